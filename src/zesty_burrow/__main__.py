@@ -1,0 +1,7 @@
+"""``python -m zesty_burrow`` is the command ``zesty``."""
+
+import sys
+
+from zesty_burrow.cli import main
+
+sys.exit(main())

@@ -1,0 +1,1 @@
+"""Octets and values only: no sockets, files, clock, randomness, environment or printing."""

@@ -1,0 +1,88 @@
+"""One direction of a pair of ESP security associations (RFC 4303 §3.3, §3.4)."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from zesty_burrow.core.esp.replay import ReplayWindow
+from zesty_burrow.core.protection import Protection
+from zesty_burrow.errors import Malformed, StateError
+
+NEXT_IPV4, NEXT_IPV6, NEXT_NONE = 4, 41, 59
+HEADER = 8
+LAST_SEQUENCE = (1 << 32) - 1
+_PADDING = bytes(range(1, 256))
+
+
+@dataclass(slots=True)
+class Counters:
+    """Packets and inner octets that went through, and packets that were turned away."""
+
+    packets: int = 0
+    octets: int = 0
+    rejected: int = 0
+
+
+class OutboundSa:
+    """Seals packets for the peer's SPI. Sequence numbers never repeat under the key."""
+
+    def __init__(self, spi: int, protection: Protection) -> None:
+        self.spi = spi
+        self.sequence = 0
+        self.counters = Counters()
+        self._spi = spi.to_bytes(4)
+        self._protection = protection
+        self._align = max(4, protection.block)
+
+    def seal(self, packet: bytes) -> bytes:
+        """The ESP packet around an IPv4 or IPv6 packet. :class:`StateError` once the numbers are used up."""
+        if self.sequence >= LAST_SEQUENCE:
+            raise StateError("the tunnel's sequence numbers are used up", next_step="Disconnect and connect again.")
+        self.sequence += 1
+        header = self._spi + self.sequence.to_bytes(4)
+        # RFC 4303 §2.4: payload, padding, pad length and next header end on a boundary of 4 octets or a block.
+        pad = -(len(packet) + 2) % self._align
+        following = NEXT_IPV6 if packet[0] >> 4 == 6 else NEXT_IPV4
+        self.counters.packets += 1
+        self.counters.octets += len(packet)
+        return header + self._protection.seal(header, packet + _PADDING[:pad] + bytes((pad, following)))
+
+
+class InboundSa:
+    """Opens packets that come for our SPI."""
+
+    def __init__(self, spi: int, protection: Protection) -> None:
+        self.spi = spi
+        self.window = ReplayWindow()
+        self.counters = Counters()
+        self._protection = protection
+
+    def open(self, data: bytes) -> bytes:
+        """The inner packet; empty for a dummy packet (RFC 4303 §2.6). Raises only :class:`Malformed`."""
+        try:
+            packet = self._open(data)
+        except Malformed:
+            self.counters.rejected += 1
+            raise
+        self.counters.packets += 1
+        self.counters.octets += len(packet)
+        return packet
+
+    def _open(self, data: bytes) -> bytes:
+        if len(data) < HEADER + self._protection.overhead + 2 or int.from_bytes(data[:4]) != self.spi:
+            raise Malformed("an ESP packet is malformed", why="it is too short or names another SPI")
+        sequence = int.from_bytes(data[4:8])
+        if not self.window.check(sequence):
+            raise Malformed("an ESP packet was turned away", why=f"number {sequence} came before or is too old")
+        plaintext = self._protection.open(data[:HEADER], data[HEADER:])
+        self.window.accept(sequence)
+        pad, following = plaintext[-2], plaintext[-1]
+        if pad + 2 > len(plaintext):
+            raise Malformed("an ESP packet is malformed", why="its padding is longer than its content")
+        packet = plaintext[: len(plaintext) - 2 - pad]
+        if following == NEXT_NONE:
+            return b""
+        expected = {NEXT_IPV4: 4, NEXT_IPV6: 6}.get(following)
+        if expected is None or not packet or packet[0] >> 4 != expected:
+            raise Malformed("an ESP packet is malformed", why=f"next header {following} does not fit its content")
+        return packet

@@ -1,0 +1,37 @@
+"""The anti-replay window (RFC 4303 §3.4.3)."""
+
+from __future__ import annotations
+
+WINDOW = 1024
+
+
+class ReplayWindow:
+    """Remembers which of the last ``size`` sequence numbers have come.
+
+    ``check`` before the integrity check costs nothing; ``accept`` only after the ICV has held.
+    """
+
+    __slots__ = ("_bits", "_mask", "highest", "size")
+
+    def __init__(self, size: int = WINDOW) -> None:
+        self.size = size
+        self.highest = 0
+        self._bits = 0
+        self._mask = (1 << size) - 1
+
+    def check(self, sequence: int) -> bool:
+        """Whether a packet of this number may be new."""
+        if sequence > self.highest:
+            return True
+        behind = self.highest - sequence
+        return sequence > 0 and behind < self.size and not self._bits >> behind & 1
+
+    def accept(self, sequence: int) -> None:
+        """Record a packet whose ICV held."""
+        if sequence > self.highest:
+            # A leap beyond the window forgets everything; never shift by a number that a stranger chose.
+            leap = sequence - self.highest
+            self._bits = (self._bits << leap & self._mask if leap < self.size else 0) | 1
+            self.highest = sequence
+        else:
+            self._bits |= 1 << self.highest - sequence

@@ -1,0 +1,161 @@
+"""Findings: something noticed about a kit, profile, certificate, machine or tunnel."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+
+class Severity(StrEnum):
+    """How much a finding matters."""
+
+    NOTE = "note"
+    WARNING = "warning"
+    SERIOUS = "serious"
+
+
+@dataclass(frozen=True, slots=True)
+class Code:
+    """A stable code with what stands behind it; ``explain`` prints it."""
+
+    slug: str
+    severity: Severity
+    title: str
+    why: str
+    remedy: str
+    reference: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """One occurrence: ``subject`` names the thing, ``detail`` what was seen."""
+
+    code: Code
+    subject: str
+    detail: str = ""
+
+    @property
+    def severity(self) -> Severity:
+        """The code's severity."""
+        return self.code.severity
+
+
+_N, _W, _S = Severity.NOTE, Severity.WARNING, Severity.SERIOUS
+
+_CODES = (
+    # kits
+    Code("kit-read-me", _N, "A read-me was recognised and left out.",
+         "It is meant for people; nothing in it was taken as settings.", "Read it yourself, it may hold news."),
+    Code("kit-junk", _N, "A file that is nothing we know was left out.",
+         "Archives often carry files of desktop programs or other systems.",
+         "Nothing to do, unless you expected settings in it: then ask the provider."),
+    Code("kit-unreadable", _W, "A file could not be read and was left out.",
+         "It looks like something we know, but breaks its own format.", "Ask the provider for a complete copy."),
+    Code("kit-same-content", _N, "A file holds the same as another one and was taken once.",
+         "Providers repeat files under several names.", "Nothing to do."),
+    Code("kit-plaintext-password", _W, "The kit holds a password in plain text.",
+         "Whoever gets the kit can sign in as you. It is sealed here, but the kit itself is not.",
+         "Delete the kit, or keep it where only you can read it."),
+    Code("kit-world-readable", _W, "A file with secrets can be read by every user of this machine.",
+         "Its mode gives reading rights to group or others.", "chmod 600 the file, then change the password."),
+    Code("kit-no-credentials", _N, "No credentials came with the kit.",
+         "The profiles need a name and a password before they can connect.",
+         "Import the two-line credentials file, with --provider to say whose it is."),
+    Code("credentials-paste-slip", _W, "The credentials look like a paste slip.",
+         "A space at an end or a look-alike character is often not part of the password; it was kept as it is.",
+         "Compare with the provider's page and import again if it is a slip."),
+    # profiles
+    Code("profile-unknown-key", _N, "The profile has a key that we do not know.",
+         "It was kept and has no effect.", "Check its spelling in docs/profile.md."),
+    Code("profile-same", _N, "This profile is there already, with the same content.",
+         "Importing twice changes nothing.", "Nothing to do."),
+    Code("profile-clash", _W, "A different profile of this name is there already; this one was left out.",
+         "Nothing is overwritten without being asked.",
+         "Import with --replace to take the new one, or remove the old one first."),
+    Code("profile-authority-missing", _S, "The profile names an authority certificate that is not there.",
+         "Without it the gateway cannot prove who it is.", "Put the named file beside the profile and import again."),
+    Code("profile-gone", _N, "The profile's name was made unique.",
+         "Two profiles in the kit share a name.", "Rename one of them if you like."),
+    Code("algorithm-weak", _W, "The profile offers an algorithm that the RFCs advise against.",
+         "It may be broken in reach of today's attackers.", "Ask the provider for current algorithms.",
+         "RFC 8247 §2, RFC 8221 §5"),
+    Code("algorithm-unavailable", _W, "The profile offers an algorithm that this program does not implement.",
+         "It is left out of what is offered to the gateway.", "Nothing to do as long as others are left."),
+    Code("ipv6-outside", _W, "The profile leaves IPv6 outside the tunnel.",
+         "Whatever has an IPv6 address is reached in the clear, from your own address.",
+         'Set traffic.ipv6 to "tunnel" or "block".'),
+    # certificates
+    Code("certificate-expired", _S, "The certificate has expired.",
+         "After its end date nobody vouches for the key any more.", "Get a current certificate from the provider.",
+         "RFC 5280 §4.1.2.5, §6.1.3"),
+    Code("certificate-not-yet-valid", _S, "The certificate is not valid yet.",
+         "Its start date lies ahead, or this machine's clock is wrong.", "Check the clock; else wait for the start date.",
+         "RFC 5280 §4.1.2.5, §6.1.3"),
+    Code("certificate-expires-soon", _W, "The certificate expires within 30 days.",
+         "Connections will fail from that day on.", "Ask the provider for the next one now.", "RFC 5280 §4.1.2.5"),
+    Code("certificate-wrong-name", _S, "The certificate does not hold the gateway's name.",
+         "Anyone may have a good certificate for another name; this is what an impostor would show.",
+         "Do not sign in. Compare the gateway's name in the profile with the provider's page.",
+         "RFC 7296 §4, RFC 4945 §3.1"),
+    Code("certificate-untrusted", _S, "No trusted authority vouches for the certificate.",
+         "The path from the certificate does not end at an authority that the profile trusts.",
+         "Do not sign in. Get the provider's authority certificate over another channel.", "RFC 5280 §6.1"),
+    Code("certificate-usage", _S, "The certificate is not meant for this use.",
+         "Its key usage does not allow signing as a gateway, or an authority may not issue certificates.",
+         "Tell the provider: the gateway's certificate was issued wrongly.",
+         "RFC 4945 §5.1.3.2, §5.1.3.12; RFC 5280 §4.2.1.9"),
+    Code("certificate-weak", _S, "The certificate's key or signature is too weak.",
+         "RSA below 2048 bits and SHA-1 or MD5 signatures can be forged.",
+         "Ask the provider for a certificate with a current key and signature.", "RFC 8247 §3.2, §4"),
+    Code("certificate-signature", _S, "The gateway's signature is wrong or made with an outdated method.",
+         "It could not show that it holds the key of the certificate.",
+         "Do not sign in. If it persists, tell the provider.", "RFC 7296 §2.15, RFC 7427, RFC 8247 §3"),
+    Code("certificate-missing", _S, "The gateway sent no certificate.",
+         "It cannot prove who it is.", "Do not sign in there; tell the provider.", "RFC 7296 §2.16"),
+    Code("certificate-identity", _S, "The gateway calls itself by another identity than the profile says.",
+         "Its IDr payload does not hold the gateway identity of the profile.",
+         "Do not sign in. Compare the identity in the profile with the provider's page.", "RFC 7296 §3.5, §4"),
+    # verification
+    Code("address-unchanged", _S, "The public address is the same as before the tunnel.",
+         "Traffic leaves in the clear, from your own address.",
+         "Disconnect, run `zesty restore`, connect again; check the profile's traffic.networks."),
+    Code("address-changed", _N, "The public address is not the one from before.", "Traffic leaves elsewhere.",
+         "Nothing to do."),
+    Code("ipv6-leak", _S, "IPv6 goes past the tunnel.",
+         "Sites that have IPv6 see your own address and operator.",
+         'Set traffic.ipv6 to "tunnel" or "block" in the profile and connect again.', "RFC 7359 §4"),
+    Code("ipv6-absent", _N, "There is no IPv6 to the outside.", "Nothing can leak that way.", "Nothing to do."),
+    Code("exit-elsewhere", _S, "The exit is in another country than the profile promises.",
+         "Laws and content follow the real place, not the promised one.",
+         "Choose another gateway, and ask the provider about this one."),
+    Code("exit-as-promised", _N, "The exit is in the country that the profile promises.", "", "Nothing to do."),
+    Code("exit-place-unknown", _W, "Nobody says where the exit is.",
+         "The observatory's geofeed has no entry for the address.", "Ask the provider for its geofeed.", "RFC 8805"),
+    Code("dns-leak", _S, "A resolver from before the tunnel still sees the names that you look up.",
+         "Its operator learns every name that you use, though the traffic goes through the tunnel.",
+         "Set traffic.name_servers in the profile to resolvers inside the tunnel, or choose another gateway."),
+    Code("dns-inside", _N, "Only resolvers on the tunnel's side asked for the test's names.", "", "Nothing to do."),
+    Code("dns-silent", _W, "No resolver asked for the test's names.",
+         "Name resolution does not work, or somebody answers in the observatory's place.",
+         "Check the name servers that `zesty status` shows."),
+    Code("dns-foreign", _W, "A resolver of a third party asked for the test's names.",
+         "It belongs neither to the exit's operator nor to the one from before.",
+         "Find out whose it is; set traffic.name_servers if you do not want it."),
+    Code("real-time-leak", _S, "A real-time application would reveal your own address.",
+         "STUN sees the address from before the tunnel.", "Disconnect, `zesty restore`, connect again.", "RFC 8489"),
+    Code("no-baseline", _W, "There is no observation from before the tunnel to compare with.",
+         "Without it nobody can tell what would be a leak.", "Disconnect, run `zesty verify --before`, connect again."),
+    Code("no-tunnel", _W, "No tunnel is up.", "There is nothing to verify.", "Connect first: `zesty connect NAME`."),
+    Code("observatory-silent", _W, "The observatory did not answer.",
+         "Nothing could be observed from the outside.", "Check --observatory and that it is running."),
+    # machine
+    Code("left-over", _W, "An earlier tunnel ended without putting this machine back.",
+         "It crashed or was killed; its routing keeps everything closed until it is put back.", "Run `zesty restore`."),
+)  # fmt: skip
+
+CODES: dict[str, Code] = {entry.slug: entry for entry in _CODES}
+
+
+def finding(slug: str, subject: str, detail: str = "") -> Finding:
+    """A finding with the code of that slug."""
+    return Finding(CODES[slug], subject, detail)

@@ -1,0 +1,108 @@
+"""What the machines tell and hand out."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from ipaddress import IPv4Interface, IPv6Interface
+
+from zesty_burrow.core.finding import Finding
+from zesty_burrow.core.ike.keys import ChildKeys, IkeKeys, Suite
+from zesty_burrow.core.ip import Address, AddressRange
+
+Endpoint = tuple[str, int]
+"""An address as text and a UDP port."""
+
+
+@dataclass(frozen=True, slots=True)
+class Datagram:
+    """A UDP datagram to send from ``local_port`` (500 or 4500). On 4500 it starts with the non-ESP marker."""
+
+    data: bytes
+    local_port: int
+    destination: Endpoint
+
+
+@dataclass(frozen=True, slots=True)
+class InnerNetwork:
+    """What the gateway handed out (RFC 7296 §3.15)."""
+
+    addresses: tuple[IPv4Interface | IPv6Interface, ...] = ()
+    name_servers: tuple[Address, ...] = ()
+    suffixes: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Reached:
+    """The gateway answered for the first time."""
+
+    at: float
+
+
+@dataclass(frozen=True, slots=True)
+class Negotiated:
+    """Algorithms of the IKE SA are agreed; ``nat_here``/``nat_there``: where an address translator was noticed."""
+
+    at: float
+    suite: Suite
+    nat_there: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Proven:
+    """The gateway has proven who it is."""
+
+    at: float
+    subject: str
+    findings: tuple[Finding, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class SignedIn:
+    """The gateway accepted our credentials, and showed that it knows them."""
+
+    at: float
+
+
+@dataclass(frozen=True, slots=True)
+class ChildEstablished:
+    """A pair of ESP SAs stands. ``spi_in`` is ours, ``spi_out`` the peer's."""
+
+    at: float
+    spi_in: int
+    spi_out: int
+    keys: ChildKeys
+    inner: InnerNetwork
+    local: tuple[AddressRange, ...]
+    remote: tuple[AddressRange, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Failed:
+    """The negotiation ended without a tunnel. ``error`` is one of the classes in ``errors``, ready to be raised."""
+
+    at: float
+    error: Exception
+
+
+@dataclass(frozen=True, slots=True)
+class Closed:
+    """The IKE SA is gone: ``by_peer`` tells who ended it."""
+
+    at: float
+    by_peer: bool
+    reason: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class KeyExport:
+    """Everything an analyser needs to decrypt one capture."""
+
+    spi_i: bytes
+    spi_r: bytes
+    ike: IkeKeys = field(repr=False)
+    child: ChildKeys | None = field(default=None, repr=False)
+    spi_in: int = 0
+    spi_out: int = 0
+
+
+Event = Reached | Negotiated | Proven | SignedIn | ChildEstablished | Failed | Closed

@@ -1,0 +1,621 @@
+"""The initiator (RFC 7296): from the first datagram to a child SA, and to its end.
+
+Nothing of the user's is handed out before the gateway has proven itself: ``credentials`` is a function, and it
+is called only from :class:`EapPeer`, which exists only once the proof is done.
+"""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import datetime
+from enum import StrEnum
+from types import MappingProxyType
+
+from cryptography import x509
+
+from zesty_burrow.core.eap.packet import parse_eap_untrusted
+from zesty_burrow.core.eap.peer import EapPeer, NamePassword, PeerState
+from zesty_burrow.core.ike import negotiation
+from zesty_burrow.core.ike.events import (
+    ChildEstablished,
+    Closed,
+    Datagram,
+    Endpoint,
+    Failed,
+    KeyExport,
+    Negotiated,
+    Proven,
+    Reached,
+    SignedIn,
+)
+from zesty_burrow.core.ike.keyexchange import METHODS, KeyAgreement, make_key_agreement
+from zesty_burrow.core.ike.keys import derive_child_keys, derive_ike_keys, shared_key_auth, signed_octets
+from zesty_burrow.core.ike.message import (
+    Message,
+    build_clear,
+    find,
+    find_typed,
+    notifications,
+    parse_message_untrusted,
+    unknown_critical,
+)
+from zesty_burrow.core.ike.party import KEEPALIVE, NON_ESP_MARKER, Backoff, Party, nat_detection_hash, with_marker
+from zesty_burrow.core.ike.payloads import (
+    Authentication,
+    Delete,
+    Eap,
+    Identification,
+    KeyExchange,
+    Nonce,
+    Notify,
+    Payload,
+    SecurityAssociation,
+)
+from zesty_burrow.core.ike.proposals import Offer, accept_answer, build_proposals
+from zesty_burrow.core.ike.registry import (
+    AuthMethod,
+    ExchangeType,
+    NotifyType,
+    PayloadType,
+    Protocol,
+    notify_in_words,
+)
+from zesty_burrow.core.ip import AddressRange
+from zesty_burrow.core.protection import Random
+from zesty_burrow.core.trust import Identity
+from zesty_burrow.errors import (
+    BurrowError,
+    GatewayError,
+    GatewayProtocolError,
+    GatewayUnreachable,
+    Malformed,
+    ProgramFault,
+    SignInRefused,
+)
+
+MAX_INIT_ROUNDS = 6
+HINT_GRACE = 1.0
+KEEPALIVE_EVERY = 20.0
+CLOSE_PATIENCE = 2.0
+
+
+class State(StrEnum):
+    """Where the negotiation stands."""
+
+    IDLE = "idle"
+    INIT_SENT = "init sent"
+    PROOF_AWAITED = "proof awaited"
+    SIGNING_IN = "signing in"
+    CONFIRMING = "confirming"
+    ESTABLISHED = "established"
+    CLOSING = "closing"
+    CLOSED = "closed"
+
+
+class Signal(StrEnum):
+    """What can happen to it."""
+
+    START = "start"
+    INIT_RESPONSE = "IKE_SA_INIT response"
+    AUTH_RESPONSE = "IKE_AUTH response"
+    INFORMATIONAL_REQUEST = "INFORMATIONAL request"
+    INFORMATIONAL_RESPONSE = "INFORMATIONAL response"
+    CHILD_REQUEST = "CREATE_CHILD_SA request"
+    GIVE_UP = "time-out"
+    CLOSE = "close"
+
+
+@dataclass(frozen=True, slots=True)
+class Transition:
+    """The method that handles a signal in a state, and the states that it may lead to."""
+
+    handler: str
+    targets: frozenset[State]
+
+
+def _to(handler: str, *targets: State) -> Transition:
+    return Transition(handler, frozenset(targets))
+
+
+_S, _G = State, Signal
+TRANSITIONS = MappingProxyType(
+    {
+        (_S.IDLE, _G.START): _to("_on_start", _S.INIT_SENT),
+        (_S.IDLE, _G.CLOSE): _to("_on_abandon", _S.CLOSED),
+        (_S.INIT_SENT, _G.INIT_RESPONSE): _to("_on_init_response", _S.INIT_SENT, _S.PROOF_AWAITED, _S.CLOSED),
+        (_S.INIT_SENT, _G.GIVE_UP): _to("_on_give_up", _S.CLOSED),
+        (_S.INIT_SENT, _G.CLOSE): _to("_on_abandon", _S.CLOSED),
+        (_S.PROOF_AWAITED, _G.AUTH_RESPONSE): _to("_on_proof", _S.SIGNING_IN, _S.CLOSED),
+        (_S.PROOF_AWAITED, _G.GIVE_UP): _to("_on_give_up", _S.CLOSED),
+        (_S.PROOF_AWAITED, _G.CLOSE): _to("_on_abandon", _S.CLOSED),
+        (_S.SIGNING_IN, _G.AUTH_RESPONSE): _to("_on_sign_in", _S.SIGNING_IN, _S.CONFIRMING, _S.CLOSED),
+        (_S.SIGNING_IN, _G.GIVE_UP): _to("_on_give_up", _S.CLOSED),
+        (_S.SIGNING_IN, _G.CLOSE): _to("_on_abandon", _S.CLOSED),
+        (_S.CONFIRMING, _G.AUTH_RESPONSE): _to("_on_confirmed", _S.ESTABLISHED, _S.CLOSING, _S.CLOSED),
+        (_S.CONFIRMING, _G.GIVE_UP): _to("_on_give_up", _S.CLOSED),
+        (_S.CONFIRMING, _G.CLOSE): _to("_on_abandon", _S.CLOSED),
+        (_S.ESTABLISHED, _G.INFORMATIONAL_REQUEST): _to("_on_informational", _S.ESTABLISHED, _S.CLOSING, _S.CLOSED),
+        (_S.ESTABLISHED, _G.CHILD_REQUEST): _to("_on_child_request", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.CLOSE): _to("_on_close", _S.CLOSING),
+        (_S.CLOSING, _G.INFORMATIONAL_REQUEST): _to("_on_informational", _S.CLOSING, _S.CLOSED),
+        (_S.CLOSING, _G.INFORMATIONAL_RESPONSE): _to("_on_deleted", _S.CLOSED),
+        (_S.CLOSING, _G.GIVE_UP): _to("_on_deleted", _S.CLOSED),
+        (_S.CLOSING, _G.CLOSE): _to("_on_nothing", _S.CLOSING),
+        (_S.CLOSED, _G.CLOSE): _to("_on_nothing", _S.CLOSED),
+    }
+)
+"""Anything that is not in this table is an error: a stranger's message is ignored, a call of ours is a fault."""
+
+_RESPONSES = {
+    ExchangeType.IKE_SA_INIT: Signal.INIT_RESPONSE,
+    ExchangeType.IKE_AUTH: Signal.AUTH_RESPONSE,
+    ExchangeType.INFORMATIONAL: Signal.INFORMATIONAL_RESPONSE,
+}
+_REQUESTS = {
+    ExchangeType.INFORMATIONAL: Signal.INFORMATIONAL_REQUEST,
+    ExchangeType.CREATE_CHILD_SA: Signal.CHILD_REQUEST,
+}
+
+
+@dataclass(frozen=True, slots=True)
+class InitiatorConfig:
+    """Everything that the negotiation needs to know beforehand.
+
+    ``gateway``: the gateway's address and port for IKE_SA_INIT; ``credentials`` is called only after the proof;
+    ``wall_time`` is what certificates are judged by; ``local`` and ``remote`` are the ranges to ask for.
+    """
+
+    gateway: Endpoint
+    gateway_identity: Identity
+    own_identity: Identity
+    ike_offers: tuple[Offer, ...]
+    esp_offers: tuple[Offer, ...]
+    anchors: tuple[x509.Certificate, ...]
+    credentials: Callable[[], NamePassword]
+    wall_time: datetime
+    local: tuple[AddressRange, ...]
+    remote: tuple[AddressRange, ...]
+    encapsulation_port: int = 4500
+    local_port: int = 4500
+    backoff: Backoff = dataclasses.field(default_factory=Backoff)
+
+
+class Initiator(Party):
+    """``start``, then the five calls: ``receive``, ``send``, ``next_timer``, ``handle_timer``, ``next_event``."""
+
+    def __init__(self, config: InitiatorConfig, random: Random) -> None:
+        super().__init__(random, config.backoff, is_initiator=True)
+        self.state = State.IDLE
+        self.config = config
+        self._peer: Endpoint = config.gateway
+        self._cookie = b""
+        self._rounds = 0
+        self._agreement: KeyAgreement | None = None
+        self._nonce = b""
+        self._peer_nonce = b""
+        self._init_request = b""
+        self._init_response = b""
+        self._spi_in = b""
+        self._own_id = Identification(PayloadType.IDi, config.own_identity.type, config.own_identity.octets())
+        self._peer_id: Identification | None = None
+        self._eap: EapPeer | None = None
+        self._hint: BurrowError | None = None
+        self._hint_due = 0.0
+        self._keepalive_due = 0.0
+        self._reached = False
+        self.child: ChildEstablished | None = None
+
+    # Calls.
+
+    def start(self, now: float) -> None:
+        """Begin the negotiation."""
+        self._signal(Signal.START, now, None)
+
+    def close(self, now: float) -> None:
+        """End it: with a DELETE if the gateway knows us, at once otherwise."""
+        self._signal(Signal.CLOSE, now, None)
+
+    def receive(self, data: bytes, source: Endpoint, now: float) -> None:
+        """Take a datagram; on the encapsulation port it starts with the non-ESP marker. Never raises for content."""
+        if source[1] == self.config.encapsulation_port:
+            if data[:4] != NON_ESP_MARKER:
+                return
+            data = data[4:]
+        try:
+            message = parse_message_untrusted(data)
+            self._dispatch(message, now)
+        except Malformed as problem:
+            self._ignore(str(problem))
+
+    def next_timer(self) -> float | None:
+        """When ``handle_timer`` wants to be called."""
+        times = [self._outstanding.due] if self._outstanding else []
+        if self._hint is not None and self.state is State.INIT_SENT:
+            times.append(self._hint_due)
+        if self.state is State.ESTABLISHED:
+            times.append(self._keepalive_due)
+        return min(times) if times else None
+
+    def handle_timer(self, now: float) -> None:
+        """Retransmit, give up, or keep the address translation alive (RFC 3948 §2.3)."""
+        if self._hint is not None and self.state is State.INIT_SENT and now >= self._hint_due:
+            self._signal(Signal.GIVE_UP, now, None)
+            return
+        if self._retransmit(now):
+            self._signal(Signal.GIVE_UP, now, None)
+        if self.state is State.ESTABLISHED and now >= self._keepalive_due:
+            self._keepalive_due = now + KEEPALIVE_EVERY
+            self._out.append(Datagram(KEEPALIVE, self.config.local_port, self._peer))
+
+    def traffic_sent(self, now: float) -> None:
+        """Tell that an ESP packet has just gone out, so that no keep-alive is needed for a while."""
+        self._keepalive_due = now + KEEPALIVE_EVERY
+
+    @property
+    def peer(self) -> Endpoint:
+        """Where IKE and ESP go at present."""
+        return self._peer
+
+    def export_keys(self) -> KeyExport:
+        """For an analyser, and only when the user has asked for it."""
+        if self.keys is None:
+            raise ProgramFault("keys are to be exported before there are any")
+        child = self.child
+        return KeyExport(
+            self.spi_i,
+            self.spi_r,
+            self.keys,
+            child.keys if child else None,
+            child.spi_in if child else 0,
+            child.spi_out if child else 0,
+        )
+
+    # Inside.
+
+    def _signal(self, signal: Signal, now: float, message: Message | None) -> None:
+        transition = TRANSITIONS.get((self.state, signal))
+        if transition is None:
+            if message is None:
+                raise ProgramFault(f"{signal} is not possible while {self.state}")
+            raise Malformed("a message is out of place", why=f"{signal} while {self.state}")
+        before = self.state
+        getattr(self, transition.handler)(message, now)
+        if self.state not in transition.targets:
+            raise ProgramFault(f"{signal} led from {before} to {self.state}")
+
+    def _dispatch(self, message: Message, now: float) -> None:
+        header = message.header
+        if header.spi_is_foreign(self.spi_i, self.spi_r) or header.from_initiator or header.major_version != 2:
+            raise Malformed("a message was turned away", why="it belongs to another negotiation")
+        if header.is_response:
+            signal = _RESPONSES.get(ExchangeType(header.exchange)) if header.exchange in _EXCHANGES else None
+            awaited = self._outstanding is not None and self._outstanding.message_id == header.message_id
+            if signal is None or not awaited:
+                raise Malformed("a message was turned away", why="it answers no request of ours")
+            self._signal(signal, now, message)
+            return
+        self._take_request(message, now)
+
+    def _take_request(self, message: Message, now: float) -> None:
+        header = message.header
+        self._open(message)  # before anything else: only the gateway itself may ask
+        if header.message_id == self._peer_request_id - 1 and self._last_response is not None:
+            self._out.append(self._last_response)
+            return
+        signal = _REQUESTS.get(ExchangeType(header.exchange)) if header.exchange in _EXCHANGES else None
+        if signal is None or header.message_id != self._peer_request_id:
+            raise Malformed("a message was turned away", why="its number or exchange is not expected")
+        self._signal(signal, now, message)
+
+    def _fail(self, error: BurrowError, now: float) -> None:
+        self._outstanding = None
+        self._events.append(Failed(now, error))
+        self.state = State.CLOSED
+
+    def _request(self, exchange: ExchangeType, payloads: list[Payload], now: float, give_up: float = 0.0) -> None:
+        self._next_request_id += 1
+        data = self._seal(exchange, self._next_request_id, payloads, response=False)
+        framed = with_marker(data, encapsulated=True)
+        self._ask(framed, self._next_request_id, now, self.config.local_port, self._peer, give_up)
+
+    def _respond(self, message: Message, payloads: list[Payload]) -> None:
+        header = message.header
+        data = self._seal(header.exchange, header.message_id, payloads, response=True)
+        self._last_response = Datagram(with_marker(data, encapsulated=True), self.config.local_port, self._peer)
+        self._peer_request_id += 1
+        self._out.append(self._last_response)
+
+    # IKE_SA_INIT (RFC 7296 §1.2).
+
+    def _on_start(self, _: Message | None, now: float) -> None:
+        while self.spi_i == bytes(8):
+            self.spi_i = self._random(8)
+        self._nonce = self._random(32)
+        self._agreement = make_key_agreement(self.config.ike_offers[0].groups[0], self._random)
+        self._send_init(now)
+        self.state = State.INIT_SENT
+
+    def _send_init(self, now: float) -> None:
+        self._rounds += 1
+        if self._agreement is None:
+            raise ProgramFault("IKE_SA_INIT without a key")
+        payloads = negotiation.init_payloads(
+            self.config.ike_offers, self._agreement, self._nonce, self._cookie, self.spi_i, self._peer
+        )
+        header = self._header(ExchangeType.IKE_SA_INIT, 0, response=False)
+        self._init_request = build_clear(header, payloads)
+        encapsulated = self._peer[1] == self.config.encapsulation_port
+        framed = with_marker(self._init_request, encapsulated)
+        self._ask(framed, 0, now, self.config.local_port, self._peer)
+
+    def _on_init_response(self, message: Message, now: float) -> None:
+        if not self._reached:
+            self._reached = True
+            self._events.append(Reached(now))
+        told = notifications(message.payloads)
+        if NotifyType.COOKIE in told and self._rounds < MAX_INIT_ROUNDS:
+            self._cookie = told[NotifyType.COOKIE].data
+            self._send_init(now)
+        elif NotifyType.INVALID_KE_PAYLOAD in told and self._rounds < MAX_INIT_ROUNDS:
+            self._change_group(told[NotifyType.INVALID_KE_PAYLOAD], now)
+        elif errors := [entry for entry in told.values() if entry.is_error]:
+            self._take_hint(negotiation.init_error(errors[0].notification, self.config.gateway[0]), now)
+        else:
+            self._agree(message, now)
+
+    def _take_hint(self, error: BurrowError, now: float) -> None:
+        """RFC 7296 §2.21.1: an unprotected error may be forged; wait a moment for a better answer."""
+        if self._hint is None:
+            self._hint, self._hint_due = error, now + HINT_GRACE
+
+    def _change_group(self, told: Notify, now: float) -> None:
+        wanted = int.from_bytes(told.data) if len(told.data) == 2 else 0
+        if self._agreement is None or wanted == self._agreement.group:
+            raise Malformed("a message was turned away", why="it asks for the group that it was given")
+        offered = {group for offer in self.config.ike_offers for group in offer.groups}
+        if wanted not in offered or wanted not in METHODS:
+            self._take_hint(negotiation.group_error(wanted, self.config.gateway[0]), now)
+            return
+        self._agreement = make_key_agreement(wanted, self._random)
+        self._send_init(now)
+
+    def _agree(self, message: Message, now: float) -> None:
+        answer, value = find(message.payloads, SecurityAssociation), find(message.payloads, KeyExchange)
+        nonce = find(message.payloads, Nonce)
+        if answer is None or value is None or nonce is None or self._agreement is None:
+            raise Malformed("an IKE_SA_INIT response is incomplete", why="SA, KE and nonce are needed")
+        accepted = accept_answer(answer.proposals, self.config.ike_offers, Protocol.IKE)
+        if accepted is None or accepted[1].group != value.group or value.group != self._agreement.group:
+            raise Malformed("an IKE_SA_INIT response is refused", why="it chooses what was not offered")
+        if message.header.responder_spi == bytes(8):
+            raise Malformed("an IKE_SA_INIT response is refused", why="the responder's SPI is zero")
+        suite = accepted[1]
+        shared = self._agreement.shared(value.data)
+        self._answered(0)
+        self.spi_r = message.header.responder_spi
+        self._peer_nonce, self._init_response = nonce.data, message.raw
+        self._use_keys(derive_ike_keys(suite, shared, self._nonce, nonce.data, self.spi_i, self.spi_r))
+        self._agreement, self._hint = None, None
+        told = notifications(message.payloads).get(NotifyType.NAT_DETECTION_SOURCE_IP)
+        expected = nat_detection_hash(self.spi_i, self.spi_r, self._peer)
+        self._events.append(Negotiated(now, suite, nat_there=told is not None and told.data != expected))
+        # RFC 7296 §2.23: from here on port 4500, whether or not there is an address translator.
+        self._peer = (self._peer[0], self.config.encapsulation_port)
+        self._spi_in = self._fresh_spi()
+        self._request(ExchangeType.IKE_AUTH, self._first_auth(), now)
+        self.state = State.PROOF_AWAITED
+
+    def _fresh_spi(self) -> bytes:
+        while True:
+            spi = self._random(4)
+            # RFC 4303 §2.1: 0 to 255 are reserved.
+            if int.from_bytes(spi) > 255:
+                return spi
+
+    def _first_auth(self) -> list[Payload]:
+        """RFC 7296 §2.16: without AUTH, which asks the gateway to use EAP."""
+        config = self.config
+        esp = build_proposals(config.esp_offers, Protocol.ESP, self._spi_in)
+        identity = Identification(
+            PayloadType.IDr, config.gateway_identity.type, config.gateway_identity.octets()
+        )
+        return [
+            self._own_id,
+            Notify(NotifyType.INITIAL_CONTACT),
+            *negotiation.certificate_request(config.anchors),
+            identity,
+            negotiation.address_request(config.local),
+            SecurityAssociation(esp),
+            negotiation.selectors(PayloadType.TSi, config.local),
+            negotiation.selectors(PayloadType.TSr, config.remote),
+        ]
+
+    # IKE_AUTH (RFC 7296 §1.2, §2.15, §2.16).
+
+    def _auth_payloads(self, message: Message, now: float) -> tuple[Payload, ...] | None:
+        """What is inside an IKE_AUTH response; None after an error that ends the negotiation."""
+        payloads = self._open(message)
+        self._answered(message.header.message_id)
+        unknown = unknown_critical(payloads)
+        if unknown is not None:
+            # RFC 7296 §2.5: in a response that cannot be told to the gateway; the negotiation ends.
+            self._fail(self._protocol_error(f"it sent a critical payload of unknown type {unknown}"), now)
+            return None
+        return payloads
+
+    def _protocol_error(self, why: str) -> GatewayProtocolError:
+        return GatewayProtocolError(f"the gateway {self.config.gateway[0]} broke the negotiation off", why=why)
+
+    def _first_error(self, payloads: tuple[Payload, ...]) -> Notify | None:
+        return next((entry for entry in payloads if isinstance(entry, Notify) and entry.is_error), None)
+
+    def _on_proof(self, message: Message, now: float) -> None:
+        payloads = self._auth_payloads(message, now)
+        if payloads is None:
+            return
+        error = self._first_error(payloads)
+        if error is not None:
+            self._fail(self._protocol_error(notify_in_words(error.notification)), now)
+            return
+        try:
+            self._peer_id = find_typed(payloads, Identification, PayloadType.IDr)
+            octets = self._gateway_octets() if self._peer_id else b""
+            proof = negotiation.check_gateway(self.config, payloads, self._peer_id, octets)
+        except BurrowError as problem:
+            self._fail(problem, now)
+            return
+        self._events.append(Proven(now, proof.subject, proof.findings))
+        self._eap = EapPeer(self.config.credentials, self._random)
+        self.state = State.SIGNING_IN
+        self._advance_eap(payloads, now)
+
+    def _gateway_octets(self) -> bytes:
+        """What the gateway's AUTH covers (RFC 7296 §2.15)."""
+        if self.keys is None or self._peer_id is None:
+            raise ProgramFault("AUTH before there are keys")
+        return signed_octets(
+            self.keys.suite.prf, self._init_response, self._nonce, self.keys.sk_pr, self._peer_id.body()
+        )
+
+    def _advance_eap(self, payloads: tuple[Payload, ...], now: float) -> None:
+        carried = find(payloads, Eap)
+        if carried is None or self._eap is None or self.keys is None:
+            self._fail(self._protocol_error("it sent no EAP packet where one was due"), now)
+            return
+        try:
+            answer = self._eap.receive(parse_eap_untrusted(carried.data))
+        except Malformed as problem:
+            self._fail(self._protocol_error(str(problem)), now)
+            return
+        if answer is not None:
+            self._request(ExchangeType.IKE_AUTH, [Eap(answer.octets())], now)
+        elif self._eap.state is PeerState.DONE:
+            octets = signed_octets(
+                self.keys.suite.prf, self._init_request, self._peer_nonce, self.keys.sk_pi, self._own_id.body()
+            )
+            value = shared_key_auth(self.keys.suite.prf, self._eap.msk, octets)
+            self._request(ExchangeType.IKE_AUTH, [Authentication(AuthMethod.SHARED_KEY_MIC, value)], now)
+            self.state = State.CONFIRMING
+        else:
+            self._fail(self._refused(), now)
+
+    def _refused(self) -> SignInRefused:
+        refusal = self._eap.refusal if self._eap else None
+        why = f"the gateway says: {refusal.words}" if refusal and refusal.words else "the gateway gave no reason"
+        if refusal and refusal.code:
+            why += f" (error {refusal.code})"
+        return SignInRefused(f"the gateway {self.config.gateway[0]} refused the sign-in", why=why)
+
+    def _on_sign_in(self, message: Message, now: float) -> None:
+        payloads = self._auth_payloads(message, now)
+        if payloads is None:
+            return
+        error = self._first_error(payloads)
+        if error is None:
+            self._advance_eap(payloads, now)
+        elif error.notification == NotifyType.AUTHENTICATION_FAILED:
+            self._fail(self._refused(), now)
+        else:
+            self._fail(self._protocol_error(notify_in_words(error.notification)), now)
+
+    def _on_confirmed(self, message: Message, now: float) -> None:
+        payloads = self._auth_payloads(message, now)
+        if payloads is None:
+            return
+        error = self._first_error(payloads)
+        auth = find(payloads, Authentication)
+        if auth is None:
+            if error is not None and error.notification != NotifyType.AUTHENTICATION_FAILED:
+                self._fail(self._protocol_error(notify_in_words(error.notification)), now)
+            else:
+                self._fail(self._refused() if error else self._protocol_error("it sent no AUTH"), now)
+            return
+        try:
+            negotiation.check_shared_auth(self.keys, self._eap, auth, self._gateway_octets())
+        except BurrowError as problem:
+            self._fail(problem, now)
+            return
+        self._events.append(SignedIn(now))
+        self._establish(payloads, error, now)
+
+    def _establish(self, payloads: tuple[Payload, ...], error: Notify | None, now: float) -> None:
+        """The IKE SA stands; the child SA may still have failed (RFC 7296 §1.2, last paragraphs)."""
+        if self.keys is None:
+            raise ProgramFault("a child SA before there are keys")
+        try:
+            if error is not None:
+                raise self._protocol_error(notify_in_words(error.notification))
+            agreed = negotiation.read_child(self.config, payloads)
+        except GatewayError as problem:
+            self._events.append(Failed(now, problem))
+            self._begin_close(now)
+            return
+        keys = derive_child_keys(self.keys, agreed.suite, self._nonce, self._peer_nonce)
+        self.child = ChildEstablished(
+            now, int.from_bytes(self._spi_in), agreed.spi_out, keys, agreed.inner, agreed.local, agreed.remote
+        )
+        self._events.append(self.child)
+        self._keepalive_due = now + KEEPALIVE_EVERY
+        self.state = State.ESTABLISHED
+
+    # Afterwards (RFC 7296 §1.4, §2.4).
+
+    def _on_informational(self, message: Message, now: float) -> None:
+        payloads = self._open(message)
+        deletes = [entry for entry in payloads if isinstance(entry, Delete)]
+        if any(entry.protocol == Protocol.IKE for entry in deletes):
+            self._respond(message, [])
+            self._events.append(Closed(now, by_peer=True, reason="the gateway ended the tunnel"))
+            self.state = State.CLOSED
+            return
+        child = self.child.spi_out.to_bytes(4) if self.child else b""
+        if any(entry.protocol == Protocol.ESP and child in entry.spis for entry in deletes):
+            # RFC 7296 §1.4.1: answer with the other half of the pair; without a child SA the rest has no use.
+            self._respond(message, [Delete(Protocol.ESP, (self._spi_in,))])
+            if self.state is State.ESTABLISHED:
+                self._events.append(Closed(now, by_peer=True, reason="the gateway ended the child SA"))
+                self._begin_close(now)
+            return
+        self._respond(message, [])
+
+    def _on_child_request(self, message: Message, now: float) -> None:
+        self._respond(message, [Notify(NotifyType.NO_ADDITIONAL_SAS)])
+
+    def _begin_close(self, now: float) -> None:
+        self._request(ExchangeType.INFORMATIONAL, [Delete(Protocol.IKE)], now, CLOSE_PATIENCE)
+        self.state = State.CLOSING
+
+    def _on_close(self, _: Message | None, now: float) -> None:
+        self._begin_close(now)
+
+    def _on_deleted(self, message: Message | None, now: float) -> None:
+        if message is not None:
+            self._open(message)
+            self._answered(message.header.message_id)
+        self._events.append(Closed(now, by_peer=False))
+        self.state = State.CLOSED
+
+    def _on_nothing(self, _: Message | None, now: float) -> None:
+        """Closing twice is closing once."""
+
+    def _on_abandon(self, _: Message | None, now: float) -> None:
+        self._outstanding = None
+        self._events.append(Closed(now, by_peer=False))
+        self.state = State.CLOSED
+
+    def _on_give_up(self, _: Message | None, now: float) -> None:
+        if self._hint is not None:
+            self._fail(self._hint, now)
+        elif self._eap is not None and self._eap.refusal is not None:
+            self._fail(self._refused(), now)
+        else:
+            host, port = self._peer
+            complaint = f"; the last thing it sent was turned away: {self.ignored[-1]}" if self.ignored else ""
+            where = "to the first message" if not self._reached else f"any more, while {self.state}"
+            why = f"no answer {where} for {self.config.backoff.give_up:g} seconds{complaint}"
+            self._fail(GatewayUnreachable(f"the gateway {host} (UDP port {port}) does not answer", why=why), now)
+
+
+_EXCHANGES = ExchangeType._value2member_map_

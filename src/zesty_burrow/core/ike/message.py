@@ -1,0 +1,196 @@
+"""IKEv2 messages: the header, the chain of payloads, and the encrypted payload (RFC 7296 §3.1, §3.2, §3.14)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import TypeVar
+
+from zesty_burrow.core.cursor import Cursor
+from zesty_burrow.core.ike.payloads import READERS, Notify, Opaque, Payload
+from zesty_burrow.core.ike.registry import Flag, PayloadType
+from zesty_burrow.core.protection import Protection
+from zesty_burrow.errors import Malformed
+
+HEADER_SIZE = 28
+MAX_PAYLOADS = 64
+MAX_MESSAGE = 65535
+
+P = TypeVar("P")
+
+
+@dataclass(frozen=True, slots=True)
+class Header:
+    """RFC 7296 §3.1; ``next_payload`` and ``length`` are worked out on writing."""
+
+    initiator_spi: bytes
+    responder_spi: bytes
+    exchange: int
+    flags: int
+    message_id: int
+    next_payload: int = 0
+    major_version: int = 2
+
+    @property
+    def is_response(self) -> bool:
+        """Whether the message answers a request."""
+        return bool(self.flags & Flag.RESPONSE)
+
+    @property
+    def from_initiator(self) -> bool:
+        """Whether the sender is the original initiator of the IKE SA."""
+        return bool(self.flags & Flag.INITIATOR)
+
+    def spi_is_foreign(self, spi_i: bytes, spi_r: bytes) -> bool:
+        """Whether the message belongs to another IKE SA; ``spi_r`` is zero while it is not known yet."""
+        return self.initiator_spi != spi_i or (spi_r != bytes(8) and self.responder_spi != spi_r)
+
+    def octets(self, next_payload: int, length: int) -> bytes:
+        """The 28 octets of the header."""
+        return (
+            self.initiator_spi
+            + self.responder_spi
+            + bytes([next_payload, 0x20, self.exchange, self.flags])
+            + self.message_id.to_bytes(4)
+            + length.to_bytes(4)
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class Message:
+    """A message as it was read: ``payloads`` in the clear, and the encrypted part still sealed, if there is one."""
+
+    header: Header
+    payloads: tuple[Payload, ...]
+    raw: bytes
+    sealed_first: int = 0
+    sealed: bytes = b""
+    sealed_at: int = 0
+
+
+def parse_header_untrusted(data: bytes) -> Header:
+    """The header of a stranger's message; raises only :class:`Malformed`."""
+    cursor = Cursor(data, "an IKE header")
+    spi_i, spi_r = cursor.take(8), cursor.take(8)
+    next_payload, version, exchange, flags = cursor.u8(), cursor.u8(), cursor.u8(), cursor.u8()
+    message_id, length = cursor.u32(), cursor.u32()
+    if length != len(data):
+        raise cursor.fail(f"the header announces {length} octets, {len(data)} came")
+    if spi_i == bytes(8):
+        raise cursor.fail("the initiator's SPI is zero")
+    return Header(spi_i, spi_r, exchange, flags, message_id, next_payload, version >> 4)
+
+
+def parse_message_untrusted(data: bytes) -> Message:
+    """A stranger's message; raises only :class:`Malformed`."""
+    header = parse_header_untrusted(data)
+    cursor = Cursor(data, "an IKE message")
+    cursor.take(HEADER_SIZE)
+    payloads, sealed_first = _parse_chain(cursor, header.next_payload)
+    if sealed_first < 0:
+        return Message(header, payloads, data)
+    at = cursor.position
+    return Message(header, payloads, data, sealed_first, cursor.rest(), at)
+
+
+def parse_inner_untrusted(first: int, plaintext: bytes) -> tuple[Payload, ...]:
+    """The payloads inside an encrypted payload; raises only :class:`Malformed`."""
+    cursor = Cursor(plaintext, "an encrypted payload's content")
+    payloads, sealed_first = _parse_chain(cursor, first)
+    if sealed_first >= 0:
+        raise cursor.fail("an encrypted payload inside another")
+    cursor.finish()
+    return payloads
+
+
+def _parse_chain(cursor: Cursor, kind: int) -> tuple[tuple[Payload, ...], int]:
+    """Payloads up to the end or to SK; then the second value is the type of SK's first inner payload, else -1."""
+    payloads: list[Payload] = []
+    while kind != PayloadType.NONE:
+        if len(payloads) >= MAX_PAYLOADS:
+            raise cursor.fail(f"more than {MAX_PAYLOADS} payloads")
+        following, flags, length = cursor.u8(), cursor.u8(), cursor.u16()
+        if length < 4:
+            raise cursor.fail(f"a payload announces a length of {length}")
+        if kind == PayloadType.SK:
+            # RFC 7296 §3.14: SK is the last payload; its Next Payload names the first one inside.
+            if length - 4 != cursor.remaining:
+                raise cursor.fail("the encrypted payload is not the last one")
+            return tuple(payloads), following
+        with cursor.within(length - 4):
+            payloads.append(_parse_payload(cursor, kind, critical=bool(flags & 0x80)))
+        kind = following
+    cursor.finish()
+    return tuple(payloads), -1
+
+
+def _parse_payload(cursor: Cursor, kind: int, critical: bool) -> Payload:
+    reader = READERS.get(kind)
+    if reader is None:
+        return Opaque(kind, cursor.rest(), critical and kind != PayloadType.VENDOR)
+    return reader(cursor)
+
+
+def chain(payloads: Iterable[Payload]) -> tuple[int, bytes]:
+    """The type of the first payload and the octets of all of them."""
+    entries = list(payloads)
+    kinds = [entry.type for entry in entries] + [int(PayloadType.NONE)]
+    parts = []
+    for entry, following in zip(entries, kinds[1:], strict=True):
+        body = entry.body()
+        parts.append(bytes([following, 0]) + (4 + len(body)).to_bytes(2) + body)
+    return kinds[0], b"".join(parts)
+
+
+def build_clear(header: Header, payloads: Iterable[Payload]) -> bytes:
+    """A message with all payloads in the clear (IKE_SA_INIT)."""
+    first, body = chain(payloads)
+    return header.octets(first, HEADER_SIZE + len(body)) + body
+
+
+def build_sealed(header: Header, payloads: Iterable[Payload], protection: Protection) -> bytes:
+    """A message whose payloads are inside an encrypted payload (RFC 7296 §3.14, RFC 5282 §3)."""
+    first, inner = chain(payloads)
+    pad = -(len(inner) + 1) % protection.block
+    plaintext = inner + bytes(pad) + bytes([pad])
+    size = 4 + len(plaintext) + protection.overhead
+    head = header.octets(PayloadType.SK, HEADER_SIZE + size) + bytes([first, 0]) + size.to_bytes(2)
+    return head + protection.seal(head, plaintext)
+
+
+def open_sealed(message: Message, protection: Protection) -> tuple[Payload, ...]:
+    """The payloads inside a message's encrypted payload; :class:`Malformed` where the ICV does not hold."""
+    plaintext = protection.open(message.raw[: message.sealed_at], message.sealed)
+    pad = plaintext[-1] if plaintext else 0
+    if not plaintext or pad + 1 > len(plaintext):
+        raise Malformed("an encrypted payload is malformed", why="its padding is longer than its content")
+    return parse_inner_untrusted(message.sealed_first, plaintext[: len(plaintext) - pad - 1])
+
+
+def find(payloads: Iterable[Payload], kind: type[P]) -> P | None:
+    """The first payload of a kind."""
+    return next((entry for entry in payloads if isinstance(entry, kind)), None)
+
+
+def find_all(payloads: Iterable[Payload], kind: type[P]) -> list[P]:
+    """All payloads of a kind."""
+    return [entry for entry in payloads if isinstance(entry, kind)]
+
+
+def find_typed(payloads: Iterable[Payload], kind: type[P], number: int) -> P | None:
+    """The first payload of a kind with a payload type number (IDi and IDr, TSi and TSr)."""
+    return next((entry for entry in payloads if isinstance(entry, kind) and entry.type == number), None)  # type: ignore[attr-defined]
+
+
+def notifications(payloads: Iterable[Payload]) -> dict[int, Notify]:
+    """The first notification of each type."""
+    found: dict[int, Notify] = {}
+    for entry in payloads:
+        if isinstance(entry, Notify):
+            found.setdefault(entry.notification, entry)
+    return found
+
+
+def unknown_critical(payloads: Iterable[Payload]) -> int | None:
+    """The type of a payload that is critical and unknown (RFC 7296 §2.5)."""
+    return next((entry.type for entry in payloads if isinstance(entry, Opaque) and entry.critical), None)

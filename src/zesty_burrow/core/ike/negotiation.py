@@ -1,0 +1,260 @@
+"""The judgements and the building blocks of a negotiation, apart from its states."""
+
+from __future__ import annotations
+
+import hmac
+import ipaddress
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from cryptography import x509
+
+from zesty_burrow.core import trust
+from zesty_burrow.core.eap.peer import EapPeer
+from zesty_burrow.core.finding import Finding, Severity, finding
+from zesty_burrow.core.ike import auth as signatures
+from zesty_burrow.core.ike.events import Endpoint, InnerNetwork
+from zesty_burrow.core.ike.keyexchange import KeyAgreement
+from zesty_burrow.core.ike.keys import IkeKeys, Suite, shared_key_auth
+from zesty_burrow.core.ike.message import find, find_all, find_typed
+from zesty_burrow.core.ike.party import nat_detection_hash
+from zesty_burrow.core.ike.payloads import (
+    Authentication,
+    Certificate,
+    CertificateRequest,
+    Configuration,
+    Identification,
+    KeyExchange,
+    Nonce,
+    Notify,
+    Payload,
+    SecurityAssociation,
+    TrafficSelector,
+    TrafficSelectors,
+)
+from zesty_burrow.core.ike.proposals import Offer, accept_answer, build_proposals
+from zesty_burrow.core.ike.registry import (
+    SIGNATURE_HASHES,
+    AuthMethod,
+    CertEncoding,
+    ConfigAttribute,
+    ConfigType,
+    NotifyType,
+    PayloadType,
+    Protocol,
+    notify_in_words,
+)
+from zesty_burrow.core.ip import Address, AddressRange, intersect
+from zesty_burrow.core.policy.algorithms import TransformType, describe
+from zesty_burrow.errors import (
+    BurrowError,
+    GatewayNotProven,
+    GatewayProtocolError,
+    Malformed,
+    NoAgreement,
+    ProgramFault,
+)
+
+if TYPE_CHECKING:
+    from zesty_burrow.core.ike.initiator import InitiatorConfig
+
+MAX_CERTIFICATES = 8
+MAX_ANSWERS = 16
+
+
+def init_payloads(
+    offers: Sequence[Offer], agreement: KeyAgreement, nonce: bytes, cookie: bytes, spi_i: bytes, peer: Endpoint
+) -> list[Payload]:
+    """The IKE_SA_INIT request (RFC 7296 §1.2, §2.6, §2.23; RFC 7427 §4).
+
+    The source hash is made over an address that nobody has: we carry ESP only inside UDP, so the gateway must
+    treat us as behind an address translator, as most of its users are.
+    """
+    hash_numbers = b"".join(number.to_bytes(2) for number in SIGNATURE_HASHES)
+    payloads: list[Payload] = [Notify(NotifyType.COOKIE, cookie)] if cookie else []
+    nowhere = ("0.0.0.0" if "." in peer[0] else "::", 0)  # noqa: S104  (hashed, never bound)
+    return [
+        *payloads,
+        SecurityAssociation(build_proposals(offers, Protocol.IKE, b"")),
+        KeyExchange(agreement.group, agreement.public),
+        Nonce(nonce),
+        Notify(NotifyType.NAT_DETECTION_SOURCE_IP, nat_detection_hash(spi_i, bytes(8), nowhere)),
+        Notify(NotifyType.NAT_DETECTION_DESTINATION_IP, nat_detection_hash(spi_i, bytes(8), peer)),
+        Notify(NotifyType.SIGNATURE_HASH_ALGORITHMS, hash_numbers),
+    ]
+
+
+def init_error(notification: int, host: str) -> BurrowError:
+    """What an error notification in an IKE_SA_INIT response comes to."""
+    if notification == NotifyType.NO_PROPOSAL_CHOSEN:
+        return NoAgreement(f"the gateway {host} and the profile cannot agree", why=notify_in_words(notification))
+    return GatewayProtocolError(f"the gateway {host} turned us away", why=notify_in_words(notification))
+
+
+def group_error(wanted: int, host: str) -> BurrowError:
+    """The gateway insists on a key exchange group that we do not offer."""
+    name = describe(TransformType.KE, wanted)
+    return NoAgreement(
+        f"the gateway {host} and the profile cannot agree", why=f"it insists on {name}, which the profile does not offer"
+    )
+
+
+def certificate_request(anchors: Sequence[x509.Certificate]) -> list[Payload]:
+    """Which authorities we trust (RFC 7296 §3.7)."""
+    hashes = b"".join(trust.public_key_hash(entry) for entry in anchors)
+    return [CertificateRequest(CertEncoding.X509_SIGNATURE, hashes)] if anchors else []
+
+
+def address_request(local: Sequence[AddressRange]) -> Configuration:
+    """Ask for an address and name servers of each family that the tunnel is to carry (RFC 7296 §2.19, §3.15)."""
+    attributes: list[tuple[int, bytes]] = []
+    versions = {entry.version for entry in local}
+    if 4 in versions:
+        attributes += [(ConfigAttribute.INTERNAL_IP4_ADDRESS, b""), (ConfigAttribute.INTERNAL_IP4_DNS, b"")]
+    if 6 in versions:
+        attributes += [(ConfigAttribute.INTERNAL_IP6_ADDRESS, b""), (ConfigAttribute.INTERNAL_IP6_DNS, b"")]
+    attributes.append((ConfigAttribute.INTERNAL_DNS_DOMAIN, b""))
+    return Configuration(ConfigType.CFG_REQUEST, tuple(attributes))
+
+
+def selectors(kind: int, ranges: Sequence[AddressRange]) -> TrafficSelectors:
+    """Address ranges with all protocols and ports."""
+    return TrafficSelectors(kind, tuple(TrafficSelector(entry.start, entry.end) for entry in ranges))
+
+
+@dataclass(frozen=True, slots=True)
+class Proof:
+    """Whose certificate it was, and warnings that do not stand against it."""
+
+    subject: str
+    findings: tuple[Finding, ...]
+
+
+def check_gateway(
+    config: InitiatorConfig, payloads: Sequence[Payload], identity: Identification | None, octets: bytes
+) -> Proof:
+    """The whole proof of the gateway: certificate path, dates, usage, name against IDr, and its signature.
+
+    Raises :class:`GatewayNotProven` with the finding's code as slug.
+    """
+    host = config.gateway[0]
+    carried = [entry for entry in find_all(payloads, Certificate) if entry.encoding == CertEncoding.X509_SIGNATURE]
+    auth = find(payloads, Authentication)
+    if not carried or auth is None or identity is None:
+        raise _not_proven(host, [finding("certificate-missing", host)])
+    try:
+        chain = [trust.load_certificate_untrusted(entry.data) for entry in carried[:MAX_CERTIFICATES]]
+    except Malformed as problem:
+        raise _not_proven(host, [finding("certificate-missing", host, problem.why)]) from None
+    expected = config.gateway_identity
+    found = trust.judge_gateway(chain, config.anchors, expected, config.wall_time)
+    if identity.id_type != expected.type or identity.data.lower() != expected.octets().lower():
+        shown = identity.data[:128].decode("utf-8", "replace")
+        found.append(finding("certificate-identity", host, f"it calls itself {shown!r} instead of {expected.value}"))
+    serious = [entry for entry in found if entry.severity is Severity.SERIOUS]
+    if serious:
+        raise _not_proven(host, serious)
+    try:
+        signatures.verify(chain[0].public_key(), auth, octets)
+    except Malformed as problem:
+        raise _not_proven(host, [finding("certificate-signature", host, str(problem))]) from None
+    return Proof(trust.subject_name(chain[0]), tuple(found))
+
+
+def _not_proven(host: str, found: Sequence[Finding]) -> GatewayNotProven:
+    reasons = [f"{entry.code.title.rstrip('.')} ({entry.detail})" if entry.detail else entry.code.title for entry in found]
+    return GatewayNotProven(
+        f"the gateway {host} did not prove who it is; nothing of yours was sent to it",
+        why="; ".join(reasons),
+        next_step=found[0].code.remedy,
+        slug=found[0].code.slug,
+    )
+
+
+def check_shared_auth(keys: IkeKeys | None, eap: EapPeer | None, auth: Authentication, octets: bytes) -> None:
+    """The gateway's second AUTH, made with the sign-in's session key (RFC 7296 §2.16)."""
+    if keys is None or eap is None:
+        raise ProgramFault("AUTH before there are keys")
+    expected = shared_key_auth(keys.suite.prf, eap.msk, octets)
+    if auth.method != AuthMethod.SHARED_KEY_MIC or not hmac.compare_digest(auth.data, expected):
+        raise GatewayNotProven(
+            "the gateway did not prove that it knows the sign-in's key",
+            why="its AUTH payload is wrong (RFC 7296 §2.16)",
+            slug="certificate-signature",
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class ChildAgreement:
+    """What the gateway granted."""
+
+    suite: Suite
+    spi_out: int
+    inner: InnerNetwork
+    local: tuple[AddressRange, ...]
+    remote: tuple[AddressRange, ...]
+
+
+def read_child(config: InitiatorConfig, payloads: Sequence[Payload]) -> ChildAgreement:
+    """SA, TSi, TSr and CP of the last IKE_AUTH response; raises :class:`GatewayProtocolError`."""
+    host = config.gateway[0]
+    answer = find(payloads, SecurityAssociation)
+    theirs_i = find_typed(payloads, TrafficSelectors, PayloadType.TSi)
+    theirs_r = find_typed(payloads, TrafficSelectors, PayloadType.TSr)
+    if answer is None or theirs_i is None or theirs_r is None:
+        raise GatewayProtocolError(f"the gateway {host} granted no tunnel", why="SA, TSi or TSr is missing")
+    accepted = accept_answer(answer.proposals, config.esp_offers, Protocol.ESP)
+    if accepted is None or len(accepted[0].spi) != 4 or int.from_bytes(accepted[0].spi) < 256:
+        raise GatewayProtocolError(f"the gateway {host} granted no tunnel", why="it chose what was not offered")
+    local = intersect(_ranges(theirs_i), config.local)
+    remote = intersect(_ranges(theirs_r), config.remote)
+    if not local or not remote:
+        raise GatewayProtocolError(
+            f"the gateway {host} granted no tunnel", why="none of the networks that were asked for is among its own"
+        )
+    inner = read_inner_network(find(payloads, Configuration))
+    if not inner.addresses:
+        raise GatewayProtocolError(f"the gateway {host} granted no tunnel", why="it handed out no inner address")
+    return ChildAgreement(accepted[1], int.from_bytes(accepted[0].spi), inner, local, remote)
+
+
+def _ranges(payload: TrafficSelectors) -> list[AddressRange]:
+    return [AddressRange(entry.start, entry.end) for entry in payload.selectors if entry.protocol == 0]
+
+
+def read_inner_network(reply: Configuration | None) -> InnerNetwork:
+    """Addresses, name servers and suffixes from a CFG_REPLY; what is malformed is left out (RFC 7296 §3.15)."""
+    if reply is None or reply.config_type != ConfigType.CFG_REPLY:
+        return InnerNetwork()
+    addresses: list[ipaddress.IPv4Interface | ipaddress.IPv6Interface] = []
+    for value in reply.values(ConfigAttribute.INTERNAL_IP4_ADDRESS)[:1]:
+        if len(value) == 4:
+            addresses.append(ipaddress.IPv4Interface((value, 32)))
+    for value in reply.values(ConfigAttribute.INTERNAL_IP6_ADDRESS)[:1]:
+        if len(value) == 17 and value[16] <= 128:
+            addresses.append(ipaddress.IPv6Interface((value[:16], value[16])))
+    servers: list[Address] = [
+        ipaddress.IPv4Address(value) for value in reply.values(ConfigAttribute.INTERNAL_IP4_DNS) if len(value) == 4
+    ]
+    servers += [
+        ipaddress.IPv6Address(value) for value in reply.values(ConfigAttribute.INTERNAL_IP6_DNS) if len(value) == 16
+    ]
+    suffixes = [_suffix(value) for value in reply.values(ConfigAttribute.INTERNAL_DNS_DOMAIN)[:MAX_ANSWERS]]
+    usable = [entry for entry in servers if not (entry.is_multicast or entry.is_unspecified or entry.is_loopback)]
+    return InnerNetwork(
+        tuple(entry for entry in addresses if not (entry.ip.is_multicast or entry.ip.is_loopback)),
+        tuple(usable[:MAX_ANSWERS]),
+        tuple(entry for entry in suffixes if entry),
+    )
+
+
+def _suffix(value: bytes) -> str:
+    """A domain name as it may stand in a resolver's settings; empty where it may not (no blanks, no line ends)."""
+    text = value.decode("ascii", "replace").strip().rstrip(".").lower()
+    labels = text.split(".")
+    good = len(text) <= 253 and all(
+        0 < len(label) <= 63 and all(letter.isascii() and (letter.isalnum() or letter in "-_") for letter in label)
+        for label in labels
+    )
+    return text if good else ""

@@ -1,0 +1,171 @@
+"""Numbers from IANA's "IKEv2 Parameters" registry, under IANA's names."""
+
+from __future__ import annotations
+
+from enum import IntEnum, IntFlag
+
+
+class ExchangeType(IntEnum):
+    """RFC 7296 §3.1."""
+
+    IKE_SA_INIT = 34
+    IKE_AUTH = 35
+    CREATE_CHILD_SA = 36
+    INFORMATIONAL = 37
+
+
+class Flag(IntFlag):
+    """RFC 7296 §3.1."""
+
+    INITIATOR = 0x08
+    VERSION = 0x10
+    RESPONSE = 0x20
+
+
+class PayloadType(IntEnum):
+    """RFC 7296 §3.2."""
+
+    NONE = 0
+    SA = 33
+    KE = 34
+    IDi = 35
+    IDr = 36
+    CERT = 37
+    CERTREQ = 38
+    AUTH = 39
+    NONCE = 40
+    NOTIFY = 41
+    DELETE = 42
+    VENDOR = 43
+    TSi = 44
+    TSr = 45
+    SK = 46
+    CP = 47
+    EAP = 48
+
+
+class Protocol(IntEnum):
+    """RFC 7296 §3.3.1."""
+
+    NONE = 0
+    IKE = 1
+    AH = 2
+    ESP = 3
+
+
+class IdType(IntEnum):
+    """RFC 7296 §3.5."""
+
+    ID_IPV4_ADDR = 1
+    ID_FQDN = 2
+    ID_RFC822_ADDR = 3
+    ID_IPV6_ADDR = 5
+    ID_DER_ASN1_DN = 9
+    ID_DER_ASN1_GN = 10
+    ID_KEY_ID = 11
+
+
+class AuthMethod(IntEnum):
+    """RFC 7296 §3.8, RFC 7427."""
+
+    RSA_DIGITAL_SIGNATURE = 1
+    SHARED_KEY_MIC = 2
+    DSS_DIGITAL_SIGNATURE = 3
+    ECDSA_SHA256_P256 = 9
+    ECDSA_SHA384_P384 = 10
+    ECDSA_SHA512_P521 = 11
+    DIGITAL_SIGNATURE = 14
+
+
+class CertEncoding(IntEnum):
+    """RFC 7296 §3.6."""
+
+    X509_SIGNATURE = 4
+
+
+class NotifyType(IntEnum):
+    """RFC 7296 §3.10.1; errors are below 16384."""
+
+    UNSUPPORTED_CRITICAL_PAYLOAD = 1
+    INVALID_IKE_SPI = 4
+    INVALID_MAJOR_VERSION = 5
+    INVALID_SYNTAX = 7
+    INVALID_MESSAGE_ID = 9
+    INVALID_SPI = 11
+    NO_PROPOSAL_CHOSEN = 14
+    INVALID_KE_PAYLOAD = 17
+    AUTHENTICATION_FAILED = 24
+    SINGLE_PAIR_REQUIRED = 34
+    NO_ADDITIONAL_SAS = 35
+    INTERNAL_ADDRESS_FAILURE = 36
+    FAILED_CP_REQUIRED = 37
+    TS_UNACCEPTABLE = 38
+    INVALID_SELECTORS = 39
+    TEMPORARY_FAILURE = 43
+    CHILD_SA_NOT_FOUND = 44
+    INITIAL_CONTACT = 16384
+    ADDITIONAL_TS_POSSIBLE = 16386
+    NAT_DETECTION_SOURCE_IP = 16388
+    NAT_DETECTION_DESTINATION_IP = 16389
+    COOKIE = 16390
+    USE_TRANSPORT_MODE = 16391
+    REKEY_SA = 16393
+    SIGNATURE_HASH_ALGORITHMS = 16431
+
+
+class ConfigType(IntEnum):
+    """RFC 7296 §3.15."""
+
+    CFG_REQUEST = 1
+    CFG_REPLY = 2
+
+
+class ConfigAttribute(IntEnum):
+    """RFC 7296 §3.15.1; INTERNAL_DNS_DOMAIN from RFC 8598 §4.1."""
+
+    INTERNAL_IP4_ADDRESS = 1
+    INTERNAL_IP4_NETMASK = 2
+    INTERNAL_IP4_DNS = 3
+    INTERNAL_IP6_ADDRESS = 8
+    INTERNAL_IP6_DNS = 10
+    INTERNAL_DNS_DOMAIN = 25
+
+
+class TsType(IntEnum):
+    """RFC 7296 §3.13.1."""
+
+    TS_IPV4_ADDR_RANGE = 7
+    TS_IPV6_ADDR_RANGE = 8
+
+
+SIGNATURE_HASHES = {2: "sha256", 3: "sha384", 4: "sha512"}
+"""RFC 7427 §7, hash algorithms that we accept. SHA-1 (1) is not among them (RFC 8247 §3.2)."""
+
+NOTIFY_IN_WORDS: dict[int, str] = {
+    NotifyType.UNSUPPORTED_CRITICAL_PAYLOAD: "it does not know a payload that we marked as critical",
+    NotifyType.INVALID_IKE_SPI: "it does not know this negotiation (any more)",
+    NotifyType.INVALID_MAJOR_VERSION: "it does not speak IKE version 2",
+    NotifyType.INVALID_SYNTAX: "it could not read our message",
+    NotifyType.INVALID_MESSAGE_ID: "our message number was not the one it expected",
+    NotifyType.NO_PROPOSAL_CHOSEN: "it accepts none of the algorithms that the profile offers",
+    NotifyType.INVALID_KE_PAYLOAD: "it wants another key exchange group",
+    NotifyType.AUTHENTICATION_FAILED: "it refused the sign-in",
+    NotifyType.SINGLE_PAIR_REQUIRED: "it allows only a single pair of addresses",
+    NotifyType.NO_ADDITIONAL_SAS: "it allows no further child SA",
+    NotifyType.INTERNAL_ADDRESS_FAILURE: "it has no inner address left to hand out",
+    NotifyType.FAILED_CP_REQUIRED: "it insists on handing out an address",
+    NotifyType.TS_UNACCEPTABLE: "it does not carry the networks that the profile asks for",
+    NotifyType.TEMPORARY_FAILURE: "it asks to try again later",
+    NotifyType.CHILD_SA_NOT_FOUND: "it does not know the child SA that we named",
+}
+
+
+def notify_name(number: int) -> str:
+    """IANA's name of a notification, or its number."""
+    return NotifyType(number).name if number in NotifyType._value2member_map_ else f"notification {number}"
+
+
+def notify_in_words(number: int) -> str:
+    """What an error notification means to a person, with IANA's name."""
+    words = NOTIFY_IN_WORDS.get(number, "it reports an error")
+    return f"{words} ({notify_name(number)})"

@@ -1,0 +1,391 @@
+"""The responder (RFC 7296): one IKE SA of a gateway. :mod:`gateway` holds many of them."""
+
+from __future__ import annotations
+
+import dataclasses
+import ipaddress
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+from types import MappingProxyType
+
+from zesty_burrow.core.eap.packet import parse_eap_untrusted
+from zesty_burrow.core.eap.peer import EapServer
+from zesty_burrow.core.ike import auth as signatures
+from zesty_burrow.core.ike.events import (
+    ChildEstablished,
+    Closed,
+    Datagram,
+    Endpoint,
+    Failed,
+    InnerNetwork,
+    SignedIn,
+)
+from zesty_burrow.core.ike.keys import IkeKeys, derive_child_keys, shared_key_auth, signed_octets
+from zesty_burrow.core.ike.message import Message, find, find_typed, unknown_critical
+from zesty_burrow.core.ike.negotiation import selectors
+from zesty_burrow.core.ike.party import Backoff, Party, with_marker
+from zesty_burrow.core.ike.payloads import (
+    Authentication,
+    Certificate,
+    Configuration,
+    Delete,
+    Eap,
+    Identification,
+    Notify,
+    Payload,
+    SecurityAssociation,
+    TrafficSelectors,
+)
+from zesty_burrow.core.ike.proposals import Offer, choose
+from zesty_burrow.core.ike.registry import (
+    AuthMethod,
+    CertEncoding,
+    ConfigAttribute,
+    ConfigType,
+    ExchangeType,
+    NotifyType,
+    PayloadType,
+    Protocol,
+)
+from zesty_burrow.core.ip import AddressRange, intersect
+from zesty_burrow.core.protection import Random
+from zesty_burrow.core.trust import Identity
+from zesty_burrow.errors import GatewayProtocolError, Malformed, ProgramFault, SignInRefused
+
+
+class State(StrEnum):
+    """Where the negotiation stands."""
+
+    AUTH_AWAITED = "IKE_AUTH awaited"
+    SIGNING_IN = "signing in"
+    CONFIRMING = "confirming"
+    ESTABLISHED = "established"
+    CLOSING = "closing"
+    CLOSED = "closed"
+
+
+class Signal(StrEnum):
+    """What can happen to it."""
+
+    AUTH_REQUEST = "IKE_AUTH request"
+    INFORMATIONAL_REQUEST = "INFORMATIONAL request"
+    CHILD_REQUEST = "CREATE_CHILD_SA request"
+    INFORMATIONAL_RESPONSE = "INFORMATIONAL response"
+    GIVE_UP = "time-out"
+    CLOSE = "close"
+    PROBE = "probe"
+
+
+_S, _G = State, Signal
+TRANSITIONS = MappingProxyType(
+    {
+        (_S.AUTH_AWAITED, _G.AUTH_REQUEST): "_on_first_auth",
+        (_S.AUTH_AWAITED, _G.CLOSE): "_on_abandon",
+        (_S.SIGNING_IN, _G.AUTH_REQUEST): "_on_sign_in",
+        (_S.SIGNING_IN, _G.CLOSE): "_on_abandon",
+        (_S.CONFIRMING, _G.AUTH_REQUEST): "_on_confirm",
+        (_S.CONFIRMING, _G.CLOSE): "_on_abandon",
+        (_S.ESTABLISHED, _G.INFORMATIONAL_REQUEST): "_on_informational",
+        (_S.ESTABLISHED, _G.INFORMATIONAL_RESPONSE): "_on_alive",
+        (_S.ESTABLISHED, _G.CHILD_REQUEST): "_on_child_request",
+        (_S.ESTABLISHED, _G.PROBE): "_on_probe",
+        (_S.ESTABLISHED, _G.GIVE_UP): "_on_deleted",
+        (_S.ESTABLISHED, _G.CLOSE): "_on_close",
+        (_S.CLOSING, _G.INFORMATIONAL_REQUEST): "_on_informational",
+        (_S.CLOSING, _G.INFORMATIONAL_RESPONSE): "_on_deleted",
+        (_S.CLOSING, _G.GIVE_UP): "_on_deleted",
+        (_S.CLOSING, _G.CLOSE): "_on_nothing",
+        (_S.CLOSED, _G.CLOSE): "_on_nothing",
+    }
+)
+"""Anything that is not in this table is an error."""
+
+_REQUESTS = {
+    ExchangeType.IKE_AUTH: Signal.AUTH_REQUEST,
+    ExchangeType.INFORMATIONAL: Signal.INFORMATIONAL_REQUEST,
+    ExchangeType.CREATE_CHILD_SA: Signal.CHILD_REQUEST,
+}
+
+
+@dataclass(frozen=True, slots=True)
+class ResponderConfig:
+    """A gateway's settings.
+
+    ``certificates``: its own first, DER. ``password_of``: the password of an account, or None. ``assign``: the
+    inner network for an account, or None where no address is left. ``remote``: the networks that it carries.
+    """
+
+    identity: Identity
+    certificates: tuple[bytes, ...]
+    key: signatures.PrivateKey
+    ike_offers: tuple[Offer, ...]
+    esp_offers: tuple[Offer, ...]
+    password_of: Callable[[str], str | None]
+    assign: Callable[[str], InnerNetwork | None]
+    remote: tuple[AddressRange, ...]
+    backoff: Backoff = dataclasses.field(default_factory=Backoff)
+    half_open_limit: int = 100
+    cookie_above: int = 20
+    half_open_seconds: float = 30.0
+
+
+class Responder(Party):
+    """Made by :class:`Gateway` once IKE_SA_INIT is answered; takes what is protected."""
+
+    def __init__(self, config: ResponderConfig, random: Random, *, started: float) -> None:
+        super().__init__(random, config.backoff, is_initiator=False)
+        self.config = config
+        self.state = State.AUTH_AWAITED
+        self.started = started
+        self.peer: Endpoint = ("", 0)
+        self.init_request = b""
+        self.init_response = b""
+        self.nonce_i = b""
+        self.nonce_r = b""
+        self.account = ""
+        self.child: ChildEstablished | None = None
+        self._peer_request_id = 1
+        self._next_request_id = -1
+        self._first: tuple[Payload, ...] = ()
+        self._own_id = Identification(PayloadType.IDr, config.identity.type, config.identity.octets())
+        self._peer_id: Identification | None = None
+        self._eap: EapServer | None = None
+
+    # Calls.
+
+    def receive(self, message: Message, source: Endpoint, now: float) -> None:
+        """Take a message that carries our SPIs. Raises :class:`Malformed` for what has to be ignored."""
+        header = message.header
+        if not header.from_initiator or header.exchange not in ExchangeType._value2member_map_:
+            raise Malformed("a message was turned away", why="it does not come from the initiator")
+        if header.is_response:
+            self._open(message)
+            if not self._answered(header.message_id):
+                raise Malformed("a message was turned away", why="it answers no request of ours")
+            self._signal(Signal.INFORMATIONAL_RESPONSE, message, now)
+            return
+        if header.message_id == self._peer_request_id - 1 and self._last_response is not None:
+            self._open(message)
+            self._out.append(dataclasses.replace(self._last_response, destination=source))
+            return
+        if header.message_id != self._peer_request_id:
+            raise Malformed("a message was turned away", why="its number is not expected")
+        self._open(message)
+        signal = _REQUESTS.get(ExchangeType(header.exchange))
+        if signal is None:
+            raise Malformed("a message was turned away", why="its exchange is not expected")
+        # RFC 7296 §2.23: answer to where an authentic request came from; follow a changed address translation.
+        self.peer = source
+        self._signal(signal, message, now)
+
+    def adopt(self, keys: IkeKeys) -> None:
+        """Take the keys that IKE_SA_INIT gave."""
+        self._use_keys(keys)
+
+    def close(self, now: float) -> None:
+        """End the IKE SA with a DELETE."""
+        self._signal(Signal.CLOSE, None, now)
+
+    def probe(self, now: float) -> None:
+        """Ask whether the peer is alive (RFC 7296 §2.4)."""
+        self._signal(Signal.PROBE, None, now)
+
+    def next_timer(self) -> float | None:
+        """When ``handle_timer`` wants to be called."""
+        if self._outstanding is not None:
+            return self._outstanding.due
+        half_open = self.state not in (State.ESTABLISHED, State.CLOSED)
+        return self.started + self.config.half_open_seconds if half_open else None
+
+    def handle_timer(self, now: float) -> None:
+        """Retransmit, or give up on a peer that has fallen silent."""
+        half_open = self.state in (State.AUTH_AWAITED, State.SIGNING_IN, State.CONFIRMING)
+        if half_open and now >= self.started + self.config.half_open_seconds:
+            self._signal(Signal.CLOSE, None, now)
+        elif self._retransmit(now):
+            self._signal(Signal.GIVE_UP, None, now)
+
+    # Inside.
+
+    def _signal(self, signal: Signal, message: Message | None, now: float) -> None:
+        handler = TRANSITIONS.get((self.state, signal))
+        if handler is None:
+            if message is None:
+                raise ProgramFault(f"{signal} is not possible while {self.state}")
+            raise Malformed("a message is out of place", why=f"{signal} while {self.state}")
+        getattr(self, handler)(message, now)
+
+    def _respond(self, message: Message, payloads: Sequence[Payload]) -> None:
+        header = message.header
+        data = self._seal(header.exchange, header.message_id, payloads, response=True)
+        self._last_response = Datagram(with_marker(data, encapsulated=True), 4500, self.peer)
+        self._peer_request_id += 1
+        self._out.append(self._last_response)
+
+    def _refuse(self, message: Message, notification: NotifyType, now: float, why: str) -> None:
+        self._respond(message, [Notify(notification)])
+        error = SignInRefused if notification is NotifyType.AUTHENTICATION_FAILED else GatewayProtocolError
+        self._events.append(Failed(now, error(f"{self.account or 'a caller'} was turned away", why=why)))
+        self.state = State.CLOSED
+
+    # IKE_AUTH (RFC 7296 §2.16).
+
+    def _on_first_auth(self, message: Message, now: float) -> None:
+        payloads = self._open(message)
+        unknown = unknown_critical(payloads)
+        if unknown is not None:
+            self._respond(message, [Notify(NotifyType.UNSUPPORTED_CRITICAL_PAYLOAD, bytes([unknown]))])
+            self.state = State.CLOSED
+            return
+        self._peer_id = find_typed(payloads, Identification, PayloadType.IDi)
+        if self._peer_id is None or find(payloads, Authentication) is not None:
+            self._refuse(message, NotifyType.AUTHENTICATION_FAILED, now, "only EAP is accepted here")
+            return
+        self._first = payloads
+        self._eap = EapServer(self.config.password_of, self._random, self.config.identity.value.encode())
+        certificates = [Certificate(CertEncoding.X509_SIGNATURE, entry) for entry in self.config.certificates]
+        auth = signatures.sign(self.config.key, self._own_octets())
+        self._respond(message, [self._own_id, *certificates, auth, Eap(self._eap.start().octets())])
+        self.state = State.SIGNING_IN
+
+    def _own_octets(self) -> bytes:
+        if self.keys is None:
+            raise ProgramFault("AUTH before there are keys")
+        return signed_octets(
+            self.keys.suite.prf, self.init_response, self.nonce_i, self.keys.sk_pr, self._own_id.body()
+        )
+
+    def _on_sign_in(self, message: Message, now: float) -> None:
+        carried = find(self._open(message), Eap)
+        if carried is None or self._eap is None:
+            self._refuse(message, NotifyType.INVALID_SYNTAX, now, "no EAP packet where one was due")
+            return
+        try:
+            answer = self._eap.receive(parse_eap_untrusted(carried.data))
+        except Malformed as problem:
+            self._refuse(message, NotifyType.INVALID_SYNTAX, now, str(problem))
+            return
+        self.account = self._eap.peer_name
+        self._respond(message, [Eap(answer.octets())])
+        if self._eap.done:
+            self.state = State.CONFIRMING
+        elif self._eap.failed:
+            self._events.append(Failed(now, SignInRefused(f"{self.account!r} was refused", why="wrong password")))
+            self.state = State.CLOSED
+
+    def _on_confirm(self, message: Message, now: float) -> None:
+        if self.keys is None or self._eap is None or self._peer_id is None:
+            raise ProgramFault("AUTH before there are keys")
+        auth = find(self._open(message), Authentication)
+        number = self.keys.suite.prf
+        octets = signed_octets(number, self.init_request, self.nonce_r, self.keys.sk_pi, self._peer_id.body())
+        if auth is None or auth.data != shared_key_auth(number, self._eap.msk, octets):
+            self._refuse(message, NotifyType.AUTHENTICATION_FAILED, now, "its AUTH payload is wrong")
+            return
+        self._events.append(SignedIn(now))
+        proof = Authentication(AuthMethod.SHARED_KEY_MIC, shared_key_auth(number, self._eap.msk, self._own_octets()))
+        self._respond(message, [proof, *self._grant(now)])
+        self.state = State.ESTABLISHED
+
+    def _grant(self, now: float) -> list[Payload]:
+        """CP, SA, TSi and TSr, or the error that takes the child SA's place (RFC 7296 §1.2)."""
+        asked = find(self._first, SecurityAssociation)
+        theirs_i = find_typed(self._first, TrafficSelectors, PayloadType.TSi)
+        theirs_r = find_typed(self._first, TrafficSelectors, PayloadType.TSr)
+        chosen = choose(asked.proposals, self.config.esp_offers, Protocol.ESP) if asked else None
+        if chosen is None or theirs_i is None or theirs_r is None or self.keys is None:
+            return [Notify(NotifyType.NO_PROPOSAL_CHOSEN)]
+        proposal, suite = chosen
+        inner = self.config.assign(self.account)
+        if inner is None:
+            return [Notify(NotifyType.INTERNAL_ADDRESS_FAILURE)]
+        wanted = requested_versions(self._first)
+        inner = dataclasses.replace(inner, addresses=tuple(one for one in inner.addresses if one.version in wanted))
+        own = [AddressRange(entry.ip.packed, entry.ip.packed) for entry in inner.addresses]
+        local = intersect(_ranges(theirs_r), self.config.remote)
+        remote = intersect(_ranges(theirs_i), own)
+        if not local or not remote:
+            return [Notify(NotifyType.TS_UNACCEPTABLE)]
+        local = tuple(entry for entry in local if entry.version in {one.version for one in remote})
+        # RFC 4303 §2.1: 0 to 255 are reserved; a set bit in the first octet keeps clear of them.
+        spi_in = (int.from_bytes(self._random(4)) | 1 << 31).to_bytes(4)
+        keys = derive_child_keys(self.keys, suite, self.nonce_i, self.nonce_r)
+        spi_out = int.from_bytes(proposal.spi)
+        self.child = ChildEstablished(now, int.from_bytes(spi_in), spi_out, keys, inner, local, remote)
+        self._events.append(self.child)
+        return [
+            configuration_reply(inner),
+            SecurityAssociation((dataclasses.replace(proposal, spi=spi_in),)),
+            selectors(PayloadType.TSi, remote),
+            selectors(PayloadType.TSr, local),
+        ]
+
+    # Afterwards.
+
+    def _on_informational(self, message: Message, now: float) -> None:
+        deletes = [entry for entry in self._open(message) if isinstance(entry, Delete)]
+        self._respond(message, [])
+        if any(entry.protocol == Protocol.IKE for entry in deletes):
+            self._events.append(Closed(now, by_peer=True, reason="the caller ended the tunnel"))
+            self.state = State.CLOSED
+
+    def _on_child_request(self, message: Message, now: float) -> None:
+        self._respond(message, [Notify(NotifyType.NO_ADDITIONAL_SAS)])
+
+    def _ask_informational(self, payloads: list[Payload], now: float) -> None:
+        self._next_request_id += 1
+        data = self._seal(ExchangeType.INFORMATIONAL, self._next_request_id, payloads, response=False)
+        self._ask(with_marker(data, encapsulated=True), self._next_request_id, now, 4500, self.peer)
+
+    def _on_probe(self, _: Message | None, now: float) -> None:
+        if self._outstanding is None:
+            self._ask_informational([], now)
+
+    def _on_alive(self, message: Message, now: float) -> None:
+        """The peer lives; nothing else changes."""
+
+    def _on_close(self, _: Message | None, now: float) -> None:
+        self._ask_informational([Delete(Protocol.IKE)], now)
+        self.state = State.CLOSING
+
+    def _on_deleted(self, _: Message | None, now: float) -> None:
+        self._events.append(Closed(now, by_peer=False))
+        self.state = State.CLOSED
+
+    def _on_abandon(self, _: Message | None, now: float) -> None:
+        self._events.append(Closed(now, by_peer=False, reason="the caller never finished"))
+        self.state = State.CLOSED
+
+    def _on_nothing(self, _: Message | None, now: float) -> None:
+        """Closing twice is closing once."""
+
+
+def _ranges(payload: TrafficSelectors) -> list[AddressRange]:
+    return [AddressRange(entry.start, entry.end) for entry in payload.selectors if entry.protocol == 0]
+
+
+def configuration_reply(inner: InnerNetwork) -> Configuration:
+    """A CFG_REPLY (RFC 7296 §3.15.1, RFC 8598 §3.2)."""
+    attributes: list[tuple[int, bytes]] = []
+    for entry in inner.addresses:
+        if isinstance(entry, ipaddress.IPv4Interface):
+            attributes.append((ConfigAttribute.INTERNAL_IP4_ADDRESS, entry.ip.packed))
+        else:
+            octets = entry.ip.packed + bytes([entry.network.prefixlen])
+            attributes.append((ConfigAttribute.INTERNAL_IP6_ADDRESS, octets))
+    for server in inner.name_servers:
+        kind = ConfigAttribute.INTERNAL_IP4_DNS if server.version == 4 else ConfigAttribute.INTERNAL_IP6_DNS
+        attributes.append((kind, server.packed))
+    attributes += [(ConfigAttribute.INTERNAL_DNS_DOMAIN, entry.encode()) for entry in inner.suffixes]
+    return Configuration(ConfigType.CFG_REPLY, tuple(attributes))
+
+
+def requested_versions(payloads: Sequence[Payload]) -> set[int]:
+    """The address families that a CFG_REQUEST asks for."""
+    asked = find(payloads, Configuration)
+    kinds = {kind for kind, _ in asked.attributes} if asked else set()
+    pairs = ((ConfigAttribute.INTERNAL_IP4_ADDRESS, 4), (ConfigAttribute.INTERNAL_IP6_ADDRESS, 6))
+    return {version for kind, version in pairs if kind in kinds}
+
+

@@ -1,0 +1,69 @@
+"""What the data path needs to know of an inner packet (RFC 791, RFC 8200)."""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+Address = ipaddress.IPv4Address | ipaddress.IPv6Address
+Network = ipaddress.IPv4Network | ipaddress.IPv6Network
+
+
+def destination(packet: bytes) -> bytes:
+    """The destination's 4 or 16 octets; empty where the packet is neither IPv4 nor IPv6 or too short."""
+    version = packet[0] >> 4 if packet else 0
+    if version == 4 and len(packet) >= 20:
+        return packet[16:20]
+    if version == 6 and len(packet) >= 40:
+        return packet[24:40]
+    return b""
+
+
+def source(packet: bytes) -> bytes:
+    """The source's 4 or 16 octets; empty where the packet is neither IPv4 nor IPv6 or too short."""
+    version = packet[0] >> 4 if packet else 0
+    if version == 4 and len(packet) >= 20:
+        return packet[12:16]
+    if version == 6 and len(packet) >= 40:
+        return packet[8:24]
+    return b""
+
+
+@dataclass(frozen=True, slots=True)
+class AddressRange:
+    """Addresses from ``start`` to ``end``, both included, as octets (RFC 7296 §2.9)."""
+
+    start: bytes
+    end: bytes
+
+    @property
+    def version(self) -> int:
+        """4 or 6."""
+        return 4 if len(self.start) == 4 else 6
+
+    def __contains__(self, address: bytes) -> bool:
+        return len(address) == len(self.start) and self.start <= address <= self.end
+
+    @classmethod
+    def of(cls, network: Network) -> AddressRange:
+        """The range of a network."""
+        return cls(network.network_address.packed, network.broadcast_address.packed)
+
+    def networks(self) -> list[Network]:
+        """The fewest networks that make up the range."""
+        first, last = ipaddress.ip_address(self.start), ipaddress.ip_address(self.end)
+        return list(ipaddress.summarize_address_range(first, last))  # type: ignore[type-var]
+
+    def within(self, other: AddressRange) -> AddressRange | None:
+        """What both ranges have in common."""
+        if self.version != other.version:
+            return None
+        start, end = max(self.start, other.start), min(self.end, other.end)
+        return AddressRange(start, end) if start <= end else None
+
+
+def intersect(wanted: Sequence[AddressRange], allowed: Sequence[AddressRange]) -> tuple[AddressRange, ...]:
+    """What is in some of ``wanted`` and in some of ``allowed``, in the order of ``wanted``."""
+    found = [common for one in wanted for other in allowed if (common := one.within(other))]
+    return tuple(dict.fromkeys(found))

@@ -1,0 +1,1 @@
+"""Protocols and algorithms by IANA number, and what the RFCs say of each."""

@@ -1,0 +1,264 @@
+"""Certificates and keys: path, names, dates, usage, strength (RFC 5280 §6.1 without policies, RFC 4945)."""
+
+from __future__ import annotations
+
+import hashlib
+import ipaddress
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+from cryptography import x509
+from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
+from cryptography.hazmat.primitives.asymmetric import ec, ed448, ed25519, rsa
+from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
+from cryptography.x509.oid import ExtendedKeyUsageOID, ExtensionOID
+
+from zesty_burrow.core.finding import Finding, finding
+from zesty_burrow.core.ike.registry import IdType
+from zesty_burrow.errors import Malformed
+
+MAX_PATH = 8
+MAX_STEPS = 100
+SOON = timedelta(days=30)
+IPSEC_IKE = x509.ObjectIdentifier("1.3.6.1.5.5.7.3.17")
+KNOWN_EXTENSIONS = frozenset(
+    {
+        ExtensionOID.BASIC_CONSTRAINTS,
+        ExtensionOID.KEY_USAGE,
+        ExtensionOID.EXTENDED_KEY_USAGE,
+        ExtensionOID.SUBJECT_ALTERNATIVE_NAME,
+        ExtensionOID.SUBJECT_KEY_IDENTIFIER,
+        ExtensionOID.AUTHORITY_KEY_IDENTIFIER,
+    }
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Identity:
+    """An IKE identity (RFC 7296 §3.5): the type by its IANA name, the value as people write it."""
+
+    type: IdType
+    value: str
+
+    def octets(self) -> bytes:
+        """The identification data."""
+        if self.type in (IdType.ID_IPV4_ADDR, IdType.ID_IPV6_ADDR):
+            return ipaddress.ip_address(self.value).packed
+        if self.type == IdType.ID_DER_ASN1_DN:
+            return x509.Name.from_rfc4514_string(self.value).public_bytes()
+        return self.value.encode()
+
+    @classmethod
+    def of(cls, value: str) -> Identity:
+        """The identity that a gateway's address suggests."""
+        try:
+            address = ipaddress.ip_address(value)
+        except ValueError:
+            return cls(IdType.ID_FQDN, value)
+        return cls(IdType.ID_IPV4_ADDR if address.version == 4 else IdType.ID_IPV6_ADDR, value)
+
+
+def load_certificate_untrusted(der: bytes) -> x509.Certificate:
+    """A stranger's DER certificate; raises only :class:`Malformed`, also for parts that are read later."""
+    try:
+        certificate = x509.load_der_x509_certificate(der)
+        _ = list(certificate.extensions), certificate.public_key(), certificate.subject, certificate.issuer
+    except (ValueError, TypeError, UnsupportedAlgorithm, x509.UnsupportedGeneralNameType, x509.DuplicateExtension):
+        raise Malformed("a certificate is malformed", why="it is not an X.509 certificate that can be read") from None
+    return certificate
+
+
+def load_pem_certificates_untrusted(text: bytes) -> list[x509.Certificate]:
+    """All certificates in a stranger's PEM text; raises only :class:`Malformed`."""
+    try:
+        found = x509.load_pem_x509_certificates(text)
+    except (ValueError, TypeError):
+        raise Malformed("a PEM text is malformed", why="it holds no certificate that can be read") from None
+    return [load_certificate_untrusted(entry.public_bytes(Encoding.DER)) for entry in found]
+
+
+def public_key_hash(certificate: x509.Certificate) -> bytes:
+    """SHA-1 over the SubjectPublicKeyInfo, as CERTREQ carries it (RFC 7296 §3.7)."""
+    info = certificate.public_key().public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
+    return hashlib.sha1(info, usedforsecurity=False).digest()
+
+
+def subject_name(certificate: x509.Certificate) -> str:
+    """The subject as RFC 4514 text, for people."""
+    return certificate.subject.rfc4514_string() or "a certificate without subject"
+
+
+def _extension(certificate: x509.Certificate, kind: type[x509.ExtensionType]) -> x509.ExtensionType | None:
+    try:
+        return certificate.extensions.get_extension_for_class(kind).value
+    except x509.ExtensionNotFound:
+        return None
+
+
+def date_findings(certificate: x509.Certificate, now: datetime, *, soon: bool = True) -> list[Finding]:
+    """Expired, not yet valid, or close to its end. ``now`` has a time zone."""
+    name = subject_name(certificate)
+    begins, ends = certificate.not_valid_before_utc, certificate.not_valid_after_utc
+    if now > ends:
+        return [finding("certificate-expired", name, f"valid until {ends:%Y-%m-%d %H:%M} UTC")]
+    if now < begins:
+        return [finding("certificate-not-yet-valid", name, f"valid from {begins:%Y-%m-%d %H:%M} UTC")]
+    if soon and ends - now < SOON:
+        return [finding("certificate-expires-soon", name, f"valid until {ends:%Y-%m-%d}")]
+    return []
+
+
+def strength_findings(certificate: x509.Certificate, *, anchor: bool = False) -> list[Finding]:
+    """Key size and signature hash (RFC 8247 §3.2, §4). An anchor's own signature proves nothing and is not judged."""
+    name = subject_name(certificate)
+    key = certificate.public_key()
+    found = []
+    if isinstance(key, rsa.RSAPublicKey) and key.key_size < 2048:
+        found.append(finding("certificate-weak", name, f"RSA key of {key.key_size} bits"))
+    if not isinstance(
+        key, rsa.RSAPublicKey | ec.EllipticCurvePublicKey | ed25519.Ed25519PublicKey | ed448.Ed448PublicKey
+    ):
+        found.append(finding("certificate-weak", name, "a kind of key that is not used for IKE"))
+    try:
+        algorithm = certificate.signature_hash_algorithm
+    except UnsupportedAlgorithm:
+        return [*found, finding("certificate-weak", name, "signed with an unknown algorithm")]
+    if not anchor and algorithm is not None and algorithm.name in {"md5", "sha1"}:
+        found.append(finding("certificate-weak", name, f"signed with {algorithm.name.upper()}"))
+    return found
+
+
+def usage_findings(certificate: x509.Certificate) -> list[Finding]:
+    """What RFC 4945 §5.1.3.2 and §5.1.3.12 ask of a gateway's own certificate.
+
+    id-kp-serverAuth is taken beside the two purposes of RFC 4945, since public authorities issue nothing else.
+    """
+    name = subject_name(certificate)
+    usage = _extension(certificate, x509.KeyUsage)
+    if isinstance(usage, x509.KeyUsage) and not (usage.digital_signature or usage.content_commitment):
+        return [finding("certificate-usage", name, "its key usage does not allow signatures")]
+    purposes = _extension(certificate, x509.ExtendedKeyUsage)
+    good = {IPSEC_IKE, ExtendedKeyUsageOID.ANY_EXTENDED_KEY_USAGE, ExtendedKeyUsageOID.SERVER_AUTH}
+    if isinstance(purposes, x509.ExtendedKeyUsage) and not good & set(purposes):
+        return [finding("certificate-usage", name, "its extended key usage does not allow a gateway")]
+    return []
+
+
+def issuer_findings(issuer: x509.Certificate, below: int) -> list[Finding]:
+    """What RFC 5280 §6.1.4 asks of a certificate that issued another one; ``below``: intermediates beneath it."""
+    name = subject_name(issuer)
+    constraints = _extension(issuer, x509.BasicConstraints)
+    if not isinstance(constraints, x509.BasicConstraints) or not constraints.ca:
+        return [finding("certificate-usage", name, "it may not issue certificates")]
+    if constraints.path_length is not None and below > constraints.path_length:
+        return [finding("certificate-usage", name, f"it allows {constraints.path_length} authorities below itself")]
+    usage = _extension(issuer, x509.KeyUsage)
+    if isinstance(usage, x509.KeyUsage) and not usage.key_cert_sign:
+        return [finding("certificate-usage", name, "its key usage does not allow issuing certificates")]
+    return []
+
+
+def critical_findings(certificate: x509.Certificate) -> list[Finding]:
+    """RFC 5280 §4.2: a critical extension that is not understood makes the certificate unusable."""
+    unknown = [
+        entry.oid.dotted_string
+        for entry in certificate.extensions
+        if entry.critical and entry.oid not in KNOWN_EXTENSIONS
+    ]
+    name = subject_name(certificate)
+    return [finding("certificate-usage", name, f"critical extension {oid} is not understood") for oid in unknown]
+
+
+def holds_name(certificate: x509.Certificate, identity: Identity) -> bool:
+    """Whether the certificate speaks for an identity (RFC 4945 §3.1; wildcards as RFC 6125 §6.4.3 allows them)."""
+    if identity.type == IdType.ID_DER_ASN1_DN:
+        try:
+            return certificate.subject.public_bytes() == identity.octets()
+        except ValueError:
+            return False
+    names = _extension(certificate, x509.SubjectAlternativeName)
+    if not isinstance(names, x509.SubjectAlternativeName):
+        return False
+    if identity.type == IdType.ID_FQDN:
+        return any(_dns_matches(entry, identity.value) for entry in names.get_values_for_type(x509.DNSName))
+    if identity.type == IdType.ID_RFC822_ADDR:
+        wanted = identity.value.casefold()
+        return any(entry.casefold() == wanted for entry in names.get_values_for_type(x509.RFC822Name))
+    if identity.type in (IdType.ID_IPV4_ADDR, IdType.ID_IPV6_ADDR):
+        return ipaddress.ip_address(identity.value) in names.get_values_for_type(x509.IPAddress)
+    return False
+
+
+def _dns_matches(pattern: str, name: str) -> bool:
+    pattern, name = pattern.casefold().rstrip("."), name.casefold().rstrip(".")
+    if pattern.startswith("*."):
+        _, dot, parent = name.partition(".")
+        return bool(dot) and pattern[2:] == parent and "." in parent
+    return pattern == name
+
+
+def find_path(
+    leaf: x509.Certificate, others: Sequence[x509.Certificate], anchors: Sequence[x509.Certificate]
+) -> list[x509.Certificate] | None:
+    """A chain of valid signatures from ``leaf`` up to one of ``anchors``, leaf first; None where there is none.
+
+    Depth first with a bound on steps, so that a heap of cross-signed certificates costs nothing (RFC 4158 §2.4).
+    """
+    steps = 0
+
+    def climb(path: list[x509.Certificate]) -> list[x509.Certificate] | None:
+        nonlocal steps
+        current = path[-1]
+        if current in anchors:
+            return path
+        if len(path) >= MAX_PATH:
+            return None
+        for candidate in [*anchors, *others]:
+            steps += 1
+            if steps > MAX_STEPS:
+                return None
+            if candidate in path or candidate.subject != current.issuer or not _signed_by(current, candidate):
+                continue
+            found = climb([*path, candidate])
+            if found:
+                return found
+        return None
+
+    return climb([leaf])
+
+
+def _signed_by(certificate: x509.Certificate, issuer: x509.Certificate) -> bool:
+    try:
+        certificate.verify_directly_issued_by(issuer)
+    except (InvalidSignature, ValueError, TypeError, UnsupportedAlgorithm):
+        return False
+    return True
+
+
+def judge_gateway(
+    certificates: Sequence[x509.Certificate],
+    anchors: Sequence[x509.Certificate],
+    identity: Identity,
+    now: datetime,
+) -> list[Finding]:
+    """Everything that speaks against a gateway's certificates (its own first); empty where it is proven.
+
+    ``certificate-expires-soon`` may be among them: it is a warning, the others are serious.
+    """
+    leaf = certificates[0]
+    found = [*date_findings(leaf, now), *usage_findings(leaf), *critical_findings(leaf), *strength_findings(leaf)]
+    if not holds_name(leaf, identity):
+        found.append(
+            finding("certificate-wrong-name", subject_name(leaf), f"it does not speak for {identity.value}")
+        )
+    path = find_path(leaf, certificates[1:], anchors)
+    if path is None:
+        issuer = leaf.issuer.rfc4514_string()
+        return [*found, finding("certificate-untrusted", subject_name(leaf), f"issued by {issuer}")]
+    for below, issuer_certificate in enumerate(path[1:]):
+        found += date_findings(issuer_certificate, now)
+        found += issuer_findings(issuer_certificate, below)
+        found += critical_findings(issuer_certificate)
+        found += strength_findings(issuer_certificate, anchor=below == len(path) - 2)
+    return found

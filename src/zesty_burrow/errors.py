@@ -1,0 +1,193 @@
+"""Every way the program can fail.
+
+::
+
+    BurrowError
+    ├── UsageError               the words on the command line do not fit together
+    ├── InputError               something that was handed in cannot be taken
+    │   ├── Malformed            octets that do not follow their format
+    │   ├── LimitExceeded        larger than we agree to read
+    │   └── ProfileInvalid       a tunnel profile that breaks its own rules
+    ├── StateError               what was asked does not fit what is there
+    │   ├── NotFound
+    │   ├── Clash
+    │   └── SealError            the secrets cannot be opened
+    ├── MachineError             this machine lacks a right, a device or a setting
+    │   └── RightsMissing
+    ├── GatewayError             the gateway could not be used
+    │   ├── GatewayUnreachable
+    │   ├── NoAgreement          no algorithms in common
+    │   └── GatewayProtocolError what it sent breaks the protocol, or it gave up
+    ├── GatewayNotProven         the gateway did not prove who it is
+    ├── SignInRefused            the gateway did not accept our credentials
+    ├── OutsideError             an observatory or resolver does not answer as it should
+    └── ProgramFault             a defect of ours
+
+Each class carries a ``slug`` (stable, for programs and for ``explain``), an ``exit_code`` and a
+``next_step``. An instance may give a more precise slug or next step.
+"""
+
+from __future__ import annotations
+
+
+class BurrowError(Exception):
+    """Base of all errors.
+
+    ``what`` says what happened and where, ``why`` the reason, ``next_step`` what to do.
+    """
+
+    slug = "error"
+    exit_code = 1
+    next_step = "Run the command again with --debug and read the log."
+
+    def __init__(self, what: str, *, why: str = "", next_step: str = "", slug: str = "") -> None:
+        super().__init__(what)
+        self.what = what
+        self.why = why
+        if next_step:
+            self.next_step = next_step
+        if slug:
+            self.slug = slug
+
+    def __str__(self) -> str:
+        return f"{self.what}: {self.why}" if self.why else self.what
+
+
+class UsageError(BurrowError):
+    """The words on the command line do not fit together."""
+
+    slug = "usage"
+    exit_code = 2
+    next_step = "See the command's --help."
+
+
+class InputError(BurrowError):
+    """Something that was handed in cannot be taken."""
+
+    slug = "input"
+    exit_code = 3
+    next_step = "Ask whoever handed this over for a complete copy."
+
+
+class Malformed(InputError):
+    """Octets that do not follow their format: the one error that parsers of a stranger's bytes raise."""
+
+    slug = "malformed"
+
+
+class LimitExceeded(InputError):
+    """Larger than we agree to read."""
+
+    slug = "too-large"
+    next_step = "Split it, or take out what does not belong in it."
+
+
+class ProfileInvalid(InputError):
+    """A tunnel profile that breaks its own rules."""
+
+    slug = "profile-invalid"
+    next_step = "Correct the named key; docs/profile.md lists them all."
+
+
+class StateError(BurrowError):
+    """What was asked does not fit what is there."""
+
+    slug = "state"
+    exit_code = 4
+
+
+class NotFound(StateError):
+    """No such profile, host, code or file."""
+
+    slug = "not-found"
+    next_step = "See `zesty list` for the names that exist."
+
+
+class Clash(StateError):
+    """Something of that name is there already."""
+
+    slug = "clash"
+
+
+class SealError(StateError):
+    """The sealed secrets cannot be opened."""
+
+    slug = "seal"
+    next_step = "Give the passphrase or put back the key file that sealed them."
+
+
+class MachineError(BurrowError):
+    """This machine lacks a device, a facility or a setting."""
+
+    slug = "machine"
+    exit_code = 5
+
+
+class RightsMissing(MachineError):
+    """The right to configure the network is missing."""
+
+    slug = "rights-missing"
+    next_step = "Run the command as root, or inside `zesty lab run heron -- …`."
+
+
+class GatewayError(BurrowError):
+    """The gateway could not be used."""
+
+    slug = "gateway"
+    exit_code = 6
+
+
+class GatewayUnreachable(GatewayError):
+    """No answer, or no address, or no route."""
+
+    slug = "gateway-unreachable"
+    next_step = "Try another place, and check that UDP ports 500 and 4500 may leave this network."
+
+
+class NoAgreement(GatewayError):
+    """Gateway and profile have no algorithms in common."""
+
+    slug = "no-agreement"
+    next_step = "Ask the provider for current settings; do not weaken the profile to suit an outdated gateway."
+
+
+class GatewayProtocolError(GatewayError):
+    """What the gateway sent breaks the protocol, or it gave up on its side."""
+
+    slug = "gateway-protocol"
+    next_step = "Try another place; tell the provider the code and the time."
+
+
+class GatewayNotProven(BurrowError):
+    """The gateway did not prove who it is. Nothing of ours was sent to it."""
+
+    slug = "gateway-not-proven"
+    exit_code = 7
+    next_step = "Do not sign in there. Get the provider's current authority certificate over another channel."
+
+
+class SignInRefused(BurrowError):
+    """The gateway did not accept our credentials."""
+
+    slug = "sign-in-refused"
+    exit_code = 8
+    next_step = (
+        "Check that these are the credentials for manual set-up: those for the provider's web page are usually "
+        "not the ones. Look for a stray space or a missing line, then import them again."
+    )
+
+
+class OutsideError(BurrowError):
+    """An observatory or a resolver does not answer as it should."""
+
+    slug = "outside"
+    exit_code = 9
+    next_step = "Check the observatory's address (--observatory) and that it is running."
+
+
+class ProgramFault(BurrowError):
+    """A defect of ours."""
+
+    slug = "program-fault"
+    exit_code = 70
+    next_step = "This should not happen. Run it again with --debug and report what it prints."
