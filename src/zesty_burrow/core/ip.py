@@ -53,7 +53,7 @@ class AddressRange:
     def networks(self) -> list[Network]:
         """The fewest networks that make up the range."""
         first, last = ipaddress.ip_address(self.start), ipaddress.ip_address(self.end)
-        return list(ipaddress.summarize_address_range(first, last))  # type: ignore[type-var]
+        return list(ipaddress.summarize_address_range(first, last))
 
     def within(self, other: AddressRange) -> AddressRange | None:
         """What both ranges have in common."""

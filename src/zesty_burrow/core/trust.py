@@ -249,9 +249,7 @@ def judge_gateway(
     leaf = certificates[0]
     found = [*date_findings(leaf, now), *usage_findings(leaf), *critical_findings(leaf), *strength_findings(leaf)]
     if not holds_name(leaf, identity):
-        found.append(
-            finding("certificate-wrong-name", subject_name(leaf), f"it does not speak for {identity.value}")
-        )
+        found.append(finding("certificate-wrong-name", subject_name(leaf), f"it does not speak for {identity.value}"))
     path = find_path(leaf, certificates[1:], anchors)
     if path is None:
         issuer = leaf.issuer.rfc4514_string()

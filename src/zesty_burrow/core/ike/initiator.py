@@ -418,9 +418,7 @@ class Initiator(Party):
         """RFC 7296 §2.16: without AUTH, which asks the gateway to use EAP."""
         config = self.config
         esp = build_proposals(config.esp_offers, Protocol.ESP, self._spi_in)
-        identity = Identification(
-            PayloadType.IDr, config.gateway_identity.type, config.gateway_identity.octets()
-        )
+        identity = Identification(PayloadType.IDr, config.gateway_identity.type, config.gateway_identity.octets())
         return [
             self._own_id,
             Notify(NotifyType.INITIAL_CONTACT),

@@ -63,9 +63,7 @@ class IkeKeys:
         return make_protection(self.suite.encryption, key, integrity, random)
 
 
-def derive_ike_keys(
-    suite: Suite, shared: bytes, nonce_i: bytes, nonce_r: bytes, spi_i: bytes, spi_r: bytes
-) -> IkeKeys:
+def derive_ike_keys(suite: Suite, shared: bytes, nonce_i: bytes, nonce_r: bytes, spi_i: bytes, spi_r: bytes) -> IkeKeys:
     """SKEYSEED = prf(Ni | Nr, g^ir); {SK_*} = prf+(SKEYSEED, Ni | Nr | SPIi | SPIr)."""
     from zesty_burrow.core.policy.algorithms import BY_NUMBER, TransformType
 

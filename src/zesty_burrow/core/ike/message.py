@@ -179,7 +179,7 @@ def find_all(payloads: Iterable[Payload], kind: type[P]) -> list[P]:
 
 def find_typed(payloads: Iterable[Payload], kind: type[P], number: int) -> P | None:
     """The first payload of a kind with a payload type number (IDi and IDr, TSi and TSr)."""
-    return next((entry for entry in payloads if isinstance(entry, kind) and entry.type == number), None)  # type: ignore[attr-defined]
+    return next((entry for entry in payloads if isinstance(entry, kind) and entry.type == number), None)
 
 
 def notifications(payloads: Iterable[Payload]) -> dict[int, Notify]:

@@ -96,7 +96,8 @@ def group_error(wanted: int, host: str) -> BurrowError:
     """The gateway insists on a key exchange group that we do not offer."""
     name = describe(TransformType.KE, wanted)
     return NoAgreement(
-        f"the gateway {host} and the profile cannot agree", why=f"it insists on {name}, which the profile does not offer"
+        f"the gateway {host} and the profile cannot agree",
+        why=f"it insists on {name}, which the profile does not offer",
     )
 
 
@@ -163,7 +164,9 @@ def check_gateway(
 
 
 def _not_proven(host: str, found: Sequence[Finding]) -> GatewayNotProven:
-    reasons = [f"{entry.code.title.rstrip('.')} ({entry.detail})" if entry.detail else entry.code.title for entry in found]
+    reasons = [
+        f"{entry.code.title.rstrip('.')} ({entry.detail})" if entry.detail else entry.code.title for entry in found
+    ]
     return GatewayNotProven(
         f"the gateway {host} did not prove who it is; nothing of yours was sent to it",
         why="; ".join(reasons),

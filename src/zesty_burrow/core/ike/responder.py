@@ -387,5 +387,3 @@ def requested_versions(payloads: Sequence[Payload]) -> set[int]:
     kinds = {kind for kind, _ in asked.attributes} if asked else set()
     pairs = ((ConfigAttribute.INTERNAL_IP4_ADDRESS, 4), (ConfigAttribute.INTERNAL_IP6_ADDRESS, 6))
     return {version for kind, version in pairs if kind in kinds}
-
-

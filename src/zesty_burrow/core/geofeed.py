@@ -1,0 +1,83 @@
+"""Where addresses are: self-published geofeeds (RFC 8805), and whose they are."""
+
+from __future__ import annotations
+
+import csv
+import io
+import ipaddress
+from dataclasses import dataclass, field
+
+from zesty_burrow.core.ip import Network
+from zesty_burrow.errors import Malformed
+
+MAX_ROWS = 1_000_000
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """One row of a geofeed: ISO 3166-1 country, ISO 3166-2 region, city (RFC 8805 §2.1.1)."""
+
+    country: str = ""
+    region: str = ""
+    city: str = ""
+
+
+@dataclass(slots=True)
+class AddressBook:
+    """Finds the most specific row for an address. ``places`` and ``operators`` are keyed by network."""
+
+    places: dict[Network, Place] = field(default_factory=dict)
+    operators: dict[Network, str] = field(default_factory=dict)
+
+    def place(self, address: str) -> Place | None:
+        """Where an address is, or None where no row covers it."""
+        return self.places.get(network) if (network := _covering(self.places, address)) else None
+
+    def operator(self, address: str) -> str:
+        """Whose network an address is in; empty where nobody says."""
+        return self.operators[network] if (network := _covering(self.operators, address)) else ""
+
+
+def _covering(rows: dict[Network, Place] | dict[Network, str], address: str) -> Network | None:
+    one = ipaddress.ip_address(address)
+    full = ipaddress.ip_network(one)
+    for length in range(full.prefixlen, -1, -1):
+        network = full.supernet(new_prefix=length)
+        if network in rows:
+            return network
+    return None
+
+
+def _rows(text: str, what: str) -> list[tuple[int, Network, list[str]]]:
+    found: list[tuple[int, Network, list[str]]] = []
+    try:
+        reader = csv.reader(io.StringIO(text.lstrip("\ufeff")))
+        for row in reader:
+            if not row or row[0].strip().startswith("#"):
+                continue
+            if len(found) >= MAX_ROWS:
+                raise Malformed(f"{what} is too long", why=f"more than {MAX_ROWS} rows")
+            try:
+                network = ipaddress.ip_network(row[0].strip())
+            except ValueError as problem:
+                raise Malformed(f"{what}, line {reader.line_num}", why=str(problem)) from None
+            found.append((reader.line_num, network, [cell.strip() for cell in row[1:]]))
+    except csv.Error as problem:
+        raise Malformed(what, why=str(problem)) from None
+    return found
+
+
+def read_geofeed_untrusted(text: str) -> dict[Network, Place]:
+    """Rows of prefix, country, region, city, postal code; raises only :class:`Malformed` with the line."""
+    places = {}
+    for line, network, cells in _rows(text, "the geofeed"):
+        country, region, city = [*cells, "", "", ""][:3]
+        if country and not (len(country) == 2 and country.isascii() and country.isalpha()):
+            raise Malformed(f"the geofeed, line {line}", why=f"{country!r} is not an ISO 3166-1 code")
+        places[network] = Place(country.upper(), region.upper(), city)
+    return places
+
+
+def read_operators_untrusted(text: str) -> dict[Network, str]:
+    """Rows of prefix and operator; raises only :class:`Malformed` with the line."""
+    return {network: cells[0] if cells else "" for _, network, cells in _rows(text, "the list of operators")}

@@ -1,0 +1,48 @@
+"""What can be said of a profile by reading it."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from zesty_burrow.core import trust
+from zesty_burrow.core.finding import Finding, finding
+from zesty_burrow.core.profile.model import Profile
+from zesty_burrow.core.profile.text import PEM_MARK
+from zesty_burrow.errors import Malformed
+
+
+def check_profile(profile: Profile, now: datetime) -> list[Finding]:
+    """Findings about algorithms, trust, IPv6 and unknown keys. ``now`` has a time zone."""
+    found = [
+        finding("profile-unknown-key", profile.name, f"{label}.{key}" if label else key)
+        for label, values in profile.unknown.items()
+        for key in values
+    ]
+    for label, proposals in (("ike", profile.algorithms.ike), ("esp", profile.algorithms.esp)):
+        for choice in dict.fromkeys(one for proposal in proposals for one in proposal.all()):
+            if choice.weak:
+                found.append(finding("algorithm-weak", profile.name, f"{choice} in algorithms.{label}"))
+            elif not choice.usable and choice.number:
+                found.append(finding("algorithm-unavailable", profile.name, f"{choice} in algorithms.{label}"))
+    if profile.traffic.ipv6 == "outside":
+        found.append(finding("ipv6-outside", profile.name))
+    return found + _check_authorities(profile, now)
+
+
+def _check_authorities(profile: Profile, now: datetime) -> list[Finding]:
+    found: list[Finding] = []
+    if not profile.authorities:
+        found.append(finding("profile-authority-missing", profile.name, "trust.authorities is empty"))
+    for entry in profile.authorities:
+        if PEM_MARK not in entry:
+            found.append(finding("profile-authority-missing", profile.name, entry))
+            continue
+        try:
+            certificates = trust.load_pem_certificates_untrusted(entry.encode())
+        except Malformed as problem:
+            found.append(finding("profile-authority-missing", profile.name, str(problem)))
+            continue
+        for certificate in certificates:
+            found += trust.date_findings(certificate, now)
+            found += trust.strength_findings(certificate, anchor=True)
+    return found

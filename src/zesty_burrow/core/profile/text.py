@@ -1,0 +1,320 @@
+"""The text form of a tunnel profile: TOML. Reading what was written gives the same profile."""
+
+from __future__ import annotations
+
+import hashlib
+import ipaddress
+import tomllib
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from typing import Any, TypeVar
+
+import tomli_w
+
+from zesty_burrow.core.ike.registry import IdType
+from zesty_burrow.core.ip import Address, Network
+from zesty_burrow.core.policy.algorithms import AEAD_NUMBERS, TransformType
+from zesty_burrow.core.profile import model
+from zesty_burrow.core.profile.model import (
+    AlgorithmChoice,
+    Algorithms,
+    Gateway,
+    Profile,
+    ProposalChoice,
+    SignIn,
+    Traffic,
+    Tunnel,
+)
+from zesty_burrow.core.trust import Identity
+from zesty_burrow.errors import ProfileInvalid
+
+MAX_TEXT = 1 << 20
+MAX_LIST = 256
+PEM_MARK = "-----BEGIN CERTIFICATE-----"
+V = TypeVar("V")
+
+_PROPOSAL_KEYS = {
+    "encryption": TransformType.ENCR,
+    "integrity": TransformType.INTEG,
+    "prf": TransformType.PRF,
+    "key_exchange": TransformType.KE,
+}
+
+
+class _Table:
+    """Takes keys out of a TOML table, checks their types, and knows what nobody took."""
+
+    def __init__(self, label: str, values: dict[str, Any], origin: str) -> None:
+        self.label, self.values, self.origin = label, dict(values), origin
+
+    def invalid(self, key: str, why: str) -> ProfileInvalid:
+        """An error that names the key."""
+        return ProfileInvalid(f"{self.origin}: {self.label}.{key}" if self.label else f"{self.origin}: {key}", why=why)
+
+    def take(self, key: str, kind: type[V], default: V) -> V:
+        """A value of a TOML type, or the default."""
+        value = self.values.pop(key, default)
+        if not isinstance(value, kind) or (kind is int and isinstance(value, bool)):
+            raise self.invalid(key, f"a {_TYPE_NAMES[kind]} is wanted, not {value!r:.60}")
+        return value
+
+    def text(self, key: str, default: str = "", allowed: Sequence[str] = ()) -> str:
+        """A line of text, perhaps one of several words."""
+        value = self.take(key, str, default)
+        if allowed and value not in allowed:
+            raise self.invalid(key, f"{value!r} is not one of {', '.join(allowed)}")
+        if any(ord(letter) < 32 for letter in value):
+            raise self.invalid(key, "control characters and line ends are not allowed")
+        return value
+
+    def items(self, key: str, convert: Callable[[str], V], default: tuple[V, ...] = ()) -> tuple[V, ...]:
+        """A list of text, each entry converted; a ``ValueError`` of the conversion becomes ours."""
+        if key not in self.values:
+            return default
+        entries = self.take(key, list, [])
+        if len(entries) > MAX_LIST:
+            raise self.invalid(key, f"more than {MAX_LIST} entries")
+        result = []
+        for entry in entries:
+            if not isinstance(entry, str):
+                raise self.invalid(key, f"a list of text is wanted, not {entry!r:.60}")
+            try:
+                result.append(convert(entry))
+            except ValueError as problem:
+                raise self.invalid(key, str(problem)) from None
+        return tuple(result)
+
+    def number(self, key: str, default: int, low: int, high: int) -> int:
+        """A whole number within bounds."""
+        value = self.take(key, int, default)
+        if not low <= value <= high:
+            raise self.invalid(key, f"{value} is not between {low} and {high}")
+        return value
+
+
+_TYPE_NAMES: dict[type, str] = {str: "text", int: "whole number", list: "list", dict: "table", bool: "true or false"}
+
+
+def read_profile(text: str, origin: str = "profile") -> Profile:
+    """A profile from its text; raises only :class:`ProfileInvalid`, which names ``origin`` and the key."""
+    if len(text) > MAX_TEXT:
+        raise ProfileInvalid(origin, why=f"longer than {MAX_TEXT} characters")
+    try:
+        document = tomllib.loads(text)
+    except (tomllib.TOMLDecodeError, RecursionError, ValueError) as problem:
+        raise ProfileInvalid(f"{origin} is not TOML", why=str(problem) or "it is nested too deeply") from None
+    top = _Table("", document, origin)
+    number = top.take("format", int, 0)
+    if number != model.FORMAT:
+        raise top.invalid("format", f"format {number} is not known; this program reads format {model.FORMAT}")
+    tables = {
+        label: _Table(label, top.take(label, dict, {}), origin)
+        for label in ("profile", "gateway", "tunnel", "sign_in", "algorithms", "trust", "traffic")
+    }
+    head = tables["profile"]
+    profile = Profile(
+        name=_name(head),
+        provider=head.text("provider"),
+        country=_country(head),
+        city=head.text("city"),
+        gateway=_gateway(tables["gateway"]),
+        tunnel=_tunnel(tables["tunnel"]),
+        sign_in=_sign_in(tables["sign_in"]),
+        algorithms=_algorithms(tables["algorithms"]),
+        authorities=tables["trust"].items("authorities", _authority),
+        traffic=_traffic(tables["traffic"]),
+    )
+    left = {table.label: table.values for table in (top, *tables.values()) if table.values}
+    return replace(profile, unknown=left)
+
+
+def _name(table: _Table) -> str:
+    name = table.text("name")
+    if not model.NAME.fullmatch(name):
+        raise table.invalid("name", f"{name!r} is not a name: lower-case letters, digits, dots and hyphens, up to 64")
+    return name
+
+
+def _country(table: _Table) -> str:
+    code = table.text("country")
+    if code and not (len(code) == 2 and code.isascii() and code.isalpha() and code.isupper()):
+        raise table.invalid("country", f"{code!r} is not an ISO 3166-1 code of two capital letters")
+    return code
+
+
+def _host(text: str) -> str:
+    good = 0 < len(text) <= 253 and all(letter.isalnum() or letter in "-.:_" for letter in text)
+    if not good:
+        raise ValueError(f"{text!r} is neither a host name nor an IP address")
+    return text
+
+
+def _gateway(table: _Table) -> Gateway:
+    addresses = table.items("addresses", _host)
+    if not addresses:
+        raise table.invalid("addresses", "at least one host name or IP address is needed")
+    identity = None
+    if "identity" in table.values:
+        inner = _Table("gateway.identity", table.take("identity", dict, {}), table.origin)
+        allowed = [kind.name for kind in IdType if kind not in (IdType.ID_DER_ASN1_GN, IdType.ID_KEY_ID)]
+        identity = Identity(IdType[inner.text("type", allowed=allowed)], inner.text("value"))
+        try:
+            identity.octets()
+        except ValueError as problem:
+            raise inner.invalid("value", str(problem)) from None
+        if not identity.value:
+            raise inner.invalid("value", "the gateway's identity is missing")
+    return Gateway(
+        addresses, table.text("order", "listed", model.ORDERS), table.number("port", 500, 1, 65535), identity
+    )
+
+
+def _tunnel(table: _Table) -> Tunnel:
+    return Tunnel(
+        table.text("protocol", "ikev2", model.PROTOCOLS),
+        table.text("transport", "udp", model.TRANSPORTS),
+        table.number("mtu", model.DEFAULT_MTU, model.MIN_MTU, model.MAX_MTU),
+    )
+
+
+def _sign_in(table: _Table) -> SignIn:
+    return SignIn(
+        table.text("gateway", "certificate", ("certificate",)),
+        table.text("method", "eap-mschapv2", model.SIGN_IN_METHODS),
+        table.text("credentials"),
+        table.text("outer_identity"),
+    )
+
+
+def _algorithms(table: _Table) -> Algorithms:
+    found: dict[str, tuple[ProposalChoice, ...]] = {}
+    for key, for_ike in (("ike", True), ("esp", False)):
+        entries = table.take(key, list, [])
+        if len(entries) > 16 or not all(isinstance(entry, dict) for entry in entries):
+            raise table.invalid(key, "a list of up to 16 tables is wanted")
+        rows = [
+            _proposal(_Table(f"algorithms.{key}[{index}]", entry, table.origin), for_ike)
+            for index, entry in enumerate(entries)
+        ]
+        found[key] = tuple(rows)
+    return Algorithms(found["ike"], found["esp"])
+
+
+def _proposal(table: _Table, for_ike: bool) -> ProposalChoice:
+    lists = {
+        key: table.items(key, lambda text, kind=kind: AlgorithmChoice.read(kind, text))  # type: ignore[misc]
+        for key, kind in _PROPOSAL_KEYS.items()
+    }
+    if table.values:
+        raise table.invalid(next(iter(table.values)), "a proposal has only " + ", ".join(_PROPOSAL_KEYS))
+    choice = ProposalChoice(**lists)
+    if not choice.encryption:
+        raise table.invalid("encryption", "at least one encryption algorithm is needed")
+    combined = {one.number in AEAD_NUMBERS for one in choice.encryption}
+    if len(combined) > 1:
+        raise table.invalid(
+            "encryption", "combined-mode ciphers and others cannot share a proposal (RFC 7296 §3.3): make two"
+        )
+    if combined == {True} and any(one.number for one in choice.integrity):
+        raise table.invalid("integrity", "a combined-mode cipher takes no integrity algorithm (RFC 5282 §8)")
+    if combined == {False} and not any(one.number for one in choice.integrity):
+        raise table.invalid("integrity", "this cipher needs an integrity algorithm (RFC 8221 §4)")
+    if for_ike and not (choice.prf and choice.key_exchange):
+        raise table.invalid("prf" if not choice.prf else "key_exchange", "the IKE SA needs one (RFC 7296 §3.3.3)")
+    if not for_ike and (choice.prf or choice.key_exchange):
+        raise table.invalid("prf" if choice.prf else "key_exchange", "the first child SA has none (RFC 7296 §1.2)")
+    return choice
+
+
+def _authority(text: str) -> str:
+    if PEM_MARK in text:
+        return text.strip() + "\n"
+    if "/" in text or "\\" in text or text in ("", ".", "..") or len(text) > 255 or not text.isprintable():
+        raise ValueError(f"{text!r:.60} is neither a certificate in PEM nor the name of a file beside the profile")
+    return text
+
+
+def _network(text: str) -> Network:
+    return ipaddress.ip_network(text)
+
+
+def _address(text: str) -> Address:
+    return ipaddress.ip_address(text)
+
+
+def _suffix(text: str) -> str:
+    good = 0 < len(text) <= 253 and all(letter.isalnum() or letter in "-._" for letter in text)
+    if not good:
+        raise ValueError(f"{text!r} is not a domain name")
+    return text.lower().rstrip(".")
+
+
+def _traffic(table: _Table) -> Traffic:
+    networks = table.items("networks", _network, model.EVERYTHING)
+    if not networks:
+        raise table.invalid("networks", "a tunnel that carries nothing is of no use")
+    return Traffic(
+        networks,
+        table.text("ipv6", "tunnel", model.IPV6_HANDLING),
+        table.text("local_network", "outside", model.LOCAL_NETWORK),
+        table.items("name_servers", _address),
+        table.items("suffixes", _suffix),
+    )
+
+
+def write_profile(profile: Profile) -> str:
+    """The text of a profile. Every key is written, so that a reader sees what is in force."""
+    document: dict[str, Any] = {
+        "format": model.FORMAT,
+        "profile": {
+            "name": profile.name,
+            "provider": profile.provider,
+            "country": profile.country,
+            "city": profile.city,
+        },
+        "gateway": _gateway_out(profile.gateway),
+        "tunnel": {
+            "protocol": profile.tunnel.protocol,
+            "transport": profile.tunnel.transport,
+            "mtu": profile.tunnel.mtu,
+        },
+        "sign_in": {
+            "gateway": profile.sign_in.gateway,
+            "method": profile.sign_in.method,
+            "credentials": profile.sign_in.credentials,
+            "outer_identity": profile.sign_in.outer_identity,
+        },
+        "algorithms": {
+            key: [_proposal_out(entry) for entry in entries]
+            for key, entries in (("ike", profile.algorithms.ike), ("esp", profile.algorithms.esp))
+            if entries
+        },
+        "trust": {"authorities": list(profile.authorities)},
+        "traffic": {
+            "networks": [str(entry) for entry in profile.traffic.networks],
+            "ipv6": profile.traffic.ipv6,
+            "local_network": profile.traffic.local_network,
+            "name_servers": [str(entry) for entry in profile.traffic.name_servers],
+            "suffixes": list(profile.traffic.suffixes),
+        },
+    }
+    for label, values in profile.unknown.items():
+        (document[label] if label else document).update(values)
+    return tomli_w.dumps(document, multiline_strings=True)
+
+
+def _gateway_out(gateway: Gateway) -> dict[str, Any]:
+    table: dict[str, Any] = {"addresses": list(gateway.addresses), "order": gateway.order, "port": gateway.port}
+    if gateway.identity is not None:
+        table["identity"] = {"type": gateway.identity.type.name, "value": gateway.identity.value}
+    return table
+
+
+def _proposal_out(choice: ProposalChoice) -> dict[str, list[str]]:
+    rows = {key: [str(one) for one in getattr(choice, key)] for key in _PROPOSAL_KEYS}
+    return {key: names for key, names in rows.items() if names}
+
+
+def digest(profile: Profile) -> str:
+    """SHA-256 over the text: tells whether two profiles are the same."""
+    return hashlib.sha256(write_profile(profile).encode()).hexdigest()

@@ -1,0 +1,1 @@
+"""Alembic migrations: the store's shape, step by step."""

@@ -1,0 +1,10 @@
+"""Runs migrations on the connection that the store hands over."""
+
+from alembic import context
+
+from zesty_burrow.store.tables import metadata
+
+connection = context.config.attributes["connection"]
+context.configure(connection=connection, target_metadata=metadata, render_as_batch=True)
+with context.begin_transaction():
+    context.run_migrations()

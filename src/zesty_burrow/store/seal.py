@@ -1,0 +1,98 @@
+"""Secrets at rest: AES-256-GCM under a key from a key file, a passphrase (scrypt, RFC 7914), or the system keyring."""
+
+from __future__ import annotations
+
+import os
+import secrets
+import stat
+from collections.abc import Callable
+from pathlib import Path
+
+from cryptography.exceptions import InvalidTag
+from cryptography.hazmat.primitives.ciphers.aead import AESGCM
+from cryptography.hazmat.primitives.kdf.scrypt import Scrypt
+
+from zesty_burrow.errors import SealError
+
+VERSION = b"\x01"
+SCRYPT_N, SCRYPT_R, SCRYPT_P = 1 << 15, 8, 1
+SERVICE = "zesty-burrow"
+METHODS = ("key-file", "passphrase", "keyring")
+
+
+class Seal:
+    """Seals and opens octets; ``subject`` binds a sealed value to what it is for."""
+
+    def __init__(self, key: bytes) -> None:
+        self._aead = AESGCM(key)
+
+    def seal(self, value: bytes, subject: str) -> bytes:
+        """Version, nonce, ciphertext and tag."""
+        nonce = os.urandom(12)
+        return VERSION + nonce + self._aead.encrypt(nonce, value, subject.encode())
+
+    def open(self, sealed: bytes, subject: str) -> bytes:
+        """The octets; :class:`SealError` where key or subject is another."""
+        if sealed[:1] != VERSION or len(sealed) < 29:
+            raise SealError(f"the secrets for {subject} cannot be opened", why="their form is not known")
+        try:
+            return self._aead.decrypt(sealed[1:13], sealed[13:], subject.encode())
+        except InvalidTag:
+            raise SealError(
+                f"the secrets for {subject} cannot be opened", why="they were sealed under another key, or changed"
+            ) from None
+
+
+def write_private(path: Path, data: bytes) -> None:
+    """Create a file that only its owner reads, with its final mode from the first moment; never over another."""
+    descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+    with os.fdopen(descriptor, "wb") as stream:
+        stream.write(data)
+        stream.flush()
+        os.fsync(stream.fileno())
+
+
+def key_from_file(path: Path) -> bytes:
+    """The key in a key file, made at first use. A file that others can read is refused."""
+    if not path.exists():
+        write_private(path, secrets.token_bytes(32))
+    mode = path.stat().st_mode
+    if stat.S_IMODE(mode) & 0o077:
+        raise SealError(
+            f"the key file {path} is open to others",
+            why=f"its mode is {stat.S_IMODE(mode):04o}",
+            next_step=f"chmod 600 {path}, and change the passwords that it sealed.",
+        )
+    key = path.read_bytes()
+    if len(key) != 32:
+        raise SealError(f"the key file {path} is damaged", why=f"{len(key)} octets instead of 32")
+    return key
+
+
+def key_from_passphrase(salt_path: Path, ask: Callable[[], str]) -> bytes:
+    """A key from a passphrase through scrypt; the salt lies in a file beside the store."""
+    if not salt_path.exists():
+        write_private(salt_path, secrets.token_bytes(16))
+    salt = salt_path.read_bytes()
+    return Scrypt(salt=salt, length=32, n=SCRYPT_N, r=SCRYPT_R, p=SCRYPT_P).derive(ask().encode())
+
+
+def key_from_keyring() -> bytes:
+    """A key kept in the system keyring, made at first use. Needs the package's extra ``keyring``."""
+    try:
+        import keyring
+        import keyring.errors
+    except ImportError:
+        raise SealError(
+            "the system keyring cannot be used",
+            why="the Python package keyring is not installed",
+            next_step="pip install 'zesty-burrow[keyring]', or seal with --method key-file.",
+        ) from None
+    try:
+        kept = keyring.get_password(SERVICE, "seal")
+        if kept is None:
+            kept = secrets.token_hex(32)
+            keyring.set_password(SERVICE, "seal", kept)
+        return bytes.fromhex(kept)
+    except (keyring.errors.KeyringError, ValueError) as problem:
+        raise SealError("the system keyring cannot be used", why=str(problem) or type(problem).__name__) from None
