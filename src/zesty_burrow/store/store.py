@@ -58,7 +58,7 @@ class ObservationRow:
     document: str
 
 
-_LISTED = [profiles.c[name] for name in ProfileRow.__slots__]  # type: ignore[attr-defined]
+_LISTED = [profiles.c[name] for name in ProfileRow.__slots__]
 
 
 def sqlite_url(path: Path) -> str:
@@ -209,7 +209,7 @@ class Store:
 
     def list_credentials(self) -> list[CredentialsRow]:
         """Sealed credentials, without what is sealed."""
-        columns = [credentials.c[name] for name in CredentialsRow.__slots__]  # type: ignore[attr-defined]
+        columns = [credentials.c[name] for name in CredentialsRow.__slots__]
         with self._begin() as connection:
             return [
                 CredentialsRow(*row) for row in connection.execute(sa.select(*columns).order_by(credentials.c.label))
@@ -245,13 +245,13 @@ class Store:
 
     def add_observation(self, row: ObservationRow) -> None:
         """Remember what a verification saw."""
-        values = {name: getattr(row, name) for name in ObservationRow.__slots__}  # type: ignore[attr-defined]
+        values = {name: getattr(row, name) for name in ObservationRow.__slots__}
         with self._begin() as connection:
             connection.execute(sa.insert(observations), values)
 
     def latest_observation(self, role: str) -> ObservationRow | None:
         """The newest observation of a role: ``before`` or ``after``."""
-        columns = [observations.c[name] for name in ObservationRow.__slots__]  # type: ignore[attr-defined]
+        columns = [observations.c[name] for name in ObservationRow.__slots__]
         query = sa.select(*columns).where(observations.c.role == role).order_by(observations.c.id.desc()).limit(1)
         with self._begin() as connection:
             row = connection.execute(query).first()

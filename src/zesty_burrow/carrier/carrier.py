@@ -1,0 +1,404 @@
+"""Carries one tunnel from the first name look-up until this machine is as it was."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import random
+import signal
+import socket
+from collections.abc import Callable
+from contextlib import suppress
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime
+from ipaddress import ip_address
+from pathlib import Path
+from typing import Any
+
+from zesty_burrow.carrier.control import ControlServer
+from zesty_burrow.carrier.datapath import Flow, PacketPath
+from zesty_burrow.carrier.keyfile import write_key_file
+from zesty_burrow.carrier.pump import Pump, udp_socket
+from zesty_burrow.carrier.status import StepDone, TunnelStatus, suite_in_words
+from zesty_burrow.core import trust
+from zesty_burrow.core.eap.peer import NamePassword
+from zesty_burrow.core.esp.association import InboundSa, OutboundSa
+from zesty_burrow.core.ike.events import (
+    ChildEstablished,
+    Closed,
+    Event,
+    Failed,
+    Negotiated,
+    Proven,
+    Reached,
+    SignedIn,
+)
+from zesty_burrow.core.ike.initiator import Initiator, InitiatorConfig, State
+from zesty_burrow.core.ike.party import Backoff
+from zesty_burrow.core.ike.registry import IdType
+from zesty_burrow.core.ip import AddressRange, Network
+from zesty_burrow.core.profile.model import Profile, offers_of
+from zesty_burrow.core.profile.text import PEM_MARK
+from zesty_burrow.core.trust import Identity
+from zesty_burrow.errors import GatewayError, GatewayUnreachable, ProfileInvalid
+from zesty_burrow.host.journal import Journal, Restored
+from zesty_burrow.host.netlink import Netlink
+from zesty_burrow.host.plan import RoutingPlan, plan_routes
+from zesty_burrow.host.resolver import use_name_servers
+from zesty_burrow.host.tun import TunDevice, open_tun
+
+WHOLE_IPV4 = AddressRange(bytes(4), b"\xff" * 4)
+WHOLE_IPV6 = AddressRange(bytes(16), b"\xff" * 16)
+
+
+@dataclass(frozen=True, slots=True)
+class CarrierOptions:
+    """``patience``: seconds to wait for a silent gateway; ``export_keys``: a file for an analyser, or None."""
+
+    journal: Path
+    control: Path
+    patience: float = 15.0
+    export_keys: Path | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class CarrierEnd:
+    """How the tunnel ended, and what was put back."""
+
+    reason: str
+    restored: Restored
+
+
+def initiator_config(
+    profile: Profile,
+    gateway: str,
+    credentials: Callable[[], NamePassword],
+    wall_time: datetime,
+    patience: float,
+) -> InitiatorConfig:
+    """A profile as the initiator wants it. Raises :class:`ProfileInvalid`."""
+    ike, esp = offers_of(profile)
+    identity = profile.gateway_identity
+    anchors = [
+        certificate
+        for entry in profile.authorities
+        if PEM_MARK in entry
+        for certificate in trust.load_pem_certificates_untrusted(entry.encode())
+    ]
+    if not anchors:
+        raise ProfileInvalid(
+            f"profile {profile.name} has no authority certificate",
+            why="without one the gateway cannot prove who it is",
+            next_step="Import the kit again with the authority's certificate beside the profile.",
+        )
+    outer = profile.sign_in.outer_identity
+    own = Identity(IdType.ID_RFC822_ADDR, outer or f"anonymous@{identity.value}")
+    versions = {network.version for network in profile.traffic.networks}
+    if profile.traffic.ipv6 != "tunnel":
+        versions.discard(6)
+    local = tuple(entry for entry in (WHOLE_IPV4, WHOLE_IPV6) if entry.version in versions)
+    remote = tuple(AddressRange.of(entry) for entry in profile.traffic.networks if entry.version in versions)
+    return InitiatorConfig(
+        gateway=(gateway, profile.gateway.port),
+        gateway_identity=identity,
+        own_identity=own,
+        ike_offers=ike,
+        esp_offers=esp,
+        anchors=tuple(anchors),
+        credentials=credentials,
+        wall_time=wall_time,
+        local=local,
+        remote=remote,
+        backoff=Backoff(give_up=patience),
+    )
+
+
+def resolve(profile: Profile) -> list[str]:
+    """The gateway's addresses, in the profile's order. Raises :class:`GatewayUnreachable`."""
+    names = list(profile.gateway.addresses)
+    if profile.gateway.order == "random":
+        random.SystemRandom().shuffle(names)
+    found: list[str] = []
+    problems = []
+    for name in names:
+        try:
+            rows = socket.getaddrinfo(name, profile.gateway.port, type=socket.SOCK_DGRAM)
+            found += [str(row[4][0]) for row in rows]
+        except (OSError, UnicodeError) as problem:
+            problems.append(f"{name}: {getattr(problem, 'strerror', None) or problem}")
+    if not found:
+        raise GatewayUnreachable(
+            "the gateway's name cannot be resolved",
+            why="; ".join(problems),
+            next_step="Check that name resolution works here, and the gateway's name in the profile.",
+            slug="gateway-unresolved",
+        )
+    return list(dict.fromkeys(found))
+
+
+class Carrier:
+    """One tunnel. ``on_step`` hears of each step, ``on_up`` once the tunnel stands."""
+
+    def __init__(
+        self,
+        profile: Profile,
+        credentials: Callable[[], NamePassword],
+        options: CarrierOptions,
+        on_step: Callable[[StepDone], None],
+        on_up: Callable[[TunnelStatus], None],
+    ) -> None:
+        self._profile = profile
+        self._credentials = credentials
+        self._options = options
+        self._on_step = on_step
+        self._on_up = on_up
+        self._journal: Journal | None = None
+        self._device: TunDevice | None = None
+        self._initiator: Initiator | None = None
+        self._pump: Pump[Event] | None = None
+        self._path: PacketPath | None = None
+        self._flow: Flow | None = None
+        self._status: TunnelStatus | None = None
+        self._outcome: asyncio.Future[str] | None = None
+        self._asked_to_end = ""
+        self._last_step = 0.0
+        self._negotiated: Negotiated | None = None
+
+    def run(self) -> CarrierEnd:
+        """Carry the tunnel until it ends. Raises a ``BurrowError`` if it could not be set up or was lost."""
+        self._journal = Journal(self._options.journal, self._profile.name)
+        try:
+            self._device = open_tun()
+            self._journal.note_device(self._device.name)
+            reason = asyncio.run(self._carry())
+        finally:
+            if self._device is not None:
+                self._device.close()
+            restored = self._journal.put_back()
+        return CarrierEnd(reason, restored)
+
+    def _step(self, name: str, detail: str = "") -> None:
+        now = asyncio.get_running_loop().time()
+        self._on_step(StepDone(name, now - self._last_step, detail))
+        self._last_step = now
+
+    async def _carry(self) -> str:
+        loop = asyncio.get_running_loop()
+        self._last_step = loop.time()
+        for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+            loop.add_signal_handler(number, self._end, f"signal {signal.Signals(number).name}")
+        control = ControlServer(self._options.control, self._answer)
+        await control.start()
+        try:
+            addresses = await asyncio.to_thread(resolve, self._profile)
+            self._step("resolve", ", ".join(addresses))
+            return await self._try_each(addresses)
+        finally:
+            await control.stop()
+
+    async def _try_each(self, addresses: list[str]) -> str:
+        """The gateway's addresses in turn; only silence moves on to the next one."""
+        for position, address in enumerate(addresses):
+            try:
+                return await self._try(address)
+            except GatewayUnreachable:
+                if position == len(addresses) - 1:
+                    raise
+        raise GatewayUnreachable("the gateway has no address")
+
+    async def _try(self, address: str) -> str:
+        loop = asyncio.get_running_loop()
+        config = initiator_config(self._profile, address, self._credentials, datetime.now(UTC), self._options.patience)
+        self._outcome = loop.create_future()
+        if self._asked_to_end:
+            return self._asked_to_end
+        family = socket.AF_INET6 if ":" in address else socket.AF_INET
+        with udp_socket(family) as channel:
+            initiator = self._initiator = Initiator(config, os.urandom)
+            # One socket serves both of the gateway's ports; what comes from 4500 and has no marker is ESP.
+            self._pump = Pump(initiator, {config.local_port: channel}, self._receive, self._on_event)
+            self._channel = channel
+            try:
+                initiator.start(self._pump.now())
+                self._pump.flush()
+                return await self._outcome
+            finally:
+                if self._device is not None:
+                    loop.remove_reader(self._device.descriptor)
+                self._pump.close()
+
+    def _end(self, reason: str) -> None:
+        """Somebody wants the tunnel to end."""
+        self._asked_to_end = self._asked_to_end or reason
+        if self._initiator is None or self._pump is None:
+            return
+        self._initiator.close(self._pump.now())
+        self._pump.flush()
+
+    def _receive(self, data: bytes, source: tuple[str, int], _: int, now: float) -> None:
+        initiator = self._initiator
+        if initiator is None or source[0] != initiator.peer[0]:
+            return
+        is_ike = source[1] != initiator.config.encapsulation_port or data[:4] == bytes(4)
+        if is_ike:
+            initiator.receive(data, source, now)
+        elif self._path is not None and len(data) > 1:
+            self._path.inbound(data)
+
+    def _on_event(self, event: Event) -> None:
+        if isinstance(event, Reached):
+            self._step("reach", self._initiator.peer[0] if self._initiator else "")
+        elif isinstance(event, Negotiated):
+            self._negotiated = event
+            self._step("negotiate", suite_in_words(event.suite))
+        elif isinstance(event, Proven):
+            notes = "".join(f"; {entry.code.title}" for entry in event.findings)
+            self._step("prove", event.subject + notes)
+        elif isinstance(event, SignedIn):
+            self._step("sign in", f"with the credentials for {self._profile.credentials_label}")
+        elif isinstance(event, ChildEstablished):
+            self._guarded(lambda: self._establish(event))
+        elif isinstance(event, Failed):
+            self._finish(event.error)
+        else:
+            self._on_closed(event)
+
+    def _guarded(self, action: Callable[[], None]) -> None:
+        """Run something inside a callback; its error becomes the outcome instead of the event loop's."""
+        try:
+            action()
+        except Exception as problem:
+            self._finish(problem)
+
+    def _finish(self, outcome: Exception | str) -> None:
+        if self._outcome is None or self._outcome.done():
+            return
+        if isinstance(outcome, Exception):
+            self._outcome.set_exception(outcome)
+        else:
+            self._outcome.set_result(outcome)
+
+    def _on_closed(self, event: Closed) -> None:
+        if event.by_peer and not self._asked_to_end:
+            error = GatewayError(
+                "the tunnel is down",
+                why=event.reason,
+                next_step="Connect again; this machine was put back.",
+                slug="gateway-ended",
+            )
+            self._finish(error)
+        else:
+            self._finish(self._asked_to_end or "ended")
+
+    # Once the gateway has granted the tunnel.
+
+    def _establish(self, child: ChildEstablished) -> None:
+        if self._device is None or self._initiator is None or self._pump is None or self._journal is None:
+            return
+        if self._options.export_keys is not None:
+            write_key_file(self._options.export_keys, self._initiator.export_keys())
+        outbound = OutboundSa(child.spi_out, child.keys.protection(True, os.urandom))
+        inbound = InboundSa(child.spi_in, child.keys.protection(False, os.urandom))
+        own = tuple(AddressRange(one.ip.packed, one.ip.packed) for one in child.inner.addresses)
+        self._flow = Flow(outbound, inbound, own, child.remote)
+        self._path = PacketPath(self._device.descriptor, self._flow, self._send_esp)
+        with Netlink() as netlink:
+            plan, servers = self._configure(netlink, child)
+        asyncio.get_running_loop().add_reader(self._device.descriptor, self._outbound)
+        self._status = self._describe(child, plan, servers)
+        self._on_up(self._status)
+
+    def _configure(self, netlink: Netlink, child: ChildEstablished) -> tuple[RoutingPlan, tuple[str, ...]]:
+        device, journal, profile = self._device, self._journal, self._profile
+        if device is None or journal is None or self._initiator is None:
+            raise GatewayError("the tunnel ended while it was being set up")
+        netlink.set_link(device.name, mtu=profile.tunnel.mtu, state="up")
+        for entry in child.inner.addresses:
+            netlink.add_address(device.name, f"{entry.ip}/{entry.ip.max_prefixlen}")
+        self._step("address", ", ".join(str(entry.ip) for entry in child.inner.addresses))
+        versions = {entry.version for entry in child.inner.addresses}
+        carried: list[Network] = [
+            network for entry in child.remote if entry.version in versions for network in entry.networks()
+        ]
+        own_servers = profile.traffic.name_servers
+        servers = own_servers or tuple(one for one in child.inner.name_servers if one.version in versions)
+        gateway = ip_address(self._initiator.peer[0])
+        plan = plan_routes(device.name, gateway, carried, servers, profile.traffic)
+        for route in plan.routes:
+            journal.add_route(netlink, route)
+        for rule in plan.rules:
+            journal.add_rule(netlink, rule)
+        shown = ", ".join(str(network) for network in carried)
+        self._step("routes", f"{shown}; IPv6 {plan.ipv6}")
+        suffixes = profile.traffic.suffixes or child.inner.suffixes
+        if servers:
+            use_name_servers(journal, servers, suffixes)
+        self._step("name servers", ", ".join(map(str, servers)) or "unchanged")
+        return plan, tuple(map(str, servers))
+
+    def _describe(self, child: ChildEstablished, plan: RoutingPlan, servers: tuple[str, ...]) -> TunnelStatus:
+        profile, device, initiator = self._profile, self._device, self._initiator
+        if device is None or initiator is None or self._negotiated is None:
+            raise GatewayError("the tunnel ended while it was being set up")
+        return TunnelStatus(
+            profile=profile.name,
+            provider=profile.provider,
+            country=profile.country,
+            city=profile.city,
+            gateway=profile.gateway_identity.value,
+            gateway_address=initiator.peer[0],
+            protocol="IKEv2, ESP in UDP",
+            since=datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ"),
+            device=device.name,
+            addresses=tuple(str(entry.ip) for entry in child.inner.addresses),
+            name_servers=servers,
+            suffixes=profile.traffic.suffixes or child.inner.suffixes,
+            ike_algorithms=suite_in_words(self._negotiated.suite),
+            esp_algorithms=suite_in_words(child.keys.suite),
+            ipv6=plan.ipv6,
+            process=os.getpid(),
+            seconds_up=asyncio.get_running_loop().time(),
+        )
+
+    def _send_esp(self, data: bytes) -> None:
+        if self._initiator is not None:
+            with suppress(OSError):
+                self._channel.sendto(data, self._initiator.peer)
+
+    def _outbound(self) -> None:
+        if self._path is not None and self._initiator is not None and self._pump is not None:
+
+            def carry() -> None:
+                if self._path is not None and self._path.outbound_ready() and self._initiator is not None:
+                    self._initiator.traffic_sent(asyncio.get_running_loop().time())
+
+            self._guarded(carry)
+
+    # The control socket.
+
+    def _answer(self, call: str) -> dict[str, Any]:
+        if call == "status":
+            return {"status": self._current().document() if self._status else None, "state": str(self._state())}
+        if call == "disconnect":
+            asyncio.get_running_loop().call_soon(self._end, "disconnect")
+            return {"ending": True}
+        return {"error": f"the call {call!r:.40} is not known"}
+
+    def _state(self) -> State:
+        return self._initiator.state if self._initiator else State.IDLE
+
+    def _current(self) -> TunnelStatus:
+        status, flow, path = self._status, self._flow, self._path
+        if status is None or flow is None or path is None:
+            raise GatewayError("there is no tunnel yet")
+        sent, received = flow.outbound.counters, flow.inbound.counters
+        return replace(
+            status,
+            seconds_up=round(asyncio.get_running_loop().time() - status.seconds_up, 1),
+            packets_in=received.packets,
+            packets_out=sent.packets,
+            octets_in=received.octets,
+            octets_out=sent.octets,
+            rejected=received.rejected,
+            turned_away=path.turned_away,
+        )

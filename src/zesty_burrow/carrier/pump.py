@@ -1,0 +1,117 @@
+"""Joins a protocol machine to sockets and an event loop: the whole of its I/O."""
+
+from __future__ import annotations
+
+import asyncio
+import socket
+from collections.abc import Callable, Mapping
+from contextlib import suppress
+from typing import Generic, Protocol, TypeVar
+
+from zesty_burrow.core.ike.events import Datagram, Endpoint
+
+MAX_DATAGRAM = 65535
+BATCH = 64
+BUFFER = 4 << 20
+
+E = TypeVar("E", covariant=True)
+
+
+class Machine(Protocol[E]):
+    """The calls of a protocol machine that the pump makes; ``receive`` differs and is handed over."""
+
+    def send(self, now: float) -> list[Datagram]:
+        """Datagrams to send now."""
+
+    def next_timer(self) -> float | None:
+        """When to call ``handle_timer``."""
+
+    def handle_timer(self, now: float) -> None:
+        """Time has passed."""
+
+    def next_event(self) -> E | None:
+        """The next event, or None."""
+
+
+def udp_socket(family: socket.AddressFamily, address: Endpoint | None = None) -> socket.socket:
+    """A non-blocking UDP socket with large buffers, bound if an address is given."""
+    channel = socket.socket(family, socket.SOCK_DGRAM | socket.SOCK_NONBLOCK | socket.SOCK_CLOEXEC)
+    for option in (socket.SO_RCVBUF, socket.SO_SNDBUF):
+        channel.setsockopt(socket.SOL_SOCKET, option, BUFFER)
+    if address is not None:
+        if family == socket.AF_INET6:
+            channel.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_V6ONLY, 1)
+        channel.bind(address)
+    return channel
+
+
+class Pump(Generic[E]):
+    """``receive(data, source, local_port, now)`` gets each datagram; ``on_event`` each event of the machine."""
+
+    def __init__(
+        self,
+        machine: Machine[E],
+        sockets: Mapping[int, socket.socket],
+        receive: Callable[[bytes, Endpoint, int, float], None],
+        on_event: Callable[[E], None],
+    ) -> None:
+        self.machine = machine
+        self._sockets = sockets
+        self._receive = receive
+        self._on_event = on_event
+        self._loop = asyncio.get_running_loop()
+        self._timer: asyncio.TimerHandle | None = None
+        for port, channel in sockets.items():
+            self._loop.add_reader(channel.fileno(), self._readable, port, channel)
+
+    def now(self) -> float:
+        """The loop's clock, seconds."""
+        return self._loop.time()
+
+    def close(self) -> None:
+        """Stop; the sockets stay open."""
+        for channel in self._sockets.values():
+            self._loop.remove_reader(channel.fileno())
+        if self._timer is not None:
+            self._timer.cancel()
+
+    def _readable(self, port: int, channel: socket.socket) -> None:
+        now = self._loop.time()
+        for _ in range(BATCH):
+            try:
+                data, source = channel.recvfrom(MAX_DATAGRAM)
+            except BlockingIOError:
+                break
+            except OSError:
+                continue
+            self._receive(data, (source[0], source[1]), port, now)
+        self.flush()
+
+    def flush(self) -> None:
+        """Send what the machine has, hand its events on, and set the timer anew."""
+        moving = True
+        while moving:
+            moving = False
+            for datagram in self.machine.send(self._loop.time()):
+                channel = self._sockets.get(datagram.local_port)
+                if channel is not None:
+                    # An unreachable network is the machine's to notice, by time.
+                    with suppress(OSError):
+                        channel.sendto(datagram.data, datagram.destination)
+            while (event := self.machine.next_event()) is not None:
+                self._on_event(event)
+                moving = True
+        self._arm()
+
+    def _arm(self) -> None:
+        if self._timer is not None:
+            self._timer.cancel()
+            self._timer = None
+        due = self.machine.next_timer()
+        if due is not None:
+            self._timer = self._loop.call_at(due, self._tick)
+
+    def _tick(self) -> None:
+        self._timer = None
+        self.machine.handle_timer(self._loop.time())
+        self.flush()

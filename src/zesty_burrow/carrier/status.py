@@ -1,0 +1,72 @@
+"""What a running tunnel tells about itself: values that travel as JSON."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+from typing import Any
+
+from zesty_burrow.core.ike.keys import Suite
+from zesty_burrow.core.policy.algorithms import TransformType, describe
+
+STEPS = ("resolve", "reach", "negotiate", "prove", "sign in", "address", "routes", "name servers")
+
+
+@dataclass(frozen=True, slots=True)
+class StepDone:
+    """A step that is done: ``seconds`` since the one before; ``detail`` in words."""
+
+    step: str
+    seconds: float
+    detail: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class TunnelStatus:
+    """A tunnel that stands."""
+
+    profile: str
+    provider: str
+    country: str
+    city: str
+    gateway: str
+    gateway_address: str
+    protocol: str
+    since: str
+    device: str
+    addresses: tuple[str, ...]
+    name_servers: tuple[str, ...]
+    suffixes: tuple[str, ...]
+    ike_algorithms: str
+    esp_algorithms: str
+    ipv6: str
+    process: int
+    seconds_up: float = 0.0
+    packets_in: int = 0
+    packets_out: int = 0
+    octets_in: int = 0
+    octets_out: int = 0
+    rejected: int = 0
+    turned_away: int = 0
+
+    def document(self) -> dict[str, Any]:
+        """As plain values."""
+        return asdict(self)
+
+    @classmethod
+    def of(cls, document: dict[str, Any]) -> TunnelStatus:
+        """From what ``document`` gave and JSON carried."""
+        values = {key: tuple(value) if isinstance(value, list) else value for key, value in document.items()}
+        return cls(**values)
+
+
+def suite_in_words(suite: Suite) -> str:
+    """A suite by its IANA names."""
+    parts = [describe(TransformType.ENCR, suite.encryption, suite.key_bits)]
+    for kind, number in (
+        (TransformType.INTEG, suite.integrity),
+        (TransformType.PRF, suite.prf),
+        (TransformType.KE, suite.group),
+    ):
+        if number:
+            parts.append(describe(kind, number))
+    return ", ".join(parts)

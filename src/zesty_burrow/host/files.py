@@ -1,0 +1,66 @@
+"""Reads what the user names into members of a kit, within the limits of :mod:`zesty_burrow.intake.limits`."""
+
+from __future__ import annotations
+
+import os
+import stat
+from collections.abc import Callable
+from pathlib import Path
+
+from zesty_burrow.errors import InputError, NotFound
+from zesty_burrow.intake import limits
+from zesty_burrow.intake.limits import refused
+from zesty_burrow.intake.member import Member
+
+
+def read_bounded(path: Path, limit: int) -> tuple[bytes, int]:
+    """A regular file's octets and mode; :class:`InputError` for anything else or anything larger."""
+    try:
+        with path.open("rb") as stream:
+            status = os.fstat(stream.fileno())
+            if not stat.S_ISREG(status.st_mode):
+                raise InputError(f"{path} is not a file", next_step="Name a file, a folder or an archive.")
+            data = stream.read(limit + 1)
+    except FileNotFoundError:
+        raise NotFound(f"there is no file {path}", next_step="Check the path.") from None
+    except OSError as problem:
+        raise InputError(
+            f"{path} cannot be read", why=problem.strerror or str(problem), next_step="Check its rights and owner."
+        ) from None
+    if len(data) > limit:
+        raise refused("archive-bomb", str(path), f"larger than {limit >> 20} MiB")
+    return data, stat.S_IMODE(status.st_mode)
+
+
+def read_members(path: Path) -> tuple[list[Member], Callable[[str], bytes | None]]:
+    """The files that a path stands for, and a way to look beside a single file."""
+    if path.is_dir():
+        return _read_folder(path), lambda _: None
+    data, mode = read_bounded(path, limits.MAX_KIT_FILE)
+
+    def beside(name: str) -> bytes | None:
+        neighbour = path.parent / name
+        if not neighbour.is_file():
+            return None
+        return read_bounded(neighbour, limits.MAX_MEMBER)[0]
+
+    return [Member(path.name, data, mode)], beside
+
+
+def _read_folder(folder: Path) -> list[Member]:
+    members: list[Member] = []
+    total = 0
+    for directory, folders, files in os.walk(folder):
+        folders.sort()
+        for name in sorted(files):
+            path = Path(directory, name)
+            if path.is_symlink():
+                raise refused("archive-link", str(folder), str(path.relative_to(folder)))
+            if not path.is_file():
+                continue
+            data, mode = read_bounded(path, limits.MAX_KIT_FILE)
+            total += len(data)
+            if total > limits.MAX_TOTAL or len(members) >= limits.MAX_MEMBERS:
+                raise refused("archive-bomb", str(folder), "more than we agree to read")
+            members.append(Member(str(path.relative_to(folder)), data, mode))
+    return members

@@ -1,0 +1,102 @@
+"""Where things lie on this machine."""
+
+from __future__ import annotations
+
+import os
+import tomllib
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from zesty_burrow.errors import InputError
+
+HOME_VARIABLE = "ZESTY_BURROW_HOME"
+APP = "zesty-burrow"
+
+
+@dataclass(frozen=True, slots=True)
+class Paths:
+    """``data``: store, seal key; ``config``: settings; ``state``: journal and log; ``run``: control socket."""
+
+    data: Path
+    config: Path
+    state: Path
+    run: Path
+
+    @property
+    def store(self) -> Path:
+        """The database on disk."""
+        return self.data / "store.db"
+
+    @property
+    def settings(self) -> Path:
+        """The settings file (docs/commands.md)."""
+        return self.config / "settings.toml"
+
+    @property
+    def journal(self) -> Path:
+        """What was changed on this machine and is not put back yet."""
+        return self.state / "journal.jsonl"
+
+    @property
+    def log(self) -> Path:
+        """The log of the last detached tunnel."""
+        return self.state / "tunnel.log"
+
+    @property
+    def control(self) -> Path:
+        """The control socket of the running tunnel."""
+        return self.run / "control"
+
+    def make(self, path: Path) -> Path:
+        """A folder of ours, made for its owner alone if it is not there."""
+        path.mkdir(mode=0o700, parents=True, exist_ok=True)
+        return path
+
+
+def find_paths(environment: Mapping[str, str], *, root: bool) -> Paths:
+    """The standard places: under ``ZESTY_BURROW_HOME`` if set, the system's for root, XDG's for others."""
+    own = environment.get(HOME_VARIABLE)
+    if own:
+        base = Path(own).absolute()
+        return Paths(base, base, base, base)
+    if root:
+        return Paths(Path("/var/lib", APP), Path("/etc", APP), Path("/var/lib", APP), Path("/run", APP))
+    home = Path(environment.get("HOME", "/"))
+
+    def xdg(variable: str, fallback: str) -> Path:
+        return Path(environment.get(variable) or home / fallback, APP)
+
+    state = xdg("XDG_STATE_HOME", ".local/state")
+    run = Path(environment["XDG_RUNTIME_DIR"], APP) if environment.get("XDG_RUNTIME_DIR") else state
+    return Paths(xdg("XDG_DATA_HOME", ".local/share"), xdg("XDG_CONFIG_HOME", ".config"), state, run)
+
+
+def running_as_root() -> bool:
+    """Whether this process may use the system's places."""
+    return os.geteuid() == 0
+
+
+@dataclass(frozen=True, slots=True)
+class Settings:
+    """What the settings file may say."""
+
+    observatory: str = ""
+    store: str = ""
+    seal: str = "key-file"
+
+
+def read_settings(path: Path) -> Settings:
+    """The settings, or the defaults where there is no file; :class:`InputError` names a wrong key."""
+    try:
+        document: dict[str, Any] = tomllib.loads(path.read_text("utf-8"))
+    except FileNotFoundError:
+        return Settings()
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as problem:
+        raise InputError(f"{path} is not TOML", why=str(problem), next_step=f"Correct or remove {path}.") from None
+    known = Settings.__slots__  # type: ignore[attr-defined]
+    for key, value in document.items():
+        if key not in known or not isinstance(value, str):
+            raise InputError(f"{path}: {key}", why=f"the keys are {', '.join(known)}, each a text")
+    return Settings(**document)

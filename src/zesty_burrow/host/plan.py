@@ -1,0 +1,73 @@
+"""Which rules and routes a tunnel needs, as values: nothing is changed here.
+
+Everything the tunnel adds stands in a table and in rules of its own, so that putting back is deleting:
+
+1. packets to the gateway itself use the machine's own routes (by destination, not by mark: the kernel's reverse
+   path check looks answers up without the mark);
+2. name servers of the tunnel are reached through it, even if they would lie in the local network;
+3. the local network stays reachable, but never by a default route, unless the profile says ``inside``;
+4. the rest looks in the tunnel's table, which ends with "unreachable": if the tunnel's process dies, nothing
+   leaves until the machine is put back.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from zesty_burrow.core.ip import Address, Network
+from zesty_burrow.core.profile.model import Traffic
+from zesty_burrow.host.netlink import EVERYWHERE, RT_TABLE_MAIN, Route, Rule
+
+TABLE = 23106
+PRIORITY_GATEWAY, PRIORITY_NAMES, PRIORITY_LOCAL, PRIORITY_TUNNEL = 23100, 23101, 23102, 23103
+LAST_METRIC = 0xFFFF_FFFF
+
+
+@dataclass(frozen=True, slots=True)
+class RoutingPlan:
+    """Routes first, then rules; ``ipv6``: "tunnel", "blocked", "outside" or "untouched"."""
+
+    routes: tuple[Route, ...]
+    rules: tuple[Rule, ...]
+    ipv6: str
+
+
+def plan_routes(
+    device: str,
+    gateway: Address,
+    carried: Sequence[Network],
+    name_servers: Sequence[Address],
+    traffic: Traffic,
+) -> RoutingPlan:
+    """``carried``: the networks that the gateway granted, of the families for which it gave an address."""
+    families = {network.version for network in carried}
+    everything = any(network.prefixlen == 0 for network in traffic.networks)
+    routes = [Route(str(network), TABLE, device) for network in carried]
+    handled = set(families)
+    if 6 in families:
+        ipv6 = "tunnel"
+    elif traffic.ipv6 == "outside":
+        ipv6 = "outside"
+    elif everything or traffic.ipv6 == "block":
+        ipv6 = "blocked"
+        handled.add(6)
+    else:
+        ipv6 = "untouched"
+    rules: list[Rule] = []
+    for version in sorted(handled):
+        whole = any(network.version == version and network.prefixlen == 0 for network in carried)
+        if whole or (version == 6 and ipv6 == "blocked"):
+            routes.append(Route(EVERYWHERE[version], TABLE, kind="unreachable", metric=LAST_METRIC))
+        if gateway.version == version:
+            rules.append(Rule(version, PRIORITY_GATEWAY, RT_TABLE_MAIN, f"{gateway}/{gateway.max_prefixlen}"))
+        for server in name_servers:
+            if server.version == version and version in families and server != gateway:
+                host = f"{server}/{server.max_prefixlen}"
+                if not whole:
+                    routes.append(Route(host, TABLE, device))
+                rules.append(Rule(version, PRIORITY_NAMES, TABLE, host))
+        if traffic.local_network == "outside":
+            rules.append(Rule(version, PRIORITY_LOCAL, RT_TABLE_MAIN, beyond_default=True))
+        rules.append(Rule(version, PRIORITY_TUNNEL, TABLE))
+    return RoutingPlan(tuple(dict.fromkeys(routes)), tuple(rules), ipv6)
