@@ -8,6 +8,7 @@ import signal
 import sys
 import traceback
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any
@@ -83,17 +84,18 @@ def _carry_on(
         for source, target in ((nothing, 0), (descriptor, 1), (descriptor, 2)):
             os.dup2(source, target)
 
+        listener = os.fdopen(writing, "wb", buffering=0)
+
         def tell(document: dict[str, Any]) -> None:
             line = json.dumps(document).encode() + b"\n"
             os.write(2, line)
-            try:
-                os.write(writing, line)
-            except OSError:
-                os.write(2, b"nobody listens any more\n")
+            if not listener.closed:
+                with suppress(BrokenPipeError):
+                    listener.write(line)
 
         def up(status: TunnelStatus) -> None:
             tell({"up": status.document()})
-            os.close(writing)
+            listener.close()
 
         try:
             end = work(lambda step: tell({"step": asdict(step)}), up)

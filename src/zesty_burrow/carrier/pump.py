@@ -14,10 +14,10 @@ MAX_DATAGRAM = 65535
 BATCH = 64
 BUFFER = 4 << 20
 
-E = TypeVar("E", covariant=True)
+E_co = TypeVar("E_co", covariant=True)
 
 
-class Machine(Protocol[E]):
+class Machine(Protocol[E_co]):
     """The calls of a protocol machine that the pump makes; ``receive`` differs and is handed over."""
 
     def send(self, now: float) -> list[Datagram]:
@@ -29,7 +29,7 @@ class Machine(Protocol[E]):
     def handle_timer(self, now: float) -> None:
         """Time has passed."""
 
-    def next_event(self) -> E | None:
+    def next_event(self) -> E_co | None:
         """The next event, or None."""
 
 
@@ -45,15 +45,15 @@ def udp_socket(family: socket.AddressFamily, address: Endpoint | None = None) ->
     return channel
 
 
-class Pump(Generic[E]):
+class Pump(Generic[E_co]):
     """``receive(data, source, local_port, now)`` gets each datagram; ``on_event`` each event of the machine."""
 
     def __init__(
         self,
-        machine: Machine[E],
+        machine: Machine[E_co],
         sockets: Mapping[int, socket.socket],
         receive: Callable[[bytes, Endpoint, int, float], None],
-        on_event: Callable[[E], None],
+        on_event: Callable[[E_co], None],
     ) -> None:
         self.machine = machine
         self._sockets = sockets

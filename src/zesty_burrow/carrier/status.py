@@ -55,7 +55,9 @@ class TunnelStatus:
     @classmethod
     def of(cls, document: dict[str, Any]) -> TunnelStatus:
         """From what ``document`` gave and JSON carried."""
-        values = {key: tuple(value) if isinstance(value, list) else value for key, value in document.items()}
+        values: dict[str, Any] = {
+            key: tuple(value) if isinstance(value, list) else value for key, value in document.items()
+        }
         return cls(**values)
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ctypes
 import os
+from pathlib import Path
 
 CLONE_NEWNS = 0x00020000
 CLONE_NEWUTS = 0x04000000
@@ -70,4 +71,4 @@ def map_to_root(uid: int, gid: int, pid: str = "self") -> None:
 
 def network_identity() -> int:
     """A number that tells this network namespace from others while it lives."""
-    return os.stat("/proc/self/ns/net").st_ino
+    return Path("/proc/self/ns/net").stat().st_ino

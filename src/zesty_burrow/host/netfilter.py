@@ -15,11 +15,11 @@ from zesty_burrow.errors import MachineError
 NETLINK_NETFILTER = 12
 SUBSYSTEM = 10
 BATCH_BEGIN, BATCH_END = 0x10, 0x11
-NEW_TABLE, NEW_CHAIN, NEW_RULE = 0, 3, 6
+NEW_TABLE, DELETE_TABLE, NEW_CHAIN, NEW_RULE = 0, 2, 3, 6
 REQUEST, ACK, CREATE, APPEND = 0x1, 0x4, 0x400, 0x800
 NESTED = 0x8000
 POSTROUTING, PRIORITY_SRCNAT = 4, 100
-META_OIFNAME = 7
+META_IIFNAME = 6
 REGISTER_1 = 1
 
 
@@ -49,11 +49,11 @@ def _message(kind: int, flags: int, sequence: int, family: int, body: bytes, res
 
 
 def _rule(device: str, source: ipaddress.IPv4Address | ipaddress.IPv6Address) -> list[bytes]:
-    """What leaves by ``device`` gets ``source`` as its source address."""
+    """What came in by ``device`` and is passed on gets ``source`` as its source address."""
     family = socket.AF_INET if source.version == 4 else socket.AF_INET6
     name = device.encode().ljust(16, b"\0")
     return [
-        _expression("meta", _number(1, REGISTER_1), _number(2, META_OIFNAME)),
+        _expression("meta", _number(1, REGISTER_1), _number(2, META_IIFNAME)),
         _expression("cmp", _number(1, REGISTER_1), _number(2, 0), _nest(3, _attribute(1, name))),
         _expression("immediate", _number(1, REGISTER_1), _nest(2, _attribute(1, source.packed))),
         # NFT_NAT_SNAT is 0; registers 3 and 4 of the attributes are the lowest and the highest address.
@@ -62,7 +62,10 @@ def _rule(device: str, source: ipaddress.IPv4Address | ipaddress.IPv6Address) ->
 
 
 def translate_source(device: str, source: str, table: str = "zesty") -> None:
-    """Give everything that leaves by a device another source address. Raises :class:`MachineError`."""
+    """Give all that comes in by a device and is passed on another source address, in place of earlier such rules.
+
+    Raises :class:`MachineError`.
+    """
     address = ipaddress.ip_address(source)
     # nf_tables numbers its protocol families like sockets do, but for IPv6 under its own constant.
     family = 2 if address.version == 4 else 10
@@ -70,6 +73,9 @@ def translate_source(device: str, source: str, table: str = "zesty") -> None:
     hook = _nest(4, _number(1, POSTROUTING), _number(2, PRIORITY_SRCNAT))
     rule = _nest(4, *_rule(device, address))
     bodies = [
+        # Made, deleted and made again in one batch: whatever was there before is replaced at once.
+        (NEW_TABLE, CREATE, own),
+        (DELETE_TABLE, 0, own),
         (NEW_TABLE, CREATE, own),
         (NEW_CHAIN, CREATE, own + _text(3, "leaving") + hook + _text(7, "nat")),
         (NEW_RULE, CREATE | APPEND, own + _text(2, "leaving") + rule),

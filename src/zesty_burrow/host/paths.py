@@ -95,7 +95,7 @@ def read_settings(path: Path) -> Settings:
         return Settings()
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as problem:
         raise InputError(f"{path} is not TOML", why=str(problem), next_step=f"Correct or remove {path}.") from None
-    known = Settings.__slots__  # type: ignore[attr-defined]
+    known = Settings.__slots__
     for key, value in document.items():
         if key not in known or not isinstance(value, str):
             raise InputError(f"{path}: {key}", why=f"the keys are {', '.join(known)}, each a text")
