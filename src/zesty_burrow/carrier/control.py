@@ -61,8 +61,13 @@ class ControlServer:
             await writer.wait_closed()
 
 
-def ask(path: Path, call: str, patience: float = PATIENCE) -> dict[str, Any] | None:
+def ask(path: Path, call: str) -> dict[str, Any] | None:
     """The answer of a running tunnel, or None where none runs. :class:`StateError` where it does not answer."""
+    return ask_document(path, {"call": call})
+
+
+def ask_document(path: Path, request: dict[str, Any], patience: float = PATIENCE) -> dict[str, Any] | None:
+    """One document there, one back; None where nobody listens."""
     with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as channel:
         channel.settimeout(patience)
         try:
@@ -70,9 +75,9 @@ def ask(path: Path, call: str, patience: float = PATIENCE) -> dict[str, Any] | N
         except (FileNotFoundError, ConnectionRefusedError):
             return None
         except OSError as problem:
-            raise StateError(f"the tunnel's control socket {path} cannot be used", why=str(problem)) from None
+            raise StateError(f"the control socket {path} cannot be used", why=str(problem)) from None
         try:
-            channel.sendall(json.dumps({"call": call}).encode() + b"\n")
+            channel.sendall(json.dumps(request).encode() + b"\n")
             received = b""
             while not received.endswith(b"\n") and len(received) < MAX_ANSWER:
                 part = channel.recv(65536)
@@ -81,5 +86,5 @@ def ask(path: Path, call: str, patience: float = PATIENCE) -> dict[str, Any] | N
                 received += part
             document = json.loads(received)
         except (OSError, ValueError) as problem:
-            raise StateError("the tunnel's process does not answer", why=str(problem)) from None
+            raise StateError(f"whoever listens on {path} does not answer", why=str(problem)) from None
     return document if isinstance(document, dict) else None

@@ -5,6 +5,7 @@ from __future__ import annotations
 import errno
 import ipaddress
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict, dataclass
 from socket import AF_INET, AF_INET6
 from typing import Any
@@ -50,18 +51,24 @@ class Rule:
 
 
 class Netlink:
-    """A netlink socket of the current network namespace; a context manager."""
+    """A netlink socket of the current network namespace; a context manager.
+
+    The library runs an event loop of its own for each call, which a thread that is inside one already cannot do:
+    so the calls are made in a thread beside it.
+    """
 
     def __init__(self) -> None:
         from pyroute2 import IPRoute
 
-        self._socket: Any = IPRoute()
+        self._worker = ThreadPoolExecutor(max_workers=1, thread_name_prefix="netlink")
+        self._socket: Any = self._worker.submit(IPRoute).result()
 
     def __enter__(self) -> Netlink:
         return self
 
     def __exit__(self, *_: object) -> None:
-        self._socket.close()
+        self._worker.submit(self._socket.close).result()
+        self._worker.shutdown()
 
     def _call(
         self, what: str, function: Callable[..., Any], *arguments: Any, missing_ok: bool = False, **kw: Any
@@ -69,7 +76,7 @@ class Netlink:
         from pyroute2.netlink.exceptions import NetlinkError
 
         try:
-            return function(*arguments, **kw)
+            return self._worker.submit(function, *arguments, **kw).result()
         except NetlinkError as problem:
             gone = (errno.ENOENT, errno.ESRCH, errno.ENODEV, errno.EADDRNOTAVAIL)
             if missing_ok and problem.code in gone:
@@ -80,7 +87,7 @@ class Netlink:
 
     def index(self, name: str) -> int:
         """A link's number; :class:`MachineError` where there is none."""
-        found = self._socket.link_lookup(ifname=name)
+        found = self._call(f"finding {name}", self._socket.link_lookup, ifname=name)
         if not found:
             raise MachineError(f"there is no network device {name}")
         return int(found[0])
@@ -164,17 +171,15 @@ class Netlink:
 
     def delete_link(self, name: str) -> None:
         """Delete a link; one that is not there is no error."""
-        found = self._socket.link_lookup(ifname=name)
+        found = self._call(f"finding {name}", self._socket.link_lookup, ifname=name)
         if found:
             self._call(f"deleting {name}", self._socket.link, "del", index=found[0], missing_ok=True)
 
     def reaches(self, address: str) -> bool:
         """Whether the machine has a route to an address at all."""
-        from pyroute2.netlink.exceptions import NetlinkError
-
         try:
-            return bool(self._socket.route("get", dst=address))
-        except NetlinkError:
+            return bool(self._call(f"finding the way to {address}", self._socket.route, "get", dst=address))
+        except MachineError:
             return False
 
 

@@ -160,10 +160,11 @@ class _Datagrams(asyncio.DatagramProtocol):
 
     def __init__(self, respond: Callable[[bytes, tuple[str, int]], bytes | None]) -> None:
         self._respond = respond
-        self._transport: asyncio.DatagramTransport | None = None
+        # Not every event loop's transport derives from asyncio.DatagramTransport.
+        self._transport: Any = None
 
     def connection_made(self, transport: asyncio.BaseTransport) -> None:
-        self._transport = transport if isinstance(transport, asyncio.DatagramTransport) else None
+        self._transport = transport
 
     def datagram_received(self, data: bytes, addr: tuple[Any, ...]) -> None:
         response = self._respond(data, (addr[0], addr[1]))

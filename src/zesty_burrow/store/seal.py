@@ -96,3 +96,13 @@ def key_from_keyring() -> bytes:
         return bytes.fromhex(kept)
     except (keyring.errors.KeyringError, ValueError) as problem:
         raise SealError("the system keyring cannot be used", why=str(problem) or type(problem).__name__) from None
+
+
+def replace_setting(path: Path, key: str, value: str) -> None:
+    """Set one text key of the settings file, keeping its other lines; the file is replaced at once."""
+    lines = path.read_text("utf-8").splitlines() if path.exists() else []
+    kept = [line for line in lines if line.partition("=")[0].strip() != key]
+    fresh = path.with_name(f".{path.name}.new")
+    fresh.unlink(missing_ok=True)
+    write_private(fresh, ("\n".join([f'{key} = "{value}"', *kept]) + "\n").encode())
+    fresh.replace(path)

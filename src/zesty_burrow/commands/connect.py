@@ -1,0 +1,68 @@
+"""``zesty connect``: bring a tunnel up, in the foreground or in the background."""
+
+from __future__ import annotations
+
+from argparse import ArgumentParser, Namespace
+from collections.abc import Callable
+from pathlib import Path
+
+from zesty_burrow.carrier.carrier import Carrier, CarrierEnd, CarrierOptions
+from zesty_burrow.carrier.detach import run_detached
+from zesty_burrow.carrier.status import StepDone, TunnelStatus
+from zesty_burrow.commands.context import Context
+from zesty_burrow.core.profile.model import offers_of
+from zesty_burrow.host.journal import is_left_over, restore
+from zesty_burrow.report.result import EndResult, Result, UpResult
+
+EXAMPLE = "zesty connect quillwort-lisbon --detach"
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """The command's words."""
+    parser.add_argument("name", help="a profile's name, or a city that only one profile has")
+    parser.add_argument("--detach", action="store_true", help="go on in the background once the tunnel is up")
+    parser.add_argument(
+        "--patience", type=float, default=15.0, metavar="SECONDS", help="how long to wait for a silent gateway (15)"
+    )
+    parser.add_argument(
+        "--export-keys",
+        type=Path,
+        metavar="FILE",
+        help="write the session keys to FILE for an analyser; whoever has them can read the traffic",
+    )
+
+
+def run(args: Namespace, context: Context) -> Result:
+    """Set up, carry, put back."""
+    context.paths.make(context.paths.state)
+    context.paths.make(context.paths.run)
+    if is_left_over(context.paths.journal):
+        context.reporter.note("An earlier tunnel left something behind; putting this machine back first.")
+        restore(context.paths.journal)
+    with context.store() as store:
+        profile, _ = store.find_profile(args.name)
+        offers_of(profile)
+        credentials = store.find_credentials(profile.credentials_label)
+    if args.export_keys:
+        context.reporter.note(f"Warning: whoever reads {args.export_keys} can read all traffic of this tunnel.")
+    options = CarrierOptions(
+        context.paths.journal,
+        context.paths.control,
+        args.patience,
+        args.export_keys.absolute() if args.export_keys else None,
+    )
+
+    def carry(on_step: Callable[[StepDone], None], on_up: Callable[[TunnelStatus], None]) -> CarrierEnd:
+        return Carrier(profile, lambda: credentials, options, on_step, on_up).run()
+
+    if args.detach:
+        return UpResult(run_detached(context.paths.log, carry, context.reporter.step))
+    seen: list[TunnelStatus] = []
+
+    def up(status: TunnelStatus) -> None:
+        seen.append(status)
+        context.reporter.up(status)
+        context.reporter.note("        Ctrl-C ends it.")
+
+    end = carry(context.reporter.step, up)
+    return EndResult(seen[0] if seen else None, end)

@@ -1,0 +1,26 @@
+"""``zesty demo``: all of it on demo data."""
+
+from __future__ import annotations
+
+from argparse import ArgumentParser, Namespace
+
+from zesty_burrow.commands.context import Context
+from zesty_burrow.lab.demo import Demo
+from zesty_burrow.report.result import MessageResult
+
+EXAMPLE = "zesty demo"
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """The command's words."""
+    parser.add_argument("--keep", action="store_true", help="leave the lab running afterwards, to try things out")
+
+
+def run(args: Namespace, context: Context) -> MessageResult:
+    """Exit code 0 only if each step showed what it should."""
+    context.paths.make(context.paths.run)
+    demo = Demo(context.paths, context.reporter.note, context.reporter.heading, keep=args.keep)
+    failures = demo.run()
+    if failures:
+        return MessageResult(f"{len(failures)} steps did not show what they should: {'; '.join(failures)}", code=1)
+    return MessageResult("Every step showed what it should.")

@@ -1,0 +1,64 @@
+"""``zesty lab``: the simulated internet."""
+
+from __future__ import annotations
+
+from argparse import REMAINDER, ArgumentParser, Namespace
+
+from zesty_burrow.commands.context import Context
+from zesty_burrow.errors import UsageError
+from zesty_burrow.lab import story
+from zesty_burrow.lab.client import LabClient, lab_folder
+from zesty_burrow.report.result import LabResult, MessageResult, Result, Silent
+
+EXAMPLE = "zesty lab start; zesty lab run heron -- zesty list; zesty lab stop"
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """The command's words."""
+    actions = parser.add_subparsers(dest="action", required=True, metavar="ACTION")
+    for name, text in (
+        ("start", "start it; it runs in namespaces of its own and touches nothing else"),
+        ("status", "its hosts, tunnels and faults"),
+        ("stop", "stop it; nothing is left"),
+    ):
+        actions.add_parser(name, help=text, description=text)
+    fault = actions.add_parser(
+        "fault", help="let a gateway behave in wrong ways", description="Faults: " + ", ".join(story.FAULTS)
+    )
+    fault.add_argument("host", help="a gateway: " + ", ".join(story.PLACE_BY_NAME))
+    fault.add_argument("fault", nargs="*", help="none: put it right again")
+    for name, text in (
+        ("end", "let a gateway end all its tunnels"),
+        ("probe", "let a gateway ask whether its callers live"),
+    ):
+        one = actions.add_parser(name, help=text, description=text)
+        one.add_argument("host", help="a gateway: " + ", ".join(story.PLACE_BY_NAME))
+    command = actions.add_parser("run", help="run a command on a host", description="Run a command on a host.")
+    command.add_argument("host", help=", ".join(story.hosts()))
+    command.add_argument("command", nargs=REMAINDER, help="-- COMMAND …")
+
+
+def run(args: Namespace, context: Context) -> Result:
+    """Pass the call on to the lab."""
+    client = LabClient(lab_folder(context.paths))
+    if args.action == "run":
+        command = args.command[1:] if args.command[:1] == ["--"] else args.command
+        if not command:
+            raise UsageError("no command to run", next_step="For example: zesty lab run heron -- zesty list")
+        return Silent(client.run(args.host, command))
+    if args.action == "stop":
+        client.stop()
+        return MessageResult("The lab is gone.")
+    if args.action == "fault":
+        client.set_faults(args.host, args.fault)
+        words = "; ".join(story.FAULTS[fault] for fault in args.fault) or "it does everything right again"
+        return MessageResult(f"{args.host}: {words}.")
+    if args.action in ("end", "probe"):
+        client.call_host(args.host, args.action)
+        return MessageResult(f"{args.host}: done.")
+    if args.action == "start":
+        context.paths.make(context.paths.run)
+        status = client.start()
+    else:
+        status = client.status()
+    return LabResult(status, f"{client.folder}/quillwort-relay.zip")

@@ -1,0 +1,74 @@
+"""``zesty observatory serve``: run an observatory on a server of one's own."""
+
+from __future__ import annotations
+
+import asyncio
+import signal
+from argparse import ArgumentParser, Namespace
+from pathlib import Path
+
+from zesty_burrow.commands.context import Context
+from zesty_burrow.core.dns_zone import Zone
+from zesty_burrow.core.geofeed import AddressBook, read_geofeed_untrusted, read_operators_untrusted
+from zesty_burrow.host.files import read_bounded
+from zesty_burrow.observe.server import Observatory, ObservatoryConfig
+from zesty_burrow.report.result import MessageResult
+
+EXAMPLE = (
+    "zesty observatory serve --zone observatory.example --address 203.0.113.10 --address 2001:db8:b5::10 "
+    "--geofeed geofeed.csv"
+)
+MAX_FEED = 64 << 20
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """The command's words."""
+    actions = parser.add_subparsers(dest="action", required=True, metavar="ACTION")
+    serve = actions.add_parser("serve", help="answer until Ctrl-C", description="Answer until Ctrl-C.")
+    serve.add_argument("--zone", required=True, help="the DNS zone that is delegated to this server")
+    serve.add_argument(
+        "--address", action="append", required=True, help="an address of this server; once for IPv4, once for IPv6"
+    )
+    serve.add_argument("--geofeed", type=Path, help="where addresses are, as RFC 8805 has it")
+    serve.add_argument("--operators", type=Path, help="whose networks they are: lines of PREFIX,OPERATOR")
+    serve.add_argument("--http-port", type=int, default=80)
+    serve.add_argument("--dns-port", type=int, default=53)
+    serve.add_argument("--stun-port", type=int, default=3478)
+
+
+def run(args: Namespace, context: Context) -> MessageResult:
+    """Serve until a signal."""
+    places = read_geofeed_untrusted(_text(args.geofeed)) if args.geofeed else {}
+    operators = read_operators_untrusted(_text(args.operators)) if args.operators else {}
+    zone = args.zone.lower().rstrip(".")
+    addresses = tuple(args.address)
+    config = ObservatoryConfig(
+        addresses,
+        Zone(zone, {zone: addresses}, f"probe.{zone}", addresses),
+        AddressBook(places, operators),
+        args.http_port,
+        args.dns_port,
+        args.stun_port,
+    )
+    asyncio.run(_serve(config, context))
+    return MessageResult("The observatory has stopped.")
+
+
+def _text(path: Path) -> str:
+    return read_bounded(path, MAX_FEED)[0].decode("utf-8", "replace")
+
+
+async def _serve(config: ObservatoryConfig, context: Context) -> None:
+    stop = asyncio.Event()
+    loop = asyncio.get_running_loop()
+    for number in (signal.SIGINT, signal.SIGTERM):
+        loop.add_signal_handler(number, stop.set)
+    observatory = Observatory(config)
+    await observatory.start()
+    places = ", ".join(config.addresses)
+    context.reporter.note(
+        f"Listening on {places}: HTTP {config.http_port}, DNS {config.dns_port}, STUN {config.stun_port}; "
+        f"one-time names under {config.zone.probe}. Ctrl-C ends it."
+    )
+    await stop.wait()
+    observatory.stop()

@@ -1,0 +1,37 @@
+"""``zesty remove``: profiles by name, or a provider with everything that belongs to it."""
+
+from __future__ import annotations
+
+from argparse import ArgumentParser, Namespace
+
+from zesty_burrow.commands.context import Context
+from zesty_burrow.errors import NotFound, UsageError
+from zesty_burrow.report.result import RemoveResult
+
+EXAMPLE = 'zesty remove --provider "Quillwort Relay"'
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """The command's words."""
+    parser.add_argument("name", nargs="*", help="profiles to remove")
+    parser.add_argument("--provider", help="remove all profiles of this provider, and its credentials")
+
+
+def run(args: Namespace, context: Context) -> RemoveResult:
+    """Remove; secrets go when the last profile that uses them goes."""
+    if bool(args.name) == bool(args.provider):
+        raise UsageError("name profiles, or a provider with --provider", why="one of the two is wanted")
+    with context.store() as store:
+        rows = store.list_profiles()
+        if args.provider:
+            names = [row.name for row in rows if row.provider == args.provider]
+            if not names:
+                raise NotFound(f"there is no profile of a provider {args.provider!r}")
+        else:
+            names = list(dict.fromkeys(args.name))
+        labels = {name: store.find_profile(name)[0].credentials_label for name in names}
+        kept = {entry.label for entry in store.list_credentials()} & set(labels.values())
+        staying = {store.find_profile(row.name)[0].credentials_label for row in rows if row.name not in labels}
+        orphaned = sorted(kept - staying)
+        store.remove_profiles(names, forget_labels=orphaned)
+    return RemoveResult(tuple(names), tuple(orphaned))

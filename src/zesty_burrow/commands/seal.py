@@ -1,0 +1,29 @@
+"""``zesty seal``: what the stored secrets are sealed with."""
+
+from __future__ import annotations
+
+from argparse import ArgumentParser, Namespace
+
+from zesty_burrow.commands.context import Context
+from zesty_burrow.report.result import MessageResult
+from zesty_burrow.store.seal import METHODS, replace_setting
+
+EXAMPLE = "zesty seal --method passphrase"
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """The command's words."""
+    parser.add_argument("--method", choices=METHODS, help="seal everything anew with this; none: say what is in force")
+
+
+def run(args: Namespace, context: Context) -> MessageResult:
+    """Seal every secret anew in one transaction, then remember the method."""
+    method = context.settings().seal
+    if args.method is None:
+        return MessageResult(f"Secrets are sealed with: {method}.")
+    new = context.seal(args.method)
+    with context.store() as store:
+        count = store.reseal(new)
+    context.paths.make(context.paths.config)
+    replace_setting(context.paths.settings, "seal", args.method)
+    return MessageResult(f"Sealed {count} secrets anew with: {args.method}.")

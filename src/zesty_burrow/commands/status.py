@@ -1,0 +1,36 @@
+"""``zesty status``: whether a tunnel is up."""
+
+from __future__ import annotations
+
+from argparse import ArgumentParser, Namespace
+
+from zesty_burrow.carrier.control import ask
+from zesty_burrow.carrier.status import TunnelStatus
+from zesty_burrow.commands.context import Context
+from zesty_burrow.core.finding import finding
+from zesty_burrow.host.journal import is_left_over
+from zesty_burrow.report.result import StatusResult
+
+EXAMPLE = "zesty status"
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """The command's words."""
+    parser.add_argument(
+        "--network", action="store_true", help="show this machine's addresses, routes, rules and name servers as well"
+    )
+
+
+def run(args: Namespace, context: Context) -> StatusResult:
+    """Ask the tunnel's process, and look for what a dead one left."""
+    answer = ask(context.paths.control, "status") or {}
+    document = answer.get("status")
+    left_over = is_left_over(context.paths.journal)
+    findings = (finding("left-over", "this machine"),) if left_over else ()
+    network = None
+    if args.network:
+        from zesty_burrow.host.snapshot import snapshot
+
+        network = snapshot()
+    tunnel = TunnelStatus.of(document) if document else None
+    return StatusResult(tunnel, str(answer.get("state", "")), findings, network)

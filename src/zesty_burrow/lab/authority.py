@@ -1,0 +1,98 @@
+"""Certificates for the lab: the provider's authority, its gateways, and certificates with faults."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes
+from cryptography.hazmat.primitives.asymmetric import ec, rsa
+from cryptography.hazmat.primitives.serialization import Encoding
+from cryptography.x509.oid import NameOID
+
+from zesty_burrow.core.ike.auth import PrivateKey
+from zesty_burrow.core.trust import IPSEC_IKE
+
+
+@dataclass(frozen=True, slots=True)
+class Authority:
+    """A certificate authority with its key."""
+
+    certificate: x509.Certificate
+    key: ec.EllipticCurvePrivateKey
+
+    def pem(self) -> bytes:
+        """The certificate as PEM."""
+        return self.certificate.public_bytes(Encoding.PEM)
+
+
+def _name(common: str, organisation: str) -> x509.Name:
+    return x509.Name(
+        [x509.NameAttribute(NameOID.ORGANIZATION_NAME, organisation), x509.NameAttribute(NameOID.COMMON_NAME, common)]
+    )
+
+
+def make_authority(organisation: str, days: int = 3650) -> Authority:
+    """A new authority, 384-bit ECDSA, valid from yesterday."""
+    key = ec.generate_private_key(ec.SECP384R1())
+    name = _name(f"{organisation} Authority", organisation)
+    now = datetime.now(UTC)
+    certificate = (
+        x509.CertificateBuilder()
+        .subject_name(name)
+        .issuer_name(name)
+        .public_key(key.public_key())
+        .serial_number(x509.random_serial_number())
+        .not_valid_before(now - timedelta(days=1))
+        .not_valid_after(now + timedelta(days=days))
+        .add_extension(x509.BasicConstraints(ca=True, path_length=0), critical=True)
+        .add_extension(x509.SubjectKeyIdentifier.from_public_key(key.public_key()), critical=False)
+        .add_extension(_usage(issuing=True), critical=True)
+        .sign(key, hashes.SHA384())
+    )
+    return Authority(certificate, key)
+
+
+def _usage(*, issuing: bool) -> x509.KeyUsage:
+    return x509.KeyUsage(
+        digital_signature=not issuing,
+        content_commitment=False,
+        key_encipherment=False,
+        data_encipherment=False,
+        key_agreement=False,
+        key_cert_sign=issuing,
+        crl_sign=issuing,
+        encipher_only=False,
+        decipher_only=False,
+    )
+
+
+def make_key(kind: str) -> PrivateKey:
+    """A gateway's key: ``rsa`` (2048 bits, quick to make) or ``ecdsa`` (P-256)."""
+    if kind == "rsa":
+        return rsa.generate_private_key(public_exponent=65537, key_size=2048)
+    return ec.generate_private_key(ec.SECP256R1())
+
+
+def issue(
+    authority: Authority, key: PrivateKey, host_name: str, *, start_days: float = -1, end_days: float = 90
+) -> bytes:
+    """A gateway's certificate, DER. Days count from now."""
+    now = datetime.now(UTC)
+    organisation = authority.certificate.subject.get_attributes_for_oid(NameOID.ORGANIZATION_NAME)[0].value
+    certificate = (
+        x509.CertificateBuilder()
+        .subject_name(_name(host_name, str(organisation)))
+        .issuer_name(authority.certificate.subject)
+        .public_key(key.public_key())
+        .serial_number(x509.random_serial_number())
+        .not_valid_before(now + timedelta(days=start_days))
+        .not_valid_after(now + timedelta(days=end_days))
+        .add_extension(x509.BasicConstraints(ca=False, path_length=None), critical=True)
+        .add_extension(x509.SubjectAlternativeName([x509.DNSName(host_name)]), critical=False)
+        .add_extension(x509.ExtendedKeyUsage([IPSEC_IKE]), critical=False)
+        .add_extension(_usage(issuing=False), critical=True)
+        .sign(authority.key, hashes.SHA384())
+    )
+    return certificate.public_bytes(Encoding.DER)

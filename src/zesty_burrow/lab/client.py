@@ -1,0 +1,122 @@
+"""What ``lab`` commands do: talk to the keeper, run commands on hosts."""
+
+from __future__ import annotations
+
+import os
+import signal
+import time
+from collections.abc import Sequence
+from contextlib import suppress
+from pathlib import Path
+from typing import Any
+
+from zesty_burrow.carrier.control import ask_document
+from zesty_burrow.errors import MachineError, NotFound, StateError, UsageError
+from zesty_burrow.host import namespaces
+from zesty_burrow.host.paths import HOME_VARIABLE, Paths
+from zesty_burrow.lab import story
+from zesty_burrow.lab.keeper import start_keeper
+
+STOP_SECONDS = 10.0
+
+
+def lab_folder(paths: Paths) -> Path:
+    """Where the lab keeps its things while it runs."""
+    return paths.run / "lab"
+
+
+class LabClient:
+    """Calls to the lab of one folder."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+
+    def _ask(self, request: dict[str, Any]) -> dict[str, Any]:
+        answer = ask_document(self.folder / "control", request)
+        if answer is None:
+            raise StateError("no lab is running", next_step="Start one: zesty lab start", slug="no-lab")
+        if "error" in answer:
+            raise NotFound(str(answer["error"]), next_step="See `zesty lab status`.")
+        return answer
+
+    def is_running(self) -> bool:
+        """Whether the keeper answers."""
+        return ask_document(self.folder / "control", {"call": "status"}) is not None
+
+    def start(self) -> dict[str, Any]:
+        """Start the lab and tell its status. :class:`StateError` where one is running."""
+        if self.is_running():
+            raise StateError("a lab is running already", next_step="Stop it first: zesty lab stop", slug="lab-running")
+        start_keeper(self.folder)
+        return self.status()
+
+    def stop(self) -> None:
+        """Stop it; returns once everything is gone."""
+        self._ask({"call": "stop"})
+        deadline = time.monotonic() + STOP_SECONDS
+        while self.folder.exists() and time.monotonic() < deadline:
+            time.sleep(0.02)
+        if self.folder.exists():
+            raise MachineError("the lab did not stop", next_step=f"Read {self.folder}/log.")
+
+    def status(self) -> dict[str, Any]:
+        """Hosts, processes, faults."""
+        return self._ask({"call": "status"})
+
+    def set_faults(self, host: str, faults: Sequence[str]) -> dict[str, Any]:
+        """Let a gateway behave in wrong ways; none at all puts it right."""
+        if host not in story.PLACE_BY_NAME:
+            raise UsageError(f"{host!r} is no gateway", why=f"there are {', '.join(story.PLACE_BY_NAME)}")
+        for fault in faults:
+            if fault not in story.FAULTS:
+                raise UsageError(f"{fault!r} is no fault", why=f"there are {', '.join(story.FAULTS)}")
+        return self._ask({"call": "faults", "host": host, "faults": list(faults)})
+
+    def call_host(self, host: str, call: str) -> dict[str, Any]:
+        """Make a gateway end all tunnels (``end``) or probe its callers (``probe``)."""
+        return self._ask({"call": call, "host": host})
+
+    def run(self, host: str, command: Sequence[str]) -> int:
+        """Run a command on a host, with its files, network and home; the command's exit code."""
+        found = self._ask({"call": "where", "host": host})
+        home = self.folder / host
+        pid = os.fork()
+        if pid == 0:
+            _enter_and_run(int(found["process"]), home, command)
+        return _wait(pid)
+
+
+def _enter_and_run(process: int, home: Path, command: Sequence[str]) -> None:
+    """The child: enters the host's namespaces, then becomes the command. Never returns."""
+    try:
+        folder = Path.cwd()
+        user = os.stat("/proc/self/ns/user").st_ino != os.stat(f"/proc/{process}/ns/user").st_ino  # noqa: PTH116
+        kinds = ["user"] if user else []
+        namespaces.enter(process, *kinds, "net", "uts", "pid", "mnt")
+        with suppress(OSError):
+            os.chdir(folder)
+        # A process enters a process namespace only with its children.
+        inner = os.fork()
+        if inner:
+            code = _wait(inner)
+            os._exit(code)
+        namespaces.die_with_parent(signal.SIGKILL)
+        home.mkdir(mode=0o700, exist_ok=True)
+        environment = {**os.environ, HOME_VARIABLE: str(home)}
+        os.execvpe(command[0], list(command), environment)  # noqa: S606
+    except FileNotFoundError:
+        os.write(2, f"zesty: there is no command {command[0]!r}\n".encode())
+        os._exit(127)
+    except OSError as problem:
+        os.write(2, f"zesty: the lab's host cannot be entered: {problem}\n".encode())
+        os._exit(126)
+
+
+def _wait(pid: int) -> int:
+    """Wait for a child; interrupts are its affair, so they are left to it."""
+    before = signal.signal(signal.SIGINT, signal.SIG_IGN)
+    try:
+        _, status = os.waitpid(pid, 0)
+    finally:
+        signal.signal(signal.SIGINT, before)
+    return os.waitstatus_to_exitcode(status) % 256

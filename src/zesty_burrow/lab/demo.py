@@ -1,0 +1,181 @@
+"""The demo: the real program on the lab's workstation, step by step, with what each step must show."""
+
+from __future__ import annotations
+
+import json
+import sys
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from zesty_burrow.errors import MachineError
+from zesty_burrow.host.paths import Paths
+from zesty_burrow.lab import story
+from zesty_burrow.lab.client import LabClient, lab_folder
+
+Check = Callable[[dict[str, Any]], bool]
+
+
+@dataclass(frozen=True, slots=True)
+class DemoStep:
+    """A command of the program, told in ``words``; ``code`` is the exit code it must end with."""
+
+    title: str
+    words: str
+    command: tuple[str, ...]
+    code: int = 0
+    check: Check = lambda _: True
+    faults: tuple[str, tuple[str, ...]] | None = None
+
+
+def codes_of(document: dict[str, Any]) -> set[str]:
+    """The codes of a document's findings."""
+    return {entry["code"] for entry in document.get("findings", [])}
+
+
+def steps(kit: Path) -> tuple[DemoStep, ...]:
+    """The story, in order."""
+    return (
+        DemoStep(
+            "What the outside sees without a tunnel",
+            "heron stands in a cottage in Slovenia. An observatory on the internet tells which addresses it sees, "
+            "and whose resolver came to ask for names that nobody but this test could have asked for.",
+            ("verify", "--before"),
+            check=lambda seen: seen["observation"]["ipv4"]["country"] == "SI",
+        ),
+        DemoStep(
+            "What the provider handed over",
+            "A ZIP archive came from Quillwort Relay. Before anything is taken, each file is recognised and judged.",
+            ("inspect", str(kit)),
+            check=lambda seen: len(seen["profiles"]) == 5 and "kit-read-me" in codes_of(seen),
+        ),
+        DemoStep(
+            "Take it in",
+            "The profiles go into the store, all at once; name and password are sealed.",
+            ("import", str(kit)),
+            check=lambda seen: all(row["outcome"] == "new" for row in seen["profiles"]),
+        ),
+        DemoStep(
+            "Connect to Lisbon",
+            "A real IKEv2 negotiation. The gateway must prove who it is before it gets the name or the password.",
+            ("connect", "lisbon", "--detach"),
+            check=lambda seen: seen["tunnel"]["country"] == "PT" and seen["tunnel"]["ipv6"] == "tunnel",
+        ),
+        DemoStep(
+            "Does anything leak?",
+            "The same observations again, side by side with those from before.",
+            ("verify",),
+            check=lambda seen: seen["verdict"] == "sealed" and seen["after"]["ipv4"]["country"] == "PT",
+        ),
+        DemoStep("Disconnect", "The machine is put back as it was.", ("disconnect",)),
+        DemoStep(
+            "A leaky gateway",
+            "Tallinn now hands out the resolver of her own internet provider, and its exit is not in Estonia. "
+            "The tunnel comes up all the same: nothing on this machine looks wrong.",
+            ("connect", "tallinn", "--detach"),
+            faults=("tallinn", ("leaking-resolver", "exit-elsewhere")),
+        ),
+        DemoStep(
+            "Is it caught?",
+            "Exit code 10 says that it leaks, and the findings say why.",
+            ("verify",),
+            code=10,
+            check=lambda seen: {"dns-leak", "exit-elsewhere"} <= codes_of(seen) and seen["verdict"] == "leaking",
+        ),
+        DemoStep("Disconnect", "And back again.", ("disconnect",)),
+        DemoStep(
+            "An impostor",
+            "Somebody answers in Montevideo's place with a good certificate, but for another name. "
+            "Nothing of hers is sent to it.",
+            ("connect", "montevideo", "--detach"),
+            code=7,
+            faults=("montevideo", ("wrong-name",)),
+        ),
+    )
+
+
+@dataclass(slots=True)
+class Demo:
+    """``say`` tells a sentence, ``head`` a step's title."""
+
+    paths: Paths
+    say: Callable[[str], None]
+    head: Callable[[str], None]
+    keep: bool = False
+    failures: list[str] = field(default_factory=list)
+
+    def run(self) -> list[str]:
+        """Run it all; what did not show what it should."""
+        began = time.monotonic()
+        client = LabClient(lab_folder(self.paths))
+        self.head("The lab")
+        self.say(
+            "A simulated internet is started in namespaces of its own: an internet provider, five gateways of a "
+            "VPN provider, resolvers, an observatory. Nothing outside of it is touched."
+        )
+        status = client.start()
+        try:
+            self._require_devices(status)
+            before = self._network(client)
+            for step in steps(client.folder / "quillwort-relay.zip"):
+                self._step(client, step)
+            self.head("As it was?")
+            same = self._network(client) == before
+            self.say(
+                "Addresses, routes, rules and name servers of heron are exactly as they were before."
+                if same
+                else "heron is not as it was before!"
+            )
+            if not same:
+                self.failures.append("put back")
+        finally:
+            if not self.keep:
+                client.stop()
+        where = f" The lab goes on: {client.folder}" if self.keep else " The lab is gone."
+        self.say(f"The demo took {time.monotonic() - began:.1f} seconds.{where}")
+        return self.failures
+
+    def _require_devices(self, status: dict[str, Any]) -> None:
+        notes = [row["note"] for row in status["hosts"].values() if row.get("note")]
+        if notes:
+            raise MachineError(
+                "the demo cannot bring up a tunnel on this machine",
+                why=notes[0],
+                next_step="As root: chmod 0666 /dev/net/tun; or run the demo as root.",
+                slug="tunnel-device-closed",
+            )
+
+    def _command(self, client: LabClient, words: tuple[str, ...], output: Path, *, quiet: bool = False) -> int:
+        line = [sys.executable, "-m", "zesty_burrow", "--json-file", str(output), *words]
+        if quiet:
+            line = ["sh", "-c", 'exec "$@" >/dev/null 2>&1', "sh", *line]
+        return client.run(story.WORKSTATION, line)
+
+    def _read(self, output: Path) -> dict[str, Any]:
+        if not output.exists():
+            return {}
+        document = json.loads(output.read_text())
+        output.unlink()
+        return document if isinstance(document, dict) else {}
+
+    def _network(self, client: LabClient) -> list[str]:
+        output = client.folder / "result.json"
+        self._command(client, ("status", "--network"), output, quiet=True)
+        network: list[str] = self._read(output).get("network", [])
+        return network
+
+    def _step(self, client: LabClient, step: DemoStep) -> None:
+        if step.faults is not None:
+            client.set_faults(step.faults[0], step.faults[1])
+        self.head(step.title)
+        self.say(step.words)
+        self.say(f"$ zesty {' '.join(step.command)}")
+        output = client.folder / "result.json"
+        code = self._command(client, step.command, output)
+        document = self._read(output)
+        shown = bool(document) or step.code not in (0, 10, 11)
+        if code != step.code or not shown or not (step.code == 7 or step.check(document)):
+            self.failures.append(step.title)
+            self.say(f"This step did not show what it should (exit code {code}).")

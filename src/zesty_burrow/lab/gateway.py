@@ -1,0 +1,214 @@
+"""A provider's gateway: a real IKEv2 responder with its own tunnel device, exit addresses and fault knobs."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import socket
+from contextlib import suppress
+from dataclasses import dataclass, field
+from ipaddress import IPv4Interface, IPv6Interface, ip_address
+
+from zesty_burrow.carrier.datapath import BATCH, MAX_PACKET
+from zesty_burrow.carrier.pump import Pump, udp_socket
+from zesty_burrow.core.esp.association import InboundSa, OutboundSa
+from zesty_burrow.core.ike.events import ChildEstablished, Closed, Endpoint, InnerNetwork
+from zesty_burrow.core.ike.gateway import Gateway, GatewayEvent
+from zesty_burrow.core.ike.proposals import Offer
+from zesty_burrow.core.ike.responder import Responder, ResponderConfig
+from zesty_burrow.core.ip import AddressRange, destination, source
+from zesty_burrow.core.profile.model import DEFAULT_ALGORITHMS
+from zesty_burrow.core.trust import Identity
+from zesty_burrow.errors import MachineError, Malformed
+from zesty_burrow.host.netfilter import translate_source
+from zesty_burrow.host.netlink import Netlink
+from zesty_burrow.host.tun import open_tun
+from zesty_burrow.lab import story
+from zesty_burrow.lab.authority import Authority, issue, make_authority, make_key
+
+WEAK = (Offer(((3, 0),), (2,), (2,), (2,)),)
+"""3DES, HMAC-SHA1-96, PRF HMAC-SHA1, 1024-bit MODP: what the fault weak-proposals leaves."""
+KEY_KINDS = {4: "rsa", 6: "ecdsa"}
+FIRST_INNER, LAST_INNER = 10, 250
+MTU = 1400
+
+
+@dataclass(slots=True)
+class Session:
+    """One caller's tunnel."""
+
+    responder: Responder
+    outbound: OutboundSa
+    inbound: InboundSa
+    addresses: tuple[bytes, ...]
+    peer: Endpoint
+
+
+@dataclass(slots=True)
+class GatewayHost:
+    """Runs on a gateway's host. ``authority`` signs its certificates; ``password`` is the account's."""
+
+    place: story.Place
+    authority: Authority
+    password: str
+    faults: frozenset[str] = frozenset()
+    note: str = ""
+    signed_in: int = 0
+    refused: int = 0
+    _by_spi: dict[int, Session] = field(default_factory=dict)
+    _by_inner: dict[bytes, Session] = field(default_factory=dict)
+    _device: int = -1
+    _sockets: dict[int, socket.socket] = field(default_factory=dict)
+    _gateway: Gateway | None = None
+    _pump: Pump[GatewayEvent] | None = None
+
+    def start(self) -> None:
+        """Open device and sockets, and answer."""
+        loop = asyncio.get_running_loop()
+        try:
+            device = open_tun("exit")
+            self._device = device.descriptor
+            with Netlink() as netlink:
+                netlink.set_link(device.name, mtu=MTU, state="up")
+                netlink.add_address(device.name, f"{self.place.pool4}1/24")
+                netlink.add_address(device.name, f"{self.place.pool6}1/64")
+            loop.add_reader(self._device, self._outbound)
+        except MachineError as problem:
+            # Without a tunnel device the gateway still negotiates; it only carries nothing.
+            self.note = str(problem)
+        family = socket.AF_INET if self.place.outer_version == 4 else socket.AF_INET6
+        self._sockets = {port: udp_socket(family, (self.place.outer, port)) for port in (500, 4500)}
+        self.set_faults(frozenset())
+
+    def set_faults(self, faults: frozenset[str]) -> None:
+        """Behave in these wrong ways from now on. Tunnels that stand go on."""
+        self.faults = faults
+        config = self._config()
+        if self._gateway is None:
+            self._gateway = Gateway(config, os.urandom, self.place.outer)
+            self._pump = Pump(self._gateway, self._sockets, self._receive, self._on_event)
+        else:
+            self._gateway.config = config
+        if not self.note:
+            elsewhere = "exit-elsewhere" in faults
+            translate_source("exit0", self.place.elsewhere4 if elsewhere else self.place.address4(3))
+            translate_source("exit0", self.place.elsewhere6 if elsewhere else self.place.address6(3))
+
+    def _config(self) -> ResponderConfig:
+        faults = self.faults
+        key = make_key(KEY_KINDS[self.place.outer_version])
+        authority = make_authority("Somebody Else") if "untrusted-authority" in faults else self.authority
+        name = f"parked.{story.DOMAIN}" if "wrong-name" in faults else self.place.host_name
+        end = -1.0 if "expired-certificate" in faults else 90.0
+        certificate = issue(authority, key, name, start_days=end - 90, end_days=end)
+        ike = tuple(offer for one in DEFAULT_ALGORITHMS.ike if (offer := one.offer(for_ike=True)))
+        esp = tuple(offer for one in DEFAULT_ALGORITHMS.esp if (offer := one.offer(for_ike=False)))
+        return ResponderConfig(
+            identity=Identity.of(self.place.host_name),
+            certificates=(certificate,),
+            key=key,
+            ike_offers=WEAK if "weak-proposals" in faults else ike,
+            esp_offers=esp,
+            password_of=self._password_of,
+            assign=self._assign,
+            remote=(AddressRange(bytes(4), b"\xff" * 4), AddressRange(bytes(16), b"\xff" * 16)),
+        )
+
+    def _password_of(self, account: str) -> str | None:
+        if account != story.ACCOUNT or "refused-password" in self.faults:
+            self.refused += 1
+            return None
+        return self.password
+
+    def _assign(self, account: str) -> InnerNetwork | None:
+        for last in range(FIRST_INNER, LAST_INNER):
+            address4 = IPv4Interface(f"{self.place.pool4}{last}/32")
+            if address4.ip.packed not in self._by_inner:
+                break
+        else:
+            return None
+        addresses: tuple[IPv4Interface | IPv6Interface, ...] = (address4,)
+        servers: tuple[str, ...] = (story.RESOLVER4, story.RESOLVER6)
+        if "no-ipv6" in self.faults:
+            servers = (story.RESOLVER4,)
+        else:
+            addresses += (IPv6Interface(f"{self.place.pool6}{last:x}/64"),)
+        if "leaking-resolver" in self.faults:
+            servers = (story.ISP_RESOLVER4,)
+        return InnerNetwork(addresses, tuple(map(ip_address, servers)), ())
+
+    def _receive(self, data: bytes, peer: Endpoint, port: int, now: float) -> None:
+        if "silent" in self.faults or self._gateway is None:
+            return
+        if port == 4500 and data[:4] != bytes(4):
+            self._inbound(data, peer)
+        else:
+            self._gateway.receive(data, peer, now, port)
+
+    def _on_event(self, told: GatewayEvent) -> None:
+        event, responder = told.event, told.responder
+        if isinstance(event, ChildEstablished):
+            self.signed_in += 1
+            session = Session(
+                responder,
+                OutboundSa(event.spi_out, event.keys.protection(False, os.urandom)),
+                InboundSa(event.spi_in, event.keys.protection(True, os.urandom)),
+                tuple(entry.start for entry in event.remote),
+                responder.peer,
+            )
+            self._by_spi[event.spi_in] = session
+            self._by_inner.update(dict.fromkeys(session.addresses, session))
+        elif isinstance(event, Closed) and responder.child is not None:
+            gone = self._by_spi.pop(responder.child.spi_in, None)
+            for address in gone.addresses if gone else ():
+                self._by_inner.pop(address, None)
+
+    def _inbound(self, data: bytes, peer: Endpoint) -> None:
+        session = self._by_spi.get(int.from_bytes(data[:4]))
+        if session is None:
+            return
+        try:
+            packet = session.inbound.open(data)
+        except Malformed:
+            return
+        # RFC 7296 §2.23: follow the caller's address as its own authentic packets show it.
+        session.peer = peer
+        if packet and source(packet) in session.addresses and self._device >= 0:
+            with suppress(OSError):
+                os.write(self._device, packet)
+
+    def _outbound(self) -> None:
+        for _ in range(BATCH):
+            try:
+                packet = os.read(self._device, MAX_PACKET)
+            except BlockingIOError:
+                return
+            session = self._by_inner.get(destination(packet))
+            if session is not None and "silent" not in self.faults:
+                with suppress(OSError):
+                    self._sockets[4500].sendto(session.outbound.seal(packet), session.peer)
+
+    def end_all(self) -> None:
+        """End all tunnels from this side."""
+        if self._gateway is not None and self._pump is not None:
+            self._gateway.close(self._pump.now())
+            self._pump.flush()
+
+    def probe_all(self) -> None:
+        """Ask every caller whether it lives."""
+        if self._gateway is not None and self._pump is not None:
+            for session in self._by_spi.values():
+                session.responder.probe(self._pump.now())
+            self._pump.flush()
+
+    def status(self) -> dict[str, object]:
+        """For ``lab status``."""
+        waiting = sum(entry.responder.next_timer() is not None for entry in self._by_spi.values())
+        return {
+            "faults": sorted(self.faults),
+            "tunnels": len(self._by_spi),
+            "signed_in": self.signed_in,
+            "refused": self.refused,
+            "unanswered": waiting,
+            "note": self.note,
+        }

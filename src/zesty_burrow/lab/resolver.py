@@ -1,0 +1,94 @@
+"""A resolver of the lab: knows the lab's names, and asks the observatory's own server for the test zone."""
+
+from __future__ import annotations
+
+import asyncio
+import socket
+from collections.abc import Callable
+from contextlib import suppress
+from typing import Any
+
+import dns.exception
+import dns.message
+import dns.name
+
+from zesty_burrow.core.dns_zone import Zone, answer
+from zesty_burrow.lab import story
+
+PATIENCE = 3.0
+MAX_WAITING = 512
+
+
+class Resolver:
+    """Listens on ``addresses`` and asks onward from the first of them."""
+
+    def __init__(self, addresses: tuple[str, ...]) -> None:
+        self._addresses = addresses
+        self._zone = Zone("example", story.static_names(), name_server=f"ns.{story.DOMAIN}")
+        self._probe = dns.name.from_text(story.PROBE_ZONE)
+        self._waiting = 0
+        self._tasks: set[asyncio.Task[None]] = set()
+
+    async def start(self) -> None:
+        """Answer over UDP and TCP."""
+        loop = asyncio.get_running_loop()
+        for address in self._addresses:
+            await loop.create_datagram_endpoint(lambda: _Endpoint(self._take), local_addr=(address, 53))
+            await asyncio.start_server(self._take_stream, address, 53)
+
+    def _take(self, data: bytes, reply: Callable[[bytes], None]) -> None:
+        if self._waiting >= MAX_WAITING:
+            return
+        task = asyncio.get_running_loop().create_task(self._serve(data, reply))
+        self._tasks.add(task)
+        task.add_done_callback(self._tasks.discard)
+
+    async def _take_stream(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        with suppress(OSError, asyncio.IncompleteReadError, asyncio.TimeoutError):
+            size = int.from_bytes(await asyncio.wait_for(reader.readexactly(2), PATIENCE))
+            data = await asyncio.wait_for(reader.readexactly(size), PATIENCE)
+            await self._serve(data, lambda out: writer.write(len(out).to_bytes(2) + out))
+            await writer.drain()
+        writer.close()
+
+    async def _serve(self, data: bytes, reply: Callable[[bytes], None]) -> None:
+        self._waiting += 1
+        try:
+            if self._is_probe(data):
+                response = await self._ask_observatory(data)
+            else:
+                response, _ = answer(data, self._zone, over_udp=True)
+            if response is not None:
+                reply(response)
+        finally:
+            self._waiting -= 1
+
+    def _is_probe(self, data: bytes) -> bool:
+        try:
+            query = dns.message.from_wire(data[:4096])
+        except (dns.exception.DNSException, ValueError):
+            return False
+        return len(query.question) == 1 and query.question[0].name.is_subdomain(self._probe)
+
+    async def _ask_observatory(self, data: bytes) -> bytes | None:
+        """Pass the question on, from an address of this resolver's own."""
+        loop = asyncio.get_running_loop()
+        with suppress(OSError, asyncio.TimeoutError), socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as channel:
+            channel.setblocking(False)
+            channel.bind((self._addresses[0], 0))
+            channel.connect((story.OBSERVATORY4, 53))
+            await loop.sock_sendall(channel, data)
+            return await asyncio.wait_for(loop.sock_recv(channel, 4096), PATIENCE)
+        return None
+
+
+class _Endpoint(asyncio.DatagramProtocol):
+    def __init__(self, take: Callable[[bytes, Callable[[bytes], None]], None]) -> None:
+        self._take = take
+        self._transport: Any = None
+
+    def connection_made(self, transport: asyncio.BaseTransport) -> None:
+        self._transport = transport
+
+    def datagram_received(self, data: bytes, addr: tuple[Any, ...]) -> None:
+        self._take(data, lambda out: self._transport.sendto(out, addr))

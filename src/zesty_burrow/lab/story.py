@@ -1,0 +1,225 @@
+"""Who is who in the lab: hosts, links, addresses, operators, places. Values only.
+
+Tidewrack Survey's workstation ``heron`` stands in a cottage in Slovenia behind the internet provider Cobblewire;
+its exits come from the provider Quillwort Relay. Addresses are those of RFC 5737, RFC 3849 and RFC 1918.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+PROVIDER = "Quillwort Relay"
+DOMAIN = "quillwort.example"
+INTERNET_PROVIDER = "Cobblewire"
+ACCOUNT = "tidewrack_heron"
+WORKSTATION = "heron"
+OBSERVATORY_NAME = "observatory.example"
+PROBE_ZONE = "probe.observatory.example"
+OBSERVATORY_URL = f"http://{OBSERVATORY_NAME}"
+
+FAULTS = {
+    "expired-certificate": "its certificate has expired",
+    "wrong-name": "its certificate is for another name",
+    "untrusted-authority": "its certificate comes from an authority that nobody knows",
+    "refused-password": "it refuses every password",
+    "silent": "it answers nothing",
+    "weak-proposals": "it accepts only 3DES, SHA-1 and the 1024-bit MODP group",
+    "leaking-resolver": "it hands out the internet provider's resolver",
+    "no-ipv6": "it carries no IPv6",
+    "exit-elsewhere": "its exit is in another country than promised",
+}
+"""What a gateway of the lab can do wrong."""
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """A gateway: its names, addresses, and where its exit is. ``outer`` is what its name resolves to."""
+
+    name: str
+    city: str
+    country: str
+    region: str
+    number: int
+    outer_version: int = 4
+
+    @property
+    def host_name(self) -> str:
+        """The gateway's name in the DNS."""
+        return f"{self.name}.{DOMAIN}"
+
+    @property
+    def subnet4(self) -> str:
+        """The sixteen IPv4 addresses of its site, without the last number."""
+        return "198.51.100."
+
+    def address4(self, position: int) -> str:
+        """1: the router; 2: the gateway; 3: the exit."""
+        return f"198.51.100.{16 * self.number + position}"
+
+    def address6(self, position: int) -> str:
+        """1: the router; 2: the gateway; 3: the exit."""
+        return f"2001:db8:{0x1000 + self.number:x}::{position}"
+
+    @property
+    def outer(self) -> str:
+        """The address that clients reach it at."""
+        return self.address4(2) if self.outer_version == 4 else self.address6(2)
+
+    @property
+    def elsewhere4(self) -> str:
+        """Another exit address, which the geofeed places in another country."""
+        return f"203.0.113.{128 + 16 * self.number + 3}"
+
+    @property
+    def elsewhere6(self) -> str:
+        """The same for IPv6."""
+        return f"2001:db8:{0x1800 + self.number:x}::3"
+
+    @property
+    def pool4(self) -> str:
+        """Inner addresses, first three numbers."""
+        return f"10.66.{self.number}."
+
+    @property
+    def pool6(self) -> str:
+        """Inner addresses, prefix."""
+        return f"fd66:{self.number:x}::"
+
+
+PLACES = (
+    Place("lisbon", "Lisbon", "PT", "PT-11", 1),
+    Place("tallinn", "Tallinn", "EE", "EE-37", 2),
+    Place("montevideo", "Montevideo", "UY", "UY-MO", 3),
+    Place("nairobi", "Nairobi", "KE", "KE-30", 4),
+    Place("wellington", "Wellington", "NZ", "NZ-WGN", 5, outer_version=6),
+)
+PLACE_BY_NAME = {place.name: place for place in PLACES}
+
+ISP_RESOLVER4, ISP_RESOLVER6 = "192.0.2.53", "2001:db8:c0b::53"
+COTTAGE_PUBLIC4 = "192.0.2.77"
+RESOLVER4, RESOLVER6 = "198.51.100.242", "2001:db8:10ff::2"
+OBSERVATORY4, OBSERVATORY6 = "203.0.113.10", "2001:db8:b5::10"
+
+
+@dataclass(frozen=True, slots=True)
+class Port:
+    """One end of a link: a host's device with its addresses and the routes that lead out of it."""
+
+    host: str
+    device: str
+    addresses: tuple[str, ...]
+    routes: tuple[tuple[str, str], ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Link:
+    """A wire between two hosts."""
+
+    one: Port
+    other: Port
+
+
+EVERYWHERE = ("0.0.0.0/0", "::/0")
+
+
+def _leaf(host: str, net4: str, net6: str, own: tuple[str, ...], behind: tuple[str, ...] = ()) -> Link:
+    """A site behind the hub: the router has address 1, the host ``own``; ``behind`` is routed to the site too."""
+    hub4, hub6 = f"{net4}", f"{net6}1"
+    first4, first6 = own[0].partition("/")[0], own[1].partition("/")[0]
+    routes = tuple((entry, first6 if ":" in entry else first4) for entry in behind)
+    return Link(
+        Port("hub", host[:12], (hub4, f"{hub6}/64"), routes),
+        Port(host, "wan", own, ((EVERYWHERE[0], hub4.partition("/")[0]), (EVERYWHERE[1], hub6))),
+    )
+
+
+def links() -> tuple[Link, ...]:
+    """All wires of the lab."""
+    rows = [
+        Link(
+            Port(
+                "hub",
+                "cobblewire",
+                ("192.0.2.1/30", "2001:db8:c0b:1::1/64"),
+                (
+                    ("192.0.2.53/32", "192.0.2.2"),
+                    ("192.0.2.77/32", "192.0.2.2"),
+                    ("2001:db8:c0b::/64", "2001:db8:c0b:1::2"),
+                    ("2001:db8:c0b:77::/64", "2001:db8:c0b:1::2"),
+                ),
+            ),
+            Port(
+                "cobblewire",
+                "wan",
+                (
+                    "192.0.2.2/30",
+                    "2001:db8:c0b:1::2/64",
+                    f"{ISP_RESOLVER4}/32",
+                    f"{ISP_RESOLVER6}/128",
+                    f"{COTTAGE_PUBLIC4}/32",
+                ),
+                ((EVERYWHERE[0], "192.0.2.1"), (EVERYWHERE[1], "2001:db8:c0b:1::1")),
+            ),
+        ),
+        Link(
+            Port("cobblewire", "cottage", ("192.168.77.1/24", "2001:db8:c0b:77::1/64")),
+            Port(
+                WORKSTATION,
+                "lan",
+                ("192.168.77.20/24", "2001:db8:c0b:77::20/64"),
+                ((EVERYWHERE[0], "192.168.77.1"), (EVERYWHERE[1], "2001:db8:c0b:77::1")),
+            ),
+        ),
+        _leaf("resolver", "198.51.100.241/28", "2001:db8:10ff::", (f"{RESOLVER4}/28", f"{RESOLVER6}/64")),
+        _leaf("observatory", "203.0.113.1/28", "2001:db8:b5::", (f"{OBSERVATORY4}/28", f"{OBSERVATORY6}/64")),
+    ]
+    for place in PLACES:
+        prefix6 = place.address6(0).removesuffix("0")
+        own = (f"{place.address4(2)}/28", f"{place.address6(2)}/64")
+        exits = (f"{place.address4(3)}/32", f"{place.address6(3)}/128")
+        elsewhere = (f"{place.elsewhere4}/32", f"{place.elsewhere6}/128")
+        behind = (f"{place.address4(3)}/32", f"{place.address6(3)}/128", *elsewhere)
+        rows.append(_leaf(place.name, f"{place.address4(1)}/28", prefix6, own + exits + elsewhere, behind))
+    return tuple(rows)
+
+
+def hosts() -> tuple[str, ...]:
+    """All hosts but the hub, which is the lab's own process."""
+    names = [port.host for link in links() for port in (link.one, link.other)]
+    return tuple(name for name in dict.fromkeys(names) if name != "hub")
+
+
+def static_names() -> dict[str, tuple[str, ...]]:
+    """What the lab's resolvers know without asking."""
+    names: dict[str, tuple[str, ...]] = {place.host_name: (place.outer,) for place in PLACES}
+    names[OBSERVATORY_NAME] = (OBSERVATORY4, OBSERVATORY6)
+    return names
+
+
+def geofeed() -> str:
+    """Where the lab's addresses are (RFC 8805)."""
+    rows = ["# prefix, country, region, city, postal code"]
+    rows += ["192.0.2.0/24,SI,SI-061,Ljubljana,", "2001:db8:c0b::/48,SI,SI-061,Ljubljana,"]
+    for place in PLACES:
+        own = f"{place.country},{place.region},{place.city},"
+        rows.append(f"{place.address4(0)}/28,{own}")
+        rows.append(f"{place.address6(0).removesuffix('0')}/48,{own}")
+        rows.append(f"203.0.113.{128 + 16 * place.number}/28,DE,DE-HH,Hamburg,")
+        rows.append(f"{place.elsewhere6.removesuffix('3')}/48,DE,DE-HH,Hamburg,")
+    rows += ["198.51.100.240/28,EE,EE-37,Tallinn,", "2001:db8:10ff::/48,EE,EE-37,Tallinn,"]
+    rows += ["203.0.113.0/28,CH,CH-ZH,Zurich,", "2001:db8:b5::/48,CH,CH-ZH,Zurich,"]
+    return "\n".join(rows) + "\n"
+
+
+def operators() -> str:
+    """Whose networks they are."""
+    rows = [
+        "192.0.2.0/24,Cobblewire",
+        "2001:db8:c0b::/48,Cobblewire",
+        "198.51.100.0/24,Quillwort Relay",
+        "203.0.113.128/25,Quillwort Relay",
+        "2001:db8:1000::/36,Quillwort Relay",
+        "203.0.113.0/28,Farwatch",
+        "2001:db8:b5::/48,Farwatch",
+    ]
+    return "\n".join(rows) + "\n"

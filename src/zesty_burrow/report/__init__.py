@@ -1,0 +1,1 @@
+"""Results as text and as JSON. The only place that prints."""

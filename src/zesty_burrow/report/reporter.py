@@ -1,0 +1,126 @@
+"""Live output: steps, notes and errors go to standard error, results to standard output."""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+import traceback
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TextIO
+
+from zesty_burrow.errors import BurrowError, Clash
+from zesty_burrow.report.result import Result, Silent
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from zesty_burrow.carrier.status import StepDone, TunnelStatus
+
+PIPE_WIDTH = 120
+
+
+def console_for(stream: TextIO) -> Console:
+    """A console; where there is no terminal the width is fixed and there is no colour (NO_COLOR is honoured)."""
+    from rich.console import Console
+
+    width = None if stream.isatty() else int(os.environ.get("COLUMNS") or PIPE_WIDTH)
+    return Console(file=stream, highlight=False, width=width, soft_wrap=False)
+
+
+class Reporter:
+    """``as_json``: one document on standard output, and no text there."""
+
+    def __init__(self, *, as_json: bool = False, json_file: Path | None = None, debug: bool = False) -> None:
+        self._as_json = as_json
+        self._json_file = json_file
+        self._debug = debug
+        self._live: Console | None = None
+
+    @property
+    def live(self) -> Console:
+        """The console for what happens along the way."""
+        if self._live is None:
+            self._live = console_for(sys.stderr)
+        return self._live
+
+    def note(self, text: str) -> None:
+        """A sentence along the way."""
+        from rich.text import Text
+
+        self.live.print(Text(text))
+
+    def heading(self, text: str) -> None:
+        """A step's title in a longer story."""
+        from rich.text import Text
+
+        self.live.print()
+        self.live.print(Text(f"== {text}", style="bold cyan"))
+
+    def step(self, done: StepDone) -> None:
+        """A step of a connection that is done."""
+        from rich.text import Text
+
+        line = Text.assemble(
+            ("  done  ", "green"), (f"{done.step:<13}", "bold"), (f"{done.seconds:7.3f} s  ", "dim"), done.detail
+        )
+        self.live.print(line)
+
+    def up(self, status: TunnelStatus) -> None:
+        """The line that says that the tunnel stands."""
+        from zesty_burrow.report.text import up_line
+
+        self.live.print(up_line(status))
+
+    def result(self, result: Result) -> None:
+        """The result, as text or as JSON, and into the file that was asked for."""
+        if self._json_file is not None:
+            text = json.dumps(result.document(), indent=2) + "\n"
+            try:
+                with self._json_file.open("x", encoding="utf-8") as stream:
+                    stream.write(text)
+            except OSError as problem:
+                raise Clash(
+                    f"the result cannot be written to {self._json_file}",
+                    why=problem.strerror or str(problem),
+                    next_step="Name a file that does not exist, in a folder that does.",
+                ) from None
+        if isinstance(result, Silent):
+            return
+        if self._as_json:
+            sys.stdout.write(json.dumps(result.document(), indent=2) + "\n")
+        else:
+            from zesty_burrow.report.text import render
+
+            console = console_for(sys.stdout)
+            for part in render(result):
+                console.print(part)
+        sys.stdout.flush()
+
+    def error(self, error: BurrowError) -> None:
+        """What happened, why, and what to do; with ``as_json`` also as a document on standard output."""
+        from rich.text import Text
+
+        if self._debug:
+            traceback.print_exception(error)
+        if self._as_json:
+            document: dict[str, Any] = {
+                "format": 1,
+                "result": "error",
+                "code": error.slug,
+                "what": error.what,
+                "why": error.why,
+                "next_step": error.next_step,
+                "exit_code": error.exit_code,
+            }
+            sys.stdout.write(json.dumps(document, indent=2) + "\n")
+        rows = [(f"{error.what}.", "bold red", "failed"), (error.why, "", "why"), (error.next_step, "", "next")]
+        for text, style, label in rows:
+            if text:
+                self.live.print(Text.assemble((f"  {label:<8}", "bold"), (_sentence(text), style)))
+        self.live.print(Text.assemble(("  code    ", "bold"), (error.slug, "dim")))
+
+
+def _sentence(text: str) -> str:
+    text = text[0].upper() + text[1:]
+    return text if text.endswith((".", "!", "?")) and not text.endswith("..") else text.rstrip(".") + "."

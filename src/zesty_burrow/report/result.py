@@ -1,0 +1,281 @@
+"""What a command gives back: data first. Text and JSON are two renderings of it."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass, field
+from typing import Any, ClassVar
+
+from zesty_burrow.carrier.carrier import CarrierEnd
+from zesty_burrow.carrier.status import TunnelStatus
+from zesty_burrow.core.finding import Code, Finding
+from zesty_burrow.core.leak import Judgement, Observation, Verdict
+from zesty_burrow.core.profile.model import Profile
+from zesty_burrow.host.journal import Restored
+from zesty_burrow.intake.kit import Kit
+
+FORMAT = 1
+EXIT_LEAKING, EXIT_UNCLEAR = 10, 11
+
+
+def finding_document(entry: Finding) -> dict[str, str]:
+    """A finding as plain values."""
+    return {
+        "code": entry.code.slug,
+        "severity": str(entry.severity),
+        "subject": entry.subject,
+        "detail": entry.detail,
+        "title": entry.code.title,
+        "remedy": entry.code.remedy,
+    }
+
+
+@dataclass(frozen=True)
+class Result:
+    """Base of all results; ``kind`` names the document."""
+
+    kind: ClassVar[str] = ""
+
+    @property
+    def exit_code(self) -> int:
+        """What the program ends with."""
+        return 0
+
+    def content(self) -> dict[str, Any]:
+        """The document's own keys."""
+        return asdict(self)
+
+    def document(self) -> dict[str, Any]:
+        """The whole versioned document."""
+        return {"format": FORMAT, "result": self.kind, **self.content()}
+
+
+@dataclass(frozen=True)
+class Silent(Result):
+    """Nothing to say but an exit code: the command that was run has spoken for itself."""
+
+    code: int = 0
+    kind: ClassVar[str] = "silent"
+
+    @property
+    def exit_code(self) -> int:
+        return self.code
+
+
+@dataclass(frozen=True)
+class KitResult(Result):
+    """``inspect`` and ``import``; ``outcomes`` tells what became of each profile in the store."""
+
+    kits: tuple[Kit, ...]
+    imported: bool
+    outcomes: dict[str, str] = field(default_factory=dict)
+    findings: tuple[Finding, ...] = ()
+    kind: ClassVar[str] = "kit"
+
+    def content(self) -> dict[str, Any]:
+        return {
+            "imported": self.imported,
+            "profiles": [
+                {
+                    "name": entry.profile.name,
+                    "provider": entry.profile.provider,
+                    "country": entry.profile.country,
+                    "city": entry.profile.city,
+                    "protocol": entry.profile.tunnel.protocol,
+                    "digest": entry.digest,
+                    "path": entry.path,
+                    "outcome": self.outcomes.get(entry.profile.name, ""),
+                }
+                for kit in self.kits
+                for entry in kit.profiles
+            ],
+            "credentials": [
+                {"label": entry.label, "path": entry.path} for kit in self.kits for entry in kit.credentials
+            ],
+            "files": [
+                {"path": item.path, "kind": str(item.kind), "taken": item.taken, "why": item.why}
+                for kit in self.kits
+                for item in kit.items
+            ],
+            "findings": [finding_document(entry) for entry in self.findings],
+        }
+
+
+@dataclass(frozen=True)
+class ListResult(Result):
+    """``list``."""
+
+    profiles: tuple[dict[str, str], ...]
+    kind: ClassVar[str] = "profiles"
+
+
+@dataclass(frozen=True)
+class ShowResult(Result):
+    """``show``; ``credentials``: what is kept under the label, never a secret."""
+
+    profile: Profile
+    text: str
+    imported_at: str
+    origin: str
+    credentials: str
+    findings: tuple[Finding, ...]
+    kind: ClassVar[str] = "profile"
+
+    def content(self) -> dict[str, Any]:
+        import tomllib
+
+        return {
+            "profile": tomllib.loads(self.text),
+            "imported_at": self.imported_at,
+            "origin": self.origin,
+            "credentials": self.credentials,
+            "findings": [finding_document(entry) for entry in self.findings],
+        }
+
+
+@dataclass(frozen=True)
+class RemoveResult(Result):
+    """``remove``."""
+
+    removed: tuple[str, ...]
+    forgotten: tuple[str, ...]
+    kind: ClassVar[str] = "removed"
+
+
+@dataclass(frozen=True)
+class UpResult(Result):
+    """``connect`` in the background: the tunnel stands."""
+
+    status: TunnelStatus
+    kind: ClassVar[str] = "up"
+
+    def content(self) -> dict[str, Any]:
+        return {"tunnel": self.status.document()}
+
+
+@dataclass(frozen=True)
+class EndResult(Result):
+    """A tunnel that was in the foreground has ended."""
+
+    status: TunnelStatus | None
+    end: CarrierEnd
+    kind: ClassVar[str] = "ended"
+
+    def content(self) -> dict[str, Any]:
+        return {
+            "tunnel": self.status.document() if self.status else None,
+            "reason": self.end.reason,
+            "restored": list(self.end.restored.done),
+            "left_alone": list(self.end.restored.left_alone),
+        }
+
+
+@dataclass(frozen=True)
+class StatusResult(Result):
+    """``status``; ``tunnel`` is None where none is up. ``network`` only if it was asked for."""
+
+    tunnel: TunnelStatus | None
+    state: str
+    findings: tuple[Finding, ...] = ()
+    network: tuple[str, ...] | None = None
+    kind: ClassVar[str] = "status"
+
+    def content(self) -> dict[str, Any]:
+        document: dict[str, Any] = {
+            "tunnel": self.tunnel.document() if self.tunnel else None,
+            "state": self.state,
+            "findings": [finding_document(entry) for entry in self.findings],
+        }
+        return document if self.network is None else {**document, "network": list(self.network)}
+
+
+@dataclass(frozen=True)
+class DisconnectResult(Result):
+    """``disconnect``."""
+
+    profile: str
+    kind: ClassVar[str] = "disconnected"
+
+
+@dataclass(frozen=True)
+class RestoreResult(Result):
+    """``restore``."""
+
+    restored: Restored
+    kind: ClassVar[str] = "restored"
+
+    def content(self) -> dict[str, Any]:
+        return {"done": list(self.restored.done), "left_alone": list(self.restored.left_alone)}
+
+
+@dataclass(frozen=True)
+class BaselineResult(Result):
+    """``verify --before``."""
+
+    observation: Observation
+    kind: ClassVar[str] = "baseline"
+
+    def content(self) -> dict[str, Any]:
+        return {"observation": asdict(self.observation)}
+
+
+@dataclass(frozen=True)
+class VerifyResult(Result):
+    """``verify``: the exit code is the verdict."""
+
+    profile: str
+    promise: str
+    before: Observation | None
+    after: Observation
+    judgement: Judgement
+    kind: ClassVar[str] = "verification"
+
+    @property
+    def exit_code(self) -> int:
+        codes = {Verdict.SEALED: 0, Verdict.LEAKING: EXIT_LEAKING, Verdict.UNCLEAR: EXIT_UNCLEAR}
+        return codes[self.judgement.verdict]
+
+    def content(self) -> dict[str, Any]:
+        return {
+            "verdict": str(self.judgement.verdict),
+            "profile": self.profile,
+            "promise": self.promise,
+            "before": asdict(self.before) if self.before else None,
+            "after": asdict(self.after),
+            "findings": [finding_document(entry) for entry in self.judgement.findings],
+        }
+
+
+@dataclass(frozen=True)
+class ExplainResult(Result):
+    """``explain``."""
+
+    codes: tuple[Code, ...]
+    kind: ClassVar[str] = "explanation"
+
+    def content(self) -> dict[str, Any]:
+        return {"codes": [{**asdict(entry), "severity": str(entry.severity)} for entry in self.codes]}
+
+
+@dataclass(frozen=True)
+class LabResult(Result):
+    """``lab start`` and ``lab status``."""
+
+    status: dict[str, Any]
+    kit: str
+    kind: ClassVar[str] = "lab"
+
+
+@dataclass(frozen=True)
+class MessageResult(Result):
+    """A sentence, where there is nothing more to say."""
+
+    message: str
+    code: int = 0
+    kind: ClassVar[str] = "message"
+
+    @property
+    def exit_code(self) -> int:
+        return self.code
+
+    def content(self) -> dict[str, Any]:
+        return {"message": self.message}

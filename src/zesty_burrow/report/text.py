@@ -1,0 +1,373 @@
+"""Results as text for people: tables without lines, words before colours."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from typing import Any
+
+from rich.console import RenderableType
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+from zesty_burrow.carrier.status import TunnelStatus
+from zesty_burrow.core.finding import Finding, Severity
+from zesty_burrow.core.leak import Observation, Sighting, Verdict
+from zesty_burrow.core.profile.model import DEFAULT_ALGORITHMS, Profile, ProposalChoice
+from zesty_burrow.report import result as results
+from zesty_burrow.report.result import Result
+
+SEVERITY_STYLES = {Severity.NOTE: "cyan", Severity.WARNING: "yellow", Severity.SERIOUS: "bold red"}
+VERDICT_STYLES = {Verdict.SEALED: "bold green", Verdict.LEAKING: "bold red", Verdict.UNCLEAR: "bold yellow"}
+VERDICT_WORDS = {
+    Verdict.SEALED: "SEALED: the outside sees the tunnel's exit and nothing else.",
+    Verdict.LEAKING: "LEAKING: the outside sees what it should not.",
+    Verdict.UNCLEAR: "UNCLEAR: what was seen is not enough to tell.",
+}
+Parts = Iterable[RenderableType]
+
+
+def _grid(*columns: dict[str, Any]) -> Table:
+    table = Table(box=None, show_header=False, pad_edge=False, padding=(0, 2, 0, 0))
+    for column in columns:
+        table.add_column(**column)
+    return table
+
+
+def _indent(part: RenderableType, left: int = 2) -> Padding:
+    return Padding(part, (0, 0, 0, left))
+
+
+def _heading(text: str) -> Text:
+    return Text(text, style="bold")
+
+
+def plural(count: int, one: str, many: str = "") -> str:
+    """A number with its noun."""
+    return f"{count} {one if count == 1 else many or one + 's'}"
+
+
+def findings_table(findings: Sequence[Finding], *, with_remedy: bool = True) -> Parts:
+    """Findings, the serious ones first; what has no remedy beyond "nothing to do" stays on one line."""
+    order = [Severity.SERIOUS, Severity.WARNING, Severity.NOTE]
+    table = _grid({"no_wrap": True}, {"no_wrap": True}, {"overflow": "fold"})
+    for entry in sorted(findings, key=lambda one: order.index(one.severity)):
+        words = entry.code.title if not entry.detail else f"{entry.code.title.rstrip('.')}: {entry.detail}"
+        style = SEVERITY_STYLES[entry.severity]
+        table.add_row(Text(entry.severity, style=style), Text(entry.code.slug, style="bold"), Text(words))
+        if entry.subject not in words and entry.subject:
+            table.add_row("", "", Text(f"in {entry.subject}", style="dim"))
+        if with_remedy and entry.severity is not Severity.NOTE:
+            table.add_row("", "", Text(f"To do: {entry.code.remedy}", style="italic"))
+    return [_indent(table)]
+
+
+def render(result: Result) -> Parts:
+    """The parts of a result's text, to be printed one after the other."""
+    return _RENDERERS[type(result)](result)
+
+
+def _kit(result: results.KitResult) -> Parts:
+    for kit in result.kits:
+        taken = sum(item.taken for item in kit.items)
+        yield _heading(f"{kit.origin}: {plural(len(kit.items), 'file')}, {taken} taken")
+        table = _grid({"no_wrap": True}, {"no_wrap": True}, {"overflow": "fold"}, {"overflow": "fold"})
+        for item in sorted(kit.items, key=lambda one: (not one.taken, one.kind, one.path)):
+            word = Text("taken", style="green") if item.taken else Text("left out", style="yellow")
+            path = item.path.removeprefix(f"{kit.origin}/")
+            table.add_row(word, item.kind, Text(path), Text(item.why, style="" if item.taken else "dim"))
+        yield _indent(table)
+    # What the table has just said need not be said again.
+    said = {"kit-read-me", "kit-junk", "kit-same-content", "kit-certificate-unused", "profile-same"}
+    notable = [entry for entry in result.findings if entry.code.slug not in said]
+    if notable:
+        yield Text()
+        yield _heading("Findings")
+        yield from findings_table(notable)
+    yield Text()
+    yield Text(_kit_summary(result))
+
+
+def _kit_summary(result: results.KitResult) -> str:
+    profiles = sum(len(kit.profiles) for kit in result.kits)
+    labels = sorted({entry.label for kit in result.kits for entry in kit.credentials})
+    with_credentials = f" and the credentials for {', '.join(labels)}" if labels else ""
+    if not result.imported:
+        return f"Nothing was changed. `zesty import` would take {plural(profiles, 'profile')}{with_credentials}."
+    counts: dict[str, int] = {}
+    for outcome in result.outcomes.values():
+        counts[outcome] = counts.get(outcome, 0) + 1
+    words = ", ".join(f"{number} {outcome}" for outcome, number in sorted(counts.items())) or "none"
+    sealed = f" Sealed the credentials for {', '.join(labels)}." if labels else ""
+    return f"Profiles: {words}.{sealed}"
+
+
+def _list(result: results.ListResult) -> Parts:
+    if not result.profiles:
+        yield Text("No profiles. Import a provider's kit: zesty import KIT")
+        return
+    table = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="bold")
+    for heading in ("name", "place", "provider", "protocol", "imported"):
+        table.add_column(heading, overflow="fold", no_wrap=heading == "name")
+    for row in result.profiles:
+        place = ", ".join(part for part in (row["city"], row["country"]) if part)
+        table.add_row(row["name"], place, row["provider"], row["protocol"], row["imported_at"][:10])
+    yield table
+
+
+def _proposal(choice: ProposalChoice) -> str:
+    return "; ".join(
+        ", ".join(map(str, row))
+        for row in (choice.encryption, choice.integrity, choice.prf, choice.key_exchange)
+        if row
+    )
+
+
+def _show_rows(profile: Profile) -> list[tuple[str, str]]:
+    traffic, tunnel, sign_in = profile.traffic, profile.tunnel, profile.sign_in
+    own = "the gateway's"
+    rows = [
+        ("provider", profile.provider),
+        ("place", profile.place),
+        ("gateway", ", ".join(profile.gateway.addresses)),
+        ("identity", f"{profile.gateway_identity.value} ({profile.gateway_identity.type.name})"),
+        ("protocol", f"{tunnel.protocol} over {tunnel.transport}, MTU {tunnel.mtu}"),
+        ("sign-in", f"gateway by {sign_in.gateway}, this side by {sign_in.method}"),
+    ]
+    default = "" if profile.algorithms.ike else " (default)"
+    for label, proposals, fallback in (
+        ("IKE", profile.algorithms.ike, DEFAULT_ALGORITHMS.ike),
+        ("ESP", profile.algorithms.esp, DEFAULT_ALGORITHMS.esp),
+    ):
+        rows += [(f"{label} offer", _proposal(entry) + default) for entry in proposals or fallback]
+    rows += [
+        ("networks", ", ".join(map(str, traffic.networks))),
+        ("IPv6", traffic.ipv6),
+        ("local network", traffic.local_network),
+        ("name servers", ", ".join(map(str, traffic.name_servers)) or own),
+        ("suffixes", ", ".join(traffic.suffixes) or own),
+        ("authorities", plural(len(profile.authorities), "certificate")),
+    ]
+    for label, values in profile.unknown.items():
+        rows += [
+            ("unknown key", f"{label}.{key} = {value!r}" if label else f"{key} = {value!r}")
+            for key, value in values.items()
+        ]
+    return rows
+
+
+def _show(result: results.ShowResult) -> Parts:
+    yield _heading(result.profile.name)
+    table = _grid({"no_wrap": True, "style": "dim"}, {"overflow": "fold"})
+    for label, value in _show_rows(result.profile):
+        table.add_row(label, Text(value))
+    table.add_row("credentials", Text(result.credentials))
+    table.add_row("imported", Text(f"{result.imported_at} from {result.origin}"))
+    yield _indent(table)
+    if result.findings:
+        yield Text()
+        yield _heading("Findings")
+        yield from findings_table(result.findings)
+
+
+def _removed(result: results.RemoveResult) -> Parts:
+    yield Text(f"Removed {plural(len(result.removed), 'profile')}: {', '.join(result.removed)}.")
+    if result.forgotten:
+        yield Text(f"The credentials for {', '.join(result.forgotten)} are gone with them.")
+
+
+def up_line(status: TunnelStatus) -> Text:
+    """Place, inner addresses, protocol, algorithms."""
+    place = ", ".join(part for part in (status.city, status.country) if part) or status.profile
+    return Text.assemble(
+        ("  up    ", "bold green"),
+        (place, "bold"),
+        f" | {', '.join(status.addresses)} | {status.protocol} | {status.esp_algorithms} | IPv6 {status.ipv6}",
+    )
+
+
+def _up(result: results.UpResult) -> Parts:
+    yield up_line(result.status)
+    yield Text(f"The tunnel goes on in the background (process {result.status.process}); end it: zesty disconnect")
+
+
+def _ended(result: results.EndResult) -> Parts:
+    yield Text(f"The tunnel has ended ({result.end.reason}); this machine is as it was before.")
+    for path in result.end.restored.left_alone:
+        yield Text(f"{path} was changed by somebody else meanwhile and was left alone.", style="yellow")
+
+
+def octets(count: float) -> str:
+    """Octets with a unit of thousands."""
+    for unit in ("octets", "kB", "MB", "GB"):
+        if count < 1000 or unit == "GB":
+            return f"{count:.0f} {unit}" if unit == "octets" else f"{count:.1f} {unit}"
+        count /= 1000
+    return ""
+
+
+def _status(result: results.StatusResult) -> Parts:
+    status = result.tunnel
+    if status is None:
+        yield Text(f"No tunnel is up ({result.state})." if result.state else "No tunnel is up.")
+    else:
+        yield up_line(status)
+        table = _grid({"no_wrap": True, "style": "dim"}, {"overflow": "fold"})
+        rows = [
+            ("profile", f"{status.profile} ({status.provider})"),
+            ("gateway", f"{status.gateway} at {status.gateway_address}"),
+            ("since", f"{status.since}, {status.seconds_up:.0f} s"),
+            ("device", status.device),
+            ("name servers", ", ".join(status.name_servers) or "unchanged"),
+            ("suffixes", ", ".join(status.suffixes) or "none"),
+            ("IKE", status.ike_algorithms),
+            ("ESP", status.esp_algorithms),
+            ("in", f"{plural(status.packets_in, 'packet')}, {octets(status.octets_in)}; {status.rejected} rejected"),
+            ("out", f"{plural(status.packets_out, 'packet')}, {octets(status.octets_out)}; "
+                    f"{status.turned_away} turned away"),
+            ("process", str(status.process)),
+        ]  # fmt: skip
+        for label, value in rows:
+            table.add_row(label, Text(value))
+        yield _indent(table, 8)
+    if result.findings:
+        yield from findings_table(result.findings)
+    if result.network is not None:
+        yield Text()
+        yield _heading("This machine")
+        for line in result.network:
+            yield _indent(Text(line))
+
+
+def _disconnected(result: results.DisconnectResult) -> Parts:
+    yield Text(f"The tunnel {result.profile} has ended; this machine is as it was before.")
+
+
+def _restored(result: results.RestoreResult) -> Parts:
+    if not result.restored.done and not result.restored.left_alone:
+        yield Text("Nothing to put back: no tunnel has left anything behind.")
+        return
+    yield Text("Put back:")
+    for line in result.restored.done:
+        yield _indent(Text(line))
+    for path in result.restored.left_alone:
+        yield Text(f"{path} was changed by somebody else meanwhile and was left alone.", style="yellow")
+
+
+def _sighting(seen: Sighting, *, none: str = "none") -> str:
+    return seen.address or none
+
+
+def _describe(seen: Sighting) -> str:
+    known = ", ".join(part for part in (seen.operator, seen.place) if part)
+    return f"{seen.address} ({known})" if known else seen.address
+
+
+def _observation_rows(before: Observation | None, after: Observation) -> list[tuple[str, str, str]]:
+    old = before or Observation("")
+    rows = [("taken", old.taken_at or "never", after.taken_at)]
+    for label, one, two in (("IPv4", old.ipv4, after.ipv4), ("IPv6", old.ipv6, after.ipv6)):
+        rows.append((f"{label} address", _sighting(one), _sighting(two)))
+        if one.address or two.address:
+            rows.append(("  operator", one.operator, two.operator))
+            rows.append(("  place", one.place, two.place))
+    for index in range(max(len(old.resolvers), len(after.resolvers), 1)):
+        cells = [_describe(side[index]) if index < len(side) else "" for side in (old.resolvers, after.resolvers)]
+        rows.append(("resolvers" if index == 0 else "", *cells))  # type: ignore[arg-type]
+    for index in range(max(len(old.real_time), len(after.real_time), 1)):
+        cells = [_sighting(side[index]) if index < len(side) else "" for side in (old.real_time, after.real_time)]
+        rows.append(("real-time (STUN)" if index == 0 else "", *cells))  # type: ignore[arg-type]
+    rows.append(
+        (
+            "names answered",
+            f"{old.names_answered} of {old.names_asked}",
+            f"{after.names_answered} of {after.names_asked}",
+        )
+    )
+    return rows
+
+
+def _verification(result: results.VerifyResult) -> Parts:
+    promise = f", which promises {result.promise}" if result.promise else ""
+    subject = f"profile {result.profile}{promise}" if result.profile else "no tunnel"
+    yield _heading(f"Verification of {subject}")
+    table = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="bold")
+    table.add_column("", style="dim", no_wrap=True)
+    table.add_column("before", overflow="fold")
+    table.add_column("after", overflow="fold")
+    for row in _observation_rows(result.before, result.after):
+        table.add_row(*map(Text, row))
+    yield _indent(table)
+    yield Text()
+    yield Text(VERDICT_WORDS[result.judgement.verdict], style=VERDICT_STYLES[result.judgement.verdict])
+    yield from findings_table(result.judgement.findings)
+
+
+def _baseline(result: results.BaselineResult) -> Parts:
+    seen = result.observation
+    yield _heading("What the outside sees before the tunnel")
+    table = _grid({"no_wrap": True, "style": "dim"}, {"overflow": "fold"})
+    table.add_row("IPv4 address", Text(_describe(seen.ipv4) or "none"))
+    table.add_row("IPv6 address", Text(_describe(seen.ipv6) or "none"))
+    for index, resolver in enumerate(seen.resolvers):
+        table.add_row("resolvers" if index == 0 else "", Text(_describe(resolver)))
+    yield _indent(table)
+    yield Text("Remembered. Connect, then run `zesty verify`.")
+
+
+def _explanation(result: results.ExplainResult) -> Parts:
+    if len(result.codes) > 1:
+        table = _grid({"no_wrap": True}, {"no_wrap": True}, {"overflow": "fold"})
+        for code in result.codes:
+            table.add_row(
+                Text(code.severity, style=SEVERITY_STYLES[code.severity]), Text(code.slug, style="bold"), code.title
+            )
+        yield table
+        return
+    for code in result.codes:
+        yield Text.assemble((code.slug, "bold"), " (", (code.severity, SEVERITY_STYLES[code.severity]), ")")
+        table = _grid({"no_wrap": True, "style": "dim"}, {"overflow": "fold"})
+        for label, value in (
+            ("what", code.title),
+            ("why", code.why),
+            ("to do", code.remedy),
+            ("source", code.reference),
+        ):
+            if value:
+                table.add_row(label, Text(value))
+        yield _indent(table)
+
+
+def _lab(result: results.LabResult) -> Parts:
+    yield _heading(f"The lab runs (process {result.status['process']}, folder {result.status['folder']})")
+    table = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="bold")
+    for heading in ("host", "process", "tunnels", "faults", "note"):
+        table.add_column(heading, overflow="fold")
+    for name, row in result.status["hosts"].items():
+        faults = ", ".join(row.get("faults", [])) or ("none" if "faults" in row else "")
+        table.add_row(name, str(row["process"]), str(row.get("tunnels", "")), faults, Text(row.get("note", "")))
+    yield _indent(table)
+    yield Text(f"The provider's kit: {result.kit}")
+    yield Text("Run a command on her workstation: zesty lab run heron -- zesty list")
+
+
+def _message(result: results.MessageResult) -> Parts:
+    yield Text(result.message)
+
+
+_RENDERERS: dict[type[Result], Callable[[Any], Parts]] = {
+    results.KitResult: _kit,
+    results.ListResult: _list,
+    results.ShowResult: _show,
+    results.RemoveResult: _removed,
+    results.UpResult: _up,
+    results.EndResult: _ended,
+    results.StatusResult: _status,
+    results.DisconnectResult: _disconnected,
+    results.RestoreResult: _restored,
+    results.VerifyResult: _verification,
+    results.BaselineResult: _baseline,
+    results.ExplainResult: _explanation,
+    results.LabResult: _lab,
+    results.MessageResult: _message,
+}
