@@ -72,7 +72,7 @@ class Journal:
 
     def record(self, kind: str, fields: dict[str, Any]) -> None:
         """Write a change down; only then may it be made."""
-        self._write({"kind": kind, **fields})
+        self._write({"change": kind, "fields": fields})
 
     def put_back(self) -> Restored:
         """Undo everything and remove the journal."""
@@ -153,7 +153,7 @@ def _read(path: Path) -> tuple[dict[str, Any], list[Change]]:
         if isinstance(document, dict):
             documents.append(document)
     header = documents[0] if documents else {}
-    return header, [Change(str(entry.pop("kind", "")), entry) for entry in documents[1:]]
+    return header, [Change(str(entry.get("change")), dict(entry.get("fields", {}))) for entry in documents[1:]]
 
 
 def _undo(path: Path) -> Restored:

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from contextlib import suppress
+from socket import AF_INET, AF_INET6
 from typing import Any
 
 from zesty_burrow.host.resolver import RESOLV_CONF
 
+VERSIONS = {AF_INET: 4, AF_INET6: 6}
 _VOLATILE_TABLES = {255}
 """The kernel's own table of local addresses follows from the addresses."""
 
@@ -22,12 +24,15 @@ def snapshot() -> tuple[str, ...]:
             f"address {row.get('address')}/{row['prefixlen']} {names[row['index']]}" for row in netlink.get_addr()
         ]
         for row in netlink.get_routes():
-            if row.get("table") not in _VOLATILE_TABLES and not row["flags"] & 0x200:
+            if row["family"] in VERSIONS and row.get("table") not in _VOLATILE_TABLES and not row["flags"] & 0x200:
                 lines.append(_route(row, names))
         for row in netlink.get_rules():
+            if row["family"] not in VERSIONS:
+                continue
             target = f"to {row.get('dst')}/{row['dst_len']} " if row["dst_len"] else ""
-            version = {2: 4, 10: 6}.get(row["family"], 0)
-            lines.append(f"rule IPv{version} {row.get('priority') or 0} {target}table {row.get('table')}")
+            lines.append(
+                f"rule IPv{VERSIONS[row['family']]} {row.get('priority') or 0} {target}table {row.get('table')}"
+            )
     with suppress(OSError):
         lines += [f"resolver {line}" for line in RESOLV_CONF.read_text().splitlines() if not line.startswith("#")]
     return tuple(sorted(lines))
@@ -35,7 +40,7 @@ def snapshot() -> tuple[str, ...]:
 
 def _route(row: Any, names: dict[int, str]) -> str:
     destination = f"{row.get('dst')}/{row['dst_len']}" if row.get("dst") else "default"
-    parts = [f"route IPv{ {2: 4, 10: 6}.get(row['family'], 0) }", destination]
+    parts = [f"route IPv{VERSIONS[row['family']]}", destination]
     if row.get("gateway"):
         parts.append(f"via {row.get('gateway')}")
     if row.get("oif"):

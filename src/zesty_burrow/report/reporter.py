@@ -13,7 +13,9 @@ from zesty_burrow.errors import BurrowError, Clash
 from zesty_burrow.report.result import Result, Silent
 
 if TYPE_CHECKING:
-    from rich.console import Console
+    from collections.abc import Iterable
+
+    from rich.console import Console, RenderableType
 
     from zesty_burrow.carrier.status import StepDone, TunnelStatus
 
@@ -26,6 +28,19 @@ def console_for(stream: TextIO) -> Console:
 
     width = None if stream.isatty() else int(os.environ.get("COLUMNS") or PIPE_WIDTH)
     return Console(file=stream, highlight=False, width=width, soft_wrap=False)
+
+
+def print_parts(stream: TextIO, parts: Iterable[RenderableType]) -> None:
+    """Print them; where there is no terminal without the blanks that pad lines to a width."""
+    console = console_for(stream)
+    if stream.isatty():
+        for part in parts:
+            console.print(part)
+        return
+    with console.capture() as captured:
+        for part in parts:
+            console.print(part)
+    stream.write("".join(line.rstrip() + "\n" for line in captured.get().splitlines()))
 
 
 class Reporter:
@@ -92,9 +107,7 @@ class Reporter:
         else:
             from zesty_burrow.report.text import render
 
-            console = console_for(sys.stdout)
-            for part in render(result):
-                console.print(part)
+            print_parts(sys.stdout, render(result))
         sys.stdout.flush()
 
     def error(self, error: BurrowError) -> None:

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 from dataclasses import asdict, dataclass, field
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
-from zesty_burrow.carrier.carrier import CarrierEnd
-from zesty_burrow.carrier.status import TunnelStatus
-from zesty_burrow.core.finding import Code, Finding
 from zesty_burrow.core.leak import Judgement, Observation, Verdict
-from zesty_burrow.core.profile.model import Profile
-from zesty_burrow.host.journal import Restored
-from zesty_burrow.intake.kit import Kit
+
+if TYPE_CHECKING:
+    # Types alone: a command that needs none of these rooms must not wait for them.
+    from zesty_burrow.carrier.carrier import CarrierEnd
+    from zesty_burrow.carrier.status import TunnelStatus
+    from zesty_burrow.core.finding import Code, Finding
+    from zesty_burrow.core.profile.model import Profile
+    from zesty_burrow.host.journal import Restored
+    from zesty_burrow.intake.kit import Kit
 
 FORMAT = 1
 EXIT_LEAKING, EXIT_UNCLEAR = 10, 11

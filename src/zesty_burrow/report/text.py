@@ -3,19 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from rich.console import RenderableType
 from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from zesty_burrow.carrier.status import TunnelStatus
 from zesty_burrow.core.finding import Finding, Severity
 from zesty_burrow.core.leak import Observation, Sighting, Verdict
-from zesty_burrow.core.profile.model import DEFAULT_ALGORITHMS, Profile, ProposalChoice
 from zesty_burrow.report import result as results
 from zesty_burrow.report.result import Result
+
+if TYPE_CHECKING:
+    from zesty_burrow.carrier.status import TunnelStatus
+    from zesty_burrow.core.profile.model import Profile, ProposalChoice
 
 SEVERITY_STYLES = {Severity.NOTE: "cyan", Severity.WARNING: "yellow", Severity.SERIOUS: "bold red"}
 VERDICT_STYLES = {Verdict.SEALED: "bold green", Verdict.LEAKING: "bold red", Verdict.UNCLEAR: "bold yellow"}
@@ -53,10 +55,10 @@ def findings_table(findings: Sequence[Finding], *, with_remedy: bool = True) -> 
     table = _grid({"no_wrap": True}, {"no_wrap": True}, {"overflow": "fold"})
     for entry in sorted(findings, key=lambda one: order.index(one.severity)):
         words = entry.code.title if not entry.detail else f"{entry.code.title.rstrip('.')}: {entry.detail}"
+        subject = f"{entry.subject}: " if entry.subject and entry.subject not in words else ""
         style = SEVERITY_STYLES[entry.severity]
-        table.add_row(Text(entry.severity, style=style), Text(entry.code.slug, style="bold"), Text(words))
-        if entry.subject not in words and entry.subject:
-            table.add_row("", "", Text(f"in {entry.subject}", style="dim"))
+        line = Text.assemble((subject, "bold"), words)
+        table.add_row(Text(entry.severity, style=style), Text(entry.code.slug, style="bold"), line)
         if with_remedy and entry.severity is not Severity.NOTE:
             table.add_row("", "", Text(f"To do: {entry.code.remedy}", style="italic"))
     return [_indent(table)]
@@ -124,6 +126,8 @@ def _proposal(choice: ProposalChoice) -> str:
 
 
 def _show_rows(profile: Profile) -> list[tuple[str, str]]:
+    from zesty_burrow.core.profile.model import DEFAULT_ALGORITHMS
+
     traffic, tunnel, sign_in = profile.traffic, profile.tunnel, profile.sign_in
     own = "the gateway's"
     rows = [
