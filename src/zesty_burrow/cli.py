@@ -73,7 +73,7 @@ def main(words: Sequence[str] | None = None) -> int:
 
     reporter = Reporter(as_json=args.json, json_file=args.json_file, debug=args.debug)
     paths = find_paths(os.environ, root=running_as_root())
-    context = Context(paths, os.environ, reporter, args.passphrase_file)
+    context = Context(paths, os.environ, reporter, args.passphrase_file, main)
     try:
         result = module.run(args, context)
         reporter.result(result)

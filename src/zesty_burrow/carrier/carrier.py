@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import importlib
 import os
 import random
 import signal
@@ -33,7 +34,8 @@ from zesty_burrow.core.ike.events import (
     Reached,
     SignedIn,
 )
-from zesty_burrow.core.ike.initiator import Initiator, InitiatorConfig, State
+from zesty_burrow.core.ike.initiator import Initiator, InitiatorConfig
+from zesty_burrow.core.ike.initiator_table import State
 from zesty_burrow.core.ike.party import Backoff
 from zesty_burrow.core.ike.registry import IdType
 from zesty_burrow.core.ip import AddressRange, Network
@@ -166,6 +168,7 @@ class Carrier:
 
     def run(self) -> CarrierEnd:
         """Carry the tunnel until it ends. Raises a ``BurrowError`` if it could not be set up or was lost."""
+        importlib.import_module("pyroute2")  # slow to load: before the steps whose time is shown
         self._journal = Journal(self._options.journal, self._profile.name)
         try:
             self._device = open_tun()

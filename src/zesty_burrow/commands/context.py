@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from contextlib import closing
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from getpass import GetPassWarning, getpass
 from pathlib import Path
@@ -22,12 +22,13 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class Context:
-    """``paths`` where things lie; ``environment`` the process's; ``reporter`` for what happens along the way."""
+    """``paths`` where things lie; ``reporter`` for what happens along the way; ``program`` the command line's main."""
 
     paths: Paths
     environment: Mapping[str, str]
     reporter: Reporter
     passphrase_file: Path | None = None
+    program: Callable[[list[str]], int] = field(default=lambda _: 1)
 
     def now(self) -> datetime:
         """The time, with its zone."""

@@ -67,3 +67,14 @@ def intersect(wanted: Sequence[AddressRange], allowed: Sequence[AddressRange]) -
     """What is in some of ``wanted`` and in some of ``allowed``, in the order of ``wanted``."""
     found = [common for one in wanted for other in allowed if (common := one.within(other))]
     return tuple(dict.fromkeys(found))
+
+
+def same_families(
+    one: Sequence[AddressRange], other: Sequence[AddressRange]
+) -> tuple[tuple[AddressRange, ...], tuple[AddressRange, ...]]:
+    """Both sides without the ranges of a family that the other side lacks: such a range could carry nothing."""
+    shared = {entry.version for entry in one} & {entry.version for entry in other}
+    return (
+        tuple(entry for entry in one if entry.version in shared),
+        tuple(entry for entry in other if entry.version in shared),
+    )

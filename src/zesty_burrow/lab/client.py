@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import os
 import signal
+import sys
 import time
-from collections.abc import Sequence
+import traceback
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from pathlib import Path
 from typing import Any
@@ -78,16 +80,29 @@ class LabClient:
 
     def run(self, host: str, command: Sequence[str]) -> int:
         """Run a command on a host, with its files, network and home; the command's exit code."""
+
+        def become() -> int:
+            try:
+                os.execvp(command[0], list(command))  # noqa: S606
+            except FileNotFoundError:
+                os.write(2, f"zesty: there is no command {command[0]!r}\n".encode())
+            return 127
+
+        return self.call(host, become)
+
+    def call(self, host: str, function: Callable[[], int]) -> int:
+        """Call a function in a process on a host, with its files, network and home; the function's result."""
         found = self._ask({"call": "where", "host": host})
-        home = self.folder / host
+        sys.stdout.flush()
+        sys.stderr.flush()
         pid = os.fork()
         if pid == 0:
-            _enter_and_run(int(found["process"]), home, command)
+            _enter_and_call(int(found["process"]), self.folder / host, function)
         return _wait(pid)
 
 
-def _enter_and_run(process: int, home: Path, command: Sequence[str]) -> None:
-    """The child: enters the host's namespaces, then becomes the command. Never returns."""
+def _enter_and_call(process: int, home: Path, function: Callable[[], int]) -> None:
+    """The child: enters the host's namespaces, then calls the function. Never returns."""
     try:
         folder = Path.cwd()
         user = os.stat("/proc/self/ns/user").st_ino != os.stat(f"/proc/{process}/ns/user").st_ino  # noqa: PTH116
@@ -102,14 +117,18 @@ def _enter_and_run(process: int, home: Path, command: Sequence[str]) -> None:
             os._exit(code)
         namespaces.die_with_parent(signal.SIGKILL)
         home.mkdir(mode=0o700, exist_ok=True)
-        environment = {**os.environ, HOME_VARIABLE: str(home)}
-        os.execvpe(command[0], list(command), environment)  # noqa: S606
-    except FileNotFoundError:
-        os.write(2, f"zesty: there is no command {command[0]!r}\n".encode())
-        os._exit(127)
+        os.environ[HOME_VARIABLE] = str(home)
     except OSError as problem:
         os.write(2, f"zesty: the lab's host cannot be entered: {problem}\n".encode())
         os._exit(126)
+    code = 1
+    try:
+        code = function()
+        sys.stdout.flush()
+        sys.stderr.flush()
+    except BaseException:
+        traceback.print_exc()
+    os._exit(code)
 
 
 def _wait(pid: int) -> int:

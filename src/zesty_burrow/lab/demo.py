@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-import sys
+import os
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -98,8 +98,9 @@ def steps(kit: Path) -> tuple[DemoStep, ...]:
 
 @dataclass(slots=True)
 class Demo:
-    """``say`` tells a sentence, ``head`` a step's title."""
+    """``program`` is the command line's main; ``say`` tells a sentence, ``head`` a step's title."""
 
+    program: Callable[[list[str]], int]
     paths: Paths
     say: Callable[[str], None]
     head: Callable[[str], None]
@@ -148,10 +149,16 @@ class Demo:
             )
 
     def _command(self, client: LabClient, words: tuple[str, ...], output: Path, *, quiet: bool = False) -> int:
-        line = [sys.executable, "-m", "zesty_burrow", "--json-file", str(output), *words]
-        if quiet:
-            line = ["sh", "-c", 'exec "$@" >/dev/null 2>&1', "sh", *line]
-        return client.run(story.WORKSTATION, line)
+        """The program on heron, in a process of its own that has it loaded already."""
+
+        def call() -> int:
+            if quiet:
+                nowhere = os.open(os.devnull, os.O_WRONLY)
+                os.dup2(nowhere, 1)
+                os.dup2(nowhere, 2)
+            return self.program(["--json-file", str(output), *words])
+
+        return client.call(story.WORKSTATION, call)
 
     def _read(self, output: Path) -> dict[str, Any]:
         if not output.exists():

@@ -10,8 +10,6 @@ import dataclasses
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime
-from enum import StrEnum
-from types import MappingProxyType
 
 from cryptography import x509
 
@@ -30,6 +28,7 @@ from zesty_burrow.core.ike.events import (
     Reached,
     SignedIn,
 )
+from zesty_burrow.core.ike.initiator_table import REQUESTS, RESPONSES, TRANSITIONS, Signal, State
 from zesty_burrow.core.ike.keyexchange import METHODS, KeyAgreement, make_key_agreement
 from zesty_burrow.core.ike.keys import derive_child_keys, derive_ike_keys, shared_key_auth, signed_octets
 from zesty_burrow.core.ike.message import (
@@ -79,84 +78,6 @@ MAX_INIT_ROUNDS = 6
 HINT_GRACE = 1.0
 KEEPALIVE_EVERY = 20.0
 CLOSE_PATIENCE = 2.0
-
-
-class State(StrEnum):
-    """Where the negotiation stands."""
-
-    IDLE = "idle"
-    INIT_SENT = "init sent"
-    PROOF_AWAITED = "proof awaited"
-    SIGNING_IN = "signing in"
-    CONFIRMING = "confirming"
-    ESTABLISHED = "established"
-    CLOSING = "closing"
-    CLOSED = "closed"
-
-
-class Signal(StrEnum):
-    """What can happen to it."""
-
-    START = "start"
-    INIT_RESPONSE = "IKE_SA_INIT response"
-    AUTH_RESPONSE = "IKE_AUTH response"
-    INFORMATIONAL_REQUEST = "INFORMATIONAL request"
-    INFORMATIONAL_RESPONSE = "INFORMATIONAL response"
-    CHILD_REQUEST = "CREATE_CHILD_SA request"
-    GIVE_UP = "time-out"
-    CLOSE = "close"
-
-
-@dataclass(frozen=True, slots=True)
-class Transition:
-    """The method that handles a signal in a state, and the states that it may lead to."""
-
-    handler: str
-    targets: frozenset[State]
-
-
-def _to(handler: str, *targets: State) -> Transition:
-    return Transition(handler, frozenset(targets))
-
-
-_S, _G = State, Signal
-TRANSITIONS = MappingProxyType(
-    {
-        (_S.IDLE, _G.START): _to("_on_start", _S.INIT_SENT),
-        (_S.IDLE, _G.CLOSE): _to("_on_abandon", _S.CLOSED),
-        (_S.INIT_SENT, _G.INIT_RESPONSE): _to("_on_init_response", _S.INIT_SENT, _S.PROOF_AWAITED, _S.CLOSED),
-        (_S.INIT_SENT, _G.GIVE_UP): _to("_on_give_up", _S.CLOSED),
-        (_S.INIT_SENT, _G.CLOSE): _to("_on_abandon", _S.CLOSED),
-        (_S.PROOF_AWAITED, _G.AUTH_RESPONSE): _to("_on_proof", _S.SIGNING_IN, _S.CLOSED),
-        (_S.PROOF_AWAITED, _G.GIVE_UP): _to("_on_give_up", _S.CLOSED),
-        (_S.PROOF_AWAITED, _G.CLOSE): _to("_on_abandon", _S.CLOSED),
-        (_S.SIGNING_IN, _G.AUTH_RESPONSE): _to("_on_sign_in", _S.SIGNING_IN, _S.CONFIRMING, _S.CLOSED),
-        (_S.SIGNING_IN, _G.GIVE_UP): _to("_on_give_up", _S.CLOSED),
-        (_S.SIGNING_IN, _G.CLOSE): _to("_on_abandon", _S.CLOSED),
-        (_S.CONFIRMING, _G.AUTH_RESPONSE): _to("_on_confirmed", _S.ESTABLISHED, _S.CLOSING, _S.CLOSED),
-        (_S.CONFIRMING, _G.GIVE_UP): _to("_on_give_up", _S.CLOSED),
-        (_S.CONFIRMING, _G.CLOSE): _to("_on_abandon", _S.CLOSED),
-        (_S.ESTABLISHED, _G.INFORMATIONAL_REQUEST): _to("_on_informational", _S.ESTABLISHED, _S.CLOSING, _S.CLOSED),
-        (_S.ESTABLISHED, _G.CHILD_REQUEST): _to("_on_child_request", _S.ESTABLISHED),
-        (_S.ESTABLISHED, _G.CLOSE): _to("_on_close", _S.CLOSING),
-        (_S.CLOSING, _G.INFORMATIONAL_REQUEST): _to("_on_informational", _S.CLOSING, _S.CLOSED),
-        (_S.CLOSING, _G.INFORMATIONAL_RESPONSE): _to("_on_deleted", _S.CLOSED),
-        (_S.CLOSING, _G.GIVE_UP): _to("_on_deleted", _S.CLOSED),
-        (_S.CLOSING, _G.CLOSE): _to("_on_nothing", _S.CLOSING),
-        (_S.CLOSED, _G.CLOSE): _to("_on_nothing", _S.CLOSED),
-    }
-)
-"""Anything that is not in this table is an error: a stranger's message is ignored, a call of ours is a fault."""
-
-_RESPONSES = {
-    ExchangeType.IKE_SA_INIT: Signal.INIT_RESPONSE,
-    ExchangeType.IKE_AUTH: Signal.AUTH_RESPONSE,
-    ExchangeType.INFORMATIONAL: Signal.INFORMATIONAL_RESPONSE,
-}
-_REQUESTS = {
-    ExchangeType.INFORMATIONAL: Signal.INFORMATIONAL_REQUEST,
-    ExchangeType.CREATE_CHILD_SA: Signal.CHILD_REQUEST,
-}
 
 
 @dataclass(frozen=True, slots=True)
@@ -290,7 +211,7 @@ class Initiator(Party):
         if header.spi_is_foreign(self.spi_i, self.spi_r) or header.from_initiator or header.major_version != 2:
             raise Malformed("a message was turned away", why="it belongs to another negotiation")
         if header.is_response:
-            signal = _RESPONSES.get(ExchangeType(header.exchange)) if header.exchange in _EXCHANGES else None
+            signal = RESPONSES.get(ExchangeType(header.exchange)) if header.exchange in _EXCHANGES else None
             awaited = self._outstanding is not None and self._outstanding.message_id == header.message_id
             if signal is None or not awaited:
                 raise Malformed("a message was turned away", why="it answers no request of ours")
@@ -304,7 +225,7 @@ class Initiator(Party):
         if header.message_id == self._peer_request_id - 1 and self._last_response is not None:
             self._out.append(self._last_response)
             return
-        signal = _REQUESTS.get(ExchangeType(header.exchange)) if header.exchange in _EXCHANGES else None
+        signal = REQUESTS.get(ExchangeType(header.exchange)) if header.exchange in _EXCHANGES else None
         if signal is None or header.message_id != self._peer_request_id:
             raise Malformed("a message was turned away", why="its number or exchange is not expected")
         self._signal(signal, now, message)

@@ -45,7 +45,7 @@ from zesty_burrow.core.ike.registry import (
     Protocol,
     notify_in_words,
 )
-from zesty_burrow.core.ip import Address, AddressRange, intersect
+from zesty_burrow.core.ip import Address, AddressRange, intersect, same_families
 from zesty_burrow.core.policy.algorithms import TransformType, describe
 from zesty_burrow.errors import (
     BurrowError,
@@ -210,8 +210,9 @@ def read_child(config: InitiatorConfig, payloads: Sequence[Payload]) -> ChildAgr
     accepted = accept_answer(answer.proposals, config.esp_offers, Protocol.ESP)
     if accepted is None or len(accepted[0].spi) != 4 or int.from_bytes(accepted[0].spi) < 256:
         raise GatewayProtocolError(f"the gateway {host} granted no tunnel", why="it chose what was not offered")
-    local = intersect(_ranges(theirs_i), config.local)
-    remote = intersect(_ranges(theirs_r), config.remote)
+    local, remote = same_families(
+        intersect(_ranges(theirs_i), config.local), intersect(_ranges(theirs_r), config.remote)
+    )
     if not local or not remote:
         raise GatewayProtocolError(
             f"the gateway {host} granted no tunnel", why="none of the networks that were asked for is among its own"

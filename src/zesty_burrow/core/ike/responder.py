@@ -48,7 +48,7 @@ from zesty_burrow.core.ike.registry import (
     PayloadType,
     Protocol,
 )
-from zesty_burrow.core.ip import AddressRange, intersect
+from zesty_burrow.core.ip import AddressRange, intersect, same_families
 from zesty_burrow.core.protection import Random
 from zesty_burrow.core.trust import Identity
 from zesty_burrow.errors import GatewayProtocolError, Malformed, ProgramFault, SignInRefused
@@ -303,11 +303,11 @@ class Responder(Party):
         wanted = requested_versions(self._first)
         inner = dataclasses.replace(inner, addresses=tuple(one for one in inner.addresses if one.version in wanted))
         own = [AddressRange(entry.ip.packed, entry.ip.packed) for entry in inner.addresses]
-        local = intersect(_ranges(theirs_r), self.config.remote)
-        remote = intersect(_ranges(theirs_i), own)
+        local, remote = same_families(
+            intersect(_ranges(theirs_r), self.config.remote), intersect(_ranges(theirs_i), own)
+        )
         if not local or not remote:
             return [Notify(NotifyType.TS_UNACCEPTABLE)]
-        local = tuple(entry for entry in local if entry.version in {one.version for one in remote})
         # RFC 4303 §2.1: 0 to 255 are reserved; a set bit in the first octet keeps clear of them.
         spi_in = (int.from_bytes(self._random(4)) | 1 << 31).to_bytes(4)
         keys = derive_child_keys(self.keys, suite, self.nonce_i, self.nonce_r)

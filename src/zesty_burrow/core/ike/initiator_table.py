@@ -1,0 +1,87 @@
+"""The initiator's states, what can happen to it, and the table of what leads where (RFC 7296 §1.2, §2.16)."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+from types import MappingProxyType
+
+from zesty_burrow.core.ike.registry import ExchangeType
+
+
+class State(StrEnum):
+    """Where the negotiation stands."""
+
+    IDLE = "idle"
+    INIT_SENT = "init sent"
+    PROOF_AWAITED = "proof awaited"
+    SIGNING_IN = "signing in"
+    CONFIRMING = "confirming"
+    ESTABLISHED = "established"
+    CLOSING = "closing"
+    CLOSED = "closed"
+
+
+class Signal(StrEnum):
+    """What can happen to it."""
+
+    START = "start"
+    INIT_RESPONSE = "IKE_SA_INIT response"
+    AUTH_RESPONSE = "IKE_AUTH response"
+    INFORMATIONAL_REQUEST = "INFORMATIONAL request"
+    INFORMATIONAL_RESPONSE = "INFORMATIONAL response"
+    CHILD_REQUEST = "CREATE_CHILD_SA request"
+    GIVE_UP = "time-out"
+    CLOSE = "close"
+
+
+@dataclass(frozen=True, slots=True)
+class Transition:
+    """The method that handles a signal in a state, and the states that it may lead to."""
+
+    handler: str
+    targets: frozenset[State]
+
+
+def _to(handler: str, *targets: State) -> Transition:
+    return Transition(handler, frozenset(targets))
+
+
+_S, _G = State, Signal
+TRANSITIONS = MappingProxyType(
+    {
+        (_S.IDLE, _G.START): _to("_on_start", _S.INIT_SENT),
+        (_S.IDLE, _G.CLOSE): _to("_on_abandon", _S.CLOSED),
+        (_S.INIT_SENT, _G.INIT_RESPONSE): _to("_on_init_response", _S.INIT_SENT, _S.PROOF_AWAITED, _S.CLOSED),
+        (_S.INIT_SENT, _G.GIVE_UP): _to("_on_give_up", _S.CLOSED),
+        (_S.INIT_SENT, _G.CLOSE): _to("_on_abandon", _S.CLOSED),
+        (_S.PROOF_AWAITED, _G.AUTH_RESPONSE): _to("_on_proof", _S.SIGNING_IN, _S.CLOSED),
+        (_S.PROOF_AWAITED, _G.GIVE_UP): _to("_on_give_up", _S.CLOSED),
+        (_S.PROOF_AWAITED, _G.CLOSE): _to("_on_abandon", _S.CLOSED),
+        (_S.SIGNING_IN, _G.AUTH_RESPONSE): _to("_on_sign_in", _S.SIGNING_IN, _S.CONFIRMING, _S.CLOSED),
+        (_S.SIGNING_IN, _G.GIVE_UP): _to("_on_give_up", _S.CLOSED),
+        (_S.SIGNING_IN, _G.CLOSE): _to("_on_abandon", _S.CLOSED),
+        (_S.CONFIRMING, _G.AUTH_RESPONSE): _to("_on_confirmed", _S.ESTABLISHED, _S.CLOSING, _S.CLOSED),
+        (_S.CONFIRMING, _G.GIVE_UP): _to("_on_give_up", _S.CLOSED),
+        (_S.CONFIRMING, _G.CLOSE): _to("_on_abandon", _S.CLOSED),
+        (_S.ESTABLISHED, _G.INFORMATIONAL_REQUEST): _to("_on_informational", _S.ESTABLISHED, _S.CLOSING, _S.CLOSED),
+        (_S.ESTABLISHED, _G.CHILD_REQUEST): _to("_on_child_request", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.CLOSE): _to("_on_close", _S.CLOSING),
+        (_S.CLOSING, _G.INFORMATIONAL_REQUEST): _to("_on_informational", _S.CLOSING, _S.CLOSED),
+        (_S.CLOSING, _G.INFORMATIONAL_RESPONSE): _to("_on_deleted", _S.CLOSED),
+        (_S.CLOSING, _G.GIVE_UP): _to("_on_deleted", _S.CLOSED),
+        (_S.CLOSING, _G.CLOSE): _to("_on_nothing", _S.CLOSING),
+        (_S.CLOSED, _G.CLOSE): _to("_on_nothing", _S.CLOSED),
+    }
+)
+"""Anything that is not in this table is an error: a stranger's message is ignored, a call of ours is a fault."""
+
+RESPONSES = {
+    ExchangeType.IKE_SA_INIT: Signal.INIT_RESPONSE,
+    ExchangeType.IKE_AUTH: Signal.AUTH_RESPONSE,
+    ExchangeType.INFORMATIONAL: Signal.INFORMATIONAL_RESPONSE,
+}
+REQUESTS = {
+    ExchangeType.INFORMATIONAL: Signal.INFORMATIONAL_REQUEST,
+    ExchangeType.CREATE_CHILD_SA: Signal.CHILD_REQUEST,
+}

@@ -1,0 +1,161 @@
+"""What tests build on: a provider's authority, configurations, and a network of seeded mischief between two machines."""
+
+from __future__ import annotations
+
+import heapq
+import itertools
+import random
+from dataclasses import replace
+from datetime import UTC, datetime
+from ipaddress import IPv4Interface, IPv6Interface, ip_address
+
+from zesty_burrow.core.eap.peer import NamePassword
+from zesty_burrow.core.ike.events import Closed, Failed, InnerNetwork
+from zesty_burrow.core.ike.gateway import Gateway
+from zesty_burrow.core.ike.initiator import Initiator, InitiatorConfig
+from zesty_burrow.core.ike.initiator_table import State
+from zesty_burrow.core.ike.proposals import Offer
+from zesty_burrow.core.ike.registry import IdType
+from zesty_burrow.core.ike.responder import ResponderConfig
+from zesty_burrow.core.ip import AddressRange
+from zesty_burrow.core.secret import Secret
+from zesty_burrow.core.trust import Identity
+from zesty_burrow.lab.authority import issue, make_authority, make_key
+
+HOST = "lisbon.quillwort.example"
+GATEWAY = ("198.51.100.18", 500)
+CALLER = ("192.0.2.77", 40000)
+PASSWORD = "kelp-Forest_42"
+GCM, GCM128 = (Offer(((20, 256),), (), (5,), (31,)),), (Offer(((20, 128),), (), (5,), (31,)),)
+ESP_GCM = (Offer(((20, 256),), esn=(0,)),)
+WHOLE = (AddressRange(bytes(4), b"\xff" * 4), AddressRange(bytes(16), b"\xff" * 16))
+AUTHORITY = make_authority("Quillwort Relay")
+KEY = make_key("ecdsa")
+CERTIFICATE = issue(AUTHORITY, KEY, HOST)
+INNER = InnerNetwork(
+    (IPv4Interface("10.66.1.10/32"), IPv6Interface("fd66:1::a/64")),
+    (ip_address("198.51.100.242"),),
+    ("office.tidewrack.example",),
+)
+
+
+def seeded(seed):
+    """Repeatable octets."""
+    return random.Random(seed).randbytes
+
+
+def initiator_config(**changes):
+    """A caller's configuration that fits :func:`responder_config`."""
+    config = InitiatorConfig(
+        gateway=GATEWAY,
+        gateway_identity=Identity.of(HOST),
+        own_identity=Identity(IdType.ID_RFC822_ADDR, f"anonymous@{HOST}"),
+        ike_offers=GCM,
+        esp_offers=ESP_GCM,
+        anchors=(AUTHORITY.certificate,),
+        credentials=lambda: NamePassword("tidewrack_heron", Secret(PASSWORD)),
+        wall_time=datetime.now(UTC),
+        local=WHOLE,
+        remote=WHOLE,
+    )
+    return replace(config, **changes)
+
+
+def responder_config(**changes):
+    """A gateway's configuration."""
+    config = ResponderConfig(
+        identity=Identity.of(HOST),
+        certificates=(CERTIFICATE,),
+        key=KEY,
+        ike_offers=GCM,
+        esp_offers=ESP_GCM,
+        password_of=lambda name: PASSWORD if name == "tidewrack_heron" else None,
+        assign=lambda name: INNER,
+        remote=WHOLE,
+    )
+    return replace(config, **changes)
+
+
+class Wire:
+    """An initiator and a gateway, joined by a network that loses, doubles and delays by a seed."""
+
+    def __init__(self, caller=None, gateway=None, seed=1, loss=0.0, doubling=0.0, delay=0.01, jitter=0.0):
+        self.random = random.Random(seed)
+        self.initiator = Initiator(caller or initiator_config(), seeded(seed))
+        self.gateway = Gateway(gateway or responder_config(), seeded(seed + 1), GATEWAY[0])
+        self.loss, self.doubling, self.delay, self.jitter = loss, doubling, delay, jitter
+        self.now = 0.0
+        self.flying = []
+        self.counter = itertools.count()
+        self.events = []
+        self.gateway_events = []
+        self.seen = []
+        self.tamper = lambda data, to_gateway: data
+
+    def start(self):
+        self.initiator.start(self.now)
+        return self
+
+    def _launch(self, data, to_gateway, port):
+        data = self.tamper(data, to_gateway)
+        if data is None:
+            return
+        self.seen.append((to_gateway, port, data))
+        copies = 2 if self.random.random() < self.doubling else 1
+        for _ in range(copies):
+            if self.random.random() >= self.loss:
+                due = self.now + self.delay + self.random.random() * self.jitter
+                heapq.heappush(self.flying, (due, next(self.counter), data, to_gateway, port))
+
+    def collect(self):
+        """Let both machines send and tell."""
+        for datagram in self.initiator.send(self.now):
+            self._launch(datagram.data, True, datagram.destination[1])
+        for datagram in self.gateway.send(self.now):
+            self._launch(datagram.data, False, datagram.local_port)
+        while (event := self.initiator.next_event()) is not None:
+            self.events.append(event)
+        while (event := self.gateway.next_event()) is not None:
+            self.gateway_events.append(event.event)
+
+    def run(self, until=120.0, stop=lambda wire: False):
+        """Let time pass from event to event until ``until`` seconds, or until ``stop`` says so."""
+        self.collect()
+        while not stop(self):
+            times = [entry[0] for entry in self.flying[:1]]
+            times += [due for machine in (self.initiator, self.gateway) if (due := machine.next_timer()) is not None]
+            if not times or min(times) > until:
+                return self
+            self.now = max(self.now, min(times))
+            while self.flying and self.flying[0][0] <= self.now:
+                _, _, data, to_gateway, port = heapq.heappop(self.flying)
+                if to_gateway:
+                    self.gateway.receive(data, CALLER, self.now, port)
+                else:
+                    self.initiator.receive(data, (GATEWAY[0], port), self.now)
+            for machine in (self.initiator, self.gateway):
+                due = machine.next_timer()
+                if due is not None and due <= self.now:
+                    machine.handle_timer(self.now)
+            self.collect()
+        return self
+
+    def connect(self):
+        """Run until the negotiation has an end."""
+        done = (State.ESTABLISHED, State.CLOSED, State.CLOSING)
+        return self.start().run(stop=lambda wire: wire.initiator.state in done and not wire.flying)
+
+    def told(self, kind):
+        """The first event of a kind that the initiator told."""
+        return next((event for event in self.events if isinstance(event, kind)), None)
+
+    @property
+    def error(self):
+        """The error that ended the negotiation, if one did."""
+        failed = self.told(Failed)
+        return failed.error if failed else None
+
+    @property
+    def closed(self):
+        """Whether the initiator told of the end."""
+        return self.told(Closed) is not None
