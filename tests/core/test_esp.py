@@ -1,0 +1,141 @@
+"""ESP: the replay window, padding, and what is turned away (RFC 4303)."""
+
+from __future__ import annotations
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from zesty_burrow.core.esp.association import LAST_SEQUENCE, InboundSa, OutboundSa
+from zesty_burrow.core.esp.replay import ReplayWindow
+from zesty_burrow.core.ip import AddressRange, destination, intersect, source
+from zesty_burrow.core.protection import AesCbcHmac, AesGcm16
+from zesty_burrow.errors import Malformed, StateError
+
+IPV4 = bytes([0x45, 0, 0, 24, 0, 0, 0, 0, 64, 17, 0, 0, 10, 66, 1, 10, 203, 0, 113, 10]) + b"data"
+IPV6 = bytes([0x60, 0, 0, 0, 0, 4, 59, 64]) + bytes(15) + b"\x01" + bytes(15) + b"\x02" + b"data"
+
+
+def both(kind="gcm"):
+    if kind == "gcm":
+        return OutboundSa(300, AesGcm16(b"k" * 36)), InboundSa(300, AesGcm16(b"k" * 36))
+    make = lambda: AesCbcHmac(b"k" * 16, b"i" * 32, lambda size: b"v" * size)  # noqa: E731
+    return OutboundSa(300, make()), InboundSa(300, make())
+
+
+class SlowWindow:
+    """The rule of RFC 4303 §3.4.3 in its plainest form, to compare with."""
+
+    def __init__(self, size):
+        self.size, self.highest, self.seen = size, 0, set()
+
+    def check(self, number):
+        return number > 0 and number not in self.seen and number > self.highest - self.size
+
+    def accept(self, number):
+        self.seen.add(number)
+        self.highest = max(self.highest, number)
+
+
+@given(st.lists(st.integers(0, 90), max_size=120), st.integers(1, 40))
+def test_the_window_equals_the_plain_rule(numbers, size):
+    """Any order of numbers: taken exactly once, and never when older than the window."""
+    fast, slow = ReplayWindow(size), SlowWindow(size)
+    for number in numbers:
+        assert fast.check(number) == slow.check(number)
+        if slow.check(number):
+            fast.accept(number)
+            slow.accept(number)
+
+
+def test_a_leap_to_the_last_number_costs_nothing():
+    """A number four thousand million ahead empties the window at once."""
+    window = ReplayWindow()
+    window.accept(5)
+    window.accept(LAST_SEQUENCE)
+    assert not window.check(5)
+    assert window.check(LAST_SEQUENCE - 1)
+    assert not window.check(LAST_SEQUENCE)
+
+
+@pytest.mark.parametrize("kind", ["gcm", "cbc"])
+@given(tail=st.binary(max_size=100), family=st.sampled_from([IPV4, IPV6]))
+def test_what_goes_in_comes_out(kind, tail, family):
+    """Every length, both families: the packet comes out, the sealed part ends on its boundary (RFC 4303 §2.4)."""
+    outbound, inbound = both(kind)
+    sealed = outbound.seal(family + tail)
+    assert inbound.open(sealed) == family + tail
+    overhead = 8 + 16 + (8 if kind == "gcm" else 16)
+    assert (len(sealed) - overhead) % (4 if kind == "gcm" else 16) == 0
+    with pytest.raises(Malformed, match="came before"):
+        inbound.open(sealed)
+
+
+@pytest.mark.parametrize("kind", ["gcm", "cbc"])
+@given(position=st.integers(0, 500), flip=st.integers(1, 255))
+def test_one_changed_octet_costs_only_itself(kind, position, flip):
+    """A forged packet is turned away and leaves the window as it was; the real one still comes through."""
+    outbound, inbound = both(kind)
+    sealed = outbound.seal(IPV4)
+    forged = bytearray(sealed)
+    forged[position % len(sealed)] ^= flip
+    with pytest.raises(Malformed):
+        inbound.open(bytes(forged))
+    assert inbound.counters.rejected == 1
+    assert inbound.open(sealed) == IPV4
+
+
+@given(st.binary(max_size=120))
+def test_strangers_octets(data):
+    """Arbitrary octets raise only ``Malformed``."""
+    for kind in ("gcm", "cbc"):
+        _, inbound = both(kind)
+        for octets in (data, (300).to_bytes(4) + (1).to_bytes(4) + data):
+            with pytest.raises(Malformed):
+                inbound.open(octets)
+
+
+def test_numbers_are_never_used_twice():
+    """RFC 4303 §3.3.3: at the last number the SA refuses to seal instead of starting again."""
+    outbound, _ = both()
+    outbound.sequence = LAST_SEQUENCE - 1
+    outbound.seal(IPV4)
+    with pytest.raises(StateError, match="used up"):
+        outbound.seal(IPV4)
+
+
+def test_content_must_fit_its_next_header():
+    """RFC 4303 §2.6: dummy packets give nothing; an IPv6 packet announced as IPv4 is refused."""
+    protection = AesGcm16(b"k" * 36)
+    _, inbound = both()
+    for number, (content, expected) in enumerate(
+        [(b"\x01\x02\x02\x3b", b""), (IPV6 + b"\x00\x04", None), (b"\xff\x04", None), (b"\x00\x04", None)], start=1
+    ):
+        header = (300).to_bytes(4) + number.to_bytes(4)
+        sealed = header + protection.seal(header, content)
+        if expected is None:
+            with pytest.raises(Malformed):
+                inbound.open(sealed)
+        else:
+            assert inbound.open(sealed) == expected
+
+
+def test_addresses_of_packets():
+    """Sources and destinations of both families; nothing of what is no packet."""
+    assert (source(IPV4), destination(IPV4)) == (bytes([10, 66, 1, 10]), bytes([203, 0, 113, 10]))
+    assert (source(IPV6)[-1], destination(IPV6)[-1]) == (1, 2)
+    for odd in (b"", b"\x45", b"\x60" * 39, b"\x00" * 60):
+        assert source(odd) == destination(odd) == b""
+
+
+ranges = st.tuples(st.binary(min_size=1, max_size=1), st.binary(min_size=1, max_size=1)).map(
+    lambda pair: AddressRange(bytes(3) + min(pair), bytes(3) + max(pair))
+)
+
+
+@given(st.lists(ranges, max_size=4), st.lists(ranges, max_size=4), st.integers(0, 255))
+def test_narrowing(wanted, allowed, last):
+    """RFC 7296 §2.9: an address is in the intersection exactly if it is in both."""
+    address = bytes(3) + bytes([last])
+    inside = any(address in entry for entry in intersect(wanted, allowed))
+    assert inside == (any(address in one for one in wanted) and any(address in one for one in allowed))

@@ -1,0 +1,213 @@
+"""The tunnel profile: text and values are the same thing, and errors name the key."""
+
+from __future__ import annotations
+
+import json
+import tomllib
+from dataclasses import replace
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+import jsonschema
+import pytest
+import tomli_w
+from hypothesis import given
+from hypothesis import strategies as st
+from support import AUTHORITY
+
+from zesty_burrow.core.ike.registry import IdType
+from zesty_burrow.core.policy.algorithms import ALGORITHMS, TransformType, describe, short_form
+from zesty_burrow.core.profile.checks import check_profile
+from zesty_burrow.core.profile.model import (
+    DEFAULT_ALGORITHMS,
+    AlgorithmChoice,
+    Algorithms,
+    Gateway,
+    Profile,
+    ProposalChoice,
+    SignIn,
+    Traffic,
+    Tunnel,
+    offers_of,
+)
+from zesty_burrow.core.profile.text import digest, read_profile, write_profile
+from zesty_burrow.core.trust import Identity
+from zesty_burrow.errors import ProfileInvalid
+from zesty_burrow.lab import story
+from zesty_burrow.lab.kit import place_profile
+
+ROOT = Path(__file__).parents[2]
+SCHEMA = json.loads((ROOT / "docs" / "profile.schema.json").read_text())
+NOW = datetime.now(UTC)
+LISBON = place_profile(story.PLACES[0])
+T = TransformType
+
+line = st.text(st.characters(min_codepoint=32, exclude_characters="\x7f", exclude_categories=["Cs", "Cc"]), max_size=20)
+hosts = st.from_regex(r"[a-z][a-z0-9-]{0,10}\.example", fullmatch=True)
+profiles = st.builds(
+    Profile,
+    name=st.from_regex(r"[a-z0-9]([a-z0-9.-]{0,20}[a-z0-9])?", fullmatch=True),
+    gateway=st.builds(
+        Gateway,
+        st.lists(hosts, min_size=1, max_size=3).map(tuple),
+        st.sampled_from(["listed", "random"]),
+        st.integers(1, 65535),
+        st.none() | hosts.map(Identity.of) | st.just(Identity(IdType.ID_IPV6_ADDR, "2001:db8::1")),
+    ),
+    provider=line,
+    country=st.sampled_from(["", "PT", "NZ"]),
+    city=line,
+    tunnel=st.builds(Tunnel, st.just("ikev2"), st.just("udp"), st.integers(1280, 9000)),
+    sign_in=st.builds(SignIn, st.just("certificate"), st.just("eap-mschapv2"), line, line),
+    algorithms=st.sampled_from([Algorithms(), DEFAULT_ALGORITHMS]),
+    authorities=st.sampled_from([(), ("quillwort-authority.pem",), (AUTHORITY.pem().decode(),)]),
+    traffic=st.sampled_from([Traffic(), Traffic(ipv6="block", local_network="inside", suffixes=("office.example",))]),
+    unknown=st.sampled_from([{}, {"tunnel": {"colour": "blue"}}, {"": {"extra": [1, 2]}, "traffic": {"x": {"y": 1}}}]),
+)
+
+
+@given(profiles)
+def test_write_then_read(profile):
+    """What is written is read back the same, unknown keys and all, and fits the schema."""
+    text = write_profile(profile)
+    assert read_profile(text) == profile
+    assert write_profile(read_profile(text)) == text
+    jsonschema.validate(tomllib.loads(text), SCHEMA)
+
+
+@given(st.text(max_size=300))
+def test_arbitrary_text(text):
+    """A stranger's text is a profile or ``ProfileInvalid``."""
+    for candidate in (text, f"format = 1\n{text}", write_profile(LISBON) + text):
+        try:
+            read_profile(candidate, "kit.toml")
+        except ProfileInvalid as problem:
+            assert "kit.toml" in str(problem)
+
+
+def changed(path, value):
+    """Lisbon's profile with one key changed."""
+    document = tomllib.loads(write_profile(LISBON))
+    *folders, last = path.split(".")
+    table = document
+    for name in folders:
+        table = table[name]
+    if value is None:
+        del table[last]
+    else:
+        table[last] = value
+    return document
+
+
+GCM = {"encryption": ["ENCR_AES_GCM_16 256"], "prf": ["PRF_HMAC_SHA2_256"], "key_exchange": ["curve25519"]}
+INVALID = [
+    ("format", 2, "format 2 is not known"),
+    ("format", "1", "whole number"),
+    ("profile.name", "Lisbon!", "lower-case letters"),
+    ("profile.name", "", "is not a name"),
+    ("profile.country", "Portugal", "ISO 3166-1"),
+    ("profile.city", 5, "text is wanted"),
+    ("profile.city", "Lis\nbon", "control characters"),
+    ("gateway.addresses", [], "at least one"),
+    ("gateway.addresses", ["two words"], "neither a host name"),
+    ("gateway.addresses", "lisbon.quillwort.example", "list is wanted"),
+    ("gateway.order", "fastest", "listed, random"),
+    ("gateway.port", 0, "between 1 and 65535"),
+    ("gateway.port", True, "whole number"),
+    ("gateway.identity", {"type": "ID_KEY_ID", "value": "x"}, "ID_FQDN"),
+    ("gateway.identity", {"type": "ID_IPV4_ADDR", "value": "lisbon"}, "gateway.identity.value"),
+    ("gateway.identity", {"type": "ID_FQDN", "value": ""}, "missing"),
+    ("tunnel.protocol", "carrier-pigeon", "ikev2"),
+    ("tunnel.mtu", 900, "between 1280"),
+    ("sign_in.method", "trust-me", "eap-mschapv2"),
+    ("algorithms", {"ike": [{"encryption": ["AES"]}]}, "is not an IANA name"),
+    ("algorithms", {"ike": [{**GCM, "encryption": ["ENCR_AES_GCM_16"]}]}, "needs a key length"),
+    ("algorithms", {"ike": [{**GCM, "encryption": ["ENCR_AES_GCM_16 512"]}]}, "no key length of 512"),
+    ("algorithms", {"ike": [{**GCM, "encryption": ["ENCR_AES_GCM_16 256", "ENCR_AES_CBC 256"]}]}, "cannot share"),
+    ("algorithms", {"ike": [{**GCM, "integrity": ["AUTH_HMAC_SHA2_256_128"]}]}, "RFC 5282"),
+    ("algorithms", {"ike": [{**GCM, "encryption": ["ENCR_AES_CBC 256"]}]}, "RFC 8221"),
+    ("algorithms", {"ike": [{"encryption": ["ENCR_AES_GCM_16 256"]}]}, "the IKE SA needs one"),
+    ("algorithms", {"esp": [GCM]}, "first child SA has none"),
+    ("algorithms", {"esp": [{"encryption": ["ENCR_AES_GCM_16 256"], "hash": ["x"]}]}, "algorithms.esp[0].hash"),
+    ("trust.authorities", ["../../etc/passwd"], "beside the profile"),
+    ("traffic.networks", [], "carries nothing"),
+    ("traffic.networks", ["10.0.0.1/8"], "host bits"),
+    ("traffic.ipv6", "maybe", "tunnel, block, outside"),
+    ("traffic.name_servers", ["ns.example"], "traffic.name_servers"),
+    ("traffic.suffixes", ["a b"], "not a domain name"),
+]
+
+
+@pytest.mark.parametrize(("path", "value", "words"), INVALID)
+def test_errors_name_the_key(path, value, words):
+    """Each broken rule is told with the key and what would be right; the schema refuses the same documents."""
+    document = changed(path, value)
+    with pytest.raises(ProfileInvalid) as caught:
+        read_profile(tomli_w.dumps(document), "lisbon.toml")
+    assert "lisbon.toml" in str(caught.value)
+    assert path.split(".")[-1] in str(caught.value) or path == "algorithms"
+    assert words in str(caught.value)
+
+
+@pytest.mark.parametrize(
+    ("path", "value"), [row[:2] for row in INVALID if row[0] in ("format", "profile.name", "gateway.order", "gateway.port", "tunnel.mtu", "traffic.ipv6", "gateway.addresses", "profile.country", "tunnel.protocol") and row[1] not in (["two words"],)]
+)  # fmt: skip
+def test_the_schema_refuses_what_the_reader_refuses(path, value):
+    """The JSON Schema in the documents is in step with the reader."""
+    with pytest.raises(jsonschema.ValidationError):
+        jsonschema.validate(changed(path, value), SCHEMA)
+
+
+def test_not_toml():
+    """A text that is no TOML, or nested without end, gives one error with the place."""
+    for text in ("format = ", "a = " + "[" * 5000, "\x00"):
+        with pytest.raises(ProfileInvalid, match="is not TOML|format 0"):
+            read_profile(text)
+
+
+def test_the_digest_tells_contents_apart():
+    """The same content has the same digest; any change of it has another."""
+    assert digest(LISBON) == digest(read_profile(write_profile(LISBON)))
+    assert digest(LISBON) != digest(replace(LISBON, city="Porto"))
+
+
+def codes(profile, now=NOW):
+    return {entry.code.slug for entry in check_profile(profile, now)}
+
+
+def test_checks():
+    """Weak, unavailable, unknown, untrusted, outside: each is found by reading."""
+    good = replace(LISBON, authorities=(AUTHORITY.pem().decode(),))
+    assert codes(good) == set()
+    assert codes(LISBON) == {"profile-authority-missing"}
+    assert codes(replace(good, authorities=())) == {"profile-authority-missing"}
+    assert codes(replace(good, traffic=Traffic(ipv6="outside"))) == {"ipv6-outside"}
+    assert codes(replace(good, unknown={"tunnel": {"colour": "blue"}})) == {"profile-unknown-key"}
+    assert codes(good, NOW + timedelta(days=4000)) == {"certificate-expired"}
+    assert codes(good, NOW + timedelta(days=3640)) == {"certificate-expires-soon"}
+    read = AlgorithmChoice.read
+    weak = ProposalChoice((read(T.ENCR, "ENCR_3DES"),), (read(T.INTEG, "AUTH_HMAC_MD5_96"),))
+    rare = ProposalChoice((read(T.ENCR, "ENCR_CHACHA20_POLY1305"),))
+    assert codes(replace(good, algorithms=Algorithms(esp=(weak,)))) == {"algorithm-weak"}
+    assert codes(replace(good, algorithms=Algorithms(esp=(rare,)))) == {"algorithm-unavailable"}
+
+
+def test_offers():
+    """What is not implemented is not offered; where nothing is left the profile is refused."""
+    ike, esp = offers_of(LISBON)
+    assert ike[0].encryption == ((20, 256), (20, 128))
+    assert esp[0].esn == (0,)
+    rare = ProposalChoice((AlgorithmChoice.read(T.ENCR, "ENCR_CHACHA20_POLY1305"),))
+    with pytest.raises(ProfileInvalid, match=r"algorithms\.esp leaves nothing"):
+        offers_of(replace(LISBON, algorithms=Algorithms(esp=(rare,))))
+
+
+def test_names_of_algorithms():
+    """Names are IANA's; short forms follow from them; no number stands twice."""
+    assert describe(1, 20, 256) == "ENCR_AES_GCM_16 256"
+    assert describe(9, 1) == "transform 9/1"
+    assert short_form("ENCR_AES_GCM_16") == "AES-GCM-16"
+    assert len({(row.type, row.number) for row in ALGORITHMS}) == len(ALGORITHMS)
+    for row in ALGORITHMS:
+        text = f"{row.name} {row.bits[0]}" if row.bits else row.name
+        assert AlgorithmChoice.read(row.type, text).number == row.number

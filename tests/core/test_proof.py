@@ -1,0 +1,192 @@
+"""A gateway that does not prove who it is gets nothing: no name, no password."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+
+import pytest
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes
+from cryptography.hazmat.primitives.asymmetric import ec, rsa
+from cryptography.hazmat.primitives.serialization import Encoding
+from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
+from support import AUTHORITY, CERTIFICATE, HOST, KEY, Wire, initiator_config, responder_config
+
+from zesty_burrow.core import trust
+from zesty_burrow.core.ike import auth
+from zesty_burrow.core.ike.events import ChildEstablished, Proven
+from zesty_burrow.core.ike.payloads import Authentication
+from zesty_burrow.core.ike.registry import AuthMethod, IdType
+from zesty_burrow.core.trust import Identity
+from zesty_burrow.errors import GatewayNotProven, Malformed
+from zesty_burrow.lab.authority import issue, make_authority, make_key
+
+NOW = datetime.now(UTC)
+OTHER_AUTHORITY = make_authority("Somebody Else")
+
+
+def special(key=KEY, *, signer=AUTHORITY, names=(HOST,), extensions=(), digest=hashes.SHA256(), days=(-1, 90)):
+    """A gateway's certificate with anything about it changed."""
+    builder = (
+        x509.CertificateBuilder()
+        .subject_name(x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, HOST)]))
+        .issuer_name(signer.certificate.subject)
+        .public_key(key.public_key())
+        .serial_number(7)
+        .not_valid_before(NOW + timedelta(days=days[0]))
+        .not_valid_after(NOW + timedelta(days=days[1]))
+    )
+    if names:
+        builder = builder.add_extension(x509.SubjectAlternativeName([x509.DNSName(name) for name in names]), False)
+    for extension, critical in extensions:
+        builder = builder.add_extension(extension, critical)
+    return builder.sign(signer.key, digest).public_bytes(Encoding.DER)
+
+
+def usage(**on):
+    names = (
+        "digital_signature", "content_commitment", "key_encipherment", "data_encipherment", "key_agreement",
+        "key_cert_sign", "crl_sign", "encipher_only", "decipher_only",
+    )  # fmt: skip
+    return x509.KeyUsage(**{name: on.get(name, False) for name in names})
+
+
+WEAK_KEY = rsa.generate_private_key(65537, 1024)
+LEAF_AS_ISSUER = type(AUTHORITY)(x509.load_der_x509_certificate(CERTIFICATE), KEY)
+
+FAULTS = {
+    "expired": (dict(certificates=(special(days=(-90, -1)),)), "certificate-expired"),
+    "not yet valid": (dict(certificates=(special(days=(1, 90)),)), "certificate-not-yet-valid"),
+    "another name": (dict(certificates=(special(names=("parked.quillwort.example",)),)), "certificate-wrong-name"),
+    "name in the subject alone": (dict(certificates=(special(names=()),)), "certificate-wrong-name"),
+    "a wildcard for a whole country": (dict(certificates=(special(names=("*.example",)),)), "certificate-wrong-name"),
+    "an unknown authority": (dict(certificates=(special(signer=OTHER_AUTHORITY),)), "certificate-untrusted"),
+    "issued by a gateway": (
+        dict(certificates=(special(signer=LEAF_AS_ISSUER), CERTIFICATE)), "certificate-usage"),
+    "no signing allowed": (
+        dict(certificates=(special(extensions=[(usage(key_encipherment=True), True)]),)), "certificate-usage"),
+    "a caller's certificate": (
+        dict(certificates=(special(extensions=[(x509.ExtendedKeyUsage([ExtendedKeyUsageOID.CLIENT_AUTH]), False)]),)),
+        "certificate-usage"),
+    "an unknown critical extension": (
+        dict(certificates=(special(extensions=[(x509.UnrecognizedExtension(
+            x509.ObjectIdentifier("1.2.3.4"), b"\x05\0"), True)]),)), "certificate-usage"),
+    "a key of 1024 bits": (dict(certificates=(special(WEAK_KEY),), key=WEAK_KEY), "certificate-weak"),
+    "another's certificate": (dict(key=make_key("ecdsa")), "certificate-signature"),
+    "no certificate": (dict(certificates=()), "certificate-missing"),
+    "a broken certificate": (dict(certificates=(CERTIFICATE[:-40],)), "certificate-missing"),
+    "another identity": (dict(identity=Identity.of("tallinn.quillwort.example")), "certificate-identity"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("fault", FAULTS)
+def test_nothing_is_sent_to_an_unproven_gateway(fault):
+    """Each fault has its code; the credentials were never asked for, and nothing follows the proof that failed."""
+    changes, slug = FAULTS[fault]
+    asked = []
+    wire = Wire(initiator_config(credentials=lambda: asked.append("credentials")), responder_config(**changes)).connect()
+    assert isinstance(wire.error, GatewayNotProven)
+    assert wire.error.slug == slug
+    assert wire.error.exit_code == 7
+    assert "nothing of yours was sent" in str(wire.error)
+    assert wire.error.next_step
+    assert asked == []
+    assert len([one for one in wire.seen if one[0]]) == 2
+    assert wire.told(Proven) is None
+
+
+def test_a_proven_gateway_is_asked_for_with_the_name_of_the_profile_only():
+    """The identity that goes out before the proof is anonymous; the account's name does not occur in the clear."""
+    wire = Wire().connect()
+    assert wire.told(ChildEstablished)
+    assert wire.initiator._own_id.data == b"anonymous@" + HOST.encode()
+    assert not any(b"tidewrack_heron" in data for _, _, data in wire.seen)
+
+
+def test_an_intermediate_authority():
+    """RFC 4945 §3.3.8: intermediates come in further CERT payloads; the path ends at the profile's authority."""
+    middle_key = ec.generate_private_key(ec.SECP256R1())
+    root = make_authority("Quillwort Root")
+    wide = x509.CertificateBuilder(
+        root.certificate.issuer, root.certificate.subject, root.key.public_key(), 1,
+        NOW - timedelta(1), NOW + timedelta(9),
+    ).add_extension(x509.BasicConstraints(True, 1), True).sign(root.key, hashes.SHA256())  # fmt: skip
+    name = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, "Quillwort Middle")])
+    middle = (
+        x509.CertificateBuilder(wide.subject, name, middle_key.public_key(), 2, NOW - timedelta(1), NOW + timedelta(9))
+        .add_extension(x509.BasicConstraints(True, 0), True)
+        .sign(root.key, hashes.SHA256())
+    )
+    leaf = special(signer=type(AUTHORITY)(middle, middle_key))
+    chain = (leaf, middle.public_bytes(Encoding.DER))
+    wire = Wire(initiator_config(anchors=(wide,)), responder_config(certificates=chain)).connect()
+    assert wire.told(ChildEstablished)
+    narrow = Wire(initiator_config(anchors=(root.certificate,)), responder_config(certificates=chain)).connect()
+    assert narrow.error.slug == "certificate-usage"
+    assert "allows 0 authorities below itself" in str(narrow.error)
+
+
+def test_a_certificate_that_ends_soon_is_told_but_taken():
+    """Thirty days before the end the tunnel still comes up, with a warning."""
+    wire = Wire(gateway=responder_config(certificates=(special(days=(-1, 5)),))).connect()
+    assert [entry.code.slug for entry in wire.told(Proven).findings] == ["certificate-expires-soon"]
+    assert wire.told(ChildEstablished)
+
+
+@pytest.mark.parametrize(
+    ("pattern", "name", "holds"),
+    [
+        ("lisbon.quillwort.example", "LISBON.quillwort.example", True),
+        ("*.quillwort.example", "lisbon.quillwort.example", True),
+        ("*.quillwort.example", "a.lisbon.quillwort.example", False),
+        ("*.quillwort.example", "quillwort.example", False),
+        ("lisbon.quillwort.example", "lisbon.quillwort.example.", True),
+        ("lis*.quillwort.example", "lisbon.quillwort.example", False),
+    ],
+)
+def test_names(pattern, name, holds):
+    """RFC 6125 §6.4: case does not matter, a wildcard is a whole first label."""
+    certificate = x509.load_der_x509_certificate(special(names=(pattern,)))
+    assert trust.holds_name(certificate, Identity(IdType.ID_FQDN, name)) is holds
+
+
+def test_an_address_as_identity():
+    """RFC 4945 §3.1.1: an address must stand in the certificate as an address."""
+    certificate = x509.load_der_x509_certificate(special(names=("198.51.100.18",)))
+    assert not trust.holds_name(certificate, Identity.of("198.51.100.18"))
+
+
+@pytest.mark.parametrize("kind", ["rsa", "ecdsa"])
+def test_signatures(kind):
+    """RFC 7427: what one key signs holds for that key, those octets, that method, and nothing else."""
+    key = make_key(kind)
+    made = auth.sign(key, b"octets")
+    auth.verify(key.public_key(), made, b"octets")
+    wrong = [
+        (key.public_key(), made, b"other octets"),
+        (make_key(kind).public_key(), made, b"octets"),
+        (make_key("ecdsa" if kind == "rsa" else "rsa").public_key(), made, b"octets"),
+        (key.public_key(), Authentication(AuthMethod.RSA_DIGITAL_SIGNATURE, made.data), b"octets"),
+        (key.public_key(), Authentication(AuthMethod.SHARED_KEY_MIC, made.data), b"octets"),
+        (key.public_key(), Authentication(made.method, b""), b"octets"),
+        (key.public_key(), Authentication(made.method, made.data[:20]), b"octets"),
+        (key.public_key(), Authentication(AuthMethod.ECDSA_SHA256_P256, made.data), b"octets"),
+    ]
+    for arguments in wrong:
+        with pytest.raises(Malformed):
+            auth.verify(*arguments)
+
+
+def test_the_identifier_of_rsassa_pss():
+    """RFC 7427 §A.4.3: the octets of the appendix are among those that are known."""
+    appendix = (
+        "304606092a864886f70d01010a3039a00f300d06096086480165030402010500a11c301a06092a864886f70d010108"
+        "300d06096086480165030402010500a203020120a303020101"
+    )
+    assert auth.RSA_PSS[bytes.fromhex(appendix)] is hashes.SHA256
+
+
+def test_find_path_is_bounded():
+    """A heap of certificates with the same name and no way up costs a bounded number of steps."""
+    others = [x509.load_der_x509_certificate(issue(OTHER_AUTHORITY, KEY, HOST)) for _ in range(30)]
+    assert trust.find_path(others[0], others[1:], [AUTHORITY.certificate]) is None
