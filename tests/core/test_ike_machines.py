@@ -26,7 +26,16 @@ from support import (
 )
 
 from zesty_burrow.core.ike import initiator_table, responder
-from zesty_burrow.core.ike.events import ChildEstablished, Closed, Failed, InnerNetwork, Negotiated, Proven, Reached, SignedIn
+from zesty_burrow.core.ike.events import (
+    ChildEstablished,
+    Closed,
+    Failed,
+    InnerNetwork,
+    Negotiated,
+    Proven,
+    Reached,
+    SignedIn,
+)
 from zesty_burrow.core.ike.gateway import Gateway
 from zesty_burrow.core.ike.initiator import Initiator
 from zesty_burrow.core.ike.initiator_table import TRANSITIONS, Signal, State
@@ -175,7 +184,9 @@ def test_a_bad_network(seed):
 
 def test_most_bad_networks_end_connected():
     """Of forty seeds with 10 % loss every one connects."""
-    assert all(Wire(seed=seed, loss=0.1, doubling=0.1, jitter=0.1).connect().told(ChildEstablished) for seed in range(40))
+    assert all(
+        Wire(seed=seed, loss=0.1, doubling=0.1, jitter=0.1).connect().told(ChildEstablished) for seed in range(40)
+    )
 
 
 def test_wrong_password():
@@ -426,7 +437,9 @@ def test_nothing_secret_is_shown():
     """The repr of events, keys and credentials holds no key and no password."""
     wire = Wire().connect()
     config = initiator_config()
-    shown = repr(wire.events) + repr(wire.initiator.keys) + repr(config.credentials()) + repr(wire.initiator.export_keys())
+    shown = (
+        repr(wire.events) + repr(wire.initiator.keys) + repr(config.credentials()) + repr(wire.initiator.export_keys())
+    )
     keys = wire.told(ChildEstablished).keys
     assert PASSWORD not in shown
     assert repr(keys.encryption_i)[2:-1] not in shown

@@ -47,7 +47,9 @@ CASES = [
 ]  # fmt: skip
 
 
-@pytest.mark.parametrize(("title", "before", "changes", "promise", "verdict", "codes"), CASES, ids=lambda v: v if isinstance(v, str) else "")
+@pytest.mark.parametrize(
+    ("title", "before", "changes", "promise", "verdict", "codes"), CASES, ids=lambda v: v if isinstance(v, str) else ""
+)
 def test_judgement(title, before, changes, promise, verdict, codes):
     """Each situation has its verdict and its reasons; a sealed verdict never comes with a serious finding."""
     judgement = judge(before, replace(AFTER, **changes), promise)

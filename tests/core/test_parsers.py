@@ -39,9 +39,7 @@ from zesty_burrow.intake.member import Member, read_zip_untrusted
 short = st.binary(max_size=60)
 u8, u16 = st.integers(0, 255), st.integers(0, 65535)
 transforms = st.builds(Transform, u8, u16, st.sampled_from([0, 128, 256]))
-proposals = st.builds(
-    Proposal, u8, u8, st.binary(max_size=8), st.lists(transforms, min_size=1, max_size=6).map(tuple)
-)
+proposals = st.builds(Proposal, u8, u8, st.binary(max_size=8), st.lists(transforms, min_size=1, max_size=6).map(tuple))
 pairs4 = st.tuples(st.binary(min_size=4, max_size=4), st.binary(min_size=4, max_size=4))
 selectors = pairs4.map(lambda pair: TrafficSelector(min(pair), max(pair), 17, 1, 2))
 payloads = st.one_of(

@@ -84,7 +84,9 @@ def test_nothing_is_sent_to_an_unproven_gateway(fault):
     """Each fault has its code; the credentials were never asked for, and nothing follows the proof that failed."""
     changes, slug = FAULTS[fault]
     asked = []
-    wire = Wire(initiator_config(credentials=lambda: asked.append("credentials")), responder_config(**changes)).connect()
+    wire = Wire(
+        initiator_config(credentials=lambda: asked.append("credentials")), responder_config(**changes)
+    ).connect()
     assert isinstance(wire.error, GatewayNotProven)
     assert wire.error.slug == slug
     assert wire.error.exit_code == 7

@@ -112,7 +112,7 @@ class _Reader:
         self.items.append(Item(member.path, kind, taken=False, why=detail or entry.code.title))
 
     def _profile(self, member: Member) -> None:
-        self.raw_profiles.append((member.path, member, read_profile(member.data.decode(), member.path)))
+        self.raw_profiles.append((member.path, member, read_profile(_text(member), member.path)))
 
     def _certificate(self, member: Member) -> None:
         certificates = trust.load_pem_certificates_untrusted(member.data)
@@ -120,7 +120,7 @@ class _Reader:
         self.certificates[member.path] = (member, pem)
 
     def _secrets(self, member: Member) -> None:
-        value, found = read_credentials_untrusted(member.data.decode(), member.path)
+        value, found = read_credentials_untrusted(_text(member), member.path)
         self.findings += found
         self.findings.append(finding("kit-plaintext-password", member.path))
         if member.mode is not None and member.mode & 0o077:
@@ -187,6 +187,13 @@ class _Reader:
         if self.profiles and not self.credentials:
             self.findings.append(finding("kit-no-credentials", self.origin))
         return tuple(result)
+
+
+def _text(member: Member) -> str:
+    try:
+        return member.data.decode()
+    except UnicodeDecodeError as problem:
+        raise Malformed(f"{member.path} is not text", why=f"octet {problem.start} is not UTF-8") from None
 
 
 def _unique(name: str, taken: dict[str, str]) -> str:

@@ -18,7 +18,7 @@ from zesty_burrow.core.profile.text import digest, read_profile, write_profile
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import NotFound, StateError
 from zesty_burrow.store.seal import Seal
-from zesty_burrow.store.tables import HEAD, credentials, observations, profiles
+from zesty_burrow.store.tables import HEAD, credentials, metadata, observations, profiles
 
 KIND_NAME_PASSWORD = "name-password"  # noqa: S105  (a kind of secret, not one)
 
@@ -75,8 +75,9 @@ class Store:
         self._seal_source = seal
         self._seal: Seal | None = None
         self._now = now
-        self._shown = sa.make_url(url).render_as_string(hide_password=True)
+        self._shown = "of the settings"
         try:
+            self._shown = sa.make_url(url).render_as_string(hide_password=True)
             self._engine = sa.create_engine(url)
             if self._engine.dialect.name == "sqlite":
                 sa.event.listen(self._engine, "connect", _sqlite_settings)
@@ -91,8 +92,15 @@ class Store:
         )
 
     def _migrate(self) -> None:
-        with self._engine.connect() as connection:
-            if sa.inspect(connection).has_table("alembic_version"):
+        with self._engine.begin() as connection:
+            names = set(sa.inspect(connection).get_table_names())
+            if not names & {"alembic_version", *metadata.tables}:
+                # A fresh store takes the newest shape at once; a test holds it equal to what the migrations give.
+                metadata.create_all(connection)
+                connection.execute(sa.text("CREATE TABLE alembic_version (version_num VARCHAR(32) NOT NULL)"))
+                connection.execute(sa.text("INSERT INTO alembic_version VALUES (:head)"), {"head": HEAD})
+                return
+            if "alembic_version" in names:
                 found = connection.execute(sa.text("SELECT version_num FROM alembic_version")).scalar()
                 if found == HEAD:
                     return
