@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from argparse import ArgumentParser, Namespace
 
-from zesty_burrow.carrier.control import ask
+from zesty_burrow.carrier.ask import ask
 from zesty_burrow.carrier.status import TunnelStatus
 from zesty_burrow.commands.context import Context
 from zesty_burrow.core.finding import finding

@@ -7,7 +7,7 @@ from argparse import ArgumentParser, Namespace
 from dataclasses import asdict
 from typing import Any
 
-from zesty_burrow.carrier.control import ask
+from zesty_burrow.carrier.ask import ask
 from zesty_burrow.commands.context import Context
 from zesty_burrow.core.leak import Observation, Promise, Sighting, judge
 from zesty_burrow.errors import StateError, UsageError

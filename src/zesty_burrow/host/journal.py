@@ -18,7 +18,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from zesty_burrow.errors import StateError
+from zesty_burrow.errors import MachineError, StateError
 from zesty_burrow.host.namespaces import network_identity
 from zesty_burrow.host.netlink import Netlink, Route, Rule, as_fields
 
@@ -162,14 +162,29 @@ def _undo(path: Path) -> Restored:
     kernel = header.get("boot") == _boot() and header.get("network") == network_identity()
     done: list[str] = []
     left: list[str] = []
+    failed: list[str] = []
+    # One thing that cannot be undone must not keep the others from being undone.
     if kernel and any(change.kind != "file" for change in changes):
         with Netlink() as netlink:
             for change in reversed(changes):
                 if change.kind in _UNDO:
-                    done.append(_UNDO[change.kind](netlink, change.fields))
+                    try:
+                        done.append(_UNDO[change.kind](netlink, change.fields))
+                    except MachineError as problem:
+                        failed.append(str(problem))
     for change in reversed(changes):
         if change.kind == "file":
-            (done if _put_file_back(change.fields) else left).append(str(change.fields["path"]))
+            try:
+                (done if _put_file_back(change.fields) else left).append(str(change.fields["path"]))
+            except OSError as problem:
+                failed.append(str(problem))
+    if failed:
+        raise MachineError(
+            "this machine could not be put back wholly",
+            why="; ".join(failed),
+            next_step="Mend what is named, with the rights it takes, then run `zesty restore` again.",
+            slug="not-put-back",
+        )
     path.unlink(missing_ok=True)
     return Restored(tuple(done), tuple(left))
 
@@ -210,6 +225,8 @@ def _put_file_back(fields: dict[str, Any]) -> bool:
     before = base64.b64decode(fields.get("content", ""))
     if current not in (ours, before):
         return False
+    if current == before and "content" in fields:
+        return True
     if "link" in fields:
         path.unlink()
         path.symlink_to(fields["link"])
@@ -221,11 +238,11 @@ def _put_file_back(fields: dict[str, Any]) -> bool:
 
 
 def _replace(path: Path, content: bytes, mode: int) -> None:
-    """Replace a file at once; in place where it is a mount point and cannot be renamed over."""
+    """Replace a file at once; in place where it is a mount point, or where its folder is closed to us."""
     fresh = path.with_name(f".{path.name}.zesty")
-    fresh.unlink(missing_ok=True)
-    descriptor = os.open(fresh, os.O_WRONLY | os.O_CREAT | os.O_EXCL, mode)
     try:
+        fresh.unlink(missing_ok=True)
+        descriptor = os.open(fresh, os.O_WRONLY | os.O_CREAT | os.O_EXCL, mode)
         with os.fdopen(descriptor, "wb") as stream:
             os.fchmod(stream.fileno(), mode)
             stream.write(content)
@@ -233,7 +250,8 @@ def _replace(path: Path, content: bytes, mode: int) -> None:
             os.fsync(stream.fileno())
         fresh.rename(path)
     except OSError:
-        fresh.unlink(missing_ok=True)
+        with suppress(OSError):
+            fresh.unlink(missing_ok=True)
         if path.is_symlink():
             raise
         with path.open("wb") as stream:

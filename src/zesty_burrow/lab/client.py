@@ -12,12 +12,11 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
-from zesty_burrow.carrier.control import ask_document
+from zesty_burrow.carrier.ask import ask_document
 from zesty_burrow.errors import MachineError, NotFound, StateError, UsageError
 from zesty_burrow.host import namespaces
 from zesty_burrow.host.paths import HOME_VARIABLE, Paths
 from zesty_burrow.lab import story
-from zesty_burrow.lab.keeper import start_keeper
 
 STOP_SECONDS = 10.0
 
@@ -49,6 +48,8 @@ class LabClient:
         """Start the lab and tell its status. :class:`StateError` where one is running."""
         if self.is_running():
             raise StateError("a lab is running already", next_step="Stop it first: zesty lab stop", slug="lab-running")
+        from zesty_burrow.lab.keeper import start_keeper
+
         start_keeper(self.folder)
         return self.status()
 
@@ -126,6 +127,8 @@ def _enter_and_call(process: int, home: Path, function: Callable[[], int]) -> No
         code = function()
         sys.stdout.flush()
         sys.stderr.flush()
+    except SystemExit as end:
+        code = end.code if isinstance(end.code, int) else 1
     except BaseException:
         traceback.print_exc()
     os._exit(code)

@@ -135,7 +135,7 @@ class Reporter:
 
 
 def _sentence(text: str) -> str:
-    if text.split(" ")[0].isalpha():
+    if text.split(" ", maxsplit=1)[0].isalpha():
         # A code or a file's name at the start keeps its letters.
         text = text[0].upper() + text[1:]
     return text if text.endswith((".", "!", "?")) and not text.endswith("..") else text.rstrip(".") + "."

@@ -336,13 +336,15 @@ class Initiator(Party):
                 return spi
 
     def _first_auth(self) -> list[Payload]:
-        """RFC 7296 §2.16: without AUTH, which asks the gateway to use EAP."""
+        """RFC 7296 §2.16: without AUTH, which asks the gateway to use EAP.
+
+        No INITIAL_CONTACT: several devices may share one account and the anonymous identity (§2.4 forbids it then).
+        """
         config = self.config
         esp = build_proposals(config.esp_offers, Protocol.ESP, self._spi_in)
         identity = Identification(PayloadType.IDr, config.gateway_identity.type, config.gateway_identity.octets())
         return [
             self._own_id,
-            Notify(NotifyType.INITIAL_CONTACT),
             *negotiation.certificate_request(config.anchors),
             identity,
             negotiation.address_request(config.local),

@@ -1,0 +1,143 @@
+"""One lab for all tests of a session; each test puts the gateways right and the workstation back."""
+
+from __future__ import annotations
+
+import importlib
+import json
+import os
+import subprocess
+import sys
+import tempfile
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import pytest
+
+from zesty_burrow.cli import main
+from zesty_burrow.lab import story
+from zesty_burrow.lab.client import LabClient
+
+PROGRAM = str(Path(sys.executable).with_name("zesty"))
+
+
+@dataclass
+class Ended:
+    """How a command ended."""
+
+    code: int
+    out: str
+    err: str
+
+    @property
+    def json(self):
+        return json.loads(self.out)
+
+    @property
+    def codes(self):
+        """The codes of the document's findings."""
+        return {entry["code"] for entry in self.json["findings"]}
+
+
+@dataclass
+class Lab:
+    """The running lab; ``heron`` runs the program on the workstation, ``shell`` any command on any host."""
+
+    home: Path
+    faulty: set = field(default_factory=set)
+
+    def run(self, *words, check=None):
+        environment = {**os.environ, "ZESTY_BURROW_HOME": str(self.home), "COLUMNS": "200"}
+        ended = subprocess.run([PROGRAM, *words], capture_output=True, text=True, env=environment, timeout=90)
+        assert self.password not in ended.stdout + ended.stderr
+        if check is not None:
+            assert ended.returncode == check, ended.stdout + ended.stderr
+        return Ended(ended.returncode, ended.stdout, ended.stderr)
+
+    def heron(self, *words, check=None):
+        """The program on the workstation, in a process of its own that has its libraries loaded already."""
+        with tempfile.TemporaryFile("w+") as out, tempfile.TemporaryFile("w+") as err:
+
+            def call():
+                os.environ["COLUMNS"] = "200"
+                os.dup2(out.fileno(), 1)
+                os.dup2(err.fileno(), 2)
+                sys.stdout, sys.stderr = os.fdopen(1, "w", closefd=False), os.fdopen(2, "w", closefd=False)
+                return main(["--json", *words])
+
+            code = LabClient(self.folder).call("heron", call)
+            texts = []
+            for stream in (out, err):
+                stream.seek(0)
+                texts.append(stream.read())
+        assert "Traceback" not in texts[1], texts[1]
+        assert self.password not in "".join(texts)
+        if check is not None:
+            assert code == check, texts
+        return Ended(code, *texts)
+
+    def shell(self, host, *words, check=0):
+        return self.run("lab", "run", host, "--", *words, check=check)
+
+    def fault(self, host, *faults):
+        self.faulty.add(host)
+        LabClient(self.folder).set_faults(host, faults)
+
+    def gateway(self, host):
+        return LabClient(self.folder).status()["hosts"][host]
+
+    @property
+    def folder(self):
+        return self.home / "lab"
+
+    @property
+    def kit(self):
+        return self.folder / "quillwort-relay.zip"
+
+    @property
+    def password(self):
+        import io
+        import zipfile
+
+        if not self.kit.exists():
+            return "\0"
+        with zipfile.ZipFile(io.BytesIO(self.kit.read_bytes())) as archive:
+            return archive.read("credentials.txt").decode().splitlines()[1]
+
+    def network(self):
+        return self.heron("status", "--network", check=0).json["network"]
+
+
+for room in ("pyroute2", "rich.table", "zesty_burrow.store.store", "zesty_burrow.carrier.carrier"):
+    importlib.import_module(room)
+
+
+def can_make_namespaces():
+    ended = subprocess.run(["unshare", "-n", "true"], capture_output=True)
+    return ended.returncode == 0
+
+
+@pytest.fixture(scope="session")
+def whole_lab():
+    """The lab, started once."""
+    if not can_make_namespaces():
+        pytest.fail("the tests need the right to make network namespaces: run them as root")
+    with tempfile.TemporaryDirectory(prefix="zb") as folder:
+        lab = Lab(Path(folder))
+        lab.run("lab", "start", check=0)
+        try:
+            lab.heron("verify", "--before", check=0)
+            lab.heron("import", str(lab.kit), check=0)
+            yield lab
+        finally:
+            lab.run("lab", "stop")
+
+
+@pytest.fixture
+def lab(whole_lab):
+    """The lab as it was at its start; afterwards no tunnel is up and no gateway is faulty."""
+    yield whole_lab
+    if whole_lab.heron("disconnect").code != 0:
+        whole_lab.heron("restore")
+    for host in whole_lab.faulty & set(story.PLACE_BY_NAME):
+        LabClient(whole_lab.folder).set_faults(host, ())
+    whole_lab.faulty.clear()
