@@ -10,6 +10,7 @@ from datetime import UTC, datetime
 from ipaddress import IPv4Interface, IPv6Interface, ip_address
 
 from zesty_burrow.core.eap.peer import NamePassword
+from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike.events import Closed, Failed, InnerNetwork
 from zesty_burrow.core.ike.gateway import Gateway
 from zesty_burrow.core.ike.initiator import Initiator, InitiatorConfig
@@ -19,7 +20,6 @@ from zesty_burrow.core.ike.registry import IdType
 from zesty_burrow.core.ike.responder import ResponderConfig
 from zesty_burrow.core.ip import AddressRange
 from zesty_burrow.core.secret import Secret
-from zesty_burrow.core.trust import Identity
 from zesty_burrow.lab.authority import issue, make_authority, make_key
 
 HOST = "lisbon.quillwort.example"

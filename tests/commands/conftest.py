@@ -10,8 +10,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
-from support import AUTHORITY, PASSWORD
 
+from support import AUTHORITY, PASSWORD
 from zesty_burrow.lab.kit import kit_archive, kit_files
 
 PROGRAM = Path(sys.executable).with_name("zesty")

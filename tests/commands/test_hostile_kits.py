@@ -8,8 +8,8 @@ import struct
 import zipfile
 
 import pytest
-from support import AUTHORITY, PASSWORD
 
+from support import AUTHORITY, PASSWORD
 from zesty_burrow.intake import limits
 from zesty_burrow.lab.kit import kit_archive, kit_files
 

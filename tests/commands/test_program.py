@@ -12,8 +12,8 @@ import tomllib
 from pathlib import Path
 
 import pytest
-from support import AUTHORITY, PASSWORD
 
+from support import AUTHORITY, PASSWORD
 from zesty_burrow.commands import COMMANDS
 from zesty_burrow.lab.kit import kit_files
 

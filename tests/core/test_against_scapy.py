@@ -13,8 +13,8 @@ from scapy.layers.inet import IP, UDP
 from scapy.layers.inet6 import IPv6
 from scapy.layers.ipsec import ESP, SecurityAssociation
 from scapy.packet import Raw
-from support import CERTIFICATE, HOST, Wire, initiator_config, responder_config
 
+from support import CERTIFICATE, HOST, Wire, initiator_config, responder_config
 from zesty_burrow.core.esp.association import InboundSa, OutboundSa
 from zesty_burrow.core.ike.events import ChildEstablished
 from zesty_burrow.core.ike.proposals import Offer

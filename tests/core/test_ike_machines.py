@@ -7,6 +7,7 @@ from dataclasses import replace
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+
 from support import (
     AUTHORITY,
     CALLER,
@@ -24,7 +25,6 @@ from support import (
     responder_config,
     seeded,
 )
-
 from zesty_burrow.core.ike import initiator_table, responder
 from zesty_burrow.core.ike.events import (
     ChildEstablished,

@@ -6,8 +6,8 @@ import dns.message
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from support import Wire
 
+from support import Wire
 from zesty_burrow.core import geofeed, stun, trust
 from zesty_burrow.core.cursor import Cursor
 from zesty_burrow.core.dns_zone import Question, Zone, answer

@@ -13,8 +13,9 @@ import pytest
 import tomli_w
 from hypothesis import given
 from hypothesis import strategies as st
-from support import AUTHORITY
 
+from support import AUTHORITY
+from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike.registry import IdType
 from zesty_burrow.core.policy.algorithms import ALGORITHMS, TransformType, describe, short_form
 from zesty_burrow.core.profile.checks import check_profile
@@ -31,7 +32,6 @@ from zesty_burrow.core.profile.model import (
     offers_of,
 )
 from zesty_burrow.core.profile.text import digest, read_profile, write_profile
-from zesty_burrow.core.trust import Identity
 from zesty_burrow.errors import ProfileInvalid
 from zesty_burrow.lab import story
 from zesty_burrow.lab.kit import place_profile

@@ -10,14 +10,14 @@ from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import ec, rsa
 from cryptography.hazmat.primitives.serialization import Encoding
 from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
-from support import AUTHORITY, CERTIFICATE, HOST, KEY, Wire, initiator_config, responder_config
 
+from support import AUTHORITY, CERTIFICATE, HOST, KEY, Wire, initiator_config, responder_config
 from zesty_burrow.core import trust
+from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike import auth
 from zesty_burrow.core.ike.events import ChildEstablished, Proven
 from zesty_burrow.core.ike.payloads import Authentication
 from zesty_burrow.core.ike.registry import AuthMethod, IdType
-from zesty_burrow.core.trust import Identity
 from zesty_burrow.errors import GatewayNotProven, Malformed
 from zesty_burrow.lab.authority import issue, make_authority, make_key
 

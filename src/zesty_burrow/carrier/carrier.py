@@ -24,6 +24,7 @@ from zesty_burrow.carrier.status import StepDone, TunnelStatus, suite_in_words
 from zesty_burrow.core import trust
 from zesty_burrow.core.eap.peer import NamePassword
 from zesty_burrow.core.esp.association import InboundSa, OutboundSa
+from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike.events import (
     ChildEstablished,
     Closed,
@@ -41,7 +42,6 @@ from zesty_burrow.core.ike.registry import IdType
 from zesty_burrow.core.ip import AddressRange, Network
 from zesty_burrow.core.profile.model import Profile, offers_of
 from zesty_burrow.core.profile.text import PEM_MARK
-from zesty_burrow.core.trust import Identity
 from zesty_burrow.errors import GatewayError, GatewayUnreachable, ProfileInvalid
 from zesty_burrow.host.journal import Journal, Restored
 from zesty_burrow.host.netlink import Netlink

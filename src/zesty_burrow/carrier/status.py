@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import asdict, dataclass
 from typing import Any
 
-from zesty_burrow.core.ike.keys import Suite
+from zesty_burrow.core.ike.suite import Suite
 from zesty_burrow.core.policy.algorithms import TransformType, describe
 
 STEPS = ("resolve", "reach", "negotiate", "prove", "sign in", "address", "routes", "name servers")

@@ -5,7 +5,6 @@ from __future__ import annotations
 import hashlib
 import ipaddress
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import datetime, timedelta
 
 from cryptography import x509
@@ -15,6 +14,7 @@ from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 from cryptography.x509.oid import ExtendedKeyUsageOID, ExtensionOID
 
 from zesty_burrow.core.finding import Finding, finding
+from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike.registry import IdType
 from zesty_burrow.errors import Malformed
 
@@ -32,31 +32,6 @@ KNOWN_EXTENSIONS = frozenset(
         ExtensionOID.AUTHORITY_KEY_IDENTIFIER,
     }
 )
-
-
-@dataclass(frozen=True, slots=True)
-class Identity:
-    """An IKE identity (RFC 7296 §3.5): the type by its IANA name, the value as people write it."""
-
-    type: IdType
-    value: str
-
-    def octets(self) -> bytes:
-        """The identification data."""
-        if self.type in (IdType.ID_IPV4_ADDR, IdType.ID_IPV6_ADDR):
-            return ipaddress.ip_address(self.value).packed
-        if self.type == IdType.ID_DER_ASN1_DN:
-            return x509.Name.from_rfc4514_string(self.value).public_bytes()
-        return self.value.encode()
-
-    @classmethod
-    def of(cls, value: str) -> Identity:
-        """The identity that a gateway's address suggests."""
-        try:
-            address = ipaddress.ip_address(value)
-        except ValueError:
-            return cls(IdType.ID_FQDN, value)
-        return cls(IdType.ID_IPV4_ADDR if address.version == 4 else IdType.ID_IPV6_ADDR, value)
 
 
 def load_certificate_untrusted(der: bytes) -> x509.Certificate:

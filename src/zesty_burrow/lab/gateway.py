@@ -12,13 +12,13 @@ from ipaddress import IPv4Interface, IPv6Interface, ip_address
 from zesty_burrow.carrier.datapath import BATCH, MAX_PACKET
 from zesty_burrow.carrier.pump import Pump, udp_socket
 from zesty_burrow.core.esp.association import InboundSa, OutboundSa
+from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike.events import ChildEstablished, Closed, Endpoint, InnerNetwork
 from zesty_burrow.core.ike.gateway import Gateway, GatewayEvent
 from zesty_burrow.core.ike.proposals import Offer
 from zesty_burrow.core.ike.responder import Responder, ResponderConfig
 from zesty_burrow.core.ip import AddressRange, destination, source
 from zesty_burrow.core.profile.model import DEFAULT_ALGORITHMS
-from zesty_burrow.core.trust import Identity
 from zesty_burrow.errors import MachineError, Malformed
 from zesty_burrow.host.netfilter import translate_source
 from zesty_burrow.host.netlink import Netlink

@@ -5,10 +5,10 @@ from __future__ import annotations
 import io
 import zipfile
 
+from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike.registry import IdType
 from zesty_burrow.core.profile.model import Gateway, Profile, SignIn
 from zesty_burrow.core.profile.text import write_profile
-from zesty_burrow.core.trust import Identity
 from zesty_burrow.lab import story
 
 AUTHORITY_FILE = "quillwort-authority.pem"

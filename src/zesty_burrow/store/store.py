@@ -8,17 +8,19 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import sqlalchemy as sa
 from sqlalchemy.exc import DBAPIError, SQLAlchemyError
 
-from zesty_burrow.core.eap.peer import NamePassword
-from zesty_burrow.core.profile.model import Profile
-from zesty_burrow.core.profile.text import digest, read_profile, write_profile
-from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import NotFound, StateError
-from zesty_burrow.store.seal import Seal
 from zesty_burrow.store.tables import HEAD, credentials, metadata, observations, profiles
+
+if TYPE_CHECKING:
+    # Loaded where they are needed: a list of profiles reads rows alone.
+    from zesty_burrow.core.eap.peer import NamePassword
+    from zesty_burrow.core.profile.model import Profile
+    from zesty_burrow.store.seal import Seal
 
 KIND_NAME_PASSWORD = "name-password"  # noqa: S105  (a kind of secret, not one)
 
@@ -202,6 +204,8 @@ class Store:
                 near = [entry.name for entry in self.list_profiles([name])[:5]]
                 why = f"near it: {', '.join(near)}" if near else "nothing of that name or place was imported"
                 raise NotFound(f"there is no profile {name!r}", why=why)
+        from zesty_burrow.core.profile.text import read_profile
+
         return read_profile(row.text, f"profile {row.name}"), ProfileRow(*row[1:])
 
     def remove_profiles(self, names: Sequence[str], *, forget_labels: Sequence[str] = ()) -> None:
@@ -274,6 +278,8 @@ def _sqlite_settings(connection: sa.engine.interfaces.DBAPIConnection, _: object
 
 
 def _profile_row(profile: Profile, origin: str, now: str) -> dict[str, str]:
+    from zesty_burrow.core.profile.text import digest, write_profile
+
     return {
         "name": profile.name,
         "provider": profile.provider,
@@ -292,5 +298,8 @@ def _pack(value: NamePassword) -> bytes:
 
 
 def _unpack(data: bytes) -> NamePassword:
+    from zesty_burrow.core.eap.peer import NamePassword
+    from zesty_burrow.core.secret import Secret
+
     document = json.loads(data)
     return NamePassword(document["name"], Secret(document["password"]))

@@ -6,7 +6,8 @@ from dataclasses import dataclass, field
 from ipaddress import IPv4Interface, IPv6Interface
 
 from zesty_burrow.core.finding import Finding
-from zesty_burrow.core.ike.keys import ChildKeys, IkeKeys, Suite
+from zesty_burrow.core.ike.keys import ChildKeys, IkeKeys
+from zesty_burrow.core.ike.suite import Suite
 from zesty_burrow.core.ip import Address, AddressRange
 
 Endpoint = tuple[str, int]

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from zesty_burrow.core.ike.events import Closed, Datagram, Endpoint, Event, Failed
 from zesty_burrow.core.ike.keyexchange import METHODS, make_key_agreement
-from zesty_burrow.core.ike.keys import Suite, derive_ike_keys
+from zesty_burrow.core.ike.keys import derive_ike_keys
 from zesty_burrow.core.ike.message import (
     Header,
     Message,
@@ -22,6 +22,7 @@ from zesty_burrow.core.ike.payloads import KeyExchange, Nonce, Notify, Payload, 
 from zesty_burrow.core.ike.proposals import choose
 from zesty_burrow.core.ike.registry import SIGNATURE_HASHES, ExchangeType, Flag, NotifyType, Protocol
 from zesty_burrow.core.ike.responder import Responder, ResponderConfig, State
+from zesty_burrow.core.ike.suite import Suite
 from zesty_burrow.core.protection import Random
 from zesty_burrow.errors import Malformed
 

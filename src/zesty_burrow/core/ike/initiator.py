@@ -15,6 +15,7 @@ from cryptography import x509
 
 from zesty_burrow.core.eap.packet import parse_eap_untrusted
 from zesty_burrow.core.eap.peer import EapPeer, NamePassword, PeerState
+from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike import negotiation
 from zesty_burrow.core.ike.events import (
     ChildEstablished,
@@ -63,7 +64,6 @@ from zesty_burrow.core.ike.registry import (
 )
 from zesty_burrow.core.ip import AddressRange
 from zesty_burrow.core.protection import Random
-from zesty_burrow.core.trust import Identity
 from zesty_burrow.errors import (
     BurrowError,
     GatewayError,

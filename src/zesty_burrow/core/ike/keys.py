@@ -5,6 +5,7 @@ from __future__ import annotations
 import hmac
 from dataclasses import dataclass, field
 
+from zesty_burrow.core.ike.suite import Suite
 from zesty_burrow.core.protection import Protection, Random, key_sizes, make_protection
 from zesty_burrow.errors import ProgramFault
 
@@ -30,18 +31,6 @@ def prf_plus(number: int, key: bytes, seed: bytes, size: int) -> bytes:
         block = prf(number, key, block + seed + bytes([count]))
         output += block
     return output[:size]
-
-
-@dataclass(frozen=True, slots=True)
-class Suite:
-    """What was negotiated for an IKE SA or, with ``prf`` and ``group`` 0, for a child SA: IANA numbers."""
-
-    encryption: int
-    key_bits: int
-    integrity: int = 0
-    prf: int = 0
-    group: int = 0
-    esn: int = 0
 
 
 @dataclass(frozen=True, slots=True)

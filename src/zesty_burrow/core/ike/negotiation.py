@@ -16,7 +16,7 @@ from zesty_burrow.core.finding import Finding, Severity, finding
 from zesty_burrow.core.ike import auth as signatures
 from zesty_burrow.core.ike.events import Endpoint, InnerNetwork
 from zesty_burrow.core.ike.keyexchange import KeyAgreement
-from zesty_burrow.core.ike.keys import IkeKeys, Suite, shared_key_auth
+from zesty_burrow.core.ike.keys import IkeKeys, shared_key_auth
 from zesty_burrow.core.ike.message import find, find_all, find_typed
 from zesty_burrow.core.ike.party import nat_detection_hash
 from zesty_burrow.core.ike.payloads import (
@@ -45,6 +45,7 @@ from zesty_burrow.core.ike.registry import (
     Protocol,
     notify_in_words,
 )
+from zesty_burrow.core.ike.suite import Suite
 from zesty_burrow.core.ip import Address, AddressRange, intersect, same_families
 from zesty_burrow.core.policy.algorithms import TransformType, describe
 from zesty_burrow.errors import (

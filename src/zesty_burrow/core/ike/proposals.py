@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from zesty_burrow.core.ike.keys import Suite
 from zesty_burrow.core.ike.payloads import Proposal, Transform
 from zesty_burrow.core.ike.registry import Protocol
+from zesty_burrow.core.ike.suite import Suite
 from zesty_burrow.core.policy.algorithms import AEAD_NUMBERS, TransformType
 
 T = TransformType

@@ -11,6 +11,7 @@ from types import MappingProxyType
 
 from zesty_burrow.core.eap.packet import parse_eap_untrusted
 from zesty_burrow.core.eap.peer import EapServer
+from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike import auth as signatures
 from zesty_burrow.core.ike.events import (
     ChildEstablished,
@@ -50,7 +51,6 @@ from zesty_burrow.core.ike.registry import (
 )
 from zesty_burrow.core.ip import AddressRange, intersect, same_families
 from zesty_burrow.core.protection import Random
-from zesty_burrow.core.trust import Identity
 from zesty_burrow.errors import GatewayProtocolError, Malformed, ProgramFault, SignInRefused
 
 

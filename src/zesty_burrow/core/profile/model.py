@@ -8,10 +8,10 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
+from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike.proposals import Offer
 from zesty_burrow.core.ip import Address, Network
 from zesty_burrow.core.policy.algorithms import AEAD_NUMBERS, BY_NAME, BY_NUMBER, TransformType, describe
-from zesty_burrow.core.trust import Identity
 from zesty_burrow.errors import ProfileInvalid
 
 FORMAT = 1

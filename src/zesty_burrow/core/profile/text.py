@@ -11,6 +11,7 @@ from typing import Any, TypeVar
 
 import tomli_w
 
+from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike.registry import IdType
 from zesty_burrow.core.ip import Address, Network
 from zesty_burrow.core.policy.algorithms import AEAD_NUMBERS, TransformType
@@ -25,7 +26,6 @@ from zesty_burrow.core.profile.model import (
     Traffic,
     Tunnel,
 )
-from zesty_burrow.core.trust import Identity
 from zesty_burrow.errors import ProfileInvalid
 
 MAX_TEXT = 1 << 20

@@ -1,0 +1,35 @@
+"""Identities as IKE carries them (RFC 7296 §3.5). Light to load: every profile has one."""
+
+from __future__ import annotations
+
+import ipaddress
+from dataclasses import dataclass
+
+from zesty_burrow.core.ike.registry import IdType
+
+
+@dataclass(frozen=True, slots=True)
+class Identity:
+    """An IKE identity (RFC 7296 §3.5): the type by its IANA name, the value as people write it."""
+
+    type: IdType
+    value: str
+
+    def octets(self) -> bytes:
+        """The identification data."""
+        if self.type in (IdType.ID_IPV4_ADDR, IdType.ID_IPV6_ADDR):
+            return ipaddress.ip_address(self.value).packed
+        if self.type == IdType.ID_DER_ASN1_DN:
+            from cryptography import x509
+
+            return x509.Name.from_rfc4514_string(self.value).public_bytes()
+        return self.value.encode()
+
+    @classmethod
+    def of(cls, value: str) -> Identity:
+        """The identity that a gateway's address suggests."""
+        try:
+            address = ipaddress.ip_address(value)
+        except ValueError:
+            return cls(IdType.ID_FQDN, value)
+        return cls(IdType.ID_IPV4_ADDR if address.version == 4 else IdType.ID_IPV6_ADDR, value)
