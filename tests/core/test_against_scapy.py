@@ -127,9 +127,9 @@ def test_the_sign_in_messages():
     wire, requests, answers = plain_init()
     first = opened(wire, requests[1], True)
     assert (first.exch_type, first.id) == (35, 1)
-    assert layers(first, ikev2.IKEv2_IDi)[0].ID == f"anonymous@{HOST}".encode()
+    assert f"anonymous@{HOST}".encode() == layers(first, ikev2.IKEv2_IDi)[0].ID
     assert layers(first, ikev2.IKEv2_IDi)[0].IDtype == 3
-    assert layers(first, ikev2.IKEv2_IDr)[0].ID == HOST.encode()
+    assert HOST.encode() == layers(first, ikev2.IKEv2_IDr)[0].ID
     request = layers(first, ikev2.IKEv2_CERTREQ)[0]
     assert (request.cert_encoding, len(request.cert_authority)) == (4, 20)
     attributes = layers(first, ikev2.IKEv2_CP)[0].attributes

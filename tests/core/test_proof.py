@@ -55,27 +55,27 @@ WEAK_KEY = rsa.generate_private_key(65537, 1024)
 LEAF_AS_ISSUER = type(AUTHORITY)(x509.load_der_x509_certificate(CERTIFICATE), KEY)
 
 FAULTS = {
-    "expired": (dict(certificates=(special(days=(-90, -1)),)), "certificate-expired"),
-    "not yet valid": (dict(certificates=(special(days=(1, 90)),)), "certificate-not-yet-valid"),
-    "another name": (dict(certificates=(special(names=("parked.quillwort.example",)),)), "certificate-wrong-name"),
-    "name in the subject alone": (dict(certificates=(special(names=()),)), "certificate-wrong-name"),
-    "a wildcard for a whole country": (dict(certificates=(special(names=("*.example",)),)), "certificate-wrong-name"),
-    "an unknown authority": (dict(certificates=(special(signer=OTHER_AUTHORITY),)), "certificate-untrusted"),
+    "expired": ({"certificates": (special(days=(-90, -1)),)}, "certificate-expired"),
+    "not yet valid": ({"certificates": (special(days=(1, 90)),)}, "certificate-not-yet-valid"),
+    "another name": ({"certificates": (special(names=("parked.quillwort.example",)),)}, "certificate-wrong-name"),
+    "name in the subject alone": ({"certificates": (special(names=()),)}, "certificate-wrong-name"),
+    "a wildcard for a whole country": ({"certificates": (special(names=("*.example",)),)}, "certificate-wrong-name"),
+    "an unknown authority": ({"certificates": (special(signer=OTHER_AUTHORITY),)}, "certificate-untrusted"),
     "issued by a gateway": (
-        dict(certificates=(special(signer=LEAF_AS_ISSUER), CERTIFICATE)), "certificate-usage"),
+        {"certificates": (special(signer=LEAF_AS_ISSUER), CERTIFICATE)}, "certificate-usage"),
     "no signing allowed": (
-        dict(certificates=(special(extensions=[(usage(key_encipherment=True), True)]),)), "certificate-usage"),
+        {"certificates": (special(extensions=[(usage(key_encipherment=True), True)]),)}, "certificate-usage"),
     "a caller's certificate": (
-        dict(certificates=(special(extensions=[(x509.ExtendedKeyUsage([ExtendedKeyUsageOID.CLIENT_AUTH]), False)]),)),
+        {"certificates": (special(extensions=[(x509.ExtendedKeyUsage([ExtendedKeyUsageOID.CLIENT_AUTH]), False)]),)},
         "certificate-usage"),
     "an unknown critical extension": (
-        dict(certificates=(special(extensions=[(x509.UnrecognizedExtension(
-            x509.ObjectIdentifier("1.2.3.4"), b"\x05\0"), True)]),)), "certificate-usage"),
-    "a key of 1024 bits": (dict(certificates=(special(WEAK_KEY),), key=WEAK_KEY), "certificate-weak"),
-    "another's certificate": (dict(key=make_key("ecdsa")), "certificate-signature"),
-    "no certificate": (dict(certificates=()), "certificate-missing"),
-    "a broken certificate": (dict(certificates=(CERTIFICATE[:-40],)), "certificate-missing"),
-    "another identity": (dict(identity=Identity.of("tallinn.quillwort.example")), "certificate-identity"),
+        {"certificates": (special(extensions=[(x509.UnrecognizedExtension(
+            x509.ObjectIdentifier("1.2.3.4"), b"\x05\0"), True)]),)}, "certificate-usage"),
+    "a key of 1024 bits": ({"certificates": (special(WEAK_KEY),), "key": WEAK_KEY}, "certificate-weak"),
+    "another's certificate": ({"key": make_key("ecdsa")}, "certificate-signature"),
+    "no certificate": ({"certificates": ()}, "certificate-missing"),
+    "a broken certificate": ({"certificates": (CERTIFICATE[:-40],)}, "certificate-missing"),
+    "another identity": ({"identity": Identity.of("tallinn.quillwort.example")}, "certificate-identity"),
 }  # fmt: skip
 
 

@@ -113,7 +113,7 @@ def scaled_pi(bits):
 
 def test_modp_2048():
     """RFC 3526 §3: the prime follows from its formula, is safe, and both sides agree."""
-    assert MODP_2048 == 2**2048 - 2**1984 - 1 + 2**64 * ((scaled_pi(2100) >> 2100 - 1918) + 124476)
+    assert 2**2048 - 2**1984 - 1 + 2**64 * ((scaled_pi(2100) >> 2100 - 1918) + 124476) == MODP_2048
     one, two = Modp2048(lambda size: b"\x11" * size), Modp2048(lambda size: b"\x77" * size)
     assert one.shared(two.public) == two.shared(one.public)
     for bad in (0, 1, MODP_2048 - 1, MODP_2048):

@@ -14,6 +14,7 @@ from alembic.config import Config
 from alembic.script import ScriptDirectory
 
 from zesty_burrow.core.eap.peer import NamePassword
+from zesty_burrow.core.profile.text import write_profile
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import NotFound, SealError, StateError
 from zesty_burrow.lab import story
@@ -31,11 +32,15 @@ def opened(path, key=b"k" * 32):
     return Store(sqlite_url(path), lambda: Seal(key), lambda: "2026-11-01T09:00:00Z")
 
 
+def row(profile):
+    return profile, write_profile(profile), "kit"
+
+
 @pytest.fixture
 def full(tmp_path):
     """A store with the five profiles and their credentials."""
     made = opened(tmp_path / "store.db")
-    made.take_kit([(entry, "kit") for entry in PROFILES], [(story.PROVIDER, SECRET, "kit")])
+    made.take_kit([row(entry) for entry in PROFILES], [(story.PROVIDER, SECRET, "kit")])
     yield made
     made.close()
 
@@ -102,7 +107,7 @@ def test_profiles_come_back_as_they_went_in(full):
 
 def test_a_city_with_two_profiles_is_not_guessed(full):
     """Where a city is not enough, the name is asked for."""
-    full.take_kit([(replace(PROFILES[0], name="other-lisbon"), "kit")], [])
+    full.take_kit([row(replace(PROFILES[0], name="other-lisbon"))], [])
     with pytest.raises(NotFound):
         full.find_profile("lisbon")
 
@@ -179,7 +184,7 @@ def test_two_writers(tmp_path):
     def write(start):
         mine = opened(tmp_path / "store.db")
         for number in range(10):
-            mine.take_kit([(replace(PROFILES[0], name=f"p{start + number}"), "kit")], [])
+            mine.take_kit([row(replace(PROFILES[0], name=f"p{start + number}"))], [])
         mine.close()
 
     threads = [threading.Thread(target=write, args=(start,)) for start in (0, 100)]

@@ -30,7 +30,7 @@ def run(args: Namespace, context: Context) -> KitResult:
     if args.strict:
         _refuse_warnings(findings)
     outcomes: dict[str, str] = {}
-    taken: list[tuple[Profile, str]] = []
+    taken: list[tuple[Profile, str, str]] = []
     with context.store() as store:
         known = store.digests()
         for kit in kits:
@@ -44,7 +44,7 @@ def run(args: Namespace, context: Context) -> KitResult:
                     findings.append(finding("profile-clash", name))
                 else:
                     outcomes[name] = "replaced" if name in known else "new"
-                    taken.append((found.profile, kit.origin))
+                    taken.append((found.profile, found.text, kit.origin))
                     known[name] = found.digest
         secrets = [(entry.label, entry.value, kit.origin) for kit in kits for entry in kit.credentials]
         store.take_kit(taken, secrets, replace=args.replace)

@@ -16,7 +16,7 @@ from zesty_burrow.core.eap.peer import NamePassword
 from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.core.profile.checks import check_profile
 from zesty_burrow.core.profile.model import Profile
-from zesty_burrow.core.profile.text import PEM_MARK, digest, read_profile
+from zesty_burrow.core.profile.text import PEM_MARK, digest, read_profile, write_profile
 from zesty_burrow.errors import InputError, Malformed
 from zesty_burrow.intake.credentials import looks_like_credentials, read_credentials_untrusted
 from zesty_burrow.intake.limits import refused
@@ -53,6 +53,7 @@ class FoundProfile:
 
     path: str
     profile: Profile
+    text: str
     digest: str
 
 
@@ -133,7 +134,8 @@ class _Reader:
         contents: dict[str, str] = {}
         for path, member, raw in self.raw_profiles:
             profile = replace(raw, authorities=tuple(self._authority(member, entry) for entry in raw.authorities))
-            content = digest(profile)
+            text = write_profile(profile)
+            content = digest(text)
             if content in contents:
                 detail = f"the same as {contents[content]}"
                 self.leave(member, Kind.PROFILE, "kit-same-content", detail)
@@ -141,11 +143,12 @@ class _Reader:
             contents[content] = path
             if profile.name in names:
                 profile = replace(profile, name=_unique(profile.name, names))
+                text = write_profile(profile)
                 self.findings.append(finding("profile-renamed", path, f"it is now {profile.name}"))
             names[profile.name] = path
             self.findings += check_profile(profile, self.now)
             self.items.append(Item(path, Kind.PROFILE, taken=True, why=profile.place))
-            self.profiles.append(FoundProfile(path, profile, digest(profile)))
+            self.profiles.append(FoundProfile(path, profile, text, digest(text)))
         for path, (member, _) in self.certificates.items():
             if path in self.used:
                 self.items.append(Item(path, Kind.CERTIFICATE, taken=True, why="the profiles' authority"))

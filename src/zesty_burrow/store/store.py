@@ -150,14 +150,14 @@ class Store:
 
     def take_kit(
         self,
-        found: Iterable[tuple[Profile, str]],
+        found: Iterable[tuple[Profile, str, str]],
         secrets: Iterable[tuple[str, NamePassword, str]],
         *,
         replace: bool = False,
     ) -> None:
-        """Add profiles (each with its origin) and credentials (label, value, origin) in one transaction."""
+        """Add profiles (value, text, origin) and credentials (label, value, origin) in one transaction."""
         now = self._now()
-        rows = [_profile_row(profile, origin, now) for profile, origin in found]
+        rows = [_profile_row(profile, text, origin, now) for profile, text, origin in found]
         sealed = [
             {
                 "label": label,
@@ -277,8 +277,8 @@ def _sqlite_settings(connection: sa.engine.interfaces.DBAPIConnection, _: object
     cursor.close()
 
 
-def _profile_row(profile: Profile, origin: str, now: str) -> dict[str, str]:
-    from zesty_burrow.core.profile.text import digest, write_profile
+def _profile_row(profile: Profile, text: str, origin: str, now: str) -> dict[str, str]:
+    from zesty_burrow.core.profile.text import digest
 
     return {
         "name": profile.name,
@@ -286,8 +286,8 @@ def _profile_row(profile: Profile, origin: str, now: str) -> dict[str, str]:
         "country": profile.country,
         "city": profile.city,
         "protocol": profile.tunnel.protocol,
-        "digest": digest(profile),
-        "text": write_profile(profile),
+        "digest": digest(text),
+        "text": text,
         "origin": origin,
         "imported_at": now,
     }

@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 from datetime import datetime
+from functools import lru_cache
+
+from cryptography import x509
 
 from zesty_burrow.core import trust
 from zesty_burrow.core.finding import Finding, finding
@@ -29,6 +32,12 @@ def check_profile(profile: Profile, now: datetime) -> list[Finding]:
     return found + _check_authorities(profile, now)
 
 
+@lru_cache(maxsize=64)
+def _certificates(pem: str) -> tuple[x509.Certificate, ...]:
+    """A provider's hundreds of profiles share one authority; reading it once is enough."""
+    return tuple(trust.load_pem_certificates_untrusted(pem.encode()))
+
+
 def _check_authorities(profile: Profile, now: datetime) -> list[Finding]:
     found: list[Finding] = []
     if not profile.authorities:
@@ -38,7 +47,7 @@ def _check_authorities(profile: Profile, now: datetime) -> list[Finding]:
             found.append(finding("profile-authority-missing", profile.name, entry))
             continue
         try:
-            certificates = trust.load_pem_certificates_untrusted(entry.encode())
+            certificates = _certificates(entry)
         except Malformed as problem:
             found.append(finding("profile-authority-missing", profile.name, str(problem)))
             continue

@@ -315,6 +315,6 @@ def _proposal_out(choice: ProposalChoice) -> dict[str, list[str]]:
     return {key: names for key, names in rows.items() if names}
 
 
-def digest(profile: Profile) -> str:
-    """SHA-256 over the text: tells whether two profiles are the same."""
-    return hashlib.sha256(write_profile(profile).encode()).hexdigest()
+def digest(text: str) -> str:
+    """SHA-256 over a profile's text: tells whether two profiles are the same."""
+    return hashlib.sha256(text.encode()).hexdigest()

@@ -1,0 +1,1 @@
+"""Benchmarks: ratios against something measured in the same run."""

@@ -1,0 +1,213 @@
+"""What a tunnel changes on a machine, as values; and the journal that undoes it."""
+
+from __future__ import annotations
+
+import ipaddress
+import json
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from zesty_burrow.core.profile.model import Traffic
+from zesty_burrow.errors import InputError, StateError
+from zesty_burrow.host import journal
+from zesty_burrow.host.journal import Journal, is_left_over, restore
+from zesty_burrow.host.netlink import RT_TABLE_MAIN
+from zesty_burrow.host.paths import Settings, find_paths, read_settings
+from zesty_burrow.host.plan import TABLE, plan_routes
+from zesty_burrow.host.resolver import resolver_text
+
+GATEWAY4, GATEWAY6 = ipaddress.ip_address("198.51.100.18"), ipaddress.ip_address("2001:db8:1005::2")
+ALL4, ALL6 = ipaddress.ip_network("0.0.0.0/0"), ipaddress.ip_network("::/0")
+OFFICE = ipaddress.ip_network("10.20.0.0/16")
+NAMES4, NAMES6 = ipaddress.ip_address("198.51.100.242"), ipaddress.ip_address("2001:db8:10ff::2")
+
+
+def plan(carried, *, gateway=GATEWAY4, servers=(NAMES4,), **traffic):
+    return plan_routes("zesty0", gateway, carried, servers, Traffic(**traffic))
+
+
+@pytest.mark.parametrize(
+    ("carried", "traffic", "ipv6", "unreachable"),
+    [
+        ([ALL4, ALL6], {}, "tunnel", {"0.0.0.0/0", "::/0"}),
+        ([ALL4], {}, "blocked", {"0.0.0.0/0", "::/0"}),
+        ([ALL4], {"ipv6": "block"}, "blocked", {"0.0.0.0/0", "::/0"}),
+        ([ALL4], {"ipv6": "outside"}, "outside", {"0.0.0.0/0"}),
+        ([ALL4], {"networks": (ALL4,)}, "blocked", {"0.0.0.0/0", "::/0"}),
+        ([OFFICE], {"networks": (OFFICE,)}, "untouched", set()),
+        ([OFFICE], {"networks": (OFFICE,), "ipv6": "block"}, "blocked", {"::/0"}),
+    ],
+)
+def test_what_becomes_of_each_family(carried, traffic, ipv6, unreachable):
+    """Carried, blocked, left outside or untouched; where all traffic goes in, the table ends with "unreachable"."""
+    made = plan(carried, **traffic)
+    assert made.ipv6 == ipv6
+    assert {route.destination for route in made.routes if route.kind == "unreachable"} == unreachable
+    assert {route.destination for route in made.routes if route.device} >= {str(network) for network in carried}
+    assert all(route.table == TABLE for route in made.routes)
+
+
+def test_the_gateway_itself_stays_outside():
+    """Packets to the gateway use the machine's own routes, and only its family has that rule."""
+    for gateway in (GATEWAY4, GATEWAY6):
+        rules = [
+            rule for rule in plan([ALL4, ALL6], gateway=gateway).rules if rule.destination.startswith(str(gateway))
+        ]
+        assert [(rule.version, rule.table) for rule in rules] == [(gateway.version, RT_TABLE_MAIN)]
+        assert rules[0].priority == min(rule.priority for rule in plan([ALL4, ALL6], gateway=gateway).rules)
+
+
+def test_name_servers_go_through_the_tunnel():
+    """Each server has a rule ahead of the local network's; in an office tunnel it has a route as well."""
+    whole = plan([ALL4, ALL6], servers=(NAMES4, NAMES6))
+    assert {rule.destination for rule in whole.rules if rule.table == TABLE} >= {f"{NAMES4}/32", f"{NAMES6}/128"}
+    office = plan([OFFICE], networks=(OFFICE,))
+    assert f"{NAMES4}/32" in {route.destination for route in office.routes}
+
+
+def test_the_local_network():
+    """Reachable beside the tunnel, but never by a default route; inside the tunnel if the profile says so."""
+    outside = [rule for rule in plan([ALL4]).rules if rule.table == RT_TABLE_MAIN and not rule.destination]
+    assert outside
+    assert all(rule.beyond_default for rule in outside)
+    inside = plan([ALL4], local_network="inside").rules
+    assert not [rule for rule in inside if rule.table == RT_TABLE_MAIN and not rule.destination]
+
+
+def test_resolver_text():
+    """Three servers and six suffixes are what the C library reads."""
+    servers = [ipaddress.ip_address(f"192.0.2.{number}") for number in range(1, 6)]
+    text = resolver_text(servers, [f"s{number}.example" for number in range(9)]).decode()
+    assert text.count("nameserver ") == 3
+    assert text.splitlines()[-1] == "search s0.example s1.example s2.example s3.example s4.example s5.example"
+
+
+@pytest.fixture
+def files(tmp_path):
+    """A journal's path and a file to change."""
+    target = tmp_path / "resolv.conf"
+    target.write_text("nameserver 192.0.2.53\n")
+    target.chmod(0o640)
+    return tmp_path / "journal.jsonl", target
+
+
+def test_files_are_put_back(files):
+    """Content and mode come back; the journal is gone afterwards."""
+    path, target = files
+    book = Journal(path, "lisbon")
+    book.write_file(target, b"ours\n")
+    assert target.read_bytes() == b"ours\n"
+    assert book.put_back().done == (str(target),)
+    assert (target.read_text(), target.stat().st_mode & 0o777) == ("nameserver 192.0.2.53\n", 0o640)
+    assert not path.exists()
+    assert list(target.parent.iterdir()) == [target]
+
+
+def test_links_and_absent_files_are_put_back(files, tmp_path):
+    """A link becomes the link it was, and a file that was not there is not there again."""
+    path, target = files
+    link, absent = tmp_path / "link", tmp_path / "absent"
+    link.symlink_to("resolv.conf")
+    book = Journal(path, "lisbon")
+    book.write_file(link, b"ours\n")
+    book.write_file(absent, b"ours\n")
+    assert not link.is_symlink()
+    book.put_back()
+    assert str(link.readlink()) == "resolv.conf"
+    assert not absent.exists()
+    assert target.read_text() == "nameserver 192.0.2.53\n"
+
+
+def test_a_living_tunnel_is_not_undone(files):
+    """While a process holds the journal, restore refuses, and a second tunnel is refused."""
+    path, target = files
+    book = Journal(path, "lisbon")
+    book.write_file(target, b"ours\n")
+    assert not is_left_over(path)
+    with pytest.raises(StateError, match="is up"):
+        restore(path)
+    with pytest.raises(StateError, match="up already"):
+        Journal(path, "tallinn")
+    book.put_back()
+
+
+def crashed(path, target, tail=b""):
+    """A journal whose process died after changing the file."""
+    code = (
+        "import os,sys; from pathlib import Path; from zesty_burrow.host.journal import Journal\n"
+        "book = Journal(Path(sys.argv[1]), 'lisbon'); book.write_file(Path(sys.argv[2]), b'ours\\n'); os._exit(9)"
+    )
+    subprocess.run([sys.executable, "-c", code, str(path), str(target)])
+    with path.open("ab") as stream:
+        stream.write(tail)
+
+
+@pytest.mark.parametrize(
+    "tail", [b"", b'{"change": "rule", "fie', b"\xff\xfe\n", b'{"change": "mystery", "fields": {}}\n']
+)
+def test_after_a_crash(files, tail):
+    """The journal of a dead process is found and undone, also with a last line that was cut."""
+    path, target = files
+    crashed(path, target, tail)
+    assert is_left_over(path)
+    with pytest.raises(StateError, match="zesty restore|without putting"):
+        Journal(path, "tallinn")
+    assert restore(path).done == (str(target),)
+    assert target.read_text() == "nameserver 192.0.2.53\n"
+    assert restore(path).done == ()
+
+
+def test_a_crash_between_journal_and_change(files):
+    """What was written down but not done yet is recognised as being as it was."""
+    path, target = files
+    crashed(path, target)
+    target.write_text("nameserver 192.0.2.53\n")
+    assert restore(path).done == (str(target),)
+
+
+def test_somebody_elses_change_is_left_alone(files):
+    """A file that has changed since is not touched, and named."""
+    path, target = files
+    crashed(path, target)
+    target.write_text("nameserver 192.0.2.99\n")
+    assert restore(path).left_alone == (str(target),)
+    assert target.read_text() == "nameserver 192.0.2.99\n"
+
+
+def test_after_a_reboot(files, monkeypatch):
+    """In another boot only files are put back: the kernel's part is gone, and its names may mean other things."""
+    path, target = files
+    crashed(path, target)
+    with path.open("ab") as stream:
+        stream.write(json.dumps({"change": "device", "fields": {"name": "lo"}}).encode() + b"\n")
+    monkeypatch.setattr(journal, "_boot", lambda: "another boot")
+    assert restore(path).done == (str(target),)
+
+
+def test_places():
+    """The standard places of root, of a user, and those of ZESTY_BURROW_HOME."""
+    assert find_paths({}, root=True).store == Path("/var/lib/zesty-burrow/store.db")
+    user = find_paths({"HOME": "/home/ann", "XDG_RUNTIME_DIR": "/run/user/7"}, root=False)
+    assert user.store == Path("/home/ann/.local/share/zesty-burrow/store.db")
+    assert user.control == Path("/run/user/7/zesty-burrow/control")
+    own = find_paths({"ZESTY_BURROW_HOME": "/srv/x"}, root=True)
+    assert {own.data, own.config, own.state, own.run} == {Path("/srv/x")}
+
+
+@given(st.text(max_size=60))
+def test_settings_of_any_kind(text):
+    """A settings file is understood or refused by name."""
+    path = Path(f"/tmp/zesty-settings-{os.getpid()}.toml")
+    path.write_text(text, encoding="utf-8", newline="")
+    try:
+        assert isinstance(read_settings(path), Settings)
+    except InputError as problem:
+        assert str(path) in str(problem)
+    finally:
+        path.unlink()
