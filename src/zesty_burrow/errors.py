@@ -33,7 +33,8 @@ from __future__ import annotations
 class BurrowError(Exception):
     """Base of all errors.
 
-    ``what`` says what happened and where, ``why`` the reason, ``next_step`` what to do.
+    ``what`` says what happened and where, ``why`` the reason, ``next_step`` what to do; ``step`` names the step
+    of a longer work that failed.
     """
 
     slug = "error"
@@ -44,6 +45,7 @@ class BurrowError(Exception):
         super().__init__(what)
         self.what = what
         self.why = why
+        self.step = ""
         if next_step:
             self.next_step = next_step
         if slug:

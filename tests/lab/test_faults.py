@@ -24,6 +24,7 @@ def test_gateways_that_do_not_prove_themselves(lab, fault):
     assert failed.json["code"] == PROOF[fault]
     assert "nothing of yours was sent" in failed.json["what"]
     assert "sign in" in failed.json["next_step"] or "certificate" in failed.json["next_step"]
+    assert failed.json["step"] == "prove"
     assert "done  negotiate" in failed.err
     assert "done  prove" not in failed.err
     after = lab.gateway("lisbon")
@@ -36,6 +37,7 @@ def test_refused_password(lab):
     lab.fault("lisbon", "refused-password")
     failed = lab.heron("connect", "lisbon", "--detach", check=8).json
     assert failed["code"] == "sign-in-refused"
+    assert failed["step"] == "sign in"
     assert "error 691" in failed["why"]
     assert "web page" in failed["next_step"]
     assert lab.gateway("lisbon")["refused"] >= 1
@@ -46,6 +48,7 @@ def test_silent_gateway(lab):
     lab.fault("lisbon", "silent")
     failed = lab.heron("connect", "lisbon", "--detach", "--patience", "2", check=6).json
     assert failed["code"] == "gateway-unreachable"
+    assert failed["step"] == "reach"
     assert "2 seconds" in failed["why"]
     assert "4500" in failed["next_step"]
 
@@ -55,6 +58,7 @@ def test_weak_proposals_only(lab):
     lab.fault("lisbon", "weak-proposals")
     failed = lab.heron("connect", "lisbon", "--detach", check=6).json
     assert failed["code"] == "no-agreement"
+    assert failed["step"] == "negotiate"
     assert "NO_PROPOSAL_CHOSEN" in failed["why"]
     assert "do not weaken" in failed["next_step"]
 

@@ -20,7 +20,7 @@ from zesty_burrow.carrier.control import ControlServer
 from zesty_burrow.carrier.datapath import Flow, PacketPath
 from zesty_burrow.carrier.keyfile import write_key_file
 from zesty_burrow.carrier.pump import Pump, udp_socket
-from zesty_burrow.carrier.status import StepDone, TunnelStatus, suite_in_words
+from zesty_burrow.carrier.status import IPV6_STATES, STEPS, StepDone, TunnelStatus, suite_in_words
 from zesty_burrow.core import trust
 from zesty_burrow.core.eap.peer import NamePassword
 from zesty_burrow.core.esp.association import InboundSa, OutboundSa
@@ -42,7 +42,7 @@ from zesty_burrow.core.ike.registry import IdType
 from zesty_burrow.core.ip import AddressRange, Network
 from zesty_burrow.core.profile.model import Profile, offers_of
 from zesty_burrow.core.profile.text import PEM_MARK
-from zesty_burrow.errors import GatewayError, GatewayUnreachable, ProfileInvalid
+from zesty_burrow.errors import BurrowError, GatewayError, GatewayUnreachable, ProfileInvalid
 from zesty_burrow.host.journal import Journal, Restored
 from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.host.plan import RoutingPlan, plan_routes
@@ -164,6 +164,7 @@ class Carrier:
         self._outcome: asyncio.Future[str] | None = None
         self._asked_to_end = ""
         self._last_step = 0.0
+        self._next_step = ""
         self._negotiated: Negotiated | None = None
 
     def run(self) -> CarrierEnd:
@@ -174,6 +175,9 @@ class Carrier:
             self._device = open_tun()
             self._journal.note_device(self._device.name)
             reason = asyncio.run(self._carry())
+        except BurrowError as error:
+            error.step = "" if self._status else self._next_step
+            raise
         finally:
             if self._device is not None:
                 self._device.close()
@@ -184,10 +188,12 @@ class Carrier:
         now = asyncio.get_running_loop().time()
         self._on_step(StepDone(name, now - self._last_step, detail))
         self._last_step = now
+        self._next_step = STEPS[STEPS.index(name) + 1] if name != STEPS[-1] else ""
 
     async def _carry(self) -> str:
         loop = asyncio.get_running_loop()
         self._last_step = loop.time()
+        self._next_step = STEPS[0]
         for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
             loop.add_signal_handler(number, self._end, f"signal {signal.Signals(number).name}")
         control = ControlServer(self._options.control, self._answer)
@@ -332,7 +338,7 @@ class Carrier:
         for rule in plan.rules:
             journal.add_rule(netlink, rule)
         shown = ", ".join(str(network) for network in carried)
-        self._step("routes", f"{shown}; IPv6 {plan.ipv6}")
+        self._step("routes", f"{shown}; IPv6 {IPV6_STATES[plan.ipv6]}")
         suffixes = profile.traffic.suffixes or child.inner.suffixes
         if servers:
             use_name_servers(journal, servers, suffixes)

@@ -28,6 +28,7 @@ def error_document(error: BurrowError) -> dict[str, str]:
         "why": error.why,
         "next_step": error.next_step,
         "slug": error.slug,
+        "step": error.step,
     }
 
 
@@ -37,6 +38,7 @@ def error_of(document: dict[str, str]) -> BurrowError:
     error: BurrowError = kind(
         document["what"], why=document["why"], next_step=document["next_step"], slug=document["slug"]
     )
+    error.step = document["step"]
     return error
 
 

@@ -10,6 +10,13 @@ from zesty_burrow.core.policy.algorithms import TransformType, describe
 
 STEPS = ("resolve", "reach", "negotiate", "prove", "sign in", "address", "routes", "name servers")
 
+IPV6_STATES = {
+    "tunnel": "through the tunnel",
+    "blocked": "blocked",
+    "outside": "OUTSIDE the tunnel",
+    "untouched": "as before",
+}
+
 
 @dataclass(frozen=True, slots=True)
 class StepDone:

@@ -105,7 +105,7 @@ class Keeper:
             self._stop.set()
             return {"stopping": True}
         if call == "status":
-            rows = {name: {"process": row[0]} for name, row in self._hosts.items()}
+            rows = {name: {"process": self._hosts[name][0]} for name in story.hosts()}
             for name in story.PLACE_BY_NAME:
                 rows[name].update(await self._call_host(name, {"call": "status"}))
             return {"process": os.getpid(), "folder": str(self._folder), "hosts": rows}

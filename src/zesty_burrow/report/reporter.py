@@ -112,6 +112,8 @@ class Reporter:
 
     def error(self, error: BurrowError) -> None:
         """What happened, why, and what to do; with ``as_json`` also as a document on standard output."""
+        from rich.padding import Padding
+        from rich.table import Table
         from rich.text import Text
 
         if self._debug:
@@ -121,17 +123,23 @@ class Reporter:
                 "format": 1,
                 "result": "error",
                 "code": error.slug,
+                "step": error.step,
                 "what": error.what,
                 "why": error.why,
                 "next_step": error.next_step,
                 "exit_code": error.exit_code,
             }
             sys.stdout.write(json.dumps(document, indent=2) + "\n")
-        rows = [(f"{error.what}.", "bold red", "failed"), (error.why, "", "why"), (error.next_step, "", "next")]
-        for text, style, label in rows:
-            if text:
-                self.live.print(Text.assemble((f"  {label:<8}", "bold"), (_sentence(text), style)))
-        self.live.print(Text.assemble(("  code    ", "bold"), (error.slug, "dim")))
+        table = Table(box=None, show_header=False, pad_edge=False, padding=(0, 2, 0, 0))
+        table.add_column(no_wrap=True, style="bold")
+        table.add_column(overflow="fold")
+        failed = Text.assemble((f"{error.step}: " if error.step else "", "bold"), (_sentence(error.what), "bold red"))
+        table.add_row("failed", failed)
+        if error.why:
+            table.add_row("why", Text(_sentence(error.why)))
+        table.add_row("next", Text(_sentence(error.next_step)))
+        table.add_row("code", Text(error.slug, style="dim"))
+        print_parts(sys.stderr, [Padding(table, (0, 0, 0, 2))])
 
 
 def _sentence(text: str) -> str:

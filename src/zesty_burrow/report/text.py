@@ -29,6 +29,14 @@ VERDICT_WORDS = {
 Parts = Iterable[RenderableType]
 
 
+IPV6_WORDS = {
+    "tunnel": "through the tunnel, blocked where the gateway carries none",
+    "block": "blocked while the tunnel is up",
+    "outside": "left outside the tunnel",
+}
+LOCAL_WORDS = {"outside": "reached beside the tunnel", "inside": "not reached while the tunnel is up"}
+
+
 def _grid(*columns: dict[str, Any]) -> Table:
     table = Table(box=None, show_header=False, pad_edge=False, padding=(0, 2, 0, 0))
     for column in columns:
@@ -53,13 +61,16 @@ def findings_table(findings: Sequence[Finding], *, with_remedy: bool = True) -> 
     """Findings, the serious ones first; what has no remedy beyond "nothing to do" stays on one line."""
     order = [Severity.SERIOUS, Severity.WARNING, Severity.NOTE]
     table = _grid({"no_wrap": True}, {"no_wrap": True}, {"overflow": "fold"})
-    for entry in sorted(findings, key=lambda one: order.index(one.severity)):
+    rows = sorted(findings, key=lambda one: order.index(one.severity))
+    for entry, following in zip(rows, [*rows[1:], None], strict=True):
         words = entry.code.title if not entry.detail else f"{entry.code.title.rstrip('.')}: {entry.detail}"
         subject = f"{entry.subject}: " if entry.subject and entry.subject not in words else ""
         style = SEVERITY_STYLES[entry.severity]
         line = Text.assemble((subject, "bold"), words)
         table.add_row(Text(entry.severity, style=style), Text(entry.code.slug, style="bold"), line)
-        if with_remedy and entry.severity is not Severity.NOTE:
+        # What several findings share is said once, under the last of them.
+        is_last = following is None or following.code is not entry.code
+        if with_remedy and is_last and entry.severity is not Severity.NOTE:
             table.add_row("", "", Text(f"To do: {entry.code.remedy}", style="italic"))
     return [_indent(table)]
 
@@ -138,16 +149,16 @@ def _show_rows(profile: Profile) -> list[tuple[str, str]]:
         ("protocol", f"{tunnel.protocol} over {tunnel.transport}, MTU {tunnel.mtu}"),
         ("sign-in", f"gateway by {sign_in.gateway}, this side by {sign_in.method}"),
     ]
-    default = "" if profile.algorithms.ike else " (default)"
     for label, proposals, fallback in (
         ("IKE", profile.algorithms.ike, DEFAULT_ALGORITHMS.ike),
         ("ESP", profile.algorithms.esp, DEFAULT_ALGORITHMS.esp),
     ):
+        default = "" if proposals else " (default)"
         rows += [(f"{label} offer", _proposal(entry) + default) for entry in proposals or fallback]
     rows += [
         ("networks", ", ".join(map(str, traffic.networks))),
-        ("IPv6", traffic.ipv6),
-        ("local network", traffic.local_network),
+        ("IPv6", IPV6_WORDS[traffic.ipv6]),
+        ("local network", LOCAL_WORDS[traffic.local_network]),
         ("name servers", ", ".join(map(str, traffic.name_servers)) or own),
         ("suffixes", ", ".join(traffic.suffixes) or own),
         ("authorities", plural(len(profile.authorities), "certificate")),
@@ -182,17 +193,19 @@ def _removed(result: results.RemoveResult) -> Parts:
 
 def up_line(status: TunnelStatus) -> Text:
     """Place, inner addresses, protocol, algorithms."""
+    from zesty_burrow.carrier.status import IPV6_STATES
+
     place = ", ".join(part for part in (status.city, status.country) if part) or status.profile
-    return Text.assemble(
-        ("  up    ", "bold green"),
-        (place, "bold"),
-        f" | {', '.join(status.addresses)} | {status.protocol} | {status.esp_algorithms} | IPv6 {status.ipv6}",
-    )
+    ipv6 = f"IPv6 {IPV6_STATES[status.ipv6]}"
+    rest = [", ".join(status.addresses), status.protocol, status.esp_algorithms, ipv6]
+    return Text.assemble(("  up    ", "bold green"), (place, "bold"), *(f" | {part}" for part in rest))
 
 
 def _up(result: results.UpResult) -> Parts:
     yield up_line(result.status)
-    yield Text(f"The tunnel goes on in the background (process {result.status.process}); end it: zesty disconnect")
+    yield Text(
+        f"        The tunnel goes on in the background (process {result.status.process}); end it: zesty disconnect"
+    )
 
 
 def _ended(result: results.EndResult) -> Parts:
@@ -345,11 +358,15 @@ def _explanation(result: results.ExplainResult) -> Parts:
 def _lab(result: results.LabResult) -> Parts:
     yield _heading(f"The lab runs (process {result.status['process']}, folder {result.status['folder']})")
     table = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="bold")
-    for heading in ("host", "process", "tunnels", "faults", "note"):
+    rows = result.status["hosts"]
+    headings = ["host", "process", "tunnels", "faults"]
+    headings += ["note"] if any(row.get("note") for row in rows.values()) else []
+    for heading in headings:
         table.add_column(heading, overflow="fold")
-    for name, row in result.status["hosts"].items():
+    for name, row in rows.items():
         faults = ", ".join(row.get("faults", [])) or ("none" if "faults" in row else "")
-        table.add_row(name, str(row["process"]), str(row.get("tunnels", "")), faults, Text(row.get("note", "")))
+        cells = [name, str(row["process"]), str(row.get("tunnels", "")), faults, row.get("note", "")]
+        table.add_row(*map(Text, cells[: len(headings)]))
     yield _indent(table)
     yield Text(f"The provider's kit: {result.kit}")
     yield Text("Run a command on her workstation: zesty lab run heron -- zesty list")
