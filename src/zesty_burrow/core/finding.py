@@ -174,6 +174,28 @@ _CODES = (
     # machine
     Code("left-over", _W, "An earlier tunnel ended without putting this machine back.",
          "It crashed or was killed; its routing keeps everything closed until it is put back.", "Run `zesty restore`."),
+    # errors that are more precise than their kind
+    Code("strict", _S, "Nothing was taken, because of --strict.",
+         "The kit has findings that are warnings or worse.", "Mend what they name, or import without --strict."),
+    Code("gateway-unresolved", _S, "The gateway's name cannot be resolved.",
+         "The resolver knows no address for it, or does not answer.",
+         "Check that name resolution works here, and the gateway's name in the profile."),
+    Code("gateway-ended", _S, "The gateway ended the tunnel.",
+         "It was restarted, or it ended this account's tunnels. This machine was put back.", "Connect again."),
+    Code("already-up", _S, "A tunnel is up already.",
+         "There is one tunnel at a time.", "End it first: `zesty disconnect`."),
+    Code("not-put-back", _S, "This machine could not be put back wholly.",
+         "A right is missing, or somebody else is in the way. What could be undone was undone.",
+         "Mend what is named, then run `zesty restore` again."),
+    Code("tunnel-device-closed", _S, "The tunnel device may not be opened.",
+         "/dev/net/tun is closed to this user on this machine.",
+         "Have root allow it: chmod 0666 /dev/net/tun; or run the command as root."),
+    Code("no-lab", _S, "No lab is running.", "The command needs one.", "Start one: `zesty lab start`."),
+    Code("lab-running", _S, "A lab is running already.", "There is one lab to a home.", "`zesty lab stop` ends it."),
+    Code("lab-not-started", _S, "The lab could not be started.",
+         "It needs network and mount namespaces, and without root user namespaces.", "docs/lab.md says what to allow."),
+    Code("system", _S, "The system refused something.", "A file, a right or space is missing.",
+         "Check what is named: rights, disk space, paths."),
 )  # fmt: skip
 
 CODES: dict[str, Code] = {entry.slug: entry for entry in _CODES}

@@ -1,0 +1,104 @@
+"""The documents say what is so."""
+
+from __future__ import annotations
+
+import importlib.util
+import json
+import re
+import tomllib
+from pathlib import Path
+
+import jsonschema
+import pytest
+
+from zesty_burrow import errors
+from zesty_burrow.commands import COMMANDS
+from zesty_burrow.commands.explain import all_codes
+from zesty_burrow.core.profile.text import read_profile
+from zesty_burrow.intake import limits
+from zesty_burrow.lab import story
+
+ROOT = Path(__file__).parent.parent
+PAGES = [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *sorted((ROOT / "docs").glob("*.md"))]
+
+
+def page(name):
+    return (ROOT / "docs" / name).read_text()
+
+
+def test_the_page_of_findings_is_in_step():
+    """docs/findings.md is what the program would write."""
+    specification = importlib.util.spec_from_file_location("make_findings", ROOT / "docs" / "make_findings.py")
+    module = importlib.util.module_from_spec(specification)
+    specification.loader.exec_module(module)
+    assert page("findings.md") == module.page()
+
+
+def test_every_code_in_the_source_is_explained():
+    """Whatever slug an error or a finding is given in the source, ``explain`` knows it."""
+    used = set()
+    for path in (ROOT / "src").rglob("*.py"):
+        used |= set(re.findall(r'slug(?: ?=|: str =) ?"([a-z-]+)"', path.read_text()))
+        used |= set(
+            re.findall(
+                r'(?:finding|refused|leave)\((?:member, kind, |member, Kind\.\w+, )?"([a-z-]+)"', path.read_text()
+            )
+        )
+    assert len(used) > 40
+    assert used <= set(all_codes())
+
+
+def test_the_profile_in_the_documents():
+    """The complete example is a profile, fits the schema, and shows every key that is written."""
+    example = re.search(r"```toml\n(.*?)```", page("profile.md"), re.DOTALL).group(1)
+    document = tomllib.loads(example)
+    jsonschema.validate(document, json.loads(page("profile.schema.json")))
+    profile = read_profile(example)
+    assert profile.unknown == {}
+    schema = json.loads(page("profile.schema.json"))
+    for section, keys in document.items():
+        if isinstance(keys, dict) and section != "algorithms":
+            assert set(keys) == set(schema["properties"][section]["properties"])
+
+
+def test_commands_and_exit_codes():
+    """Every command and every exit code stands in docs/commands.md; the README shows the work's own commands."""
+    text = page("commands.md")
+    for name in COMMANDS:
+        assert f"`{name}" in text
+    codes = {kind.exit_code for kind in vars(errors).values() if isinstance(kind, type) and hasattr(kind, "exit_code")}
+    for code in codes | {10, 11, 130}:
+        assert f"| {code} |" in text
+    shown = set(re.findall(r"^zesty (\w+)", (ROOT / "README.md").read_text(), re.MULTILINE))
+    assert shown <= set(COMMANDS)
+
+
+def test_faults_and_hosts():
+    """docs/lab.md names every fault and every host."""
+    text = page("lab.md")
+    for name in [*story.FAULTS, *story.hosts()]:
+        assert f"`{name}`" in text
+
+
+def test_limits():
+    """docs/security.md names the limits that are in force."""
+    text = page("security.md")
+    assert f"{limits.MAX_KIT_FILE >> 20} MiB" in text
+    assert f"{limits.MAX_MEMBERS:,}" in text
+    assert f"each {limits.MAX_MEMBER >> 20} MiB" in text
+    assert f"{limits.MAX_TOTAL >> 20} MiB and {limits.MAX_RATIO} times" in text
+
+
+@pytest.mark.parametrize("path", PAGES, ids=lambda path: path.name)
+def test_links_lead_somewhere(path):
+    """Every relative link and picture exists."""
+    for target in re.findall(r"\]\(([^)#]+)\)", path.read_text()):
+        assert "://" in target or (path.parent / target).exists(), target
+
+
+def test_pictures():
+    """Fewer than twenty pictures, each linked from the README."""
+    pictures = sorted(entry.name for entry in (ROOT / "docs" / "screenshots").iterdir())
+    linked = re.findall(r"docs/screenshots/([\w-]+\.png)", (ROOT / "README.md").read_text())
+    assert 0 < len(pictures) < 20
+    assert sorted(linked) == pictures
