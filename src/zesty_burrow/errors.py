@@ -30,6 +30,11 @@ Each class carries a ``slug`` (stable, for programs and for ``explain``), an ``e
 from __future__ import annotations
 
 
+def printable(text: str) -> str:
+    """A stranger's text without what could steer a terminal: every unprintable character becomes U+FFFD."""
+    return "".join(letter if letter.isprintable() else "\ufffd" for letter in text)
+
+
 class BurrowError(Exception):
     """Base of all errors.
 
@@ -43,8 +48,8 @@ class BurrowError(Exception):
 
     def __init__(self, what: str, *, why: str = "", next_step: str = "", slug: str = "") -> None:
         super().__init__(what)
-        self.what = what
-        self.why = why
+        self.what = printable(what)
+        self.why = printable(why)
         self.step = ""
         if next_step:
             self.next_step = next_step

@@ -155,3 +155,16 @@ def test_a_profile_whose_authority_is_missing(zesty, tmp_path):
     path.write_bytes(LISBON)
     found = zesty("--json", "import", path).json
     assert "profile-authority-missing" in {entry["code"] for entry in found["findings"]}
+
+
+def test_nothing_steers_the_terminal(zesty, tmp_path):
+    """Escape sequences in file names, keys and values of a kit never reach the terminal."""
+    escape = "\x1b]0;owned\x07"
+    profile = LISBON.decode() + '\n["' + "\\u001b[2J" + '"]\nx = 1\n'
+    path = tmp_path / "kit.zip"
+    path.write_bytes(archive((f"{escape}.toml", profile.encode()), ("b.toml", b'format = 1\n"\\u001b[2J" = [')))
+    for words in (("inspect", path), ("import", path), ("show", "lisbon"), ("list",)):
+        ended = zesty(*words)
+        assert "\x1b" not in ended.out + ended.err
+        assert "\x07" not in ended.out + ended.err
+    assert "unknown key" in zesty("show", "lisbon").out

@@ -39,13 +39,20 @@ from zesty_burrow.core.ike.events import (
 from zesty_burrow.core.ike.gateway import Gateway
 from zesty_burrow.core.ike.initiator import Initiator
 from zesty_burrow.core.ike.initiator_table import TRANSITIONS, Signal, State
-from zesty_burrow.core.ike.message import Header, build_clear, parse_message_untrusted
+from zesty_burrow.core.ike.message import Header, build_clear, build_sealed, parse_message_untrusted
 from zesty_burrow.core.ike.party import Backoff
 from zesty_burrow.core.ike.payloads import Nonce, Notify
 from zesty_burrow.core.ike.proposals import Offer
 from zesty_burrow.core.ike.registry import ExchangeType, Flag, NotifyType
 from zesty_burrow.core.ip import AddressRange
-from zesty_burrow.errors import GatewayProtocolError, GatewayUnreachable, NoAgreement, ProgramFault, SignInRefused
+from zesty_burrow.errors import (
+    GatewayProtocolError,
+    GatewayUnreachable,
+    Malformed,
+    NoAgreement,
+    ProgramFault,
+    SignInRefused,
+)
 from zesty_burrow.lab.authority import issue, make_key
 
 CBC = Offer(((12, 256),), (12,), (5,), (14,))
@@ -447,3 +454,52 @@ def test_nothing_secret_is_shown():
     assert CERTIFICATE
     assert KEY
     assert ESP_GCM
+
+
+def answering_in_state(state):
+    """A responder that has come as far as a state, with the wire it hangs on."""
+    wire = Wire()
+    wire.start().run(stop=lambda one: any(entry.state is state for entry in one.gateway.responders.values()))
+    if state is responder.State.CLOSING:
+        wire = answering_in_state(responder.State.ESTABLISHED)[0]
+        machine = next(iter(wire.gateway.responders.values()))
+        machine.close(wire.now)
+        return wire, machine
+    if state is responder.State.CLOSED:
+        wire, machine = answering_in_state(responder.State.CLOSING)
+        machine.handle_timer(wire.now + 100)
+        return wire, machine
+    return wire, next(iter(wire.gateway.responders.values()))
+
+
+@pytest.mark.parametrize("state", list(responder.State))
+@pytest.mark.parametrize("signal", list(responder.Signal))
+def test_every_responder_state_crossed_with_every_signal(state, signal):
+    """The gateway's side: its own calls are handled or are faults; a caller's messages out of place are turned away."""
+    wire, machine = answering_in_state(state)
+    assert machine.state is state
+    exchanges = {
+        responder.Signal.AUTH_REQUEST: (ExchangeType.IKE_AUTH, False),
+        responder.Signal.INFORMATIONAL_REQUEST: (ExchangeType.INFORMATIONAL, False),
+        responder.Signal.CHILD_REQUEST: (ExchangeType.CREATE_CHILD_SA, False),
+        responder.Signal.INFORMATIONAL_RESPONSE: (ExchangeType.INFORMATIONAL, True),
+    }
+    if signal in exchanges:
+        exchange, response = exchanges[signal]
+        number = (machine._next_request_id if response else machine._peer_request_id) % (1 << 32)
+        flags = Flag.INITIATOR | (Flag.RESPONSE if response else 0)
+        header = Header(machine.spi_i, machine.spi_r, exchange, flags, number)
+        data = build_sealed(header, [Nonce(bytes(16))], machine.keys.protection(True, seeded(1)))
+        message = parse_message_untrusted(data)
+        if (state, signal) in responder.TRANSITIONS and not (response and machine._outstanding is None):
+            machine.receive(message, CALLER, wire.now)
+        else:
+            with pytest.raises(Malformed):
+                machine.receive(message, CALLER, wire.now)
+            assert machine.state is state
+    elif (state, signal) in responder.TRANSITIONS:
+        machine._signal(signal, None, wire.now)
+    else:
+        with pytest.raises(ProgramFault):
+            machine._signal(signal, None, wire.now)
+        assert machine.state is state

@@ -126,3 +126,4 @@ def test_keys_are_never_written_over_a_file(lab, tmp_path):
     assert lab.heron("connect", "lisbon", "--detach", "--export-keys", str(path), check=4).json["code"] == "clash"
     assert path.read_text() == "mine"
     assert lab.network() == before
+    assert lab.gateway("lisbon")["tunnels"] == 0

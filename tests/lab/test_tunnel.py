@@ -194,6 +194,7 @@ def test_ctrl_c_while_connecting(lab):
     assert "resolve" in running.stderr.readline()
     os.killpg(running.pid, signal.SIGINT)
     running.communicate(timeout=20)
+    assert running.returncode == 130
     assert lab.network() == before
 
 

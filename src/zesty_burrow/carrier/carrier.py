@@ -277,7 +277,16 @@ class Carrier:
         try:
             action()
         except Exception as problem:
+            self._say_goodbye()
             self._finish(problem)
+
+    def _say_goodbye(self) -> None:
+        """Tell a gateway that has just granted a tunnel that it is not used; nobody waits for its answer."""
+        if self._initiator is not None and self._pump is not None and self._initiator.state is State.ESTABLISHED:
+            self._initiator.close(self._pump.now())
+            for datagram in self._initiator.send(self._pump.now()):
+                with suppress(OSError):
+                    self._channel.sendto(datagram.data, datagram.destination)
 
     def _finish(self, outcome: Exception | str) -> None:
         if self._outcome is None or self._outcome.done():

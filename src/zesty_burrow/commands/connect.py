@@ -65,4 +65,7 @@ def run(args: Namespace, context: Context) -> Result:
         context.reporter.note("        Ctrl-C ends it.")
 
     end = carry(context.reporter.step, up)
-    return EndResult(seen[0] if seen else None, end)
+    if not seen:
+        # Ctrl-C, or another signal, before the tunnel stood.
+        raise KeyboardInterrupt
+    return EndResult(seen[0], end)

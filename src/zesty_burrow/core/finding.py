@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from enum import StrEnum
 
+from zesty_burrow.errors import printable
+
 
 class Severity(StrEnum):
     """How much a finding matters."""
@@ -203,4 +205,4 @@ CODES: dict[str, Code] = {entry.slug: entry for entry in _CODES}
 
 def finding(slug: str, subject: str, detail: str = "") -> Finding:
     """A finding with the code of that slug."""
-    return Finding(CODES[slug], subject, detail)
+    return Finding(CODES[slug], printable(subject), printable(detail))

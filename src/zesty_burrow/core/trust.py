@@ -16,7 +16,7 @@ from cryptography.x509.oid import ExtendedKeyUsageOID, ExtensionOID
 from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike.registry import IdType
-from zesty_burrow.errors import Malformed
+from zesty_burrow.errors import Malformed, printable
 
 MAX_PATH = 8
 MAX_STEPS = 100
@@ -61,7 +61,7 @@ def public_key_hash(certificate: x509.Certificate) -> bytes:
 
 def subject_name(certificate: x509.Certificate) -> str:
     """The subject as RFC 4514 text, for people."""
-    return certificate.subject.rfc4514_string() or "a certificate without subject"
+    return printable(certificate.subject.rfc4514_string()) or "a certificate without subject"
 
 
 def _extension(certificate: x509.Certificate, kind: type[x509.ExtensionType]) -> x509.ExtensionType | None:

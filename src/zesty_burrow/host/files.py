@@ -7,7 +7,7 @@ import stat
 from collections.abc import Callable
 from pathlib import Path
 
-from zesty_burrow.errors import InputError, NotFound
+from zesty_burrow.errors import InputError, NotFound, printable
 from zesty_burrow.intake import limits
 from zesty_burrow.intake.limits import refused
 from zesty_burrow.intake.member import Member
@@ -62,5 +62,5 @@ def _read_folder(folder: Path) -> list[Member]:
             total += len(data)
             if total > limits.MAX_TOTAL or len(members) >= limits.MAX_MEMBERS:
                 raise refused("archive-bomb", str(folder), "more than we agree to read")
-            members.append(Member(str(path.relative_to(folder)), data, mode))
+            members.append(Member(printable(str(path.relative_to(folder))), data, mode))
     return members

@@ -10,6 +10,7 @@ import zlib
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 
+from zesty_burrow.errors import printable
 from zesty_burrow.intake import limits
 from zesty_burrow.intake.limits import refused
 
@@ -99,4 +100,4 @@ def _read_entry(archive: Member, opened: zipfile.ZipFile, entry: zipfile.ZipInfo
         data = stream.read(entry.file_size + 1)
     if len(data) > entry.file_size:
         raise refused("archive-bomb", archive.path, f"{entry.filename[:120]!r} is larger than it announces")
-    return Member(f"{archive.path}/{entry.filename}", data, archive.mode)
+    return Member(printable(f"{archive.path}/{entry.filename}"), data, archive.mode)

@@ -159,13 +159,13 @@ class UpResult(Result):
 class EndResult(Result):
     """A tunnel that was in the foreground has ended."""
 
-    status: TunnelStatus | None
+    status: TunnelStatus
     end: CarrierEnd
     kind: ClassVar[str] = "ended"
 
     def content(self) -> dict[str, Any]:
         return {
-            "tunnel": self.status.document() if self.status else None,
+            "tunnel": self.status.document(),
             "reason": self.end.reason,
             "restored": list(self.end.restored.done),
             "left_alone": list(self.end.restored.left_alone),

@@ -12,6 +12,7 @@ from rich.text import Text
 
 from zesty_burrow.core.finding import Finding, Severity
 from zesty_burrow.core.leak import Observation, Sighting, Verdict
+from zesty_burrow.errors import printable
 from zesty_burrow.report import result as results
 from zesty_burrow.report.result import Result
 
@@ -124,7 +125,7 @@ def _list(result: results.ListResult) -> Parts:
         table.add_column(heading, overflow="fold", no_wrap=heading == "name")
     for row in result.profiles:
         place = ", ".join(part for part in (row["city"], row["country"]) if part)
-        table.add_row(row["name"], place, row["provider"], row["protocol"], row["imported_at"][:10])
+        table.add_row(*map(Text, (row["name"], place, row["provider"], row["protocol"], row["imported_at"][:10])))
     yield table
 
 
@@ -164,10 +165,8 @@ def _show_rows(profile: Profile) -> list[tuple[str, str]]:
         ("authorities", plural(len(profile.authorities), "certificate")),
     ]
     for label, values in profile.unknown.items():
-        rows += [
-            ("unknown key", f"{label}.{key} = {value!r}" if label else f"{key} = {value!r}")
-            for key, value in values.items()
-        ]
+        for key, value in values.items():
+            rows.append(("unknown key", printable(f"{label}.{key} = {value!r}" if label else f"{key} = {value!r}")))
     return rows
 
 

@@ -13,6 +13,7 @@ from cryptography import x509
 from zesty_burrow.core import trust
 from zesty_burrow.core.eap.peer import EapPeer
 from zesty_burrow.core.finding import Finding, Severity, finding
+from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike import auth as signatures
 from zesty_burrow.core.ike.events import Endpoint, InnerNetwork
 from zesty_burrow.core.ike.keyexchange import KeyAgreement
@@ -40,6 +41,7 @@ from zesty_burrow.core.ike.registry import (
     CertEncoding,
     ConfigAttribute,
     ConfigType,
+    IdType,
     NotifyType,
     PayloadType,
     Protocol,
@@ -151,7 +153,7 @@ def check_gateway(
         raise _not_proven(host, [finding("certificate-missing", host, problem.why)]) from None
     expected = config.gateway_identity
     found = trust.judge_gateway(chain, config.anchors, expected, config.wall_time)
-    if identity.id_type != expected.type or identity.data.lower() != expected.octets().lower():
+    if not _same_identity(identity, expected):
         shown = identity.data[:128].decode("utf-8", "replace")
         found.append(finding("certificate-identity", host, f"it calls itself {shown!r} instead of {expected.value}"))
     serious = [entry for entry in found if entry.severity is Severity.SERIOUS]
@@ -162,6 +164,14 @@ def check_gateway(
     except Malformed as problem:
         raise _not_proven(host, [finding("certificate-signature", host, str(problem))]) from None
     return Proof(trust.subject_name(chain[0]), tuple(found))
+
+
+def _same_identity(told: Identification, expected: Identity) -> bool:
+    """Letter case does not matter in domain names (RFC 4343), and is not relied on in mail addresses."""
+    ours = expected.octets()
+    folds = expected.type in (IdType.ID_FQDN, IdType.ID_RFC822_ADDR)
+    same = told.data.lower() == ours.lower() if folds else told.data == ours
+    return told.id_type == expected.type and same
 
 
 def _not_proven(host: str, found: Sequence[Finding]) -> GatewayNotProven:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import hmac
 import ipaddress
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
@@ -280,7 +281,7 @@ class Responder(Party):
         auth = find(self._open(message), Authentication)
         number = self.keys.suite.prf
         octets = signed_octets(number, self.init_request, self.nonce_r, self.keys.sk_pi, self._peer_id.body())
-        if auth is None or auth.data != shared_key_auth(number, self._eap.msk, octets):
+        if auth is None or not hmac.compare_digest(auth.data, shared_key_auth(number, self._eap.msk, octets)):
             self._refuse(message, NotifyType.AUTHENTICATION_FAILED, now, "its AUTH payload is wrong")
             return
         self._events.append(SignedIn(now))

@@ -8,6 +8,7 @@ import tomllib
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from typing import Any, TypeVar
+from unicodedata import category
 
 import tomli_w
 
@@ -63,7 +64,7 @@ class _Table:
         value = self.take(key, str, default)
         if allowed and value not in allowed:
             raise self.invalid(key, f"{value!r} is not one of {', '.join(allowed)}")
-        if any(ord(letter) < 32 for letter in value):
+        if any(category(letter) == "Cc" for letter in value):
             raise self.invalid(key, "control characters and line ends are not allowed")
         return value
 
