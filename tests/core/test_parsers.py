@@ -35,8 +35,9 @@ from zesty_burrow.core.ike.payloads import (
 )
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import Malformed
+from zesty_burrow.intake.containers import read_zip_untrusted
 from zesty_burrow.intake.credentials import read_credentials_untrusted
-from zesty_burrow.intake.member import Member, read_zip_untrusted
+from zesty_burrow.intake.member import Member
 
 short = st.binary(max_size=60)
 u8, u16 = st.integers(0, 255), st.integers(0, 65535)

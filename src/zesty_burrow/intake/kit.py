@@ -18,9 +18,10 @@ from zesty_burrow.core.profile.checks import check_profile
 from zesty_burrow.core.profile.model import Profile
 from zesty_burrow.core.profile.text import PEM_MARK, digest, read_profile, write_profile
 from zesty_burrow.errors import InputError, Malformed
+from zesty_burrow.intake.containers import expand
 from zesty_burrow.intake.credentials import looks_like_credentials, read_credentials_untrusted
 from zesty_burrow.intake.limits import refused
-from zesty_burrow.intake.member import Member, expand
+from zesty_burrow.intake.member import Member
 
 READ_ME = re.compile(r"^(read[ _.-]?me|licen[cs]e|terms|changes|news|notes|instructions?|help|about)", re.IGNORECASE)
 PROFILE_KEY = re.compile(r"^\s*format\s*=|^\s*\[(profile|gateway)\]", re.MULTILINE)

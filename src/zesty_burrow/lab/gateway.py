@@ -16,7 +16,7 @@ from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike.events import ChildEstablished, Closed, Endpoint, InnerNetwork
 from zesty_burrow.core.ike.gateway import Gateway, GatewayEvent
 from zesty_burrow.core.ike.proposals import Offer
-from zesty_burrow.core.ike.responder import Responder, ResponderConfig
+from zesty_burrow.core.ike.responder import Responder, ResponderConfig, State
 from zesty_burrow.core.ip import AddressRange, destination, source
 from zesty_burrow.core.profile.model import DEFAULT_ALGORITHMS
 from zesty_burrow.errors import MachineError, Malformed
@@ -198,7 +198,8 @@ class GatewayHost:
         """Ask every caller whether it lives."""
         if self._gateway is not None and self._pump is not None:
             for session in self._by_spi.values():
-                session.responder.probe(self._pump.now())
+                if session.responder.state is State.ESTABLISHED:
+                    session.responder.probe(self._pump.now())
             self._pump.flush()
 
     def status(self) -> dict[str, object]:

@@ -13,6 +13,7 @@ from typing import Any
 
 from zesty_burrow.core.dns_zone import Zone
 from zesty_burrow.core.geofeed import AddressBook, read_geofeed_untrusted, read_operators_untrusted
+from zesty_burrow.errors import BurrowError
 from zesty_burrow.host.netfilter import translate_source
 from zesty_burrow.lab import story
 from zesty_burrow.lab.authority import Authority
@@ -91,7 +92,11 @@ async def serve_host(name: str, secrets: Secrets, keeper: Path) -> None:
         while line := await reader.readline():
             request = json.loads(line)
             call = calls.get(request["call"])
-            answer = call(request) if call else {}
+            try:
+                answer = call(request) if call else {}
+            except BurrowError as problem:
+                # A call that fails must not take the host down with it.
+                answer = {"error": f"{name}: {problem}"}
             writer.write(json.dumps(answer).encode() + b"\n")
             await writer.drain()
 

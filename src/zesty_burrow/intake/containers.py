@@ -1,0 +1,234 @@
+"""Archives that carry files: ZIP, TAR, and either of them, or a single file, under gzip or xz; nested in each other.
+
+Every limit is checked before memory is spent; what one archive spends is gone for those inside it.
+"""
+
+from __future__ import annotations
+
+import io
+import lzma
+import stat
+import tarfile
+import zipfile
+import zlib
+from collections.abc import Callable, Iterable, Iterator
+from dataclasses import dataclass
+
+from zesty_burrow.errors import InputError, printable
+from zesty_burrow.intake import limits
+from zesty_burrow.intake.limits import refused
+from zesty_burrow.intake.member import Member
+
+ZIP_MAGIC = (b"PK\x03\x04", b"PK\x05\x06")
+GZIP_MAGIC, XZ_MAGIC = b"\x1f\x8b\x08", b"\xfd7zXZ\x00"
+TAR_MAGIC, TAR_MAGIC_AT = b"ustar", 257
+CHUNK = 1 << 16
+ZIP_ERRORS = (zipfile.BadZipFile, zlib.error, EOFError, OSError, NotImplementedError, ValueError, RuntimeError)
+
+
+@dataclass(slots=True)
+class Budget:
+    """What may still be unpacked from one outermost file."""
+
+    subject: str
+    octets: int
+    members: int = limits.MAX_MEMBERS
+
+    @classmethod
+    def of(cls, member: Member) -> Budget:
+        """What a file of this size may unpack to."""
+        return cls(member.path, min(limits.MAX_TOTAL, (1 << 20) + limits.MAX_RATIO * len(member.data)))
+
+    def spend(self, octets: int, what: str) -> None:
+        """Take from the budget; an ``InputError`` where it is used up."""
+        self.octets -= octets
+        self.members -= 1
+        if self.octets < 0:
+            raise refused("archive-bomb", self.subject, f"{what} unpacks to more than its share")
+        if self.members < 0:
+            raise refused("archive-bomb", self.subject, f"more than {limits.MAX_MEMBERS} members")
+
+
+def expand(members: Iterable[Member]) -> list[Member]:
+    """Plain files: archives are replaced by what is in them. Raises ``InputError`` for hostile or damaged ones."""
+    found: list[Member] = []
+    for member in members:
+        found += _expand(member, Budget.of(member), depth=0)
+        if len(found) > limits.MAX_MEMBERS:
+            raise refused("archive-bomb", member.path, f"more than {limits.MAX_MEMBERS} files")
+    return found
+
+
+def _expand(member: Member, budget: Budget, depth: int) -> Iterator[Member]:
+    reader = reader_for(member.data)
+    if reader is None:
+        yield member
+        return
+    if depth >= limits.MAX_DEPTH:
+        raise refused("archive-bomb", budget.subject, f"archives nested more than {limits.MAX_DEPTH} deep")
+    for inner in reader(member, budget):
+        yield from _expand(inner, budget, depth + 1)
+
+
+Reader = Callable[[Member, Budget], list[Member]]
+
+
+def reader_for(data: bytes) -> Reader | None:
+    """The reader for an archive, by its first octets; None for a plain file."""
+    if data.startswith(ZIP_MAGIC):
+        return read_zip_untrusted
+    if data.startswith(GZIP_MAGIC):
+        return read_gzip_untrusted
+    if data.startswith(XZ_MAGIC):
+        return read_xz_untrusted
+    if data[TAR_MAGIC_AT : TAR_MAGIC_AT + len(TAR_MAGIC)] == TAR_MAGIC:
+        return read_tar_untrusted
+    return None
+
+
+def check_name(archive: Member, name: str) -> None:
+    """A member's name must stay inside: no way upward, no root, no drive, no other system's separators."""
+    parts = name.split("/")
+    if not name or name.startswith("/") or ".." in parts or "\\" in name or "\0" in name or ":" in parts[0]:
+        raise refused("archive-path", archive.path, repr(name[:120]))
+
+
+def _child(archive: Member, name: str, data: bytes) -> Member:
+    return Member(printable(f"{archive.path}/{name}"), data, archive.mode)
+
+
+def read_zip_untrusted(archive: Member, budget: Budget | None = None) -> list[Member]:
+    """The files in a stranger's ZIP archive."""
+    spending = budget or Budget.of(archive)
+    try:
+        with zipfile.ZipFile(io.BytesIO(archive.data)) as opened:
+            entries = opened.infolist()
+            _check_zip(archive, entries, spending)
+            return [_read_zip_entry(archive, opened, entry) for entry in entries if not entry.is_dir()]
+    except (
+        zipfile.BadZipFile,
+        zlib.error,
+        EOFError,
+        OSError,
+        NotImplementedError,
+        ValueError,
+        RuntimeError,
+    ) as problem:
+        raise refused("archive-damaged", archive.path, str(problem)[:200]) from None
+
+
+def _check_zip(archive: Member, entries: list[zipfile.ZipInfo], budget: Budget) -> None:
+    seen: set[str] = set()
+    for entry in entries:
+        name = entry.filename
+        check_name(archive, name)
+        if stat.S_IFMT(entry.external_attr >> 16) not in (0, stat.S_IFREG, stat.S_IFDIR):
+            raise refused("archive-link", archive.path, repr(name[:120]))
+        if name in seen:
+            raise refused("archive-duplicate", archive.path, repr(name[:120]))
+        if entry.flag_bits & 1:
+            raise refused("archive-encrypted", archive.path, repr(name[:120]))
+        seen.add(name)
+        if entry.file_size > limits.MAX_MEMBER:
+            raise refused("archive-bomb", archive.path, f"{name[:120]!r} unpacks to {entry.file_size} octets")
+        budget.spend(entry.file_size, repr(name[:120]))
+
+
+def _read_zip_entry(archive: Member, opened: zipfile.ZipFile, entry: zipfile.ZipInfo) -> Member:
+    with opened.open(entry) as stream:
+        # The announced size is the sender's word; read no more than that, and one octet to catch a lie.
+        data = stream.read(entry.file_size + 1)
+    if len(data) > entry.file_size:
+        raise refused("archive-bomb", archive.path, f"{entry.filename[:120]!r} is larger than it announces")
+    return _child(archive, entry.filename, data)
+
+
+def read_tar_untrusted(archive: Member, budget: Budget | None = None) -> list[Member]:
+    """The files in a stranger's TAR archive (POSIX.1-2001 pax, GNU and older ustar forms)."""
+    spending = budget or Budget.of(archive)
+    found: dict[str, Member] = {}
+    try:
+        with tarfile.open(fileobj=io.BytesIO(archive.data), mode="r:") as opened:
+            for entry in opened:
+                name = entry.name.removeprefix("./")
+                if entry.isdir():
+                    spending.spend(0, "a folder")
+                    continue
+                check_name(archive, name)
+                if not entry.isreg():
+                    raise refused("archive-link", archive.path, repr(name[:120]))
+                if name in found:
+                    raise refused("archive-duplicate", archive.path, repr(name[:120]))
+                if entry.size > limits.MAX_MEMBER:
+                    raise refused("archive-bomb", archive.path, f"{name[:120]!r} unpacks to {entry.size} octets")
+                spending.spend(entry.size, repr(name[:120]))
+                stream = opened.extractfile(entry)
+                data = stream.read(entry.size) if stream else b""
+                if len(data) != entry.size:
+                    raise refused("archive-damaged", archive.path, f"{name[:120]!r} is cut off")
+                found[name] = _child(archive, name, data)
+    except InputError:
+        raise
+    except (tarfile.TarError, OSError, ValueError, EOFError, OverflowError, RecursionError) as problem:
+        raise refused("archive-damaged", archive.path, str(problem)[:200]) from None
+    return list(found.values())
+
+
+class _Gunzip:
+    """zlib's decompressor for gzip, with the calls of ``lzma``'s."""
+
+    def __init__(self) -> None:
+        self._inner = zlib.decompressobj(wbits=31)
+
+    def decompress(self, data: bytes, size: int) -> bytes:
+        """At most ``size`` octets."""
+        return self._inner.decompress(self._inner.unconsumed_tail + data, size)
+
+    @property
+    def eof(self) -> bool:
+        """Whether the stream has ended."""
+        return self._inner.eof
+
+    @property
+    def needs_input(self) -> bool:
+        """Whether nothing is held back."""
+        return not self._inner.unconsumed_tail
+
+
+def read_gzip_untrusted(archive: Member, budget: Budget | None = None) -> list[Member]:
+    """The one file under gzip (RFC 1952)."""
+    return _decompress(archive, budget or Budget.of(archive), _Gunzip(), (".gz", ".tgz"))
+
+
+def read_xz_untrusted(archive: Member, budget: Budget | None = None) -> list[Member]:
+    """The one file under xz."""
+    machine = lzma.LZMADecompressor(lzma.FORMAT_XZ, memlimit=limits.MAX_LZMA_MEMORY)
+    return _decompress(archive, budget or Budget.of(archive), machine, (".xz", ".txz"))
+
+
+def _decompress(
+    archive: Member, budget: Budget, machine: _Gunzip | lzma.LZMADecompressor, endings: tuple[str, str]
+) -> list[Member]:
+    parts: list[bytes] = []
+    at = total = 0
+    try:
+        while not machine.eof:
+            chunk = archive.data[at : at + CHUNK] if machine.needs_input else b""
+            at += len(chunk)
+            if machine.needs_input and not chunk:
+                raise refused("archive-damaged", archive.path, "it is cut off")
+            part = machine.decompress(chunk, CHUNK)
+            total += len(part)
+            if total > budget.octets:
+                raise refused("archive-bomb", budget.subject, f"{archive.name[:80]!r} unpacks to more than its share")
+            parts.append(part)
+    except (zlib.error, lzma.LZMAError, EOFError) as problem:
+        raise refused("archive-damaged", archive.path, str(problem)[:200]) from None
+    budget.spend(total, repr(archive.name[:80]))
+    plain, packed_archive = endings
+    name = archive.name
+    if name.lower().endswith(packed_archive):
+        name = name[: -len(packed_archive)] + ".tar"
+    elif name.lower().endswith(plain):
+        name = name[: -len(plain)]
+    return [Member(printable(f"{archive.path}/{name}"), b"".join(parts), archive.mode)]
