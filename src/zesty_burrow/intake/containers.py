@@ -1,4 +1,4 @@
-"""Archives that carry files: ZIP, TAR, and either of them, or a single file, under gzip or xz; nested in each other.
+"""What carries files: ZIP, TAR, mails, and any of them, or a single file, under gzip or xz; nested in each other.
 
 Every limit is checked before memory is spent; what one archive spends is gone for those inside it.
 """
@@ -17,6 +17,7 @@ from dataclasses import dataclass
 from zesty_burrow.errors import InputError, printable
 from zesty_burrow.intake import limits
 from zesty_burrow.intake.limits import refused
+from zesty_burrow.intake.mail import looks_like_mail, read_mail_untrusted
 from zesty_burrow.intake.member import Member
 
 ZIP_MAGIC = (b"PK\x03\x04", b"PK\x05\x06")
@@ -83,7 +84,16 @@ def reader_for(data: bytes) -> Reader | None:
         return read_xz_untrusted
     if data[TAR_MAGIC_AT : TAR_MAGIC_AT + len(TAR_MAGIC)] == TAR_MAGIC:
         return read_tar_untrusted
+    if looks_like_mail(data):
+        return _read_mail
     return None
+
+
+def _read_mail(mail: Member, budget: Budget) -> list[Member]:
+    found = read_mail_untrusted(mail)
+    for member in found:
+        budget.spend(len(member.data), member.name)
+    return found
 
 
 def check_name(archive: Member, name: str) -> None:

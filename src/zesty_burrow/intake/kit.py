@@ -18,10 +18,14 @@ from zesty_burrow.core.profile.checks import check_profile
 from zesty_burrow.core.profile.model import Profile
 from zesty_burrow.core.profile.text import PEM_MARK, digest, read_profile, write_profile
 from zesty_burrow.errors import InputError, Malformed
+from zesty_burrow.intake import sheet
+from zesty_burrow.intake.certificates import PKCS7_MARK, read_certificates_untrusted
 from zesty_burrow.intake.containers import expand
 from zesty_burrow.intake.credentials import looks_like_credentials, read_credentials_untrusted
 from zesty_burrow.intake.limits import refused
+from zesty_burrow.intake.mail import text_of_html
 from zesty_burrow.intake.member import Member
+from zesty_burrow.intake.vocabulary import Field
 
 READ_ME = re.compile(r"^(read[ _.-]?me|licen[cs]e|terms|changes|news|notes|instructions?|help|about)", re.IGNORECASE)
 PROFILE_KEY = re.compile(r"^\s*format\s*=|^\s*\[(profile|gateway)\]", re.MULTILINE)
@@ -34,6 +38,8 @@ class Kind(StrEnum):
     PROFILE = "profile"
     CERTIFICATE = "certificate"
     CREDENTIALS = "credentials"
+    SHEET = "sheet"
+    TABLE = "table"
     READ_ME = "read-me"
     OTHER = "other"
 
@@ -81,8 +87,15 @@ class Kit:
 class _Reader:
     """Works through the members of one kit."""
 
-    def __init__(self, origin: str, now: datetime, neighbour: Neighbour) -> None:
-        self.origin, self.now, self.neighbour = origin, now, neighbour
+    def __init__(self, origin: str, now: datetime, neighbour: Neighbour, provider: str) -> None:
+        self.origin, self.now, self.neighbour, self.provider = origin, now, neighbour, provider
+        self._takers: dict[Kind, Callable[[Member], None]] = {
+            Kind.PROFILE: self._profile,
+            Kind.CERTIFICATE: self._certificate,
+            Kind.CREDENTIALS: self._secrets,
+            Kind.SHEET: self._sheet,
+            Kind.TABLE: self._table,
+        }
         self.items: list[Item] = []
         self.findings: list[Finding] = []
         self.raw_profiles: list[tuple[str, Member, Profile]] = []
@@ -100,9 +113,7 @@ class _Reader:
             self.leave(member, kind, "kit-junk")
         else:
             try:
-                {Kind.PROFILE: self._profile, Kind.CERTIFICATE: self._certificate, Kind.CREDENTIALS: self._secrets}[
-                    kind
-                ](member)
+                self._takers[kind](member)
             except InputError as problem:
                 slug = problem.slug if problem.slug == "kit-credentials-incomplete" else "kit-unreadable"
                 self.leave(member, kind, slug, str(problem))
@@ -117,24 +128,71 @@ class _Reader:
         self.raw_profiles.append((member.path, member, read_profile(_text(member), member.path)))
 
     def _certificate(self, member: Member) -> None:
-        certificates = trust.load_pem_certificates_untrusted(member.data)
+        certificates = read_certificates_untrusted(member.data)
         pem = b"".join(entry.public_bytes(Encoding.PEM) for entry in certificates).decode()
         self.certificates[member.path] = (member, pem)
 
     def _secrets(self, member: Member) -> None:
         value, found = read_credentials_untrusted(_text(member), member.path)
         self.findings += found
+        self._keep_secret(member, value)
+
+    def _keep_secret(self, member: Member, value: NamePassword) -> None:
         self.findings.append(finding("kit-plaintext-password", member.path))
         if member.mode is not None and member.mode & 0o077:
             self.findings.append(finding("kit-world-readable", member.path, f"mode {member.mode & 0o777:04o}"))
         self.credentials.append((member, value))
+
+    def _sheet(self, member: Member) -> None:
+        text = _text(member)
+        lower = member.name.lower()
+        reader = sheet.read_toml if lower.endswith(".toml") else sheet.read_pairs if lower.endswith(".csv") else None
+        row = reader(text) if reader else sheet.read_lines(text)
+        made = sheet.draft(row, member.path, self.provider)
+        self.findings += made.findings
+        if made.credentials is not None:
+            self._keep_secret(member, made.credentials)
+            if made.profile is None and row.first(Field.PROVIDER):
+                self.provider = self.provider or row.first(Field.PROVIDER)
+        if made.profile is not None:
+            self.raw_profiles.append((member.path, member, made.profile))
+        if made.profile is None and made.credentials is None:
+            self.leave(member, Kind.SHEET, "kit-unreadable", "neither a host nor an account with its password is on it")
+
+    def _table(self, member: Member) -> None:
+        """A table's rows by template: one protocol and sign-in, many places."""
+        rows = sheet.read_table(_text(member))
+        unknown = dict.fromkeys(label for row in rows for label in row.unknown)
+        self.findings += [finding("sheet-not-understood", member.path, f"column {label}") for label in unknown]
+        for number, row in enumerate(rows, start=2):
+            row.unknown.clear()
+            origin = f"{member.path}, row {number}"
+            try:
+                made = sheet.draft(row, origin, self.provider)
+            except InputError as problem:
+                self.findings.append(finding("kit-unreadable", origin, str(problem)))
+                continue
+            self.findings += made.findings
+            if made.profile is not None:
+                self.raw_profiles.append((origin, member, made.profile))
+
+    def _attach(self, member: Member, profile: Profile) -> Profile:
+        """The kit's own authorities, for a profile that names none (a sheet or a table cannot)."""
+        if profile.authorities:
+            return profile
+        issuing = {path: pem for path, (_, pem) in self.certificates.items() if _is_authority(pem)}
+        if issuing:
+            self.used |= set(issuing)
+            self.findings.append(finding("authority-attached", member.path, ", ".join(issuing)))
+        return replace(profile, authorities=tuple(issuing.values()))
 
     def join(self) -> None:
         """Put authorities into profiles and make names unique."""
         names: dict[str, str] = {}
         contents: dict[str, str] = {}
         for path, member, raw in self.raw_profiles:
-            profile = replace(raw, authorities=tuple(self._authority(member, entry) for entry in raw.authorities))
+            named = replace(raw, authorities=tuple(self._authority(member, entry) for entry in raw.authorities))
+            profile = self._attach(member, named)
             text = write_profile(profile)
             content = digest(text)
             if content in contents:
@@ -193,11 +251,16 @@ class _Reader:
         return tuple(result)
 
 
+def _is_authority(pem: str) -> bool:
+    return all(not trust.issuer_findings(one, 0) for one in trust.load_pem_certificates_untrusted(pem.encode()))
+
+
 def _text(member: Member) -> str:
     try:
-        return member.data.decode()
+        text = member.data.decode()
     except UnicodeDecodeError as problem:
         raise Malformed(f"{member.path} is not text", why=f"octet {problem.start} is not UTF-8") from None
+    return text_of_html(text) if member.name.lower().endswith((".html", ".htm")) else text
 
 
 def _unique(name: str, taken: dict[str, str]) -> str:
@@ -214,19 +277,34 @@ def recognise(member: Member) -> Kind:
         return Kind.READ_ME
     if PEM_MARK.encode() in data and not PROFILE_KEY.search(data[:65536].decode("utf-8", "replace")):
         return Kind.CERTIFICATE
-    if member.name.lower().endswith((".pem", ".crt", ".cer")):
+    lower = member.name.lower()
+    if lower.endswith((".pem", ".crt", ".cer", ".der", ".p7b", ".p7c")) or data.startswith(PKCS7_MARK):
         return Kind.CERTIFICATE
-    if member.name.lower().endswith(".toml"):
-        return Kind.PROFILE
     try:
-        text = data.decode()
-    except UnicodeDecodeError:
-        return Kind.OTHER
+        text = _text(member)
+    except Malformed:
+        return Kind.PROFILE if lower.endswith(".toml") else Kind.OTHER
     if PROFILE_KEY.search(text[:65536]):
         return Kind.PROFILE
+    return _recognise_text(member, lower, text)
+
+
+def _recognise_text(member: Member, lower: str, text: str) -> Kind:
+    if lower.endswith((".csv", ".json")) and sheet.looks_like_table(text):
+        return Kind.TABLE
+    readers = {".csv": sheet.read_pairs, ".toml": sheet.read_toml}
+    for ending, reader in readers.items():
+        if lower.endswith(ending):
+            try:
+                known = set(reader(text).values)
+            except Malformed:
+                return Kind.PROFILE if ending == ".toml" else Kind.OTHER
+            return Kind.SHEET if known & sheet.ANCHORS else Kind.PROFILE if ending == ".toml" else Kind.OTHER
+    if sheet.looks_like_sheet(text):
+        return Kind.SHEET
     if looks_like_credentials(member.name, text):
         return Kind.CREDENTIALS
-    is_prose = member.name.lower().endswith((".txt", ".md", ".html")) and text.count(" ") > 8
+    is_prose = (lower.endswith((".txt", ".md", ".html")) or "text of the mail" in lower) and text.count(" ") > 8
     return Kind.READ_ME if is_prose else Kind.OTHER
 
 
@@ -247,7 +325,7 @@ def read_kit(
 
     Raises ``InputError`` for a hostile or damaged archive, and where there is nothing at all to take.
     """
-    reader = _Reader(origin, now, neighbour)
+    reader = _Reader(origin, now, neighbour, provider)
     seen: dict[bytes, str] = {}
     for member in expand(members):
         content = hashlib.sha256(member.data).digest()
@@ -257,7 +335,7 @@ def read_kit(
         seen[content] = member.path
         reader.take(member)
     reader.join()
-    credentials = reader.label(provider)
+    credentials = reader.label(reader.provider)
     kit = Kit(origin, tuple(reader.profiles), credentials, tuple(reader.items), tuple(reader.findings))
     if not kit.profiles and not kit.credentials:
         reasons = [f"{item.path}: {item.why}" for item in kit.items[:5]]
