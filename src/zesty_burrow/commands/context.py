@@ -64,18 +64,12 @@ class Context:
         )
 
     def _passphrase(self) -> str:
-        """From the file that was named, else asked for without echo."""
-        if self.passphrase_file is not None:
-            from zesty_burrow.host.files import read_bounded
+        return self.ask_passphrase("Passphrase of the store: ")
 
-            data, mode = read_bounded(self.passphrase_file, 4096)
-            if mode & 0o077:
-                raise SealError(
-                    f"the passphrase file {self.passphrase_file} is open to others",
-                    why=f"its mode is {mode:04o}",
-                    next_step=f"chmod 600 {self.passphrase_file}",
-                )
-            passphrase = data.decode("utf-8", "replace").rstrip("\r\n")
+    def ask_passphrase(self, question: str, *, confirm: bool = False) -> str:
+        """From the file that was named, else asked for without echo; ``confirm`` asks twice."""
+        if self.passphrase_file is not None:
+            passphrase = self._passphrase_from_file(self.passphrase_file)
         elif not sys.stdin.isatty():
             raise SealError(
                 "the passphrase cannot be asked for",
@@ -84,9 +78,24 @@ class Context:
             )
         else:
             try:
-                passphrase = getpass("Passphrase of the store: ")
+                passphrase = getpass(question)
+                if confirm and getpass("The same again: ") != passphrase:
+                    raise SealError("the two passphrases differ", next_step="Try again.")
             except (EOFError, GetPassWarning):
                 passphrase = ""
         if not passphrase:
             raise SealError("no passphrase was given")
         return passphrase
+
+    @staticmethod
+    def _passphrase_from_file(path: Path) -> str:
+        from zesty_burrow.host.files import read_bounded
+
+        data, mode = read_bounded(path, 4096)
+        if mode & 0o077:
+            raise SealError(
+                f"the passphrase file {path} is open to others",
+                why=f"its mode is {mode:04o}",
+                next_step=f"chmod 600 {path}",
+            )
+        return data.decode("utf-8", "replace").rstrip("\r\n")

@@ -17,7 +17,9 @@ EXAMPLE = "zesty import quillwort-relay.zip"
 
 def add_arguments(parser: ArgumentParser) -> None:
     """The command's words."""
-    parser.add_argument("kit", nargs="+", type=Path, help="a file, a folder or a ZIP archive from a provider")
+    parser.add_argument(
+        "kit", nargs="+", type=Path, help="a file, folder, archive or mail from a provider; - for pasted text"
+    )
     parser.add_argument("--provider", default="", help="whose credentials they are, where the kit does not say so")
     parser.add_argument("--replace", action="store_true", help="take profiles in place of others of the same name")
     parser.add_argument("--strict", action="store_true", help="take nothing if there is a warning or worse")

@@ -14,7 +14,9 @@ EXAMPLE = "zesty inspect quillwort-relay.zip"
 
 def add_arguments(parser: ArgumentParser) -> None:
     """The command's words."""
-    parser.add_argument("kit", nargs="+", type=Path, help="a file, a folder or a ZIP archive from a provider")
+    parser.add_argument(
+        "kit", nargs="+", type=Path, help="a file, folder, archive or mail from a provider; - for pasted text"
+    )
     parser.add_argument("--provider", default="", help="whose kit it is, where it does not say so itself")
 
 

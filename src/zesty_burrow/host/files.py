@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import stat
+import sys
 from collections.abc import Callable
 from pathlib import Path
 
@@ -45,6 +46,14 @@ def read_members(path: Path) -> tuple[list[Member], Callable[[str], bytes | None
         return read_bounded(neighbour, limits.MAX_MEMBER)[0]
 
     return [Member(path.name, data, mode)], beside
+
+
+def read_standard_input() -> tuple[list[Member], Callable[[str], bytes | None]]:
+    """What is pasted or piped in, up to the same limit as a file."""
+    data = sys.stdin.buffer.read(limits.MAX_KIT_FILE + 1)
+    if len(data) > limits.MAX_KIT_FILE:
+        raise refused("archive-bomb", "standard input", f"larger than {limits.MAX_KIT_FILE >> 20} MiB")
+    return [Member("standard input", data)], lambda _: None
 
 
 def _read_folder(folder: Path) -> list[Member]:

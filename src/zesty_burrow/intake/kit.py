@@ -17,19 +17,21 @@ from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.core.profile.checks import check_profile
 from zesty_burrow.core.profile.model import Profile
 from zesty_burrow.core.profile.text import PEM_MARK, digest, read_profile, write_profile
-from zesty_burrow.errors import InputError, Malformed
-from zesty_burrow.intake import sheet
+from zesty_burrow.errors import InputError, Malformed, SealError
+from zesty_burrow.intake import sealed, sheet
 from zesty_burrow.intake.certificates import PKCS7_MARK, read_certificates_untrusted
 from zesty_burrow.intake.containers import expand
 from zesty_burrow.intake.credentials import looks_like_credentials, read_credentials_untrusted
 from zesty_burrow.intake.limits import refused
 from zesty_burrow.intake.mail import text_of_html
 from zesty_burrow.intake.member import Member
+from zesty_burrow.intake.sealed import open_credentials_untrusted
 from zesty_burrow.intake.vocabulary import Field
 
 READ_ME = re.compile(r"^(read[ _.-]?me|licen[cs]e|terms|changes|news|notes|instructions?|help|about)", re.IGNORECASE)
 PROFILE_KEY = re.compile(r"^\s*format\s*=|^\s*\[(profile|gateway)\]", re.MULTILINE)
 Neighbour = Callable[[str], bytes | None]
+Ask = Callable[[str], str]
 
 
 class Kind(StrEnum):
@@ -40,6 +42,7 @@ class Kind(StrEnum):
     CREDENTIALS = "credentials"
     SHEET = "sheet"
     TABLE = "table"
+    SEALED = "sealed credentials"
     READ_ME = "read-me"
     OTHER = "other"
 
@@ -87,15 +90,17 @@ class Kit:
 class _Reader:
     """Works through the members of one kit."""
 
-    def __init__(self, origin: str, now: datetime, neighbour: Neighbour, provider: str) -> None:
-        self.origin, self.now, self.neighbour, self.provider = origin, now, neighbour, provider
+    def __init__(self, origin: str, now: datetime, neighbour: Neighbour, provider: str, ask: Ask) -> None:
+        self.origin, self.now, self.neighbour, self.provider, self.ask = origin, now, neighbour, provider, ask
         self._takers: dict[Kind, Callable[[Member], None]] = {
             Kind.PROFILE: self._profile,
             Kind.CERTIFICATE: self._certificate,
             Kind.CREDENTIALS: self._secrets,
             Kind.SHEET: self._sheet,
             Kind.TABLE: self._table,
+            Kind.SEALED: self._sealed,
         }
+        self.labelled: list[FoundCredentials] = []
         self.items: list[Item] = []
         self.findings: list[Finding] = []
         self.raw_profiles: list[tuple[str, Member, Profile]] = []
@@ -176,6 +181,13 @@ class _Reader:
             if made.profile is not None:
                 self.raw_profiles.append((origin, member, made.profile))
 
+    def _sealed(self, member: Member) -> None:
+        """Credentials that were exported under a passphrase."""
+        question = f"Passphrase of {member.path}: "
+        for label, value in open_credentials_untrusted(_text(member), self.ask(question), member.path).items():
+            self.labelled.append(FoundCredentials(member.path, label, value))
+            self.items.append(Item(member.path, Kind.SEALED, taken=True, why=f"for {label}"))
+
     def _attach(self, member: Member, profile: Profile) -> Profile:
         """The kit's own authorities, for a profile that names none (a sheet or a table cannot)."""
         if profile.authorities:
@@ -238,7 +250,7 @@ class _Reader:
         """Credentials with their provider: the one that was named, else the one all profiles share."""
         providers = {entry.profile.credentials_label for entry in self.profiles}
         label = provider or (providers.pop() if len(providers) == 1 else "")
-        result = []
+        result = list(self.labelled)
         for index, (member, value) in enumerate(self.credentials):
             if index or not label:
                 why = "only one set of credentials for each provider" if index else "say whose with --provider"
@@ -246,7 +258,7 @@ class _Reader:
                 continue
             self.items.append(Item(member.path, Kind.CREDENTIALS, taken=True, why=f"for {label}"))
             result.append(FoundCredentials(member.path, label, value))
-        if self.profiles and not self.credentials:
+        if self.profiles and not self.credentials and not self.labelled:
             self.findings.append(finding("kit-no-credentials", self.origin))
         return tuple(result)
 
@@ -290,6 +302,8 @@ def recognise(member: Member) -> Kind:
 
 
 def _recognise_text(member: Member, lower: str, text: str) -> Kind:
+    if sealed.MARK in text[:200]:
+        return Kind.SEALED
     if lower.endswith((".csv", ".json")) and sheet.looks_like_table(text):
         return Kind.TABLE
     readers = {".csv": sheet.read_pairs, ".toml": sheet.read_toml}
@@ -308,6 +322,11 @@ def _recognise_text(member: Member, lower: str, text: str) -> Kind:
     return Kind.READ_ME if is_prose else Kind.OTHER
 
 
+def nobody_to_ask(_: str) -> str:
+    """Where no passphrase can be asked for."""
+    raise SealError("a passphrase is needed", next_step="Name a file that holds it: --passphrase-file FILE")
+
+
 def nothing_beside(_: str) -> bytes | None:
     """For kits that have no surroundings."""
     return None
@@ -320,12 +339,13 @@ def read_kit(
     *,
     provider: str = "",
     neighbour: Neighbour = nothing_beside,
+    ask: Ask = nobody_to_ask,
 ) -> Kit:
-    """A kit from its files. ``neighbour`` looks a file up beside a single profile.
+    """A kit from its files. ``neighbour`` looks a file up beside a single profile, ``ask`` asks for a passphrase.
 
     Raises ``InputError`` for a hostile or damaged archive, and where there is nothing at all to take.
     """
-    reader = _Reader(origin, now, neighbour, provider)
+    reader = _Reader(origin, now, neighbour, provider, ask)
     seen: dict[bytes, str] = {}
     for member in expand(members):
         content = hashlib.sha256(member.data).digest()

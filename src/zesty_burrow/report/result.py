@@ -145,6 +145,24 @@ class RemoveResult(Result):
 
 
 @dataclass(frozen=True)
+class CredentialsResult(Result):
+    """``credentials list``."""
+
+    credentials: tuple[dict[str, Any], ...]
+    kind: ClassVar[str] = "credentials"
+
+
+@dataclass(frozen=True)
+class ExportResult(Result):
+    """``export``."""
+
+    file: str
+    profiles: tuple[str, ...]
+    credentials: tuple[str, ...]
+    kind: ClassVar[str] = "exported"
+
+
+@dataclass(frozen=True)
 class UpResult(Result):
     """``connect`` in the background: the tunnel stands."""
 

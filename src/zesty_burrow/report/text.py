@@ -190,6 +190,25 @@ def _removed(result: results.RemoveResult) -> Parts:
         yield Text(f"The credentials for {', '.join(result.forgotten)} are gone with them.")
 
 
+def _credentials(result: results.CredentialsResult) -> Parts:
+    if not result.credentials:
+        yield Text("No credentials are kept, and no profile needs any.")
+        return
+    table = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="bold")
+    for heading in ("for", "sealed", "from", "used by"):
+        table.add_column(heading, overflow="fold")
+    for row in result.credentials:
+        names = row["profiles"]
+        used = ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
+        table.add_row(*map(Text, (row["label"], row["sealed_at"][:10] or "missing", row["origin"], used or "nobody")))
+    yield table
+
+
+def _exported(result: results.ExportResult) -> Parts:
+    extra = f", with the sealed credentials for {', '.join(result.credentials)}" if result.credentials else ""
+    yield Text(f"Wrote {plural(len(result.profiles), 'profile')} to {result.file}{extra}.")
+
+
 def up_line(status: TunnelStatus) -> Text:
     """Place, inner addresses, protocol, algorithms."""
     from zesty_burrow.carrier.status import IPV6_STATES
@@ -380,6 +399,8 @@ _RENDERERS: dict[type[Result], Callable[[Any], Parts]] = {
     results.ListResult: _list,
     results.ShowResult: _show,
     results.RemoveResult: _removed,
+    results.CredentialsResult: _credentials,
+    results.ExportResult: _exported,
     results.UpResult: _up,
     results.EndResult: _ended,
     results.StatusResult: _status,

@@ -6,14 +6,14 @@ import json
 import os
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import sqlalchemy as sa
 from sqlalchemy.exc import DBAPIError, SQLAlchemyError
 
-from zesty_burrow.errors import NotFound, StateError
+from zesty_burrow.errors import Clash, NotFound, StateError
 from zesty_burrow.store.tables import HEAD, credentials, metadata, observations, profiles
 
 if TYPE_CHECKING:
@@ -217,6 +217,27 @@ class Store:
             for label in forget_labels:
                 connection.execute(sa.delete(credentials).where(credentials.c.label == label))
 
+    def rename_profile(self, old: str, new: str) -> None:
+        """Give a profile another name, in its row and in its text."""
+        from zesty_burrow.core.profile.text import digest, write_profile
+
+        profile, row = self.find_profile(old)
+        text = write_profile(replace(profile, name=new))
+        with self._begin() as connection:
+            if connection.execute(sa.select(profiles.c.id).where(profiles.c.name == new)).first() is not None:
+                raise Clash(f"there is a profile {new!r} already", next_step="Choose another name.")
+            change = sa.update(profiles).where(profiles.c.name == row.name)
+            connection.execute(change.values(name=new, text=text, digest=digest(text)))
+
+    def profile_texts(self, names: Sequence[str]) -> list[str]:
+        """The texts of profiles, in the order of the names."""
+        found: dict[str, str] = {}
+        with self._begin() as connection:
+            for at in range(0, len(names), 500):
+                query = sa.select(profiles.c.name, profiles.c.text).where(profiles.c.name.in_(names[at : at + 500]))
+                found.update({row.name: row.text for row in connection.execute(query)})
+        return [found[name] for name in names]
+
     # Credentials.
 
     def list_credentials(self) -> list[CredentialsRow]:
@@ -241,6 +262,12 @@ class Store:
                 next_step=f"Import the two-line credentials file: zesty import FILE --provider {label!r}",
             )
         return _unpack(self.seal.open(sealed, f"{label}/{KIND_NAME_PASSWORD}"))
+
+    def forget_credentials(self, label: str) -> None:
+        """Remove what is kept under a label; :class:`NotFound` where there is nothing."""
+        with self._begin() as connection:
+            if connection.execute(sa.delete(credentials).where(credentials.c.label == label)).rowcount == 0:
+                raise NotFound(f"there are no credentials for {label!r}", next_step="See `zesty credentials list`.")
 
     def reseal(self, new: Seal) -> int:
         """Seal every secret anew under another key, in one transaction. The number of secrets."""

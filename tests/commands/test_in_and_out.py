@@ -1,0 +1,165 @@
+"""Profiles and credentials in, out and in again; pasted text; names and passwords changed everywhere at once."""
+
+from __future__ import annotations
+
+import fcntl
+import json
+import os
+import pty
+import stat
+import subprocess
+import sys
+import termios
+import zipfile
+from pathlib import Path
+
+import pytest
+
+from support import PASSWORD
+
+PASSPHRASE = "stormy petrel over the skerries"
+
+
+@pytest.fixture
+def passphrase(tmp_path):
+    """A passphrase in a file that only its owner reads."""
+    path = tmp_path / "passphrase"
+    path.write_text(PASSPHRASE)
+    path.chmod(0o600)
+    return path
+
+
+def everything(zesty):
+    """Each profile's document, by name."""
+    names = [row["name"] for row in zesty("--json", "list").json["profiles"]]
+    return {name: zesty("--json", "show", name).json["profile"] for name in names[:2]} | {"names": names}
+
+
+def test_what_is_exported_imports_again_unchanged(zesty, kit, tmp_path, passphrase):
+    """All profiles with sealed credentials into an archive, everything removed, and back: the same as before."""
+    zesty("import", kit)
+    before = everything(zesty)
+    archive = tmp_path / "out.zip"
+    done = zesty(
+        "--json", "--passphrase-file", passphrase, "export", "--all", "--with-credentials", "--to", archive
+    ).json
+    assert (len(done["profiles"]), done["credentials"]) == (5, ["Quillwort Relay"])
+    assert stat.S_IMODE(archive.stat().st_mode) == 0o600
+    with zipfile.ZipFile(archive) as opened:
+        assert not any(PASSWORD.encode() in opened.read(name) for name in opened.namelist())
+    zesty("remove", "--provider", "Quillwort Relay")
+    assert zesty("import", archive).code == 4
+    taken = zesty("--json", "--passphrase-file", passphrase, "import", archive).json
+    assert {row["outcome"] for row in taken["profiles"]} == {"new"}
+    assert taken["credentials"] == [{"label": "Quillwort Relay", "path": "out.zip/credentials.sealed.json"}]
+    assert everything(zesty) == before
+    again = zesty("--json", "--passphrase-file", passphrase, "import", archive).json
+    assert {row["outcome"] for row in again["profiles"]} == {"there already"}
+
+
+def test_a_wrong_passphrase_opens_nothing(zesty, kit, tmp_path, passphrase):
+    """Another passphrase, or a changed file, is told; nothing of the archive is taken."""
+    zesty("import", kit)
+    archive = tmp_path / "out.zip"
+    zesty("--passphrase-file", passphrase, "export", "--all", "--with-credentials", "--to", archive)
+    zesty("remove", "--provider", "Quillwort Relay")
+    passphrase.write_text("calm petrel")
+    refused = zesty("--json", "--passphrase-file", passphrase, "import", archive)
+    assert (refused.code, refused.json["code"]) == (4, "seal")
+    assert zesty("--json", "list").json["profiles"] == []
+
+
+def test_one_profile_as_a_file(zesty, kit, tmp_path):
+    """One profile stands on its own: its authority is inside, and it imports elsewhere unchanged."""
+    zesty("import", kit)
+    path = tmp_path / "lisbon.toml"
+    assert zesty("export", "lisbon", "--to", path).code == 0
+    zesty("remove", "quillwort-lisbon")
+    taken = zesty("--json", "import", path).json
+    assert taken["profiles"][0]["outcome"] == "new"
+    assert zesty("--json", "show", "lisbon").json["findings"] == []
+
+
+@pytest.mark.parametrize(
+    ("words", "code"),
+    [
+        (("export", "--to", "x.zip"), 2),
+        (("export", "lisbon", "--all", "--to", "x.zip"), 2),
+        (("export", "--all", "--to", "x.toml"), 2),
+        (("export", "lisbon", "--with-credentials", "--to", "x.toml"), 2),
+        (("export", "nobody", "--to", "x.toml"), 4),
+        (("export", "--provider", "Nobody", "--to", "x.zip"), 4),
+        (("export", "lisbon", "--to", "/proc/version"), 4),
+        (("rename", "lisbon", "Not A Name"), 2),
+        (("rename", "nobody", "somebody"), 4),
+        (("rename", "lisbon", "quillwort-tallinn"), 4),
+        (("credentials", "forget", "Nobody"), 4),
+    ],
+)
+def test_what_cannot_be(zesty, kit, words, code):
+    """Each impossible wish has its exit code and a next step, and leaves no file."""
+    zesty("import", kit)
+    ended = zesty("--json", *words)
+    assert ended.code == code
+    assert ended.json["next_step"]
+    assert not Path("x.zip").exists()
+    assert not Path("x.toml").exists()
+
+
+def test_rename(zesty, kit):
+    """A new name in the list and in the text; the same kit then brings the old name as a new profile."""
+    zesty("import", kit)
+    assert "lisbon-at-sea" in zesty("rename", "lisbon", "lisbon-at-sea").text
+    assert zesty("--json", "show", "lisbon-at-sea").json["profile"]["profile"]["name"] == "lisbon-at-sea"
+    assert zesty("show", "quillwort-lisbon").code == 4
+
+
+def test_pasted_text(zesty):
+    """A sheet on standard input becomes a profile; a slip is pointed out."""
+    text = f"Server: lisbon.quillwort.example\nUser: heron\nPassword: “{PASSWORD}”\n"
+    taken = zesty("--json", "import", "-", "--provider", "Quillwort Relay", stdin=text).json
+    assert taken["profiles"][0]["name"] == "lisbon-quillwort-example"
+    slip = next(entry for entry in taken["findings"] if entry["code"] == "credentials-paste-slip")
+    assert "quotation mark" in slip["detail"]
+
+
+def test_credentials_everywhere_at_once(zesty, kit):
+    """Listed with their users, changed from standard input, forgotten; never shown."""
+    zesty("import", kit)
+    rows = zesty("--json", "credentials", "list").json["credentials"]
+    assert [(row["label"], len(row["profiles"])) for row in rows] == [("Quillwort Relay", 5)]
+    changed = zesty("credentials", "change", "Quillwort Relay", stdin="tidewrack_heron\nnew_One-7 \n")
+    assert "the password has a space at an end" in changed.text
+    assert "new_One-7" not in changed.text
+    assert zesty("--json", "credentials", "list").json["credentials"][0]["origin"] == "typed in"
+    assert zesty("credentials", "change", "Quillwort Relay", stdin="one line only\n").code == 3
+    assert zesty("credentials", "forget", "Quillwort Relay").code == 0
+    assert "missing" in zesty("credentials", "list").text
+    assert "Import the two-line" in zesty("connect", "lisbon").text
+
+
+def test_a_password_is_asked_for_without_echo(zesty, kit):
+    """On a terminal the password is typed unseen."""
+    zesty("import", kit)
+    main, other = pty.openpty()
+    environment = {**os.environ, "ZESTY_BURROW_HOME": str(zesty.home)}
+    running = subprocess.Popen(
+        [str(Path(sys.executable).with_name("zesty")), "credentials", "change", "Quillwort Relay"], stdin=other, stdout=other, stderr=other,
+        env=environment, start_new_session=True, preexec_fn=lambda: fcntl.ioctl(0, termios.TIOCSCTTY, 0),
+    )  # fmt: skip
+    os.close(other)
+    seen = b""
+    for question, answer in ((b"Name for", b"tidewrack_heron\n"), (b"not shown", PASSWORD.encode() + b"\n")):
+        while question not in seen.rpartition(b"\n")[2] and question not in seen:
+            seen += os.read(main, 1000)
+        os.write(main, answer)
+    while running.poll() is None:
+        try:
+            seen += os.read(main, 1000)
+        except OSError:
+            break
+    running.wait(20)
+    os.close(main)
+    assert running.returncode == 0, seen
+    assert PASSWORD.encode() not in seen
+    assert json.loads(zesty("--json", "credentials", "list").out)["credentials"][0]["origin"] == "typed in"
