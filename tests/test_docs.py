@@ -16,6 +16,7 @@ from zesty_burrow.commands import COMMANDS
 from zesty_burrow.commands.explain import all_codes
 from zesty_burrow.core.profile.text import read_profile
 from zesty_burrow.intake import limits
+from zesty_burrow.intake.vocabulary import Field, meaning
 from zesty_burrow.lab import story
 
 ROOT = Path(__file__).parent.parent
@@ -71,6 +72,14 @@ def test_commands_and_exit_codes():
         assert f"| {code} |" in text
     shown = set(re.findall(r"^zesty (\w+)", (ROOT / "README.md").read_text(), re.MULTILINE))
     assert shown <= set(COMMANDS)
+
+
+def test_the_words_on_a_sheet():
+    """Every form in docs/kits.md is one that is recognised, and each label in its table has the meaning it says."""
+    rows = re.findall(r"^\| (host|name|suffix|identity) \| (.*) \|$", page("kits.md"), re.MULTILINE)
+    assert len(rows) == 4
+    for field, phrases in rows:
+        assert {meaning(phrase) for phrase in phrases.split(", ")} == {Field(field)}
 
 
 def test_faults_and_hosts():
