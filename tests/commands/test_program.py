@@ -23,16 +23,16 @@ NAMES = [f"quillwort-{place}" for place in ("lisbon", "montevideo", "nairobi", "
 
 def test_import_takes_everything_at_once(zesty, kit):
     """Five profiles and the credentials are taken, the read-me is recognised as one, and again changes nothing."""
-    inspected = zesty("--json", "inspect", kit)
+    inspected = zesty.built("--json", "inspect", kit)
     assert inspected.code == 0
     files = {row["path"].partition("/")[2]: (row["kind"], row["taken"]) for row in inspected.json["files"]}
     assert files["README.txt"] == ("read-me", False)
     assert files["credentials.txt"] == ("credentials", True)
     assert files["quillwort-authority.pem"] == ("certificate", True)
-    assert zesty("--json", "list").json["profiles"] == []
-    assert {row["outcome"] for row in zesty("--json", "import", kit).json["profiles"]} == {"new"}
-    assert [row["name"] for row in zesty("--json", "list").json["profiles"]] == NAMES
-    again = zesty("--json", "import", kit).json
+    assert zesty.built("--json", "list").json["profiles"] == []
+    assert {row["outcome"] for row in zesty.built("--json", "import", kit).json["profiles"]} == {"new"}
+    assert [row["name"] for row in zesty.built("--json", "list").json["profiles"]] == NAMES
+    again = zesty.built("--json", "import", kit).json
     assert {row["outcome"] for row in again["profiles"]} == {"there already"}
     assert sum(entry["code"] == "profile-same" for entry in again["findings"]) == 5
 
@@ -59,17 +59,17 @@ def test_a_folder_and_a_single_file(zesty, tmp_path):
 
 def test_show_and_find(zesty, kit):
     """A profile is shown by name or by city, with its credentials' label and never with the password."""
-    zesty("import", kit)
-    shown = zesty("show", "lisbon")
+    zesty.built("import", kit)
+    shown = zesty.built("show", "lisbon")
     assert shown.code == 0
     assert "quillwort-lisbon" in shown.text
     assert "for Quillwort Relay, sealed" in shown.text
-    assert [row["name"] for row in zesty("--json", "list", "NZ").json["profiles"]] == ["quillwort-wellington"]
-    assert [row["name"] for row in zesty("--json", "list", "quillwort", "nairobi").json["profiles"]] == [
+    assert [row["name"] for row in zesty.built("--json", "list", "NZ").json["profiles"]] == ["quillwort-wellington"]
+    assert [row["name"] for row in zesty.built("--json", "list", "quillwort", "nairobi").json["profiles"]] == [
         "quillwort-nairobi"
     ]
-    assert zesty("--json", "list", "%").json["profiles"] == []
-    missing = zesty("show", "lissabon")
+    assert zesty.built("--json", "list", "%").json["profiles"] == []
+    missing = zesty.built("show", "lissabon")
     assert missing.code == 4
     assert "there is no profile 'lissabon'" in missing.text.lower()
 
@@ -203,16 +203,16 @@ def test_explain(zesty):
 @pytest.mark.parametrize("command", COMMANDS)
 def test_help(zesty, command):
     """Each command's help shows an example that starts with the program's name."""
-    shown = zesty(command, "--help")
+    shown = zesty.built(command, "--help")
     assert shown.code == 0
     assert "example: zesty " in shown.out
 
 
 def test_usage_errors(zesty):
     """An unknown command or option is a usage error with exit code 2."""
-    assert zesty("tunnel").code == 2
-    assert zesty("list", "--colour").code == 2
-    assert zesty().code == 2
+    assert zesty.built("tunnel").code == 2
+    assert zesty.built("list", "--colour").code == 2
+    assert zesty.built().code == 2
 
 
 def test_settings_and_store_errors(zesty, kit):

@@ -240,7 +240,7 @@ class _Reader:
         if data is None:
             return entry
         try:
-            certificates = trust.load_pem_certificates_untrusted(data)
+            certificates = read_certificates_untrusted(data)
         except Malformed as problem:
             self.findings.append(finding("kit-unreadable", entry, str(problem)))
             return entry
