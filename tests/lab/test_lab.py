@@ -137,7 +137,7 @@ def test_the_demo_says_what_is_missing(nobody):
         pytest.skip("the tunnel device is open to everyone here")
     ended = nobody("--json", "demo")
     assert ended.returncode == 5
-    assert json.loads(ended.stdout)["code"] == "tunnel-device-closed"
+    assert json.loads(ended.stdout)["code"] == "tunnel-device-closed", ended.stdout
     assert "/dev/net/tun" in json.loads(ended.stdout)["next_step"]
 
 

@@ -13,6 +13,7 @@ from zesty_burrow.carrier.datapath import BATCH, MAX_PACKET
 from zesty_burrow.carrier.pump import Pump, udp_socket
 from zesty_burrow.core.esp.association import InboundSa, OutboundSa
 from zesty_burrow.core.identity import Identity
+from zesty_burrow.core.ike.auth import PrivateKey
 from zesty_burrow.core.ike.events import ChildEstablished, Closed, Endpoint, InnerNetwork
 from zesty_burrow.core.ike.gateway import Gateway, GatewayEvent
 from zesty_burrow.core.ike.proposals import Offer
@@ -28,7 +29,6 @@ from zesty_burrow.lab.authority import Authority, issue, make_authority, make_ke
 
 WEAK = (Offer(((3, 0),), (2,), (2,), (2,)),)
 """3DES, HMAC-SHA1-96, PRF HMAC-SHA1, 1024-bit MODP: what the fault weak-proposals leaves."""
-KEY_KINDS = {4: "rsa", 6: "ecdsa"}
 FIRST_INNER, LAST_INNER = 10, 250
 MTU = 1400
 
@@ -58,6 +58,7 @@ class GatewayHost:
     _by_spi: dict[int, Session] = field(default_factory=dict)
     _by_inner: dict[bytes, Session] = field(default_factory=dict)
     _device: int = -1
+    _key: PrivateKey | None = None
     _sockets: dict[int, socket.socket] = field(default_factory=dict)
     _gateway: Gateway | None = None
     _pump: Pump[GatewayEvent] | None = None
@@ -96,7 +97,7 @@ class GatewayHost:
 
     def _config(self) -> ResponderConfig:
         faults = self.faults
-        key = make_key(KEY_KINDS[self.place.outer_version])
+        key = self._key = self._key or make_key(self.place.key_kind)
         authority = make_authority("Somebody Else") if "untrusted-authority" in faults else self.authority
         name = f"parked.{story.DOMAIN}" if "wrong-name" in faults else self.place.host_name
         end = -1.0 if "expired-certificate" in faults else 90.0

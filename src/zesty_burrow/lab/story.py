@@ -41,6 +41,7 @@ class Place:
     region: str
     number: int
     outer_version: int = 4
+    key_kind: str = "ecdsa"
 
     @property
     def host_name(self) -> str:
@@ -87,7 +88,7 @@ class Place:
 
 
 PLACES = (
-    Place("lisbon", "Lisbon", "PT", "PT-11", 1),
+    Place("lisbon", "Lisbon", "PT", "PT-11", 1, key_kind="rsa"),
     Place("tallinn", "Tallinn", "EE", "EE-37", 2),
     Place("montevideo", "Montevideo", "UY", "UY-MO", 3),
     Place("nairobi", "Nairobi", "KE", "KE-30", 4),
