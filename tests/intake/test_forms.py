@@ -35,7 +35,8 @@ Second name server: 10.20.0.54
 Search suffix: office.tidewrack.example
 All traffic: no
 Office networks: 10.20.0.0/16, 10.21.0.0/16
-Others on this machine: no
+Others on this machine: yes
+NetBIOS name server: none
 Favourite bird: razorbill
 
 Please keep this sheet to yourself.
@@ -66,6 +67,7 @@ def test_a_set_up_sheet():
     told = {(entry.code.slug, entry.detail) for entry in found.findings}
     assert {("sheet-not-understood", "Favourite bird"), ("sheet-unsupported", "others on this machine")} <= told
     assert "authority-attached" in codes(found)
+    assert not any(entry.detail == "NetBIOS name server" for entry in found.findings)
 
 
 @pytest.mark.parametrize(

@@ -184,7 +184,11 @@ def draft(row: Row, origin: str, provider: str = "") -> Drafted:
     """A profile and credentials from a row. Raises :class:`ProfileInvalid` with the field that is wrong."""
     made = Drafted()
     made.findings += [finding("sheet-not-understood", origin, label) for label in dict.fromkeys(row.unknown)]
-    made.findings += [finding("sheet-unsupported", origin, str(one)) for one in sorted(UNSUPPORTED & set(row.values))]
+    made.findings += [
+        finding("sheet-unsupported", origin, str(one))
+        for one in sorted(UNSUPPORTED & set(row.values))
+        if yes_or_no(row.first(one)) is not False
+    ]
     account, password = row.first(Field.ACCOUNT), row.first(Field.PASSWORD)
     if account and password:
         domain = row.first(Field.DOMAIN)

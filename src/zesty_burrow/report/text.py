@@ -83,8 +83,9 @@ def render(result: Result) -> Parts:
 
 def _kit(result: results.KitResult) -> Parts:
     for kit in result.kits:
-        taken = sum(item.taken for item in kit.items)
-        yield _heading(f"{kit.origin}: {plural(len(kit.items), 'file')}, {taken} taken")
+        files = {item.path for item in kit.items}
+        taken = {item.path for item in kit.items if item.taken}
+        yield _heading(f"{kit.origin}: {plural(len(files), 'file')}, {len(taken)} taken")
         table = _grid({"no_wrap": True}, {"no_wrap": True}, {"overflow": "fold"}, {"overflow": "fold"})
         for item in sorted(kit.items, key=lambda one: (not one.taken, one.kind, one.path)):
             word = Text("taken", style="green") if item.taken else Text("left out", style="yellow")

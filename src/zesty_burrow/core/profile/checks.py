@@ -41,7 +41,7 @@ def _certificates(pem: str) -> tuple[x509.Certificate, ...]:
 def _check_authorities(profile: Profile, now: datetime) -> list[Finding]:
     found: list[Finding] = []
     if not profile.authorities:
-        found.append(finding("profile-authority-missing", profile.name, "trust.authorities is empty"))
+        found.append(finding("profile-authority-missing", profile.name, "none is named"))
     for entry in profile.authorities:
         if PEM_MARK not in entry:
             found.append(finding("profile-authority-missing", profile.name, entry))
