@@ -222,7 +222,7 @@ def read_child(config: InitiatorConfig, payloads: Sequence[Payload]) -> ChildAgr
     if accepted is None or len(accepted[0].spi) != 4 or int.from_bytes(accepted[0].spi) < 256:
         raise GatewayProtocolError(f"the gateway {host} granted no tunnel", why="it chose what was not offered")
     local, remote = same_families(
-        intersect(_ranges(theirs_i), config.local), intersect(_ranges(theirs_r), config.remote)
+        intersect(ranges_of(theirs_i), config.local), intersect(ranges_of(theirs_r), config.remote)
     )
     if not local or not remote:
         raise GatewayProtocolError(
@@ -234,7 +234,8 @@ def read_child(config: InitiatorConfig, payloads: Sequence[Payload]) -> ChildAgr
     return ChildAgreement(accepted[1], int.from_bytes(accepted[0].spi), inner, local, remote)
 
 
-def _ranges(payload: TrafficSelectors) -> list[AddressRange]:
+def ranges_of(payload: TrafficSelectors) -> list[AddressRange]:
+    """The address ranges of selectors that cover every protocol; others cannot be granted whole and are left out."""
     return [AddressRange(entry.start, entry.end) for entry in payload.selectors if entry.protocol == 0]
 
 

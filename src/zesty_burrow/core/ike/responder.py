@@ -25,7 +25,7 @@ from zesty_burrow.core.ike.events import (
 )
 from zesty_burrow.core.ike.keys import IkeKeys, derive_child_keys, shared_key_auth, signed_octets
 from zesty_burrow.core.ike.message import Message, find, find_typed, unknown_critical
-from zesty_burrow.core.ike.negotiation import selectors
+from zesty_burrow.core.ike.negotiation import ranges_of, selectors
 from zesty_burrow.core.ike.party import Backoff, Party, with_marker
 from zesty_burrow.core.ike.payloads import (
     Authentication,
@@ -305,7 +305,7 @@ class Responder(Party):
         inner = dataclasses.replace(inner, addresses=tuple(one for one in inner.addresses if one.version in wanted))
         own = [AddressRange(entry.ip.packed, entry.ip.packed) for entry in inner.addresses]
         local, remote = same_families(
-            intersect(_ranges(theirs_r), self.config.remote), intersect(_ranges(theirs_i), own)
+            intersect(ranges_of(theirs_r), self.config.remote), intersect(ranges_of(theirs_i), own)
         )
         if not local or not remote:
             return [Notify(NotifyType.TS_UNACCEPTABLE)]
@@ -360,10 +360,6 @@ class Responder(Party):
 
     def _on_nothing(self, _: Message | None, now: float) -> None:
         """Closing twice is closing once."""
-
-
-def _ranges(payload: TrafficSelectors) -> list[AddressRange]:
-    return [AddressRange(entry.start, entry.end) for entry in payload.selectors if entry.protocol == 0]
 
 
 def configuration_reply(inner: InnerNetwork) -> Configuration:
