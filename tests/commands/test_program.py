@@ -96,9 +96,25 @@ def test_a_clash_is_told_and_resolved_by_a_word(zesty, kit, tmp_path):
     (tmp_path / "quillwort-authority.pem").write_bytes(AUTHORITY.pem())
     left = zesty("--json", "import", other).json
     assert [row["outcome"] for row in left["profiles"]] == ["left out"]
-    assert "profile-clash" in {entry["code"] for entry in left["findings"]}
-    assert zesty("--json", "import", "--replace", other).json["profiles"][0]["outcome"] == "replaced"
+    clash = next(entry for entry in left["findings"] if entry["code"] == "profile-clash")
+    assert clash["detail"] == "tunnel.mtu: 1400 becomes 1300"
+    replaced = zesty("--json", "import", "--replace", other).json
+    assert replaced["profiles"][0]["outcome"] == "replaced"
+    assert "profile-replaced" in {entry["code"] for entry in replaced["findings"]}
     assert zesty("--json", "show", "lisbon").json["profile"]["tunnel"]["mtu"] == 1300
+
+
+@pytest.mark.parametrize(("words", "mtu", "outcome"), [((), 1400, "new"), (("--replace",), 1300, "replaced")])
+def test_two_kits_that_clash_with_each_other(zesty, kit, tmp_path, words, mtu, outcome):
+    """Two different profiles of one name in one import: the first is taken, or the last with --replace."""
+    text = kit_files(AUTHORITY.pem(), PASSWORD)["profiles/quillwort-lisbon.toml"].decode()
+    (tmp_path / "lisbon.toml").write_text(text.replace("mtu = 1400", "mtu = 1300"))
+    (tmp_path / "quillwort-authority.pem").write_bytes(AUTHORITY.pem())
+    done = zesty("--json", "import", *words, kit, tmp_path / "lisbon.toml")
+    assert done.code == 0
+    assert done.json["profiles"][0]["outcome"] == outcome
+    assert zesty("--json", "show", "lisbon").json["profile"]["tunnel"]["mtu"] == mtu
+    assert len(zesty("--json", "list").json["profiles"]) == 5
 
 
 def test_strict_takes_nothing_on_a_warning(zesty, kit):

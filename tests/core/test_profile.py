@@ -19,6 +19,7 @@ from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike.registry import IdType
 from zesty_burrow.core.policy.algorithms import ALGORITHMS, TransformType, describe, short_form
 from zesty_burrow.core.profile.checks import check_profile
+from zesty_burrow.core.profile.compare import differences
 from zesty_burrow.core.profile.model import (
     DEFAULT_ALGORITHMS,
     AlgorithmChoice,
@@ -169,6 +170,25 @@ def test_the_digest_tells_contents_apart():
     """The same content has the same digest; any change of it has another."""
     assert digest(write_profile(LISBON)) == digest(write_profile(read_profile(write_profile(LISBON))))
     assert digest(write_profile(LISBON)) != digest(write_profile(replace(LISBON, city="Porto")))
+
+
+@given(profiles, profiles)
+def test_differences(one, two):
+    """No difference exactly where the texts are the same; every key that differs is named, certificates by digest."""
+    before, after = write_profile(one), write_profile(two)
+    found = differences(before, after)
+    assert bool(found) == (tomllib.loads(before) != tomllib.loads(after))
+    assert not any("BEGIN CERTIFICATE" in str(entry) for entry in found)
+    assert {entry.key for entry in found} == {entry.key for entry in differences(after, before)}
+
+
+def test_differences_in_words():
+    """Each key with both values."""
+    changed = replace(LISBON, city="Porto", traffic=Traffic(suffixes=("office.example",)))
+    assert [str(entry) for entry in differences(write_profile(LISBON), write_profile(changed))] == [
+        "profile.city: Lisbon becomes Porto",
+        "traffic.suffixes: none becomes office.example",
+    ]
 
 
 def codes(profile, now=NOW):

@@ -103,6 +103,8 @@ _CODES = (
     Code("profile-clash", _W, "A different profile of this name is there already; this one was left out.",
          "Nothing is overwritten without being asked.",
          "Import with --replace to take the new one, or remove the old one first."),
+    Code("profile-replaced", _N, "A profile was replaced by another of its name.",
+         "--replace asked for it.", "Nothing to do."),
     Code("profile-authority-missing", _S, "The profile has no authority certificate to prove the gateway with.",
          "Without it nobody can tell the gateway from an impostor, so it will not connect.",
          "Put the authority's certificate beside the profile, under the name that it uses, and import again."),

@@ -1,0 +1,52 @@
+"""What differs between two profiles, field by field."""
+
+from __future__ import annotations
+
+import hashlib
+import tomllib
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from zesty_burrow.core.profile.text import PEM_MARK
+
+SHOWN = 60
+
+
+@dataclass(frozen=True, slots=True)
+class Difference:
+    """One key with its value before and after, as people read it; empty where there was none."""
+
+    key: str
+    before: str
+    after: str
+
+    def __str__(self) -> str:
+        return f"{self.key}: {self.before or 'absent'} becomes {self.after or 'absent'}"
+
+
+def differences(before: str, after: str) -> list[Difference]:
+    """Between two profile texts, in the order of the keys. Certificates are shown by their fingerprint's start."""
+    one, two = _flatten(tomllib.loads(before)), _flatten(tomllib.loads(after))
+    keys = dict.fromkeys([*one, *two])
+    return [Difference(key, one.get(key, ""), two.get(key, "")) for key in keys if one.get(key) != two.get(key)]
+
+
+def _flatten(table: Mapping[str, Any], prefix: str = "") -> dict[str, str]:
+    flat: dict[str, str] = {}
+    for key, value in table.items():
+        name = f"{prefix}{key}"
+        if isinstance(value, Mapping):
+            flat.update(_flatten(value, f"{name}."))
+        elif isinstance(value, list):
+            flat[name] = ", ".join(map(_show, value)) or "none"
+        else:
+            flat[name] = _show(value)
+    return flat
+
+
+def _show(value: Any) -> str:
+    text = str(value)
+    if PEM_MARK in text:
+        return f"certificate {hashlib.sha256(text.encode()).hexdigest()[:12]}"
+    return text if len(text) <= SHOWN else f"{text[:SHOWN]}…"
