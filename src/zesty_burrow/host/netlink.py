@@ -14,6 +14,7 @@ from zesty_burrow.core.ip import Network
 from zesty_burrow.errors import MachineError, RightsMissing
 
 RT_TABLE_MAIN = 254
+IFA_F_NODAD = 0x02
 FAMILIES = {4: AF_INET, 6: AF_INET6}
 EVERYWHERE = {4: "0.0.0.0/0", 6: "::/0"}
 
@@ -101,8 +102,12 @@ class Netlink:
         self._call(f"adding {name}", self._socket.link, "add", ifname=name, kind="veth", peer=peer)
 
     def add_address(self, name: str, address: str) -> None:
-        """Give a link an address with its prefix length."""
+        """Give a link an address with its prefix length, usable at once.
+
+        Without IFA_F_NODAD an IPv6 address stays tentative until a work queue of the kernel comes round to it.
+        """
         interface = ipaddress.ip_interface(address)
+        flags = {"flags": IFA_F_NODAD} if interface.version == 6 else {}
         self._call(
             f"adding {address}",
             self._socket.addr,
@@ -110,6 +115,7 @@ class Netlink:
             index=self.index(name),
             address=str(interface.ip),
             prefixlen=interface.network.prefixlen,
+            **flags,
         )
 
     def _route_arguments(self, route: Route) -> dict[str, Any]:

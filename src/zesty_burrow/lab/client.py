@@ -18,7 +18,7 @@ from zesty_burrow.host import namespaces
 from zesty_burrow.host.paths import HOME_VARIABLE, Paths
 from zesty_burrow.lab import story
 
-STOP_SECONDS = 10.0
+STOP_SECONDS = 20.0
 
 
 def lab_folder(paths: Paths) -> Path:

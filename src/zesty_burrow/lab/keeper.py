@@ -25,6 +25,7 @@ from zesty_burrow.store.seal import write_private
 
 START_SECONDS = 60.0
 """Ten hosts on two busy cores; what really fails is told at once."""
+GONE_SECONDS = 8.0
 MAX_LINE = 65536
 
 
@@ -63,6 +64,15 @@ class Keeper:
             os.kill(builder, signal.SIGKILL)
         await gone
         server.close()
+        await self._until_all_are_gone()
+
+    async def _until_all_are_gone(self) -> None:
+        """The kernel ends the hosts with their first process; wait until it has, so that "stopped" is true."""
+        deadline = asyncio.get_running_loop().time() + GONE_SECONDS
+        while any(_is_alive(row[0]) for row in self._hosts.values()):
+            if asyncio.get_running_loop().time() > deadline:
+                break
+            await asyncio.sleep(0.01)
 
     def _last_words(self) -> str:
         with suppress(OSError):
@@ -124,6 +134,15 @@ class Keeper:
             await writer.drain()
             document = json.loads(await reader.readline())
         return document if isinstance(document, dict) else {}
+
+
+def _is_alive(process: int) -> bool:
+    """Whether a process runs; one that has ended and is only not yet collected does not."""
+    try:
+        state = Path(f"/proc/{process}/stat").read_text().rpartition(")")[2].split()[0]
+    except (OSError, IndexError):
+        return False
+    return state != "Z"
 
 
 def prepare_folder(folder: Path) -> Secrets:
