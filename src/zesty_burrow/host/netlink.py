@@ -107,7 +107,7 @@ class Netlink:
         Without IFA_F_NODAD an IPv6 address stays tentative until a work queue of the kernel comes round to it.
         """
         interface = ipaddress.ip_interface(address)
-        flags = {"flags": IFA_F_NODAD} if interface.version == 6 else {}
+        flags: dict[str, Any] = {"flags": IFA_F_NODAD} if interface.version == 6 else {}
         self._call(
             f"adding {address}",
             self._socket.addr,
