@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import heapq
 import itertools
+import json
 import random
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from ipaddress import IPv4Interface, IPv6Interface, ip_address
 
@@ -159,3 +160,26 @@ class Wire:
     def closed(self):
         """Whether the initiator told of the end."""
         return self.told(Closed) is not None
+
+
+@dataclass
+class Ended:
+    """How a run of the program ended."""
+
+    code: int
+    out: str
+    err: str
+
+    @property
+    def json(self):
+        return json.loads(self.out)
+
+    @property
+    def text(self):
+        """Both streams, without line ends, as one reads it."""
+        return " ".join((self.out + self.err).split())
+
+    @property
+    def codes(self):
+        """The codes of the document's findings."""
+        return {entry["code"] for entry in self.json["findings"]}

@@ -7,7 +7,6 @@
 from __future__ import annotations
 
 import importlib
-import json
 import os
 import subprocess
 import sys
@@ -17,31 +16,13 @@ from pathlib import Path
 
 import pytest
 
-from support import AUTHORITY, PASSWORD
+from support import AUTHORITY, PASSWORD, Ended
 from zesty_burrow.cli import main
 from zesty_burrow.lab.kit import kit_archive, kit_files
 
 PROGRAM = Path(sys.executable).with_name("zesty")
 for room in ("alembic.command", "rich.table", "zesty_burrow.store.store", "zesty_burrow.carrier.carrier"):
     importlib.import_module(room)
-
-
-@dataclass
-class Ended:
-    """How a run of the program ended."""
-
-    code: int
-    out: str
-    err: str
-
-    @property
-    def json(self):
-        return json.loads(self.out)
-
-    @property
-    def text(self):
-        """Both streams, without line ends, as one reads it."""
-        return " ".join((self.out + self.err).split())
 
 
 def forked(words, environment, stdin):

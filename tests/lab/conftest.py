@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import importlib
-import json
 import os
 import subprocess
 import sys
@@ -13,29 +12,12 @@ from pathlib import Path
 
 import pytest
 
+from support import Ended
 from zesty_burrow.cli import main
 from zesty_burrow.lab import story
 from zesty_burrow.lab.client import LabClient
 
 PROGRAM = str(Path(sys.executable).with_name("zesty"))
-
-
-@dataclass
-class Ended:
-    """How a command ended."""
-
-    code: int
-    out: str
-    err: str
-
-    @property
-    def json(self):
-        return json.loads(self.out)
-
-    @property
-    def codes(self):
-        """The codes of the document's findings."""
-        return {entry["code"] for entry in self.json["findings"]}
 
 
 @dataclass
