@@ -39,9 +39,9 @@ from zesty_burrow.core.ike.events import (
 from zesty_burrow.core.ike.gateway import Gateway
 from zesty_burrow.core.ike.initiator import Initiator
 from zesty_burrow.core.ike.initiator_table import TRANSITIONS, Signal, State
-from zesty_burrow.core.ike.message import Header, build_clear, build_sealed, parse_message_untrusted
+from zesty_burrow.core.ike.message import Header, build_clear, build_sealed, open_sealed, parse_message_untrusted
 from zesty_burrow.core.ike.party import Backoff
-from zesty_burrow.core.ike.payloads import Nonce, Notify
+from zesty_burrow.core.ike.payloads import Delete, Nonce, Notify
 from zesty_burrow.core.ike.proposals import Offer
 from zesty_burrow.core.ike.registry import ExchangeType, Flag, NotifyType
 from zesty_burrow.core.ip import AddressRange
@@ -503,3 +503,57 @@ def test_every_responder_state_crossed_with_every_signal(state, signal):
         with pytest.raises(ProgramFault):
             machine._signal(signal, None, wire.now)
         assert machine.state is state
+
+
+def test_an_unknown_critical_payload():
+    """RFC 7296 §2.5: from a caller it is answered by its type; from a gateway it ends the negotiation with a word."""
+    wire, answering = answering_in_state(responder.State.AUTH_AWAITED)
+    chained = bytes([0, 0x80]) + (8).to_bytes(2) + b"odd!"
+    sealing = answering.keys.protection(True, seeded(1))
+    plain = chained + b"\0"
+    head = Header(answering.spi_i, answering.spi_r, 35, Flag.INITIATOR, 1).octets(46, 28 + 4 + len(plain) + 24)
+    head += bytes([200, 0]) + (4 + len(plain) + 24).to_bytes(2)
+    answering.receive(parse_message_untrusted(head + sealing.seal(head, plain)), CALLER, wire.now)
+    answer = parse_message_untrusted(answering.send(wire.now)[0].data[4:])
+    told = open_sealed(answer, answering.keys.protection(False, seeded(1)))
+    assert told == (Notify(NotifyType.UNSUPPORTED_CRITICAL_PAYLOAD, bytes([200])),)
+
+    wire = in_state(State.PROOF_AWAITED)
+    keys = wire.initiator.keys
+    head = Header(wire.initiator.spi_i, wire.initiator.spi_r, 35, Flag.RESPONSE, 1).octets(46, 28 + 4 + len(plain) + 24)
+    head += bytes([200, 0]) + (4 + len(plain) + 24).to_bytes(2)
+    wire.initiator.receive(
+        bytes(4) + head + keys.protection(False, seeded(1)).seal(head, plain), (GATEWAY[0], 4500), wire.now
+    )
+    wire.collect()
+    assert isinstance(wire.error, GatewayProtocolError)
+    assert "unknown type 200" in str(wire.error)
+
+
+def test_the_gateway_deletes_the_child_sa():
+    """RFC 7296 §1.4.1: a DELETE for our child SA is answered with the other half, and the tunnel ends."""
+    wire = Wire().connect()
+    child = wire.told(ChildEstablished)
+    answering = next(iter(wire.gateway.responders.values()))
+    answering._ask_informational([Delete(3, (child.spi_out.to_bytes(4),))], wire.now)
+    request = answering.send(wire.now)[0].data
+    wire.initiator.receive(request, (GATEWAY[0], 4500), wire.now)
+    answer = parse_message_untrusted(wire.initiator.send(wire.now)[0].data[4:])
+    told = open_sealed(answer, answering.keys.protection(True, seeded(1)))
+    assert told == (Delete(3, (child.spi_in.to_bytes(4),)),)
+    wire.collect()
+    assert wire.told(Closed).by_peer
+    assert wire.initiator.state is State.CLOSING
+
+
+def test_a_caller_whose_address_changes():
+    """RFC 7296 §2.23: the gateway answers to where an authentic request comes from; a forged one moves nothing."""
+    wire = Wire().connect()
+    answering = next(iter(wire.gateway.responders.values()))
+    elsewhere = ("192.0.2.99", 1234)
+    wire.initiator.close(wire.now)
+    request = wire.initiator.send(wire.now)[0].data
+    wire.gateway.receive(request[:-1] + bytes([request[-1] ^ 1]), ("203.0.113.66", 1), wire.now, 4500)
+    assert answering.peer == CALLER
+    wire.gateway.receive(request, elsewhere, wire.now, 4500)
+    assert {entry.destination for entry in wire.gateway.send(wire.now)} == {elsewhere}

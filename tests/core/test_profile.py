@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 from support import AUTHORITY
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike.registry import IdType
-from zesty_burrow.core.policy.algorithms import ALGORITHMS, TransformType, describe, short_form
+from zesty_burrow.core.policy.algorithms import ALGORITHMS, TransformType, describe
 from zesty_burrow.core.profile.checks import check_profile
 from zesty_burrow.core.profile.compare import differences
 from zesty_burrow.core.profile.model import (
@@ -223,10 +223,9 @@ def test_offers():
 
 
 def test_names_of_algorithms():
-    """Names are IANA's; short forms follow from them; no number stands twice."""
+    """Names are IANA's; no number stands twice."""
     assert describe(1, 20, 256) == "ENCR_AES_GCM_16 256"
     assert describe(9, 1) == "transform 9/1"
-    assert short_form("ENCR_AES_GCM_16") == "AES-GCM-16"
     assert len({(row.type, row.number) for row in ALGORITHMS}) == len(ALGORITHMS)
     for row in ALGORITHMS:
         text = f"{row.name} {row.bits[0]}" if row.bits else row.name

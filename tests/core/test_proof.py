@@ -7,7 +7,8 @@ from datetime import UTC, datetime, timedelta
 import pytest
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes
-from cryptography.hazmat.primitives.asymmetric import ec, rsa
+from cryptography.hazmat.primitives.asymmetric import ec, padding, rsa
+from cryptography.hazmat.primitives.asymmetric.utils import decode_dss_signature
 from cryptography.hazmat.primitives.serialization import Encoding
 from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
 
@@ -177,6 +178,30 @@ def test_signatures(kind):
     for arguments in wrong:
         with pytest.raises(Malformed):
             auth.verify(*arguments)
+
+
+@pytest.mark.parametrize("digest", [hashes.SHA256, hashes.SHA384, hashes.SHA512])
+def test_signatures_that_other_gateways_make(digest):
+    """RFC 7427 with PKCS #1 v1.5 and ECDSA, RFC 4754 with plain ECDSA: made without our code, accepted by it."""
+    key = make_key("rsa")
+    identifier = next(octets for octets, kind in auth.RSA_SHA2.items() if kind is digest)
+    made = bytes([len(identifier)]) + identifier + key.sign(b"octets", padding.PKCS1v15(), digest())
+    auth.verify(key.public_key(), Authentication(AuthMethod.DIGITAL_SIGNATURE, made), b"octets")
+    curve, method = {
+        "sha256": (ec.SECP256R1(), AuthMethod.ECDSA_SHA256_P256),
+        "sha384": (ec.SECP384R1(), AuthMethod.ECDSA_SHA384_P384),
+        "sha512": (ec.SECP521R1(), AuthMethod.ECDSA_SHA512_P521),
+    }[digest.name]
+    key = ec.generate_private_key(curve)
+    signature = key.sign(b"octets", ec.ECDSA(digest()))
+    identifier = next(octets for octets, kind in auth.ECDSA_SHA2.items() if kind is digest)
+    made = bytes([len(identifier)]) + identifier + signature
+    auth.verify(key.public_key(), Authentication(AuthMethod.DIGITAL_SIGNATURE, made), b"octets")
+    half = (curve.key_size + 7) // 8
+    plain = b"".join(number.to_bytes(half) for number in decode_dss_signature(signature))
+    auth.verify(key.public_key(), Authentication(method, plain), b"octets")
+    with pytest.raises(Malformed):
+        auth.verify(key.public_key(), Authentication(method, plain[::-1]), b"octets")
 
 
 def test_the_identifier_of_rsassa_pss():

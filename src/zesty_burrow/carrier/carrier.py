@@ -259,7 +259,8 @@ class Carrier:
             self._step("reach", self._initiator.peer[0] if self._initiator else "")
         elif isinstance(event, Negotiated):
             self._negotiated = event
-            self._step("negotiate", suite_in_words(event.suite))
+            behind = "; the gateway is behind an address translator" if event.nat_there else ""
+            self._step("negotiate", suite_in_words(event.suite) + behind)
         elif isinstance(event, Proven):
             notes = "".join(f"; {entry.code.title}" for entry in event.findings)
             self._step("prove", event.subject + notes)

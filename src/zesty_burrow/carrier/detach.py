@@ -17,8 +17,6 @@ from zesty_burrow import errors
 from zesty_burrow.carrier.status import StepDone, TunnelStatus
 from zesty_burrow.errors import BurrowError, ProgramFault
 
-Report = Callable[[dict[str, Any]], None]
-
 
 def error_document(error: BurrowError) -> dict[str, str]:
     """An error as plain values."""

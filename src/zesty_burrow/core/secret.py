@@ -4,16 +4,12 @@ from __future__ import annotations
 
 
 class Secret:
-    """Octets that stay out of logs, traces and errors; :meth:`reveal` is the only way to them."""
+    """Octets that stay out of logs, traces and errors; :meth:`text` is the only way to them."""
 
     __slots__ = ("_octets",)
 
     def __init__(self, value: str | bytes) -> None:
         self._octets = value.encode() if isinstance(value, str) else bytes(value)
-
-    def reveal(self) -> bytes:
-        """The octets."""
-        return self._octets
 
     def text(self) -> str:
         """The octets as UTF-8 text."""

@@ -181,13 +181,6 @@ class Netlink:
         if found:
             self._call(f"deleting {name}", self._socket.link, "del", index=found[0], missing_ok=True)
 
-    def reaches(self, address: str) -> bool:
-        """Whether the machine has a route to an address at all."""
-        try:
-            return bool(self._call(f"finding the way to {address}", self._socket.route, "get", dst=address))
-        except MachineError:
-            return False
-
 
 def as_fields(value: Route | Rule) -> dict[str, Any]:
     """A route or rule as plain values, for the journal."""

@@ -115,15 +115,7 @@ def read_zip_untrusted(archive: Member, budget: Budget | None = None) -> list[Me
             entries = opened.infolist()
             _check_zip(archive, entries, spending)
             return [_read_zip_entry(archive, opened, entry) for entry in entries if not entry.is_dir()]
-    except (
-        zipfile.BadZipFile,
-        zlib.error,
-        EOFError,
-        OSError,
-        NotImplementedError,
-        ValueError,
-        RuntimeError,
-    ) as problem:
+    except ZIP_ERRORS as problem:
         raise refused("archive-damaged", archive.path, str(problem)[:200]) from None
 
 

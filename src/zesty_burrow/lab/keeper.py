@@ -35,7 +35,6 @@ class Keeper:
     def __init__(self, folder: Path, ready: int) -> None:
         self._folder = folder
         self._ready = ready
-        self._control = folder / "control"
         self._hosts: dict[str, tuple[int, asyncio.StreamReader, asyncio.StreamWriter]] = {}
         self._locks: dict[str, asyncio.Lock] = {}
         self._all_here = asyncio.Event()

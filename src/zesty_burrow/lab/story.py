@@ -10,7 +10,6 @@ from dataclasses import dataclass
 
 PROVIDER = "Quillwort Relay"
 DOMAIN = "quillwort.example"
-INTERNET_PROVIDER = "Cobblewire"
 ACCOUNT = "tidewrack_heron"
 WORKSTATION = "heron"
 OBSERVATORY_NAME = "observatory.example"
@@ -47,11 +46,6 @@ class Place:
     def host_name(self) -> str:
         """The gateway's name in the DNS."""
         return f"{self.name}.{DOMAIN}"
-
-    @property
-    def subnet4(self) -> str:
-        """The sixteen IPv4 addresses of its site, without the last number."""
-        return "198.51.100."
 
     def address4(self, position: int) -> str:
         """1: the router; 2: the gateway; 3: the exit."""

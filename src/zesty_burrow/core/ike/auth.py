@@ -10,10 +10,9 @@ from cryptography.hazmat.primitives.asymmetric.utils import decode_dss_signature
 from zesty_burrow.core.cursor import Cursor
 from zesty_burrow.core.ike.payloads import Authentication
 from zesty_burrow.core.ike.registry import AuthMethod
-from zesty_burrow.errors import Malformed, ProgramFault
+from zesty_burrow.errors import Malformed
 
 Hash = type[hashes.SHA256] | type[hashes.SHA384] | type[hashes.SHA512]
-PublicKey = rsa.RSAPublicKey | ec.EllipticCurvePublicKey
 PrivateKey = rsa.RSAPrivateKey | ec.EllipticCurvePrivateKey
 
 # RFC 7427 appendix A: the AlgorithmIdentifier objects, octet for octet.
@@ -111,10 +110,3 @@ def _verify_identified(key: object, identifier: bytes, signature: bytes, octets:
         raise Malformed(
             "the signature is refused", why=f"its algorithm {identifier.hex()} does not fit the key or is not SHA-2"
         )
-
-
-def require_signing_key(key: object) -> PrivateKey:
-    """The key as one that :func:`sign` takes."""
-    if isinstance(key, rsa.RSAPrivateKey | ec.EllipticCurvePrivateKey):
-        return key
-    raise ProgramFault("a gateway's key must be RSA or ECDSA")

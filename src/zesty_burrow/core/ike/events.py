@@ -41,7 +41,7 @@ class Reached:
 
 @dataclass(frozen=True, slots=True)
 class Negotiated:
-    """Algorithms of the IKE SA are agreed; ``nat_here``/``nat_there``: where an address translator was noticed."""
+    """Algorithms of the IKE SA are agreed; ``nat_there``: the gateway stands behind an address translator."""
 
     at: float
     suite: Suite

@@ -14,7 +14,6 @@ from zesty_burrow.errors import Malformed
 
 HEADER_SIZE = 28
 MAX_PAYLOADS = 64
-MAX_MESSAGE = 65535
 
 P = TypeVar("P")
 

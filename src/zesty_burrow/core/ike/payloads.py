@@ -13,8 +13,6 @@ from zesty_burrow.core.cursor import Cursor
 from zesty_burrow.core.ike.registry import ConfigType, PayloadType, TsType
 
 MAX_PROPOSALS = 64
-MAX_TRANSFORMS = 255
-MAX_SELECTORS = 255
 
 
 class Payload(Protocol):

@@ -95,11 +95,3 @@ def describe(kind: int, number: int, key_bits: int = 0) -> str:
     entry = BY_NUMBER.get((TransformType(kind), number)) if kind in TransformType._value2member_map_ else None
     name = entry.name if entry else f"transform {kind}/{number}"
     return f"{name} {key_bits}" if key_bits else name
-
-
-def short_form(name: str) -> str:
-    """A short form that follows from the IANA name: ``ENCR_AES_GCM_16`` becomes ``AES-GCM-16``."""
-    for prefix in ("ENCR_", "PRF_", "AUTH_"):
-        if name.startswith(prefix):
-            return name.removeprefix(prefix).replace("_", "-")
-    return name
