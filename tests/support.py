@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from ipaddress import IPv4Interface, IPv6Interface, ip_address
 
-from zesty_burrow.core.eap.peer import NamePassword
+from zesty_burrow.core.credentials import NamePassword
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike.events import Closed, Failed, InnerNetwork
 from zesty_burrow.core.ike.gateway import Gateway

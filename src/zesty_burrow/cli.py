@@ -23,6 +23,12 @@ def _global_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--passphrase-file", type=Path, metavar="FILE", help="read the store's passphrase from FILE instead of asking"
     )
+    parser.add_argument(
+        "--for",
+        dest="whom",
+        choices=("me", "machine"),
+        help="whose store: your own, or the machine's, which every user may use (root's is the machine's)",
+    )
     parser.add_argument("--debug", action="store_true", help="print the program's own trace with an error")
 
 
@@ -58,7 +64,7 @@ def _parse(words: Sequence[str]) -> tuple[argparse.Namespace, ModuleType]:
     args = parser.parse_args(before.rest)
     for option in ("json", "debug"):
         setattr(args, option, getattr(args, option) or getattr(before, option))
-    for option in ("json_file", "passphrase_file"):
+    for option in ("json_file", "passphrase_file", "whom"):
         setattr(args, option, getattr(args, option) or getattr(before, option))
     return args, module
 
@@ -72,7 +78,7 @@ def main(words: Sequence[str] | None = None) -> int:
     from zesty_burrow.report.reporter import Reporter
 
     reporter = Reporter(as_json=args.json, json_file=args.json_file, debug=args.debug)
-    paths = find_paths(os.environ, root=running_as_root())
+    paths = find_paths(os.environ, root=running_as_root(), whom=args.whom or "")
     context = Context(paths, os.environ, reporter, args.passphrase_file, main)
     try:
         result = module.run(args, context)

@@ -124,13 +124,13 @@ def test_a_broken_file_beside_good_ones(zesty, tmp_path):
             ("broken.toml", b"format = 1\n[profile"),
             ("quillwort-authority.pem", AUTHORITY.pem()),
             ("unused.pem", AUTHORITY.pem() + AUTHORITY.pem()),
-            ("photo.jpg", b"\xff\xd8\xff\xe0"),
+            ("photo.raw", b"\x00\xd8\xff\xe0"),
         )
     )
     found = zesty("--json", "import", path).json
     assert sorted(row["name"] for row in found["profiles"]) == ["quillwort-lisbon", "quillwort-lisbon-2"]
     left = {row["path"].partition("/")[2]: row["why"] for row in found["files"] if not row["taken"]}
-    assert set(left) == {"c/lisbon.toml", "broken.toml", "unused.pem", "photo.jpg"}
+    assert set(left) == {"c/lisbon.toml", "broken.toml", "unused.pem", "photo.raw"}
     assert "is not TOML" in left["broken.toml"]
     codes = {entry["code"] for entry in found["findings"]}
     assert {"kit-unreadable", "kit-same-content", "profile-renamed", "kit-certificate-unused", "kit-junk"} <= codes

@@ -48,10 +48,14 @@ def test_what_is_exported_imports_again_unchanged(zesty, kit, tmp_path, passphra
     with zipfile.ZipFile(archive) as opened:
         assert not any(PASSWORD.encode() in opened.read(name) for name in opened.namelist())
     zesty("remove", "--provider", "Quillwort Relay")
-    assert zesty("import", archive).code == 4
+    without = zesty("--json", "import", archive)
+    assert (without.code, without.json["credentials"]) == (0, [])
+    assert "kit-locked" in without.codes
+    zesty("remove", "--provider", "Quillwort Relay")
     taken = zesty("--json", "--passphrase-file", passphrase, "import", archive).json
     assert {row["outcome"] for row in taken["profiles"]} == {"new"}
-    assert taken["credentials"] == [{"label": "Quillwort Relay", "path": "out.zip/credentials.sealed.json"}]
+    kept = [(row["label"], row["kind"], row["path"]) for row in taken["credentials"]]
+    assert kept == [("Quillwort Relay", "name-password", "out.zip/credentials.sealed.json")]
     assert everything(zesty) == before
     again = zesty("--json", "--passphrase-file", passphrase, "import", archive).json
     assert {row["outcome"] for row in again["profiles"]} == {"there already"}
@@ -65,7 +69,7 @@ def test_a_wrong_passphrase_opens_nothing(zesty, kit, tmp_path, passphrase):
     zesty("remove", "--provider", "Quillwort Relay")
     passphrase.write_text("calm petrel")
     refused = zesty("--json", "--passphrase-file", passphrase, "import", archive)
-    assert (refused.code, refused.json["code"]) == (4, "seal")
+    assert (refused.code, refused.json["code"]) == (4, "kit-passphrase")
     assert zesty("--json", "list").json["profiles"] == []
 
 
@@ -86,10 +90,15 @@ def test_one_profile_as_a_file(zesty, kit, tmp_path):
         (("export", "--to", "x.zip"), 2),
         (("export", "lisbon", "--all", "--to", "x.zip"), 2),
         (("export", "--all", "--to", "x.toml"), 2),
-        (("export", "lisbon", "--with-credentials", "--to", "x.toml"), 2),
+        (("export", "lisbon", "--with-credentials", "--to", "x.json"), 2),
+        (("export", "lisbon", "--to", "x.txt"), 2),
+        (("export", "--all", "--to", "x.png"), 2),
+        (("tag", "lisbon", "--add", "Not A Tag"), 2),
+        (("credentials", "change"), 2),
+        (("credentials", "try", "nobody"), 4),
         (("export", "nobody", "--to", "x.toml"), 4),
         (("export", "--provider", "Nobody", "--to", "x.zip"), 4),
-        (("export", "lisbon", "--to", "/proc/version"), 4),
+        (("export", "lisbon", "--to", "/proc/version"), 2),
         (("rename", "lisbon", "Not A Name"), 2),
         (("rename", "nobody", "somebody"), 4),
         (("rename", "lisbon", "quillwort-tallinn"), 4),
@@ -107,18 +116,22 @@ def test_what_cannot_be(zesty, kit, words, code):
 
 
 def test_rename(zesty, kit):
-    """A new name in the list and in the text; the same kit then brings the old name as a new profile."""
+    """A new name in the list and in the text; the same kit is recognised all the same."""
     zesty("import", kit)
     assert "lisbon-at-sea" in zesty("rename", "lisbon", "lisbon-at-sea").text
     assert zesty("--json", "show", "lisbon-at-sea").json["profile"]["profile"]["name"] == "lisbon-at-sea"
     assert zesty("show", "quillwort-lisbon").code == 4
+    again = zesty("--json", "import", kit).json
+    assert {row["name"]: row["outcome"] for row in again["profiles"]}[
+        "quillwort-lisbon"
+    ] == "there already as lisbon-at-sea"
 
 
 def test_pasted_text(zesty):
     """A sheet on standard input becomes a profile; a slip is pointed out."""
     text = f"Server: lisbon.quillwort.example\nUser: heron\nPassword: “{PASSWORD}”\n"
     taken = zesty("--json", "import", "-", "--provider", "Quillwort Relay", stdin=text).json
-    assert taken["profiles"][0]["name"] == "lisbon-quillwort-example"
+    assert taken["profiles"][0]["name"] == "lisbon"
     slip = next(entry for entry in taken["findings"] if entry["code"] == "credentials-paste-slip")
     assert "quotation mark" in slip["detail"]
 

@@ -96,7 +96,7 @@ def test_a_clash_is_told_and_resolved_by_a_word(zesty, kit, tmp_path):
     (tmp_path / "quillwort-authority.pem").write_bytes(AUTHORITY.pem())
     left = zesty("--json", "import", other).json
     assert [row["outcome"] for row in left["profiles"]] == ["left out"]
-    clash = next(entry for entry in left["findings"] if entry["code"] == "profile-clash")
+    clash = next(entry for entry in left["findings"] if entry["code"] == "profile-changed")
     assert clash["detail"] == "tunnel.mtu: 1400 becomes 1300"
     replaced = zesty("--json", "import", "--replace", other).json
     assert replaced["profiles"][0]["outcome"] == "replaced"

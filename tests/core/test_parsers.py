@@ -11,10 +11,11 @@ from hypothesis import strategies as st
 
 from support import Wire
 from zesty_burrow.core import geofeed, stun, trust
+from zesty_burrow.core.credentials import NamePassword
 from zesty_burrow.core.cursor import Cursor
 from zesty_burrow.core.dns_zone import Question, Zone, answer
 from zesty_burrow.core.eap.packet import EapPacket, parse_eap_untrusted
-from zesty_burrow.core.eap.peer import EapPeer, EapServer, NamePassword, PeerState
+from zesty_burrow.core.eap.peer import EapPeer, EapServer, PeerState
 from zesty_burrow.core.ike.message import Header, build_clear, parse_inner_untrusted, parse_message_untrusted
 from zesty_burrow.core.ike.payloads import (
     READERS,

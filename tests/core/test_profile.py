@@ -115,7 +115,7 @@ INVALID = [
     ("gateway.order", "fastest", "listed, random"),
     ("gateway.port", 0, "between 1 and 65535"),
     ("gateway.port", True, "whole number"),
-    ("gateway.identity", {"type": "ID_KEY_ID", "value": "x"}, "ID_FQDN"),
+    ("gateway.identity", {"type": "ID_DER_ASN1_GN", "value": "x"}, "ID_FQDN"),
     ("gateway.identity", {"type": "ID_IPV4_ADDR", "value": "lisbon"}, "gateway.identity.value"),
     ("gateway.identity", {"type": "ID_FQDN", "value": ""}, "missing"),
     ("tunnel.protocol", "carrier-pigeon", "ikev2"),

@@ -13,7 +13,7 @@ from alembic import command
 from alembic.config import Config
 from alembic.script import ScriptDirectory
 
-from zesty_burrow.core.eap.peer import NamePassword
+from zesty_burrow.core.credentials import NamePassword, Scope
 from zesty_burrow.core.profile.text import write_profile
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import NotFound, SealError, StateError
@@ -25,6 +25,16 @@ from zesty_burrow.store.store import ObservationRow, Store, sqlite_url
 from zesty_burrow.store.tables import HEAD, metadata
 
 PROFILES = [place_profile(place) for place in story.PLACES]
+
+
+def kept(store, label):
+    """What is sealed for all profiles of a label."""
+    row = next((row for row in store.list_credentials() if row.scope == Scope(label)), None)
+    if row is None:
+        raise NotFound(f"no credentials for {label}")
+    return store.open_credentials(row)
+
+
 SECRET = NamePassword("tidewrack_heron", Secret("kelp-Forest_42"))
 
 
@@ -40,7 +50,7 @@ def row(profile):
 def full(tmp_path):
     """A store with the five profiles and their credentials."""
     made = opened(tmp_path / "store.db")
-    made.take_kit([row(entry) for entry in PROFILES], [(story.PROVIDER, SECRET, "kit")])
+    made.take_kit([row(entry) for entry in PROFILES], [(Scope(story.PROVIDER), SECRET, "kit")])
     yield made
     made.close()
 
@@ -122,25 +132,25 @@ def test_search(full):
 
 def test_credentials_are_sealed_and_bound_to_their_label(full, tmp_path):
     """Another key opens nothing, and a sealed value moved to another label opens nothing."""
-    assert full.find_credentials(story.PROVIDER) == SECRET
+    assert kept(full, story.PROVIDER) == SECRET
     stranger = opened(tmp_path / "store.db", b"x" * 32)
     with pytest.raises(SealError):
-        stranger.find_credentials(story.PROVIDER)
+        kept(stranger, story.PROVIDER)
     stranger.close()
     with sqlite3.connect(tmp_path / "store.db") as raw:
         raw.execute("UPDATE credentials SET label = 'Another'")
     raw.close()
     with pytest.raises(SealError):
-        full.find_credentials("Another")
+        kept(full, "Another")
     with pytest.raises(NotFound, match="no credentials"):
-        full.find_credentials(story.PROVIDER)
+        kept(full, story.PROVIDER)
 
 
 def test_credentials_are_replaced_not_doubled(full):
     """Importing credentials again changes them for all profiles of the provider."""
     changed = NamePassword("tidewrack_heron", Secret("new-One_77"))
-    full.take_kit([], [(story.PROVIDER, changed, "later")])
-    assert full.find_credentials(story.PROVIDER) == changed
+    full.take_kit([], [(Scope(story.PROVIDER), changed, "later")])
+    assert kept(full, story.PROVIDER) == changed
     assert [(row.label, row.origin) for row in full.list_credentials()] == [(story.PROVIDER, "later")]
 
 
@@ -164,7 +174,7 @@ def test_removing_what_is_not_there_removes_nothing(full):
 def test_reseal(full):
     """Every secret opens under the new key and none under the old one."""
     assert full.reseal(Seal(b"n" * 32)) == 1
-    assert full.find_credentials(story.PROVIDER) == SECRET
+    assert kept(full, story.PROVIDER) == SECRET
 
 
 def test_observations(full):

@@ -21,8 +21,9 @@ from zesty_burrow.carrier.datapath import Flow, PacketPath
 from zesty_burrow.carrier.keyfile import write_key_file
 from zesty_burrow.carrier.pump import Pump, udp_socket
 from zesty_burrow.carrier.status import IPV6_STATES, STEPS, StepDone, TunnelStatus, suite_in_words
+from zesty_burrow.carrier.steps import step_of
 from zesty_burrow.core import trust
-from zesty_burrow.core.eap.peer import NamePassword
+from zesty_burrow.core.credentials import NamePassword
 from zesty_burrow.core.esp.association import InboundSa, OutboundSa
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike.events import (
@@ -31,9 +32,6 @@ from zesty_burrow.core.ike.events import (
     Event,
     Failed,
     Negotiated,
-    Proven,
-    Reached,
-    SignedIn,
 )
 from zesty_burrow.core.ike.initiator import Initiator, InitiatorConfig
 from zesty_burrow.core.ike.initiator_table import State
@@ -42,6 +40,7 @@ from zesty_burrow.core.ike.registry import IdType
 from zesty_burrow.core.ip import AddressRange, Network
 from zesty_burrow.core.profile.model import Profile, offers_of
 from zesty_burrow.core.profile.text import PEM_MARK
+from zesty_burrow.core.revocation import load_revocation_list_untrusted
 from zesty_burrow.errors import BurrowError, GatewayError, GatewayUnreachable, ProfileInvalid
 from zesty_burrow.host.journal import Journal, Restored
 from zesty_burrow.host.netlink import Netlink
@@ -71,6 +70,17 @@ class CarrierEnd:
     restored: Restored
 
 
+def check_sign_in(profile: Profile) -> None:
+    """:class:`ProfileInvalid` for a profile that signs in in a way that is not done here yet."""
+    if profile.sign_in.unavailable:
+        raise ProfileInvalid(
+            f"profile {profile.name} cannot be used here yet",
+            why=f"it asks for {profile.sign_in.unavailable}",
+            next_step="Ask the provider for settings with a gateway certificate and sign-in by name and password.",
+            slug="sign-in-unavailable",
+        )
+
+
 def initiator_config(
     profile: Profile,
     gateway: str,
@@ -79,6 +89,7 @@ def initiator_config(
     patience: float,
 ) -> InitiatorConfig:
     """A profile as the initiator wants it. Raises :class:`ProfileInvalid`."""
+    check_sign_in(profile)
     ike, esp = offers_of(profile)
     identity = profile.gateway_identity
     anchors = [
@@ -112,6 +123,7 @@ def initiator_config(
         local=local,
         remote=remote,
         backoff=Backoff(give_up=patience),
+        revocation_lists=tuple(load_revocation_list_untrusted(pem.encode()) for pem in profile.revocation_lists),
     )
 
 
@@ -255,22 +267,17 @@ class Carrier:
             self._path.inbound(data)
 
     def _on_event(self, event: Event) -> None:
-        if isinstance(event, Reached):
-            self._step("reach", self._initiator.peer[0] if self._initiator else "")
-        elif isinstance(event, Negotiated):
+        peer = self._initiator.peer[0] if self._initiator else ""
+        step = step_of(event, peer, self._profile.credentials_label)
+        if isinstance(event, Negotiated):
             self._negotiated = event
-            behind = "; the gateway is behind an address translator" if event.nat_there else ""
-            self._step("negotiate", suite_in_words(event.suite) + behind)
-        elif isinstance(event, Proven):
-            notes = "".join(f"; {entry.code.title}" for entry in event.findings)
-            self._step("prove", event.subject + notes)
-        elif isinstance(event, SignedIn):
-            self._step("sign in", f"with the credentials for {self._profile.credentials_label}")
+        if step is not None:
+            self._step(*step)
         elif isinstance(event, ChildEstablished):
             self._guarded(lambda: self._establish(event))
         elif isinstance(event, Failed):
             self._finish(event.error)
-        else:
+        elif isinstance(event, Closed):
             self._on_closed(event)
 
     def _guarded(self, action: Callable[[], None]) -> None:

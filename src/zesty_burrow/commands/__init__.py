@@ -17,8 +17,9 @@ COMMANDS: dict[str, Entry] = {
     "import": Entry("import_kit", "take a kit's profiles and credentials into the store"),
     "list": Entry("list_profiles", "list profiles, all or those that match some words"),
     "show": Entry("show_profile", "show one profile, and which credentials it uses"),
+    "tag": Entry("tag_profiles", "give profiles words of your own, to find them by"),
     "rename": Entry("rename_profile", "give a profile another name"),
-    "credentials": Entry("credentials", "list, change or forget names and passwords"),
+    "credentials": Entry("credentials", "list, change, forget or try names, passwords and keys"),
     "export": Entry("export_profiles", "write profiles to a file or an archive that can be imported again"),
     "remove": Entry("remove_profiles", "remove profiles, or a provider with its credentials"),
     "connect": Entry("connect", "bring a tunnel up"),
@@ -29,6 +30,7 @@ COMMANDS: dict[str, Entry] = {
     "explain": Entry("explain", "say what a finding's or error's code means and what to do"),
     "seal": Entry("seal", "choose what the stored secrets are sealed with"),
     "observatory": Entry("observatory", "run an observatory, the outside's eye"),
+    "completion": Entry("completion", "let the shell complete commands, options and names"),
     "lab": Entry("lab", "run the simulated internet that ships with the program"),
     "demo": Entry("demo", "show all of it on demo data, from kit to verdict"),
 }

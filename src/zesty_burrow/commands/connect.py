@@ -6,10 +6,11 @@ from argparse import ArgumentParser, Namespace
 from collections.abc import Callable
 from pathlib import Path
 
-from zesty_burrow.carrier.carrier import Carrier, CarrierEnd, CarrierOptions
+from zesty_burrow.carrier.carrier import Carrier, CarrierEnd, CarrierOptions, check_sign_in
 from zesty_burrow.carrier.detach import run_detached
 from zesty_burrow.carrier.status import StepDone, TunnelStatus
 from zesty_burrow.commands.context import Context
+from zesty_burrow.commands.signing_in import choose, explained
 from zesty_burrow.core.profile.model import offers_of
 from zesty_burrow.host.journal import is_left_over, restore
 from zesty_burrow.report.result import EndResult, Result, UpResult
@@ -21,6 +22,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     """The command's words."""
     parser.add_argument("name", help="a profile's name, or a city that only one profile has")
     parser.add_argument("--detach", action="store_true", help="go on in the background once the tunnel is up")
+    parser.add_argument("--ask", action="store_true", help="ask for name and password, use them once, keep nothing")
     parser.add_argument(
         "--patience", type=float, default=15.0, metavar="SECONDS", help="how long to wait for a silent gateway (15)"
     )
@@ -39,10 +41,11 @@ def run(args: Namespace, context: Context) -> Result:
     if is_left_over(context.paths.journal):
         context.reporter.note("An earlier tunnel left something behind; putting this machine back first.")
         restore(context.paths.journal)
-    with context.store() as store:
-        profile, _ = store.find_profile(args.name)
+    with context.shelves() as shelves:
+        profile, _, _ = shelves.find_profile(args.name)
         offers_of(profile)
-        credentials = store.find_credentials(profile.credentials_label)
+        check_sign_in(profile)
+        chosen = choose(profile, shelves, context, ask=args.ask)
     if args.export_keys:
         context.reporter.note(f"Warning: whoever reads {args.export_keys} can read all traffic of this tunnel.")
     options = CarrierOptions(
@@ -53,10 +56,11 @@ def run(args: Namespace, context: Context) -> Result:
     )
 
     def carry(on_step: Callable[[StepDone], None], on_up: Callable[[TunnelStatus], None]) -> CarrierEnd:
-        return Carrier(profile, lambda: credentials, options, on_step, on_up).run()
+        return Carrier(profile, lambda: chosen.value, options, on_step, on_up).run()
 
     if args.detach:
-        return UpResult(run_detached(context.paths.log, carry, context.reporter.step))
+        with explained(chosen):
+            return UpResult(run_detached(context.paths.log, carry, context.reporter.step))
     seen: list[TunnelStatus] = []
 
     def up(status: TunnelStatus) -> None:
@@ -64,7 +68,8 @@ def run(args: Namespace, context: Context) -> Result:
         context.reporter.up(status)
         context.reporter.note("        Ctrl-C ends it.")
 
-    end = carry(context.reporter.step, up)
+    with explained(chosen):
+        end = carry(context.reporter.step, up)
     if not seen:
         # Ctrl-C, or another signal, before the tunnel stood.
         raise KeyboardInterrupt

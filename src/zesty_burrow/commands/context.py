@@ -2,21 +2,24 @@
 
 from __future__ import annotations
 
+import os
+import socket
 import sys
 from collections.abc import Callable, Mapping
 from contextlib import closing
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from getpass import GetPassWarning, getpass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from zesty_burrow.errors import SealError
-from zesty_burrow.host.paths import Paths, Settings, read_settings
+from zesty_burrow.errors import RightsMissing, SealError
+from zesty_burrow.host.paths import Paths, Settings, machine_paths, may_write, read_settings
 
 if TYPE_CHECKING:
     from zesty_burrow.report.reporter import Reporter
     from zesty_burrow.store.seal import Seal
+    from zesty_burrow.store.shelves import Shelves
     from zesty_burrow.store.store import Store
 
 
@@ -38,13 +41,57 @@ class Context:
         """The settings file."""
         return read_settings(self.paths.settings)
 
+    def device(self) -> str:
+        """What this machine is called among her devices: as the settings say, else its host name."""
+        return self.settings().device or socket.gethostname().partition(".")[0]
+
     def store(self) -> closing[Store]:
-        """The store, to be used in a ``with`` block. Loads SQLAlchemy."""
-        from zesty_burrow.store.store import Store, sqlite_url
+        """The store that is changed, to be used in a ``with`` block. Loads SQLAlchemy."""
+        return closing(self._writable())
+
+    def has_store(self) -> bool:
+        """Whether there is anything to read yet."""
+        return bool(self.settings().store) or self.paths.store.exists()
+
+    def _writable(self) -> Store:
+        from zesty_burrow.store.store import sqlite_url
+
+        if self.paths.shared and not may_write(self.paths.data):
+            raise RightsMissing(
+                "the machine's store cannot be changed",
+                why=f"{self.paths.data} belongs to root: what is in it every user may use",
+                next_step="Run the command as root; or leave out --for machine to use your own store.",
+            )
+        mode = 0o600
+        if self.paths.shared:
+            self.paths.make(self.paths.data)
+            mode = 0o644
+        return self._open(self.settings().store or sqlite_url(self.paths.store, mode))
+
+    def _open(self, url: str) -> Store:
+        from zesty_burrow.store.store import Store
 
         settings = self.settings()
-        url = settings.store or sqlite_url(self.paths.store)
-        return closing(Store(url, lambda: self.seal(settings.seal), lambda: self.now().strftime("%Y-%m-%dT%H:%M:%SZ")))
+        return Store(url, lambda: self.seal(settings.seal), lambda: self.now().strftime("%Y-%m-%dT%H:%M:%SZ"))
+
+    def shelves(self) -> Shelves:
+        """Her own store and the machine's, to be read as one, in a ``with`` block."""
+        from zesty_burrow.store.shelves import MACHINE, OWN, Shelves
+        from zesty_burrow.store.store import read_only_url
+
+        if self.paths.shared:
+            return Shelves({MACHINE: self._readable(read_only_url)})
+        stores = {OWN: self._readable(read_only_url)}
+        machine = replace(self, paths=machine_paths(self.environment))
+        if machine.paths.store.exists():
+            stores[MACHINE] = machine._readable(read_only_url)
+        return Shelves(stores)
+
+    def _readable(self, read_only: Callable[[Path], str]) -> Store:
+        """This context's store, for reading only where it is somebody else's."""
+        if self.paths.store.exists() and not os.access(self.paths.store, os.W_OK) and not self.settings().store:
+            return self._open(read_only(self.paths.store))
+        return self._writable()
 
     def seal(self, method: str) -> Seal:
         """The seal by a method's name."""
@@ -64,17 +111,18 @@ class Context:
         )
 
     def _passphrase(self) -> str:
-        return self.ask_passphrase("Passphrase of the store: ")
+        return self.ask_passphrase("Passphrase of the store: ", self.passphrase_file)
 
-    def ask_passphrase(self, question: str, *, confirm: bool = False) -> str:
-        """From the file that was named, else asked for without echo; ``confirm`` asks twice."""
-        if self.passphrase_file is not None:
-            passphrase = self._passphrase_from_file(self.passphrase_file)
+    def ask_passphrase(self, question: str, file: Path | None, *, confirm: bool = False, slug: str = "seal") -> str:
+        """From a file that was named, else asked for without echo; ``confirm`` asks twice."""
+        if file is not None:
+            passphrase = self._passphrase_from_file(file)
         elif not sys.stdin.isatty():
             raise SealError(
                 "the passphrase cannot be asked for",
                 why="there is no terminal",
-                next_step="Name a file that holds it: --passphrase-file FILE",
+                next_step="Name a file that holds it: --passphrase-file FILE (for a kit's: --kit-passphrase-file)",
+                slug=slug,
             )
         else:
             try:
@@ -84,7 +132,7 @@ class Context:
             except (EOFError, GetPassWarning):
                 passphrase = ""
         if not passphrase:
-            raise SealError("no passphrase was given")
+            raise SealError("no passphrase was given", slug=slug)
         return passphrase
 
     @staticmethod

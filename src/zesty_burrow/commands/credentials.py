@@ -1,72 +1,121 @@
-"""``zesty credentials``: what is kept, who uses it; change it everywhere at once, or forget it."""
+"""``zesty credentials``: what is kept and who uses it; change it everywhere at once, forget it, try it."""
 
 from __future__ import annotations
 
-import sys
 from argparse import ArgumentParser, Namespace
-from getpass import getpass
+from typing import TYPE_CHECKING
 
+from zesty_burrow.commands.asking import ASKED, ask_credentials
 from zesty_burrow.commands.context import Context
-from zesty_burrow.core.eap.peer import NamePassword
+from zesty_burrow.core.credentials import Kind, Scope
 from zesty_burrow.errors import UsageError
-from zesty_burrow.intake.credentials import paste_slips, read_credentials_untrusted
 from zesty_burrow.report.result import CredentialsResult, MessageResult, Result
 
+if TYPE_CHECKING:
+    from zesty_burrow.store.store import Store
+
 EXAMPLE = 'zesty credentials change "Quillwort Relay"'
-MAX_INPUT = 4096
 
 
 def add_arguments(parser: ArgumentParser) -> None:
     """The command's words."""
     actions = parser.add_subparsers(dest="action", required=True, metavar="ACTION")
     actions.add_parser("list", help="labels, and the profiles that use them", description="Nothing secret is shown.")
-    for name, text in (
-        ("change", "ask for name and password without echo, or read two lines from standard input"),
-        ("forget", "remove what is kept under a label"),
-    ):
-        one = actions.add_parser(name, help=text, description=text)
-        one.add_argument("label", help="as `zesty credentials list` shows it; usually the provider's name")
+    change = "ask without echo, or read lines from standard input, a file or the keyring"
+    one = actions.add_parser("change", help=change, description=change)
+    _add_scope(one)
+    one.add_argument("--kind", choices=[str(kind) for kind in ASKED], default=str(Kind.NAME_PASSWORD))
+    one.add_argument("--domain", default="", help="the login domain of the name")
+    one.add_argument(
+        "--from",
+        dest="source",
+        default="",
+        metavar="WHERE",
+        help="a file that only you can read; - for standard input; or keyring:SERVICE/NAME",
+    )
+    forget = actions.add_parser("forget", help="remove what is kept", description="Remove what is kept.")
+    _add_scope(forget)
+    forget.add_argument("--kind", choices=[str(kind) for kind in Kind], default="", help="only this kind")
+    text = "negotiate and sign in for real, open no tunnel; needs no rights and changes nothing"
+    attempt = actions.add_parser("try", help="see whether a gateway takes them", description=text)
+    attempt.add_argument("name", help="a profile's name, or a city that only one profile has")
+    attempt.add_argument("--device", default="", help="as another of your devices would")
+    attempt.add_argument("--ask", action="store_true", help="ask for them, keep nothing")
+    attempt.add_argument("--patience", type=float, default=15.0, metavar="SECONDS", help="for a silent gateway (15)")
+
+
+def _add_scope(parser: ArgumentParser) -> None:
+    parser.add_argument("label", nargs="?", default="", help="as `list` shows it; usually the provider's name")
+    parser.add_argument("--profile", default="", help="for this profile alone")
+    parser.add_argument("--device", default="", help="for this device alone")
 
 
 def run(args: Namespace, context: Context) -> Result:
-    """List, change or forget."""
+    """List, change, forget or try."""
+    if args.action == "list":
+        return _list(context)
+    if args.action == "try":
+        return _try(args, context)
+    if bool(args.label) == bool(args.profile):
+        raise UsageError(
+            "whose credentials?", next_step="Say a label, as `zesty credentials list` shows it; or --profile."
+        )
     with context.store() as store:
-        if args.action == "list":
-            users: dict[str, list[str]] = {}
-            for row in store.list_profiles():
-                label = store.find_profile(row.name)[0].credentials_label
-                users.setdefault(label, []).append(row.name)
-            kept = {entry.label: entry for entry in store.list_credentials()}
-            rows = tuple(
-                {
-                    "label": label,
-                    "sealed_at": kept[label].imported_at if label in kept else "",
-                    "origin": kept[label].origin if label in kept else "",
-                    "profiles": users.get(label, []),
-                }
-                for label in sorted({*users, *kept})
-            )
-            return CredentialsResult(rows)
+        scope = _scope(args, store)
         if args.action == "forget":
-            store.forget_credentials(args.label)
-            return MessageResult(f"The credentials for {args.label} are gone.")
-        value, slips = _ask(args.label)
-        store.take_kit([], [(args.label, value, "typed in")])
+            count = store.forget_credentials(scope, args.kind)
+            return MessageResult(f"The credentials for {scope} are gone ({count}).")
+        value, slips = ask_credentials(str(scope), Kind(args.kind), args.source, args.domain)
+        store.take_kit([], [(scope, value, args.source or "typed in")])
     said = "".join(f" Note: {slip}." for slip in slips)
-    return MessageResult(f"The credentials for {args.label} are changed for all profiles that use them.{said}")
+    return MessageResult(f"The credentials for {scope} are changed for all that use them.{said}")
 
 
-def _ask(label: str) -> tuple[NamePassword, list[str]]:
-    """From the terminal without echo, else two lines from standard input."""
-    if sys.stdin.isatty():
-        name = input(f"Name for {label}: ")
-        password = getpass(f"Password for {label} (not shown): ")
-        text = f"{name}\n{password}\n"
-    else:
-        text = sys.stdin.read(MAX_INPUT + 1)
-        if len(text) > MAX_INPUT:
-            raise UsageError("standard input holds more than two lines of credentials")
-    value, _ = read_credentials_untrusted(text, "what was typed in")
-    slips = [f"the {what} {slip}" for what, part in (("name", value.name), ("password", value.password.text()))
-             for slip in paste_slips(part)]  # fmt: skip
-    return value, slips
+def _scope(args: Namespace, store: Store) -> Scope:
+    if not args.profile:
+        return Scope(args.label, args.device)
+    profile = store.find_profile(args.profile)[0]
+    return Scope(profile.credentials_label, args.device, profile.name)
+
+
+def _list(context: Context) -> CredentialsResult:
+    """Every entry with its users, and labels that profiles need and nobody keeps."""
+    with context.store() as store:
+        labels = store.labels()
+        kept = store.list_credentials()
+    rows = []
+    for entry in kept:
+        label_users = [name for name, label in labels.items() if label == entry.label]
+        rows.append(
+            {
+                "label": entry.label,
+                "device": entry.device,
+                "profile": entry.profile,
+                "kind": entry.kind,
+                "scope": str(entry.scope),
+                "sealed_at": entry.imported_at,
+                "origin": entry.origin,
+                "profiles": [entry.profile] if entry.profile else sorted(label_users),
+            }
+        )
+    known = {entry.label for entry in kept}
+    for label in sorted(set(labels.values()) - known):
+        users = sorted(name for name, other in labels.items() if other == label)
+        empty = {"device": "", "profile": "", "kind": "", "sealed_at": "", "origin": ""}
+        rows.append({"label": label, **empty, "scope": label, "profiles": users})
+    return CredentialsResult(tuple(rows))
+
+
+def _try(args: Namespace, context: Context) -> MessageResult:
+    """Negotiate, let the gateway prove itself, sign in, say goodbye."""
+    from zesty_burrow.carrier.attempt import Attempt
+    from zesty_burrow.carrier.carrier import check_sign_in
+    from zesty_burrow.commands.signing_in import choose, explained
+
+    with context.shelves() as shelves:
+        profile, _, _ = shelves.find_profile(args.name)
+        check_sign_in(profile)
+        chosen = choose(profile, shelves, context, ask=args.ask, device=args.device)
+    with explained(chosen):
+        address = Attempt(profile, lambda: chosen.value, args.patience, context.reporter.step).run()
+    return MessageResult(f"{profile.name} ({address}) takes the credentials: {chosen.words}.")

@@ -1,12 +1,13 @@
-"""``zesty inspect``: what is in a kit."""
+"""``zesty inspect``: what is in a kit, and how it stands to what is in the store."""
 
 from __future__ import annotations
 
 from argparse import ArgumentParser, Namespace
-from pathlib import Path
+from contextlib import ExitStack
 
 from zesty_burrow.commands.context import Context
-from zesty_burrow.commands.kits import read_kits
+from zesty_burrow.commands.kits import add_kit_arguments, read_kits
+from zesty_burrow.commands.sorting import KEEP, Sorting
 from zesty_burrow.report.result import KitResult
 
 EXAMPLE = "zesty inspect quillwort-relay.zip"
@@ -14,13 +15,23 @@ EXAMPLE = "zesty inspect quillwort-relay.zip"
 
 def add_arguments(parser: ArgumentParser) -> None:
     """The command's words."""
-    parser.add_argument(
-        "kit", nargs="+", type=Path, help="a file, folder, archive or mail from a provider; - for pasted text"
-    )
-    parser.add_argument("--provider", default="", help="whose kit it is, where it does not say so itself")
+    add_kit_arguments(parser)
 
 
 def run(args: Namespace, context: Context) -> KitResult:
-    """Read, judge, change nothing."""
-    kits = read_kits(args.kit, args.provider, context)
-    return KitResult(kits, imported=False, findings=tuple(entry for kit in kits for entry in kit.findings))
+    """Read, judge, compare, change nothing."""
+    kits = read_kits(args, context)
+    with ExitStack() as stack:
+        store = stack.enter_context(context.store()) if context.has_store() else None
+        sorting = Sorting(store, context, KEEP)
+        for kit in kits:
+            sorting.take_profiles(kit)
+    outcomes = {name: "differs" if word == "left out" else word for name, word in sorting.outcomes.items()}
+    findings = [*(entry for kit in kits for entry in kit.findings), *sorting.findings]
+    return KitResult(
+        kits,
+        imported=False,
+        outcomes=outcomes,
+        findings=tuple(findings),
+        differences=tuple(sorting.differences),
+    )

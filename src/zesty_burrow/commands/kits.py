@@ -1,29 +1,61 @@
-"""What ``inspect`` and ``import`` share: reading the kits that were named."""
+"""What ``inspect`` and ``import`` share: the words, reading the kits that were named, how they stand to the store."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from argparse import ArgumentParser, Namespace
 from pathlib import Path
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.host.files import read_members, read_standard_input
-from zesty_burrow.intake.kit import Kit, read_kit
+from zesty_burrow.intake.kit import Kit, Neighbour, Surroundings, read_kit
+from zesty_burrow.intake.member import Member
+
+PORTAL = "https://"
 
 
-def read_kits(paths: Sequence[Path], provider: str, context: Context) -> tuple[Kit, ...]:
+def add_kit_arguments(parser: ArgumentParser) -> None:
+    """Which kits, and what they do not say themselves."""
+    parser.add_argument(
+        "kit", nargs="+", help="a file, folder, archive, mail or picture from a provider; https://… ; - for pasted text"
+    )
+    parser.add_argument("--provider", default="", help="whose kit it is, where it does not say so itself")
+    parser.add_argument(
+        "--kit-passphrase-file",
+        type=Path,
+        metavar="FILE",
+        help="the passphrase of keys and sealed credentials in the kit, instead of asking",
+    )
+    portal = parser.add_argument_group("for a provider's portal (https://…)")
+    portal.add_argument(
+        "--account", type=Path, metavar="FILE", help="two lines: the account and password for the portal"
+    )
+    portal.add_argument("--authority", type=Path, metavar="FILE", help="the authority of the portal's certificate")
+    portal.add_argument("--place", action="append", default=[], help="only this place's settings; may be repeated")
+
+
+def read_kits(args: Namespace, context: Context, *, profile: str = "", device: str = "") -> tuple[Kit, ...]:
     """All kits, or the first error; nothing is taken before all of them were read."""
+
+    def ask(question: str) -> str:
+        context.reporter.pause()
+        file = args.kit_passphrase_file or context.passphrase_file
+        return context.ask_passphrase(question, file, slug="kit-locked")
+
     kits = []
-    for path in paths:
-        members, beside = read_standard_input() if str(path) == "-" else read_members(path)
-        origin = "standard input" if str(path) == "-" else path.name or str(path)
-        kits.append(
-            read_kit(
-                origin,
-                members,
-                context.now(),
-                provider=provider,
-                neighbour=beside,
-                ask=context.ask_passphrase,
-            )
-        )
+    for name in args.kit:
+        with context.reporter.progress(f"Reading {name}") as progress:
+            origin, members, beside = _members(name, args, context)
+            given = Surroundings(args.provider, profile, device, beside, ask, progress)
+            kits.append(read_kit(origin, members, context.now(), given))
     return tuple(kits)
+
+
+def _members(name: str, args: Namespace, context: Context) -> tuple[str, list[Member], Neighbour]:
+    if name == "-":
+        return "standard input", *read_standard_input()
+    if name.startswith(PORTAL):
+        from zesty_burrow.commands.portal import fetch_members
+
+        return fetch_members(name, args, context)
+    path = Path(name)
+    return path.name or str(path), *read_members(path)

@@ -22,6 +22,7 @@ def run(args: Namespace, context: Context) -> RemoveResult:
     if bool(args.name) == bool(args.provider):
         raise UsageError("name profiles, or a provider with --provider", why="one of the two is wanted")
     with context.store() as store:
+        labels = store.labels()
         rows = store.list_profiles()
         if args.provider:
             names = [row.name for row in rows if row.provider == args.provider]
@@ -29,9 +30,13 @@ def run(args: Namespace, context: Context) -> RemoveResult:
                 raise NotFound(f"there is no profile of a provider {args.provider!r}")
         else:
             names = list(dict.fromkeys(args.name))
-        labels = {name: store.find_profile(name)[0].credentials_label for name in names}
-        kept = {entry.label for entry in store.list_credentials()} & set(labels.values())
-        staying = {store.find_profile(row.name)[0].credentials_label for row in rows if row.name not in labels}
-        orphaned = sorted(kept - staying)
-        store.remove_profiles(names, forget_labels=orphaned)
-    return RemoveResult(tuple(names), tuple(orphaned))
+            unknown = [name for name in names if name not in labels]
+            if unknown:
+                raise NotFound(f"there is no profile {unknown[0]!r}")
+        gone = set(names)
+        staying = {label for name, label in labels.items() if name not in gone}
+        kept = store.list_credentials()
+        orphaned = {row.label for row in kept if row.label in {labels[name] for name in names}} - staying
+        forgotten = {str(row.scope) for row in kept if row.label in orphaned or row.profile in gone}
+        store.remove_profiles(names, forget_labels=sorted(orphaned))
+    return RemoveResult(tuple(names), tuple(sorted(forgotten)))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 
 class Secret:
-    """Octets that stay out of logs, traces and errors; :meth:`text` is the only way to them."""
+    """Octets that stay out of logs, traces and errors; :meth:`text` and :meth:`octets` are the only ways to them."""
 
     __slots__ = ("_octets",)
 
@@ -14,6 +14,10 @@ class Secret:
     def text(self) -> str:
         """The octets as UTF-8 text."""
         return self._octets.decode()
+
+    def octets(self) -> bytes:
+        """The octets themselves."""
+        return self._octets
 
     def __repr__(self) -> str:
         return "Secret(…)"

@@ -4,18 +4,20 @@ from __future__ import annotations
 
 import hashlib
 import ipaddress
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from datetime import datetime, timedelta
 
 from cryptography import x509
-from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
+from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives.asymmetric import ec, ed448, ed25519, rsa
 from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 from cryptography.x509.oid import ExtendedKeyUsageOID, ExtensionOID
 
-from zesty_burrow.core.finding import Finding, finding
+from zesty_burrow.core.finding import Finding, Severity, finding
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike.registry import IdType
+from zesty_burrow.core.names import breaks_constraints, not_understood, same_name
+from zesty_burrow.core.revocation import Revocations, revocation_findings, verify_signature
 from zesty_burrow.errors import Malformed, printable
 
 MAX_PATH = 8
@@ -30,6 +32,8 @@ KNOWN_EXTENSIONS = frozenset(
         ExtensionOID.SUBJECT_ALTERNATIVE_NAME,
         ExtensionOID.SUBJECT_KEY_IDENTIFIER,
         ExtensionOID.AUTHORITY_KEY_IDENTIFIER,
+        ExtensionOID.NAME_CONSTRAINTS,
+        ExtensionOID.CRL_DISTRIBUTION_POINTS,
     }
 )
 
@@ -120,6 +124,27 @@ def usage_findings(certificate: x509.Certificate) -> list[Finding]:
     return []
 
 
+def client_findings(certificate: x509.Certificate) -> list[Finding]:
+    """What is asked of this side's own certificate: it may sign, and if purposes are named one of them fits."""
+    purposes = _extension(certificate, x509.ExtendedKeyUsage)
+    if isinstance(purposes, x509.ExtendedKeyUsage) and ExtendedKeyUsageOID.CLIENT_AUTH in purposes:
+        purposes = None
+    if purposes is None:
+        usage = _extension(certificate, x509.KeyUsage)
+        signs = not isinstance(usage, x509.KeyUsage) or usage.digital_signature or usage.content_commitment
+        name = subject_name(certificate)
+        return [] if signs else [finding("certificate-usage", name, "its key usage does not allow signatures")]
+    return usage_findings(certificate)
+
+
+def names_hosts(certificate: x509.Certificate) -> bool:
+    """Whether a certificate speaks for host names or addresses."""
+    names = _extension(certificate, x509.SubjectAlternativeName)
+    return isinstance(names, x509.SubjectAlternativeName) and any(
+        isinstance(one, x509.DNSName | x509.IPAddress) for one in names
+    )
+
+
 def issuer_findings(issuer: x509.Certificate, below: int) -> list[Finding]:
     """What RFC 5280 §6.1.4 asks of a certificate that issued another one; ``below``: intermediates beneath it."""
     name = subject_name(issuer)
@@ -173,42 +198,108 @@ def _dns_matches(pattern: str, name: str) -> bool:
     return pattern == name
 
 
-def find_path(
+def paths(
     leaf: x509.Certificate, others: Sequence[x509.Certificate], anchors: Sequence[x509.Certificate]
-) -> list[x509.Certificate] | None:
-    """A chain of valid signatures from ``leaf`` up to one of ``anchors``, leaf first; None where there is none.
+) -> Iterator[list[x509.Certificate]]:
+    """Chains of valid signatures from ``leaf`` up to one of ``anchors``, leaf first.
 
     Depth first with a bound on steps, so that a heap of cross-signed certificates costs nothing (RFC 4158 §2.4).
     """
     steps = 0
+    candidates = [*anchors, *others]
 
-    def climb(path: list[x509.Certificate]) -> list[x509.Certificate] | None:
+    def climb(path: list[x509.Certificate]) -> Iterator[list[x509.Certificate]]:
         nonlocal steps
         current = path[-1]
         if current in anchors:
-            return path
-        if len(path) >= MAX_PATH:
-            return None
-        for candidate in [*anchors, *others]:
+            yield path
+            return
+        for candidate in candidates if len(path) < MAX_PATH else ():
             steps += 1
             if steps > MAX_STEPS:
-                return None
-            if candidate in path or candidate.subject != current.issuer or not _signed_by(current, candidate):
-                continue
-            found = climb([*path, candidate])
-            if found:
-                return found
-        return None
+                return
+            if (
+                candidate not in path
+                and same_name(candidate.subject, current.issuer)
+                and verify_signature(candidate.public_key(), current)
+            ):
+                yield from climb([*path, candidate])
 
-    return climb([leaf])
+    yield from climb([leaf])
 
 
-def _signed_by(certificate: x509.Certificate, issuer: x509.Certificate) -> bool:
-    try:
-        certificate.verify_directly_issued_by(issuer)
-    except (InvalidSignature, ValueError, TypeError, UnsupportedAlgorithm):
-        return False
-    return True
+def find_path(
+    leaf: x509.Certificate, others: Sequence[x509.Certificate], anchors: Sequence[x509.Certificate]
+) -> list[x509.Certificate] | None:
+    """The first chain of valid signatures; None where there is none."""
+    return next(paths(leaf, others, anchors), None)
+
+
+def path_findings(
+    path: Sequence[x509.Certificate],
+    now: datetime,
+    lists: Sequence[Revocations] = (),
+    *,
+    others: Sequence[x509.Certificate] = (),
+    need_status: bool = False,
+) -> list[Finding]:
+    """What speaks against a chain above its leaf, and the revocation of every link (RFC 5280 §6.1, §6.3)."""
+    found: list[Finding] = []
+    below = 0
+    for position, issuer in enumerate(path[1:], start=1):
+        anchor = position == len(path) - 1
+        found += [*date_findings(issuer, now), *critical_findings(issuer), *strength_findings(issuer, anchor=anchor)]
+        if not anchor or _extension(issuer, x509.BasicConstraints) is not None:
+            found += issuer_findings(issuer, below)
+        found += _constraint_findings(issuer, path[:position])
+        child = path[position - 1]
+        found += revocation_findings(child, issuer, lists, now, others=[*path, *others], needed=need_status)
+        # RFC 5280 §6.1.4 l: a certificate that an authority has issued to itself does not count.
+        below += not same_name(issuer.subject, issuer.issuer)
+    return found
+
+
+def _constraint_findings(issuer: x509.Certificate, beneath: Sequence[x509.Certificate]) -> list[Finding]:
+    constraints = _extension(issuer, x509.NameConstraints)
+    if not isinstance(constraints, x509.NameConstraints):
+        return []
+    if not_understood(constraints):
+        return [finding("certificate-usage", subject_name(issuer), "its name constraints are not understood")]
+    for position, certificate in enumerate(beneath):
+        if position and same_name(certificate.subject, certificate.issuer):
+            continue  # RFC 5280 §6.1.4 b: intermediates that are self-issued are not checked
+        wrong = breaks_constraints(certificate, constraints)
+        if wrong:
+            return [finding("certificate-usage", subject_name(issuer), f"it may not speak for {wrong}")]
+    return []
+
+
+def judge_path(
+    leaf: x509.Certificate,
+    others: Sequence[x509.Certificate],
+    anchors: Sequence[x509.Certificate],
+    now: datetime,
+    lists: Sequence[Revocations] = (),
+    *,
+    need_status: bool = False,
+) -> list[Finding]:
+    """What speaks against trusting a certificate, whatever it is for: of all its paths the best one counts."""
+    found = [*date_findings(leaf, now), *critical_findings(leaf), *strength_findings(leaf, anchor=leaf in anchors)]
+    best: list[Finding] | None = None
+    for path in paths(leaf, others, anchors):
+        against = path_findings(path, now, lists, others=[*others, *anchors], need_status=need_status)
+        if best is None or _weight(against) < _weight(best):
+            best = against
+        if not against:
+            break
+    if best is None:
+        issuer = leaf.issuer.rfc4514_string()
+        return [*found, finding("certificate-untrusted", subject_name(leaf), f"issued by {issuer}")]
+    return found + best
+
+
+def _weight(found: Sequence[Finding]) -> tuple[int, int]:
+    return sum(entry.severity is Severity.SERIOUS for entry in found), len(found)
 
 
 def judge_gateway(
@@ -216,22 +307,19 @@ def judge_gateway(
     anchors: Sequence[x509.Certificate],
     identity: Identity,
     now: datetime,
+    lists: Sequence[Revocations] = (),
 ) -> list[Finding]:
     """Everything that speaks against a gateway's certificates (its own first); empty where it is proven.
 
     ``certificate-expires-soon`` may be among them: it is a warning, the others are serious.
     """
     leaf = certificates[0]
-    found = [*date_findings(leaf, now), *usage_findings(leaf), *critical_findings(leaf), *strength_findings(leaf)]
+    found = usage_findings(leaf)
     if not holds_name(leaf, identity):
         found.append(finding("certificate-wrong-name", subject_name(leaf), f"it does not speak for {identity.value}"))
-    path = find_path(leaf, certificates[1:], anchors)
-    if path is None:
-        issuer = leaf.issuer.rfc4514_string()
-        return [*found, finding("certificate-untrusted", subject_name(leaf), f"issued by {issuer}")]
-    for below, issuer_certificate in enumerate(path[1:]):
-        found += date_findings(issuer_certificate, now)
-        found += issuer_findings(issuer_certificate, below)
-        found += critical_findings(issuer_certificate)
-        found += strength_findings(issuer_certificate, anchor=below == len(path) - 2)
-    return found
+    return found + judge_path(leaf, certificates[1:], anchors, now, lists)
+
+
+def is_authority(certificate: x509.Certificate) -> bool:
+    """Whether a certificate may issue others."""
+    return not issuer_findings(certificate, 0)

@@ -17,12 +17,16 @@ APP = "zesty-burrow"
 
 @dataclass(frozen=True, slots=True)
 class Paths:
-    """``data``: store, seal key; ``config``: settings; ``state``: journal and log; ``run``: control socket."""
+    """``data``: store, seal key; ``config``: settings; ``state``: journal and log; ``run``: control socket.
+
+    ``shared``: every user of the machine may read the profiles in it (secrets stay sealed, and the key is root's).
+    """
 
     data: Path
     config: Path
     state: Path
     run: Path
+    shared: bool = False
 
     @property
     def store(self) -> Path:
@@ -50,19 +54,32 @@ class Paths:
         return self.run / "control"
 
     def make(self, path: Path) -> Path:
-        """A folder of ours, made for its owner alone if it is not there."""
-        path.mkdir(mode=0o700, parents=True, exist_ok=True)
+        """A folder of ours, made with its final mode if it is not there: for its owner alone, or readable by all."""
+        path.mkdir(mode=0o755 if self.shared and path == self.data else 0o700, parents=True, exist_ok=True)
         return path
 
 
-def find_paths(environment: Mapping[str, str], *, root: bool) -> Paths:
-    """The standard places: under ``ZESTY_BURROW_HOME`` if set, the system's for root, XDG's for others."""
+def machine_paths(environment: Mapping[str, str]) -> Paths:
+    """The machine's own places, which only root may change; under ``ZESTY_BURROW_HOME`` if that is set."""
     own = environment.get(HOME_VARIABLE)
+    if own:
+        base = Path(own).absolute() / "machine"
+        return Paths(base, base, base, base, shared=True)
+    places = (Path("/var/lib", APP), Path("/etc", APP), Path("/var/lib", APP), Path("/run", APP))
+    return Paths(*places, shared=True)
+
+
+def find_paths(environment: Mapping[str, str], *, root: bool, whom: str = "") -> Paths:
+    """The standard places of ``me`` or the ``machine``; without a word the machine's for root, one's own for others.
+
+    One's own are under ``ZESTY_BURROW_HOME`` if set, else XDG's.
+    """
+    own = environment.get(HOME_VARIABLE)
+    if whom == "machine" or (root and not own and not whom):
+        return machine_paths(environment)
     if own:
         base = Path(own).absolute()
         return Paths(base, base, base, base)
-    if root:
-        return Paths(Path("/var/lib", APP), Path("/etc", APP), Path("/var/lib", APP), Path("/run", APP))
     home = Path(environment.get("HOME", "/"))
 
     def xdg(variable: str, fallback: str) -> Path:
@@ -73,6 +90,12 @@ def find_paths(environment: Mapping[str, str], *, root: bool) -> Paths:
     return Paths(xdg("XDG_DATA_HOME", ".local/share"), xdg("XDG_CONFIG_HOME", ".config"), state, run)
 
 
+def may_write(folder: Path) -> bool:
+    """Whether this process may write into a folder, or make it."""
+    nearest = next(entry for entry in (folder, *folder.parents) if entry.exists())
+    return os.access(nearest, os.W_OK)
+
+
 def running_as_root() -> bool:
     """Whether this process may use the system's places."""
     return os.geteuid() == 0
@@ -80,11 +103,12 @@ def running_as_root() -> bool:
 
 @dataclass(frozen=True, slots=True)
 class Settings:
-    """What the settings file may say."""
+    """What the settings file may say. ``device``: what this machine is called among her devices."""
 
     observatory: str = ""
     store: str = ""
     seal: str = "key-file"
+    device: str = ""
 
 
 def read_settings(path: Path) -> Settings:

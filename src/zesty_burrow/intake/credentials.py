@@ -5,12 +5,14 @@ from __future__ import annotations
 import re
 import unicodedata
 
-from zesty_burrow.core.eap.peer import NamePassword
+from zesty_burrow.core.credentials import AdditionalKey, NamePassword, PreSharedKey
 from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import Malformed
 
 MAX_LINE = 256
+MIN_KEY = 16
+"""Octets below which a shared key can be guessed (RFC 7296 §2.15: as strong as the strongest negotiated key)."""
 SUGGESTIVE = re.compile(r"(credential|account|login|sign.?in|pass|auth|secret|user)", re.IGNORECASE)
 
 
@@ -58,3 +60,38 @@ def paste_slips(value: str) -> list[str]:
     if len(value) > 1 and value[0] == value[-1] and value[0] in "\"'`":
         slips.append("stands in quotation marks")
     return slips
+
+
+def _key_octets(text: str, origin: str) -> bytes:
+    """A shared key as people write it: text, or hex behind ``0x`` (RFC 7296 §2.15: both must be possible)."""
+    if text[:2].casefold() == "0x":
+        try:
+            return bytes.fromhex(text[2:])
+        except ValueError:
+            raise Malformed(f"{origin} does not hold a key", why="what stands behind 0x is not hexadecimal") from None
+    return text.encode()
+
+
+def _key_findings(octets: bytes, text: str, origin: str) -> list[Finding]:
+    found = [finding("credentials-paste-slip", origin, f"the key {slip}") for slip in paste_slips(text)]
+    if len(octets) < MIN_KEY:
+        found.append(finding("shared-key-short", origin, f"the key has {len(octets)} octets"))
+    return found
+
+
+def read_shared_key_untrusted(text: str, origin: str) -> tuple[PreSharedKey, list[Finding]]:
+    """A pre-shared key on the only line of a text. Raises only ``Malformed``."""
+    lines = [line for line in text.lstrip("\ufeff").splitlines() if line.strip()]
+    if len(lines) != 1 or len(lines[0]) > MAX_LINE:
+        raise Malformed(f"{origin} does not hold a key", why="one line with the key is wanted")
+    octets = _key_octets(lines[0], origin)
+    return PreSharedKey(Secret(octets)), _key_findings(octets, lines[0], origin)
+
+
+def read_additional_key_untrusted(text: str, origin: str) -> tuple[AdditionalKey, list[Finding]]:
+    """An additional shared key (RFC 8784): its identifier, then the key. Raises only ``Malformed``."""
+    lines = [line for line in text.lstrip("\ufeff").splitlines() if line.strip()]
+    if len(lines) != 2 or any(len(line) > MAX_LINE for line in lines):
+        raise Malformed(f"{origin} does not hold an additional key", why="two lines are wanted: identifier and key")
+    octets = _key_octets(lines[1], origin)
+    return AdditionalKey(lines[0].strip(), Secret(octets)), _key_findings(octets, lines[1], origin)

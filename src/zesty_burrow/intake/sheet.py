@@ -16,15 +16,17 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from zesty_burrow.core.eap.peer import NamePassword
+from zesty_burrow.core.credentials import Credentials, NamePassword, PreSharedKey
 from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.core.identity import Identity
-from zesty_burrow.core.profile.model import Gateway, Profile, Traffic, Tunnel
+from zesty_burrow.core.ike.registry import IdType
+from zesty_burrow.core.profile.model import Gateway, Profile, SignIn, Traffic, Tunnel
 from zesty_burrow.core.profile.text import read_profile, write_profile
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import Malformed, ProfileInvalid
 from zesty_burrow.intake.credentials import paste_slips
-from zesty_burrow.intake.vocabulary import UNSUPPORTED, Field, meaning, yes_or_no
+from zesty_burrow.intake.places import country_code, place_in_name
+from zesty_burrow.intake.vocabulary import Field, meaning, yes_or_no
 
 MAX_ROWS = 10_000
 MAX_LINE = 1000
@@ -176,7 +178,7 @@ class Drafted:
     """What a row became."""
 
     profile: Profile | None = None
-    credentials: NamePassword | None = None
+    credentials: list[Credentials] = field(default_factory=list)
     findings: list[Finding] = field(default_factory=list)
 
 
@@ -184,41 +186,65 @@ def draft(row: Row, origin: str, provider: str = "") -> Drafted:
     """A profile and credentials from a row. Raises :class:`ProfileInvalid` with the field that is wrong."""
     made = Drafted()
     made.findings += [finding("sheet-not-understood", origin, label) for label in dict.fromkeys(row.unknown)]
-    made.findings += [
-        finding("sheet-unsupported", origin, str(one))
-        for one in sorted(UNSUPPORTED & set(row.values))
-        if yes_or_no(row.first(one)) is not False
-    ]
-    account, password = row.first(Field.ACCOUNT), row.first(Field.PASSWORD)
+    if yes_or_no(row.first(Field.EVERYBODY)):
+        made.findings.append(finding("for-everybody", origin))
+    account, password, secret = (row.first(one) for one in (Field.ACCOUNT, Field.PASSWORD, Field.SHARED_SECRET))
     if account and password:
-        domain = row.first(Field.DOMAIN)
-        name = f"{domain}\\{account}" if domain and "\\" not in account else account
-        made.credentials = NamePassword(name, Secret(password))
-        made.findings += [
-            finding("credentials-paste-slip", origin, f"the {label} {slip}")
-            for label, value in (("name", name), ("password", password))
-            for slip in paste_slips(value)
-        ]
+        made.credentials.append(NamePassword(account, Secret(password), row.first(Field.DOMAIN)))
+    if secret:
+        made.credentials.append(PreSharedKey(Secret(secret)))
+    made.findings += [
+        finding("credentials-paste-slip", origin, f"the {label} {slip}")
+        for label, value in (("name", account), ("password", password), ("shared secret", secret))
+        for slip in paste_slips(value)
+    ]
     if row.first(Field.HOST):
         made.profile = _profile(row, origin, provider)
     return made
 
 
+NOTHING = frozenset({"none", "no", "-", "n/a"})
+"""What people write into a field that they leave out."""
+RETIRED = re.compile(r"l2tp|pptp|ike ?v?1\b|xauth", re.IGNORECASE)
+SIGN_IN_WORDS = {"certificate": "certificate", "shared": "pre-shared-key", "raw": "raw-public-key"}
+
+
+def _check_protocol(row: Row, origin: str) -> None:
+    wanted = row.first(Field.PROTOCOL)
+    plain = wanted.casefold()
+    if not wanted or "ikev2" in plain.replace(" ", "") or ("ike" in plain and not RETIRED.search(plain)):
+        return
+    slug = "protocol-retired" if RETIRED.search(plain) else "protocol-unavailable"
+    raise ProfileInvalid(f"{origin}: protocol", why=f"{wanted!r:.60} is not available; IKEv2 is", slug=slug)
+
+
+def _sign_in(row: Row) -> SignIn:
+    """By the sheet's own word, else by what it gives: a password, else a shared secret, else neither (a password)."""
+    said = row.first(Field.SIGN_IN).casefold()
+    method = next((method for word, method in SIGN_IN_WORDS.items() if word in said), "")
+    shared = bool(row.first(Field.SHARED_SECRET))
+    if not method:
+        method = "pre-shared-key" if shared and not row.first(Field.PASSWORD) else "eap-mschapv2"
+    gateway = "pre-shared-key" if shared else "certificate"
+    account = row.first(Field.ACCOUNT)
+    own = Identity(IdType.ID_KEY_ID, account) if method == "pre-shared-key" and account else None
+    return SignIn(gateway, method, identity=own)
+
+
 def _profile(row: Row, origin: str, provider: str) -> Profile:
+    _check_protocol(row, origin)
     hosts = _list(row, Field.HOST)
-    wanted = row.first(Field.PROTOCOL).casefold()
-    if wanted and "ike" not in wanted:
-        raise ProfileInvalid(f"{origin}: protocol", why=f"{row.first(Field.PROTOCOL)!r:.60} is not available; IKEv2 is")
-    country = row.first(Field.COUNTRY).upper()
-    known_country = country if len(country) == 2 and country.isascii() and country.isalpha() else ""
-    title = row.first(Field.NAME) or row.first(Field.CITY) or hosts[0]
+    named = row.first(Field.NAME) or row.first(Field.CITY)
+    title = named or place_in_name(hosts[0].partition(".")[0]).city or hosts[0]
     profile = Profile(
         name=slug_of(title) or slug_of(hosts[0]),
         provider=row.first(Field.PROVIDER) or provider,
-        country=known_country,
+        country=country_code(row.first(Field.COUNTRY)),
         city=row.first(Field.CITY),
         gateway=Gateway(tuple(hosts), identity=Identity.of(row.first(Field.IDENTITY) or hosts[0])),
+        edition=row.first(Field.EDITION),
         tunnel=_tunnel(row, origin),
+        sign_in=_sign_in(row),
         traffic=_traffic(row, origin),
     )
     # The text form's own rules judge what a person has written.
@@ -226,7 +252,8 @@ def _profile(row: Row, origin: str, provider: str) -> Profile:
 
 
 def _list(row: Row, which: Field) -> list[str]:
-    return [part for value in row.values.get(which, []) for part in re.split(r"[,;\s]+", value) if part]
+    parts = [part for value in row.values.get(which, []) for part in re.split(r"[,;\s]+", value) if part]
+    return [part for part in parts if part.casefold() not in NOTHING]
 
 
 def _tunnel(row: Row, origin: str) -> Tunnel:
@@ -242,6 +269,7 @@ def _traffic(row: Row, origin: str) -> Traffic:
     try:
         servers = tuple(ipaddress.ip_address(one) for one in _list(row, Field.NAME_SERVER))
         networks = tuple(ipaddress.ip_network(one) for one in _list(row, Field.NETWORKS))
+        netbios = tuple(ipaddress.ip_address(one) for one in _list(row, Field.NETBIOS))
     except ValueError as problem:
         raise ProfileInvalid(f"{origin}: name servers or networks", why=str(problem)) from None
     everything = yes_or_no(row.first(Field.ALL_TRAFFIC))
@@ -257,4 +285,5 @@ def _traffic(row: Row, origin: str) -> Traffic:
         ipv6="block" if ipv6 is False else "tunnel",
         name_servers=servers,
         suffixes=tuple(_list(row, Field.SUFFIX)),
+        netbios_name_servers=netbios,
     )

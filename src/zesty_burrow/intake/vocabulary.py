@@ -11,7 +11,7 @@ from enum import StrEnum
 
 
 class Field(StrEnum):
-    """What a label can mean. The last group is understood, but nothing in a profile stands for it yet."""
+    """What a label can mean. The load of a gateway is understood and changes all the time: it is not kept."""
 
     HOST = "host"
     NAME = "name"
@@ -33,10 +33,9 @@ class Field(StrEnum):
     NETBIOS = "NetBIOS name server"
     EVERYBODY = "others on this machine"
     LOAD = "load"
+    SIGN_IN = "sign-in"
+    EDITION = "edition"
 
-
-UNSUPPORTED = frozenset({Field.SHARED_SECRET, Field.NETBIOS, Field.EVERYBODY})
-"""Understood and reported."""
 
 PHRASES: dict[Field, str] = {
     Field.HOST: "host|host name|hostname|host name or ip address|server|server name|server address|gateway"
@@ -62,6 +61,8 @@ PHRASES: dict[Field, str] = {
     "|second netbios name server",
     Field.EVERYBODY: "others|other people|others on this machine|all users|for all users|everybody on this machine",
     Field.LOAD: "load|usage",
+    Field.SIGN_IN: "sign in|sign in method|authentication|authentication method|method",
+    Field.EDITION: "edition|version of the settings|issued|valid from|date of issue",
 }
 
 _MEANING = {phrase: field for field, row in PHRASES.items() for phrase in row.split("|")}

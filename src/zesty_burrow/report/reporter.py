@@ -6,16 +6,18 @@ import json
 import os
 import sys
 import traceback
+from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TextIO
 
 from zesty_burrow.errors import BurrowError, Clash
-from zesty_burrow.report.result import Result, Silent
+from zesty_burrow.report.result import ProfileDifference, Result, Silent, TextResult
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable
+    from collections.abc import Callable, Iterable, Iterator
 
     from rich.console import Console, RenderableType
+    from rich.progress import Progress
 
     from zesty_burrow.carrier.status import StepDone, TunnelStatus
 
@@ -51,6 +53,7 @@ class Reporter:
         self._json_file = json_file
         self._debug = debug
         self._live: Console | None = None
+        self._bar: Progress | None = None
 
     @property
     def live(self) -> Console:
@@ -81,6 +84,40 @@ class Reporter:
         )
         self.live.print(line)
 
+    @contextmanager
+    def progress(self, title: str) -> Iterator[Callable[[int, int], None]]:
+        """A bar on a terminal for long work; the callable hears of what is done and of how much there is."""
+        if not sys.stderr.isatty() or self._as_json:
+            yield lambda _done, _all: None
+            return
+        from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
+
+        columns = (TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn())
+        with Progress(*columns, console=self.live, transient=True) as bar:
+            task = bar.add_task(title, total=None)
+            self._bar = bar
+            yield lambda done, total: bar.update(task, completed=done, total=total)
+        self._bar = None
+
+    def pause(self) -> None:
+        """Take the bar away, so that a question is not painted over."""
+        if self._bar is not None:
+            self._bar.stop()
+
+    def difference(self, difference: ProfileDifference) -> None:
+        """What a kit's profile would change, before she is asked about it."""
+        from zesty_burrow.report.text import difference_table
+
+        for part in difference_table(difference):
+            self.live.print(part)
+
+    def ask(self, question: str) -> str:
+        """A question on the terminal and its answer."""
+        try:
+            return self.live.input(question, markup=False).strip()
+        except EOFError:
+            return ""
+
     def up(self, status: TunnelStatus) -> None:
         """The line that says that the tunnel stands."""
         from zesty_burrow.report.text import up_line
@@ -104,6 +141,9 @@ class Reporter:
             return
         if self._as_json:
             sys.stdout.write(json.dumps(result.document(), indent=2) + "\n")
+        elif isinstance(result, TextResult):
+            # For another program: nothing is wrapped or coloured.
+            sys.stdout.write(result.text + "\n" if result.text else "")
         else:
             from zesty_burrow.report.text import render
 

@@ -12,6 +12,7 @@ if TYPE_CHECKING:
     from zesty_burrow.carrier.carrier import CarrierEnd
     from zesty_burrow.carrier.status import TunnelStatus
     from zesty_burrow.core.finding import Code, Finding
+    from zesty_burrow.core.profile.compare import Difference
     from zesty_burrow.core.profile.model import Profile
     from zesty_burrow.host.journal import Restored
     from zesty_burrow.intake.kit import Kit
@@ -64,6 +65,15 @@ class Silent(Result):
         return self.code
 
 
+@dataclass(frozen=True, slots=True)
+class ProfileDifference:
+    """How a profile of a kit stands to the one of its name in the store, and what differs."""
+
+    name: str
+    relation: str
+    changes: tuple[Difference, ...]
+
+
 @dataclass(frozen=True)
 class KitResult(Result):
     """``inspect`` and ``import``; ``outcomes`` tells what became of each profile in the store."""
@@ -72,9 +82,13 @@ class KitResult(Result):
     imported: bool
     outcomes: dict[str, str] = field(default_factory=dict)
     findings: tuple[Finding, ...] = ()
+    differences: tuple[ProfileDifference, ...] = ()
+    whom: str = ""
     kind: ClassVar[str] = "kit"
 
     def content(self) -> dict[str, Any]:
+        from zesty_burrow.core.credentials import kind_of
+
         return {
             "imported": self.imported,
             "profiles": [
@@ -92,12 +106,24 @@ class KitResult(Result):
                 for entry in kit.profiles
             ],
             "credentials": [
-                {"label": entry.label, "path": entry.path} for kit in self.kits for entry in kit.credentials
+                {
+                    "label": entry.scope.label,
+                    "device": entry.scope.device,
+                    "profile": entry.scope.profile,
+                    "kind": str(kind_of(entry.value)),
+                    "path": entry.path,
+                }
+                for kit in self.kits
+                for entry in kit.credentials
             ],
             "files": [
                 {"path": item.path, "kind": str(item.kind), "taken": item.taken, "why": item.why}
                 for kit in self.kits
                 for item in kit.items
+            ],
+            "differences": [
+                {"name": one.name, "relation": one.relation, "changes": [asdict(change) for change in one.changes]}
+                for one in self.differences
             ],
             "findings": [finding_document(entry) for entry in self.findings],
         }
@@ -105,7 +131,7 @@ class KitResult(Result):
 
 @dataclass(frozen=True)
 class ListResult(Result):
-    """``list``."""
+    """``list``; each row has ``for``: whose store it is in."""
 
     profiles: tuple[dict[str, str], ...]
     kind: ClassVar[str] = "profiles"
@@ -113,13 +139,14 @@ class ListResult(Result):
 
 @dataclass(frozen=True)
 class ShowResult(Result):
-    """``show``; ``credentials``: what is kept under the label, never a secret."""
+    """``show``; ``credentials``: what would be used, by kind, and what is missing; never a secret."""
 
     profile: Profile
     text: str
     imported_at: str
     origin: str
-    credentials: str
+    whom: str
+    credentials: tuple[dict[str, str], ...]
     findings: tuple[Finding, ...]
     kind: ClassVar[str] = "profile"
 
@@ -130,7 +157,8 @@ class ShowResult(Result):
             "profile": tomllib.loads(self.text),
             "imported_at": self.imported_at,
             "origin": self.origin,
-            "credentials": self.credentials,
+            "for": self.whom,
+            "credentials": list(self.credentials),
             "findings": [finding_document(entry) for entry in self.findings],
         }
 
@@ -154,12 +182,31 @@ class CredentialsResult(Result):
 
 @dataclass(frozen=True)
 class ExportResult(Result):
-    """``export``."""
+    """``export``; ``left_out``: what the form cannot hold."""
 
-    file: str
+    files: tuple[str, ...]
     profiles: tuple[str, ...]
     credentials: tuple[str, ...]
+    left_out: tuple[str, ...] = ()
     kind: ClassVar[str] = "exported"
+
+
+@dataclass(frozen=True)
+class CodeResult(Result):
+    """``export --show-code``: QR codes as the terminal draws them."""
+
+    profile: str
+    codes: tuple[str, ...]
+    credentials: tuple[str, ...]
+    kind: ClassVar[str] = "code"
+
+
+@dataclass(frozen=True)
+class TextResult(Result):
+    """Lines that are meant for another program."""
+
+    text: str
+    kind: ClassVar[str] = "text"
 
 
 @dataclass(frozen=True)

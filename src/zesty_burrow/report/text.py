@@ -28,6 +28,10 @@ VERDICT_WORDS = {
     Verdict.UNCLEAR: "UNCLEAR: what was seen is not enough to tell.",
 }
 Parts = Iterable[RenderableType]
+SAID = frozenset(
+    ("kit-read-me", "kit-junk", "kit-same-content", "kit-certificate-unused", "profile-same", "gateway-certificate")
+)
+"""Findings that a kit's table of files tells by itself."""
 
 
 IPV6_WORDS = {
@@ -92,9 +96,11 @@ def _kit(result: results.KitResult) -> Parts:
             path = item.path.removeprefix(f"{kit.origin}/")
             table.add_row(word, item.kind, Text(path), Text(item.why, style="" if item.taken else "dim"))
         yield _indent(table)
-    # What the table has just said need not be said again.
-    said = {"kit-read-me", "kit-junk", "kit-same-content", "kit-certificate-unused", "profile-same"}
-    notable = [entry for entry in result.findings if entry.code.slug not in said]
+    for difference in result.differences:
+        yield Text()
+        yield from difference_table(difference)
+    # What the tables have just said need not be said again.
+    notable = [entry for entry in result.findings if entry.code.slug not in SAID]
     if notable:
         yield Text()
         yield _heading("Findings")
@@ -103,18 +109,37 @@ def _kit(result: results.KitResult) -> Parts:
     yield Text(_kit_summary(result))
 
 
+def difference_table(difference: results.ProfileDifference) -> Parts:
+    """What a kit's profile changes, key by key."""
+    yield _heading(f"{difference.name}: {difference.relation} of what is there already")
+    table = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="bold")
+    for heading in ("key", "there", "in the kit"):
+        table.add_column(heading, overflow="fold")
+    for change in difference.changes:
+        table.add_row(
+            Text(change.key, style="dim"),
+            Text(change.before or "absent", style="" if change.before else "dim"),
+            Text(change.after or "absent", style="bold" if change.after else "dim"),
+        )
+    yield _indent(table)
+
+
 def _kit_summary(result: results.KitResult) -> str:
     profiles = sum(len(kit.profiles) for kit in result.kits)
-    labels = sorted({entry.label for kit in result.kits for entry in kit.credentials})
+    labels = sorted({str(entry.scope) for kit in result.kits for entry in kit.credentials})
     with_credentials = f" and the credentials for {', '.join(labels)}" if labels else ""
-    if not result.imported:
-        return f"Nothing was changed. `zesty import` would take {plural(profiles, 'profile')}{with_credentials}."
     counts: dict[str, int] = {}
     for outcome in result.outcomes.values():
-        counts[outcome] = counts.get(outcome, 0) + 1
+        short = "there already" if outcome.startswith("there already") else outcome
+        counts[short] = counts.get(short, 0) + 1
     words = ", ".join(f"{number} {outcome}" for outcome, number in sorted(counts.items())) or "none"
+    if not result.imported:
+        standing = f" ({words})" if set(counts) - {"new"} else ""
+        would = f"`zesty import` would take {plural(profiles, 'profile')}{standing}{with_credentials}"
+        return f"Nothing was changed. {would}."
     sealed = f" Sealed the credentials for {', '.join(labels)}." if labels else ""
-    return f"Profiles: {words}.{sealed}"
+    whom = " They are in the machine's store: every user of it may use them." if result.whom == "machine" else ""
+    return f"Profiles: {words}.{sealed}{whom}"
 
 
 def _list(result: results.ListResult) -> Parts:
@@ -122,11 +147,15 @@ def _list(result: results.ListResult) -> Parts:
         yield Text("No profiles. Import a provider's kit: zesty import KIT")
         return
     table = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="bold")
-    for heading in ("name", "place", "provider", "protocol", "imported"):
+    headings = ["name", "place", "provider", "protocol", "imported"]
+    headings += ["tags"] if any(row["tags"] for row in result.profiles) else []
+    headings += ["for"] if len({row["for"] for row in result.profiles}) > 1 else []
+    for heading in headings:
         table.add_column(heading, overflow="fold", no_wrap=heading == "name")
     for row in result.profiles:
         place = ", ".join(part for part in (row["city"], row["country"]) if part)
-        table.add_row(*map(Text, (row["name"], place, row["provider"], row["protocol"], row["imported_at"][:10])))
+        cells = {**row, "place": place, "imported": row["imported_at"][:10]}
+        table.add_row(*(Text(cells[heading]) for heading in headings))
     yield table
 
 
@@ -165,6 +194,16 @@ def _show_rows(profile: Profile) -> list[tuple[str, str]]:
         ("suffixes", ", ".join(traffic.suffixes) or own),
         ("authorities", plural(len(profile.authorities), "certificate")),
     ]
+    rare = (
+        ("edition", profile.edition),
+        ("tags", ", ".join(profile.tags)),
+        ("own identity", f"{sign_in.identity.value} ({sign_in.identity.type.name})" if sign_in.identity else ""),
+        ("additional key", sign_in.additional_key if sign_in.additional_key != "none" else ""),
+        ("NetBIOS names", ", ".join(map(str, traffic.netbios_name_servers))),
+        ("revoked", plural(len(profile.revocation_lists), "revocation list") if profile.revocation_lists else ""),
+        ("gateway keys", plural(len(profile.gateway_keys), "public key") if profile.gateway_keys else ""),
+    )
+    rows += [(label, value) for label, value in rare if value]
     for label, values in profile.unknown.items():
         for key, value in values.items():
             rows.append(("unknown key", printable(f"{label}.{key} = {value!r}" if label else f"{key} = {value!r}")))
@@ -176,13 +215,23 @@ def _show(result: results.ShowResult) -> Parts:
     table = _grid({"no_wrap": True, "style": "dim"}, {"overflow": "fold"})
     for label, value in _show_rows(result.profile):
         table.add_row(label, Text(value))
-    table.add_row("credentials", Text(result.credentials))
-    table.add_row("imported", Text(f"{result.imported_at} from {result.origin}"))
+    for position, row in enumerate(result.credentials):
+        table.add_row("credentials" if position == 0 else "", _kept_words(row))
+    shared = "; every user of this machine may use it" if result.whom == "machine" else ""
+    table.add_row("imported", Text(f"{result.imported_at} from {result.origin}{shared}"))
     yield _indent(table)
     if result.findings:
         yield Text()
         yield _heading("Findings")
         yield from findings_table(result.findings)
+
+
+def _kept_words(row: dict[str, str]) -> Text:
+    """Which credentials of a kind would be used."""
+    if not row["scope"]:
+        return Text(f"{row['kind']}: none yet, and it needs one", style="yellow")
+    use = "" if row["needed"] == "yes" else ", not needed"
+    return Text(f"{row['kind']}: for {row['scope']}, sealed {row['sealed_at'][:10]}, from {row['origin']}{use}")
 
 
 def _removed(result: results.RemoveResult) -> Parts:
@@ -196,18 +245,32 @@ def _credentials(result: results.CredentialsResult) -> Parts:
         yield Text("No credentials are kept, and no profile needs any.")
         return
     table = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="bold")
-    for heading in ("for", "sealed", "from", "used by"):
+    for heading in ("for", "kind", "sealed", "from", "used by"):
         table.add_column(heading, overflow="fold")
     for row in result.credentials:
         names = row["profiles"]
         used = ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
-        table.add_row(*map(Text, (row["label"], row["sealed_at"][:10] or "missing", row["origin"], used or "nobody")))
+        kept = row["sealed_at"][:10] or "missing"
+        table.add_row(*map(Text, (row["scope"], row["kind"], kept, row["origin"], used or "nobody")))
     yield table
 
 
 def _exported(result: results.ExportResult) -> Parts:
     extra = f", with the sealed credentials for {', '.join(result.credentials)}" if result.credentials else ""
-    yield Text(f"Wrote {plural(len(result.profiles), 'profile')} to {result.file}{extra}.")
+    yield Text(f"Wrote {plural(len(result.profiles), 'profile')} to {', '.join(result.files)}{extra}.")
+    if result.left_out:
+        yield Text("What that form cannot hold was left out:")
+        for words in dict.fromkeys(result.left_out):
+            yield _indent(Text(words))
+
+
+def _code(result: results.CodeResult) -> Parts:
+    for position, code in enumerate(result.codes, start=1):
+        of = f", code {position} of {len(result.codes)}" if len(result.codes) > 1 else ""
+        yield _heading(f"{result.profile}{of}")
+        yield Text.from_ansi(code)
+    if result.credentials:
+        yield Text(f"With the sealed credentials for {', '.join(result.credentials)}.")
 
 
 def up_line(status: TunnelStatus) -> Text:
@@ -402,6 +465,7 @@ _RENDERERS: dict[type[Result], Callable[[Any], Parts]] = {
     results.RemoveResult: _removed,
     results.CredentialsResult: _credentials,
     results.ExportResult: _exported,
+    results.CodeResult: _code,
     results.UpResult: _up,
     results.EndResult: _ended,
     results.StatusResult: _status,

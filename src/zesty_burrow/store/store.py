@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import json
 import os
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
+from urllib.parse import quote
 
 import sqlalchemy as sa
 from sqlalchemy.exc import DBAPIError, SQLAlchemyError
@@ -18,11 +18,9 @@ from zesty_burrow.store.tables import HEAD, credentials, metadata, observations,
 
 if TYPE_CHECKING:
     # Loaded where they are needed: a list of profiles reads rows alone.
-    from zesty_burrow.core.eap.peer import NamePassword
+    from zesty_burrow.core.credentials import Credentials, Scope
     from zesty_burrow.core.profile.model import Profile
     from zesty_burrow.store.seal import Seal
-
-KIND_NAME_PASSWORD = "name-password"  # noqa: S105  (a kind of secret, not one)
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,6 +35,7 @@ class ProfileRow:
     digest: str
     origin: str
     imported_at: str
+    tags: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,9 +43,18 @@ class CredentialsRow:
     """What may be shown of sealed credentials."""
 
     label: str
+    device: str
+    profile: str
     kind: str
     origin: str
     imported_at: str
+
+    @property
+    def scope(self) -> Scope:
+        """Whom they are for."""
+        from zesty_burrow.core.credentials import Scope
+
+        return Scope(self.label, self.device, self.profile)
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,14 +68,20 @@ class ObservationRow:
     document: str
 
 
+_UNIQUE = ("label", "device", "profile", "kind")
 _LISTED = [profiles.c[name] for name in ProfileRow.__slots__]
 
 
-def sqlite_url(path: Path) -> str:
+def sqlite_url(path: Path, mode: int = 0o600) -> str:
     """The URL of a store on disk; makes its file with its final mode."""
     path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
-    os.close(os.open(path, os.O_RDWR | os.O_CREAT, 0o600))
+    os.close(os.open(path, os.O_RDWR | os.O_CREAT, mode))
     return f"sqlite:///{path}"
+
+
+def read_only_url(path: Path) -> str:
+    """The URL of a store on disk that belongs to somebody else."""
+    return f"sqlite:///file:{quote(str(path))}?mode=ro&uri=true"
 
 
 class Store:
@@ -151,42 +165,54 @@ class Store:
     def take_kit(
         self,
         found: Iterable[tuple[Profile, str, str]],
-        secrets: Iterable[tuple[str, NamePassword, str]],
+        secrets: Iterable[tuple[Scope, Credentials, str]],
         *,
-        replace: bool = False,
+        replacing: Iterable[str] = (),
     ) -> None:
-        """Add profiles (value, text, origin) and credentials (label, value, origin) in one transaction."""
+        """Add profiles (value, text, origin) and credentials (scope, value, origin) in one transaction.
+
+        ``replacing``: profiles that go in the same moment, to make room for others of their names.
+        """
         now = self._now()
         rows = [_profile_row(profile, text, origin, now) for profile, text, origin in found]
-        sealed = [
-            {
-                "label": label,
-                "kind": KIND_NAME_PASSWORD,
-                "sealed": self.seal.seal(_pack(value), f"{label}/{KIND_NAME_PASSWORD}"),
-                "origin": origin,
-                "imported_at": now,
-            }
-            for label, value, origin in secrets
-        ]
+        sealed = [self._credentials_row(scope, value, origin, now) for scope, value, origin in secrets]
         with self._begin() as connection:
-            if replace and rows:
-                for at in range(0, len(rows), 500):
-                    names = [row["name"] for row in rows[at : at + 500]]
-                    connection.execute(sa.delete(profiles).where(profiles.c.name.in_(names)))
+            gone = list(replacing)
+            for at in range(0, len(gone), 500):
+                connection.execute(sa.delete(profiles).where(profiles.c.name.in_(gone[at : at + 500])))
             if rows:
                 connection.execute(sa.insert(profiles), rows)
             for row in sealed:
-                connection.execute(
-                    sa.delete(credentials).where(credentials.c.label == row["label"], credentials.c.kind == row["kind"])
-                )
+                same = [credentials.c[name] == row[name] for name in _UNIQUE]
+                connection.execute(sa.delete(credentials).where(*same))
                 connection.execute(sa.insert(credentials), row)
 
-    def list_profiles(self, words: Sequence[str] = ()) -> list[ProfileRow]:
-        """Profiles by name; each of ``words`` must occur in name, provider, country, city or protocol."""
+    def _credentials_row(self, scope: Scope, value: Credentials, origin: str, now: str) -> dict[str, object]:
+        from zesty_burrow.core.credentials import kind_of, pack
+
+        kind = kind_of(value)
+        return {
+            "label": scope.label,
+            "device": scope.device,
+            "profile": scope.profile,
+            "kind": str(kind),
+            "sealed": self.seal.seal(pack(value), scope.subject(kind)),
+            "origin": origin,
+            "imported_at": now,
+        }
+
+    def list_profiles(self, words: Sequence[str] = (), **where: str) -> list[ProfileRow]:
+        """Profiles by name; each of ``words`` must occur in name, provider, country, city, protocol or tags.
+
+        ``where``: columns with the value that they must have, whatever the case; ``place`` is a city or a country,
+        ``tag`` one of the tags.
+        """
         query = sa.select(*_LISTED).order_by(profiles.c.name)
+        for column, value in where.items():
+            query = query.where(_condition(column, value))
         for word in words:
             escaped = word.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
-            columns = (profiles.c.name, profiles.c.provider, profiles.c.country, profiles.c.city, profiles.c.protocol)
+            columns = [profiles.c[name] for name in ("name", "provider", "country", "city", "protocol", "tags")]
             query = query.where(sa.or_(*[column.ilike(f"%{escaped}%", escape="\\") for column in columns]))
         with self._begin() as connection:
             return [ProfileRow(*row) for row in connection.execute(query)]
@@ -208,26 +234,47 @@ class Store:
 
         return read_profile(row.text, f"profile {row.name}"), ProfileRow(*row[1:])
 
+    def labels(self) -> dict[str, str]:
+        """Under which label each profile's credentials are kept, by the profile's name."""
+        from zesty_burrow.core.profile.text import read_label
+
+        with self._begin() as connection:
+            rows = connection.execute(sa.select(profiles.c.name, profiles.c.provider, profiles.c.text)).all()
+        return {row.name: read_label(row.text) or row.provider or row.name for row in rows}
+
     def remove_profiles(self, names: Sequence[str], *, forget_labels: Sequence[str] = ()) -> None:
-        """Remove profiles, and the credentials under some labels."""
+        """Remove profiles with the credentials that were theirs alone, and the credentials under some labels."""
         with self._begin() as connection:
             for name in names:
                 if connection.execute(sa.delete(profiles).where(profiles.c.name == name)).rowcount == 0:
                     raise NotFound(f"there is no profile {name!r}")
+                connection.execute(sa.delete(credentials).where(credentials.c.profile == name))
             for label in forget_labels:
                 connection.execute(sa.delete(credentials).where(credentials.c.label == label))
 
     def rename_profile(self, old: str, new: str) -> None:
         """Give a profile another name, in its row and in its text."""
-        from zesty_burrow.core.profile.text import digest, write_profile
+        from zesty_burrow.core.credentials import Scope
 
         profile, row = self.find_profile(old)
-        text = write_profile(replace(profile, name=new))
         with self._begin() as connection:
             if connection.execute(sa.select(profiles.c.id).where(profiles.c.name == new)).first() is not None:
                 raise Clash(f"there is a profile {new!r} already", next_step="Choose another name.")
-            change = sa.update(profiles).where(profiles.c.name == row.name)
-            connection.execute(change.values(name=new, text=text, digest=digest(text)))
+            _rewrite(connection, row.name, replace(profile, name=new))
+            own = connection.execute(sa.select(credentials).where(credentials.c.profile == row.name)).all()
+            for entry in own:
+                # The seal binds a secret to whom it is for.
+                before = Scope(entry.label, entry.device, entry.profile).subject(entry.kind)
+                after = Scope(entry.label, entry.device, new).subject(entry.kind)
+                sealed = self.seal.seal(self.seal.open(entry.sealed, before), after)
+                change = sa.update(credentials).where(credentials.c.id == entry.id)
+                connection.execute(change.values(profile=new, sealed=sealed))
+
+    def set_tags(self, name: str, tags: Iterable[str]) -> None:
+        """Give a profile these tags and no others."""
+        profile, row = self.find_profile(name)
+        with self._begin() as connection:
+            _rewrite(connection, row.name, replace(profile, tags=tuple(tags)))
 
     def profile_texts(self, names: Sequence[str]) -> list[str]:
         """The texts of profiles, in the order of the names."""
@@ -243,38 +290,53 @@ class Store:
     def list_credentials(self) -> list[CredentialsRow]:
         """Sealed credentials, without what is sealed."""
         columns = [credentials.c[name] for name in CredentialsRow.__slots__]
+        order = [credentials.c[name] for name in _UNIQUE]
         with self._begin() as connection:
-            return [
-                CredentialsRow(*row) for row in connection.execute(sa.select(*columns).order_by(credentials.c.label))
-            ]
+            return [CredentialsRow(*row) for row in connection.execute(sa.select(*columns).order_by(*order))]
 
-    def find_credentials(self, label: str) -> NamePassword:
-        """The name and password kept under a label; :class:`NotFound` where there are none."""
+    def choose_credentials(self, profile: Profile, device: str) -> dict[str, CredentialsRow]:
+        """What would be used for a profile on a device, by kind: of each kind the most specific entry."""
+        from zesty_burrow.core.credentials import most_specific
+
+        fitting: dict[str, list[CredentialsRow]] = {}
+        for row in self.list_credentials():
+            if row.scope.fits(profile.credentials_label, profile.name, device):
+                fitting.setdefault(row.kind, []).append(row)
+        chosen = {kind: most_specific(rows, lambda row: row.scope) for kind, rows in fitting.items()}
+        return {kind: row for kind, row in chosen.items() if row is not None}
+
+    def open_credentials(self, row: CredentialsRow) -> Credentials:
+        """What is sealed in an entry; :class:`NotFound` where it has gone."""
+        from zesty_burrow.core.credentials import unpack
+
+        same = [credentials.c[name] == getattr(row, name) for name in _UNIQUE]
         with self._begin() as connection:
-            sealed = connection.execute(
-                sa.select(credentials.c.sealed).where(
-                    credentials.c.label == label, credentials.c.kind == KIND_NAME_PASSWORD
-                )
-            ).scalar()
+            sealed = connection.execute(sa.select(credentials.c.sealed).where(*same)).scalar()
         if sealed is None:
-            raise NotFound(
-                f"there are no credentials for {label!r}",
-                next_step=f"Import the two-line credentials file: zesty import FILE --provider {label!r}",
-            )
-        return _unpack(self.seal.open(sealed, f"{label}/{KIND_NAME_PASSWORD}"))
+            raise NotFound(f"there are no credentials for {row.scope}", next_step="See `zesty credentials list`.")
+        return unpack(self.seal.open(sealed, row.scope.subject(row.kind)), row.kind)
 
-    def forget_credentials(self, label: str) -> None:
-        """Remove what is kept under a label; :class:`NotFound` where there is nothing."""
+    def forget_credentials(self, scope: Scope, kind: str = "") -> int:
+        """Remove what is kept for a scope, all kinds or one; how many. :class:`NotFound` where there is nothing."""
+        same = [credentials.c[name] == getattr(scope, name) for name in ("label", "device", "profile")]
+        if scope.profile and not scope.label:
+            same = same[1:]
+        if kind:
+            same.append(credentials.c.kind == kind)
         with self._begin() as connection:
-            if connection.execute(sa.delete(credentials).where(credentials.c.label == label)).rowcount == 0:
-                raise NotFound(f"there are no credentials for {label!r}", next_step="See `zesty credentials list`.")
+            count = connection.execute(sa.delete(credentials).where(*same)).rowcount
+            if count == 0:
+                raise NotFound(f"there are no credentials for {scope}", next_step="See `zesty credentials list`.")
+        return count
 
     def reseal(self, new: Seal) -> int:
         """Seal every secret anew under another key, in one transaction. The number of secrets."""
+        from zesty_burrow.core.credentials import Scope
+
         with self._begin() as connection:
             rows = connection.execute(sa.select(credentials)).all()
             for row in rows:
-                subject = f"{row.label}/{row.kind}"
+                subject = Scope(row.label, row.device, row.profile).subject(row.kind)
                 sealed = new.seal(self.seal.open(row.sealed, subject), subject)
                 connection.execute(sa.update(credentials).where(credentials.c.id == row.id).values(sealed=sealed))
         self._seal = new
@@ -297,15 +359,30 @@ class Store:
         return ObservationRow(*row) if row else None
 
 
+def _condition(column: str, value: str) -> sa.ColumnElement[bool]:
+    folded = value.casefold()
+    if column == "tag":
+        return (sa.literal(" ") + profiles.c.tags + " ").contains(f" {folded} ", autoescape=True)
+    if column == "place":
+        return sa.or_(sa.func.lower(profiles.c.city) == folded, sa.func.lower(profiles.c.country) == folded)
+    return sa.func.lower(profiles.c[column]) == folded
+
+
 def _sqlite_settings(connection: sa.engine.interfaces.DBAPIConnection, _: object) -> None:
     cursor = connection.cursor()
     cursor.execute("PRAGMA secure_delete = ON")
     cursor.execute("PRAGMA busy_timeout = 5000")
+    # Nothing of a transaction may lie in a file of another mode, not even for a moment.
+    cursor.execute("PRAGMA temp_store = MEMORY")
     cursor.close()
 
 
 def _profile_row(profile: Profile, text: str, origin: str, now: str) -> dict[str, str]:
-    from zesty_burrow.core.profile.text import digest
+    return {**_content(profile, text), "origin": origin, "imported_at": now}
+
+
+def _content(profile: Profile, text: str) -> dict[str, str]:
+    from zesty_burrow.core.profile.text import content_digest
 
     return {
         "name": profile.name,
@@ -313,20 +390,15 @@ def _profile_row(profile: Profile, text: str, origin: str, now: str) -> dict[str
         "country": profile.country,
         "city": profile.city,
         "protocol": profile.tunnel.protocol,
-        "digest": digest(text),
+        "digest": content_digest(profile, text),
         "text": text,
-        "origin": origin,
-        "imported_at": now,
+        "tags": " ".join(profile.tags),
     }
 
 
-def _pack(value: NamePassword) -> bytes:
-    return json.dumps({"name": value.name, "password": value.password.text()}).encode()
+def _rewrite(connection: sa.Connection, name: str, profile: Profile) -> None:
+    """Put a changed profile in the place of the one of that name; where it came from stays."""
+    from zesty_burrow.core.profile.text import write_profile
 
-
-def _unpack(data: bytes) -> NamePassword:
-    from zesty_burrow.core.eap.peer import NamePassword
-    from zesty_burrow.core.secret import Secret
-
-    document = json.loads(data)
-    return NamePassword(document["name"], Secret(document["password"]))
+    change = sa.update(profiles).where(profiles.c.name == name)
+    connection.execute(change.values(**_content(profile, write_profile(profile))))

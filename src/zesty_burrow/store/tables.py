@@ -19,6 +19,7 @@ profiles = Table(
     Column("text", Text, nullable=False),
     Column("origin", String(500), nullable=False, default=""),
     Column("imported_at", String(32), nullable=False),
+    Column("tags", String(500), nullable=False, server_default=""),
 )
 
 credentials = Table(
@@ -30,7 +31,9 @@ credentials = Table(
     Column("sealed", LargeBinary, nullable=False),
     Column("origin", String(500), nullable=False, default=""),
     Column("imported_at", String(32), nullable=False),
-    UniqueConstraint("label", "kind", name="one_secret_a_kind"),
+    Column("device", String(64), nullable=False, server_default=""),
+    Column("profile", String(64), nullable=False, server_default=""),
+    UniqueConstraint("label", "device", "profile", "kind", name="one_secret_a_scope"),
 )
 
 observations = Table(
@@ -44,5 +47,5 @@ observations = Table(
     Column("document", Text, nullable=False),
 )
 
-HEAD = "0001"
+HEAD = "0002"
 """The newest migration; a store of another one is brought up to it before use."""

@@ -10,23 +10,15 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from enum import Enum, auto
 
+from zesty_burrow.core.credentials import NamePassword
 from zesty_burrow.core.cursor import Cursor
 from zesty_burrow.core.eap import mschapv2
 from zesty_burrow.core.eap.packet import EapCode, EapPacket, EapType
 from zesty_burrow.core.protection import Random
-from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import Malformed
 
 CHALLENGE, RESPONSE, SUCCESS, FAILURE = 1, 2, 3, 4
 MAX_ROUNDS = 20
-
-
-@dataclass(frozen=True, slots=True)
-class NamePassword:
-    """What a person signs in with."""
-
-    name: str
-    password: Secret
 
 
 class PeerState(Enum):
@@ -86,7 +78,7 @@ class EapPeer:
 
     def _answer(self, packet: EapPacket) -> tuple[int, bytes]:
         if packet.type == EapType.IDENTITY:
-            return EapType.IDENTITY, self._known().name.encode()
+            return EapType.IDENTITY, self._known().account.encode()
         if packet.type == EapType.NOTIFICATION:
             return EapType.NOTIFICATION, b""
         if packet.type == EapType.MSCHAPV2:
@@ -120,7 +112,7 @@ class EapPeer:
             raise cursor.fail(f"a challenge of {size} octets; RFC 2759 §3 wants 16")
         theirs, ours = cursor.take(16), self._random(16)
         known = self._known()
-        name, password = known.name.encode(), known.password.text()
+        name, password = known.account.encode(), known.password.text()
         response = mschapv2.nt_response(theirs, ours, name, password)
         self._expected = mschapv2.authenticator_response(password, response, ours, theirs, name)
         self._key = mschapv2.session_key(password, response)

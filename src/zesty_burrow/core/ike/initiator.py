@@ -13,8 +13,9 @@ from datetime import datetime
 
 from cryptography import x509
 
+from zesty_burrow.core.credentials import NamePassword
 from zesty_burrow.core.eap.packet import parse_eap_untrusted
-from zesty_burrow.core.eap.peer import EapPeer, NamePassword, PeerState
+from zesty_burrow.core.eap.peer import EapPeer, PeerState
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike import negotiation
 from zesty_burrow.core.ike.events import (
@@ -64,6 +65,7 @@ from zesty_burrow.core.ike.registry import (
 )
 from zesty_burrow.core.ip import AddressRange
 from zesty_burrow.core.protection import Random
+from zesty_burrow.core.revocation import Revocations
 from zesty_burrow.errors import (
     BurrowError,
     GatewayError,
@@ -100,6 +102,7 @@ class InitiatorConfig:
     remote: tuple[AddressRange, ...]
     encapsulation_port: int = 4500
     local_port: int = 4500
+    revocation_lists: tuple[Revocations, ...] = ()
     backoff: Backoff = dataclasses.field(default_factory=Backoff)
 
 

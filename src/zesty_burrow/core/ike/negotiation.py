@@ -152,7 +152,7 @@ def check_gateway(
     except Malformed as problem:
         raise _not_proven(host, [finding("certificate-missing", host, problem.why)]) from None
     expected = config.gateway_identity
-    found = trust.judge_gateway(chain, config.anchors, expected, config.wall_time)
+    found = trust.judge_gateway(chain, config.anchors, expected, config.wall_time, config.revocation_lists)
     if not _same_identity(identity, expected):
         shown = identity.data[:128].decode("utf-8", "replace")
         found.append(finding("certificate-identity", host, f"it calls itself {shown!r} instead of {expected.value}"))

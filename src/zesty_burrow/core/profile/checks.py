@@ -29,7 +29,9 @@ def check_profile(profile: Profile, now: datetime) -> list[Finding]:
                 found.append(finding("algorithm-unavailable", profile.name, f"{choice} in algorithms.{label}"))
     if profile.traffic.ipv6 == "outside":
         found.append(finding("ipv6-outside", profile.name))
-    return found + _check_authorities(profile, now)
+    if profile.sign_in.unavailable:
+        found.append(finding("sign-in-unavailable", profile.name, profile.sign_in.unavailable))
+    return found + _check_trust(profile, now)
 
 
 @lru_cache(maxsize=64)
@@ -38,9 +40,9 @@ def _certificates(pem: str) -> tuple[x509.Certificate, ...]:
     return tuple(trust.load_pem_certificates_untrusted(pem.encode()))
 
 
-def _check_authorities(profile: Profile, now: datetime) -> list[Finding]:
+def _check_trust(profile: Profile, now: datetime) -> list[Finding]:
     found: list[Finding] = []
-    if not profile.authorities:
+    if not profile.authorities and profile.sign_in.gateway == "certificate":
         found.append(finding("profile-authority-missing", profile.name, "none is named"))
     for entry in profile.authorities:
         if PEM_MARK not in entry:
@@ -54,4 +56,6 @@ def _check_authorities(profile: Profile, now: datetime) -> list[Finding]:
         for certificate in certificates:
             found += trust.date_findings(certificate, now)
             found += trust.strength_findings(certificate, anchor=True)
+            if not trust.is_authority(certificate):
+                found.append(finding("profile-authority-leaf", profile.name, trust.subject_name(certificate)))
     return found

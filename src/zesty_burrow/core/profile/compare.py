@@ -3,14 +3,42 @@
 from __future__ import annotations
 
 import hashlib
+import re
 import tomllib
 from collections.abc import Mapping
 from dataclasses import dataclass
+from enum import StrEnum
 from typing import Any
 
-from zesty_burrow.core.profile.text import PEM_MARK
+from zesty_burrow.core.profile.model import Profile
+from zesty_burrow.core.profile.text import LIST_MARK, PEM_MARK
 
 SHOWN = 60
+
+
+class Relation(StrEnum):
+    """How a profile stands to one of the same name that is there already."""
+
+    SAME = "the same"
+    NEWER = "a newer edition"
+    OLDER = "an older edition"
+    CHANGED = "another edition"
+    CLASH = "a clash"
+
+
+def relation(before: Profile, after: Profile) -> Relation:
+    """Editions are of one provider for one gateway; the newer one is told by ``profile.edition`` where both have it."""
+    if (before.provider, before.gateway_identity) != (after.provider, after.gateway_identity):
+        return Relation.CLASH
+    old, new = _order(before.edition), _order(after.edition)
+    if not old or not new or old == new:
+        return Relation.CHANGED
+    return Relation.NEWER if new > old else Relation.OLDER
+
+
+def _order(edition: str) -> tuple[int, ...]:
+    """A date as RFC 3339 writes it, or a number with dots."""
+    return tuple(int(part) for part in re.findall(r"[0-9]{1,12}", edition))
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,4 +77,6 @@ def _show(value: Any) -> str:
     text = str(value)
     if PEM_MARK in text:
         return f"certificate {hashlib.sha256(text.encode()).hexdigest()[:12]}"
+    if LIST_MARK in text:
+        return f"revocation list {hashlib.sha256(text.encode()).hexdigest()[:12]}"
     return text if len(text) <= SHOWN else f"{text[:SHOWN]}…"

@@ -8,6 +8,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
+from zesty_burrow.core.credentials import Kind
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike.proposals import Offer
 from zesty_burrow.core.ip import Address, Network
@@ -16,10 +17,13 @@ from zesty_burrow.errors import ProfileInvalid
 
 FORMAT = 1
 NAME = re.compile(r"[a-z0-9](?:[a-z0-9.-]{0,62}[a-z0-9])?")
+TAG = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,30}[a-z0-9])?")
 PROTOCOLS = ("ikev2",)
 TRANSPORTS = ("udp",)
 ORDERS = ("listed", "random")
-SIGN_IN_METHODS = ("eap-mschapv2",)
+GATEWAY_PROOFS = ("certificate", "pre-shared-key", "raw-public-key")
+SIGN_IN_METHODS = ("eap-mschapv2", "certificate", "pre-shared-key", "raw-public-key")
+ADDITIONAL_KEY = ("none", "optional", "required")
 IPV6_HANDLING = ("tunnel", "block", "outside")
 LOCAL_NETWORK = ("outside", "inside")
 EVERYTHING: tuple[Network, ...] = (ipaddress.IPv4Network("0.0.0.0/0"), ipaddress.IPv6Network("::/0"))
@@ -115,12 +119,41 @@ class Tunnel:
 
 @dataclass(frozen=True, slots=True)
 class SignIn:
-    """How both sides prove themselves; ``credentials`` is the label under which the secrets are kept."""
+    """How both sides prove themselves; ``credentials`` is the label under which the secrets are kept.
+
+    ``identity``: who this side calls itself where the method needs it; ``additional_key``: RFC 8784.
+    """
 
     gateway: str = "certificate"
     method: str = "eap-mschapv2"
     credentials: str = ""
     outer_identity: str = ""
+    identity: Identity | None = None
+    additional_key: str = "none"
+
+    @property
+    def needs(self) -> tuple[Kind, ...]:
+        """The kinds of credentials without which nobody can sign in."""
+        kinds = (_NEEDED[self.method],) + ((Kind.PRE_SHARED_KEY,) if self.gateway == "pre-shared-key" else ())
+        extra = (Kind.ADDITIONAL_KEY,) if self.additional_key == "required" else ()
+        return tuple(dict.fromkeys(kinds + extra))
+
+    @property
+    def unavailable(self) -> str:
+        """Which part of it this program does not do yet; empty where it does all."""
+        if self.gateway != "certificate":
+            return f"a gateway that proves itself by {self.gateway}"
+        if self.method != "eap-mschapv2":
+            return f"sign-in by {self.method}"
+        return "an additional shared key" if self.additional_key == "required" else ""
+
+
+_NEEDED = {
+    "eap-mschapv2": Kind.NAME_PASSWORD,
+    "certificate": Kind.CLIENT_KEY,
+    "pre-shared-key": Kind.PRE_SHARED_KEY,
+    "raw-public-key": Kind.RAW_KEY,
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -140,21 +173,30 @@ class Traffic:
     local_network: str = "outside"
     name_servers: tuple[Address, ...] = ()
     suffixes: tuple[str, ...] = ()
+    netbios_name_servers: tuple[Address, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
 class Profile:
-    """A tunnel profile. ``unknown`` holds keys that are not ours, by section; they survive reading and writing."""
+    """A tunnel profile. ``unknown`` holds keys that are not ours, by section; they survive reading and writing.
+
+    ``edition``: the provider's number or date of these settings; ``tags``: the administrator's own words;
+    ``gateway_keys`` and ``revocation_lists``: PEM.
+    """
 
     name: str
     gateway: Gateway
     provider: str = ""
     country: str = ""
     city: str = ""
+    edition: str = ""
+    tags: tuple[str, ...] = ()
     tunnel: Tunnel = Tunnel()
     sign_in: SignIn = SignIn()
     algorithms: Algorithms = Algorithms()
     authorities: tuple[str, ...] = ()
+    gateway_keys: tuple[str, ...] = ()
+    revocation_lists: tuple[str, ...] = ()
     traffic: Traffic = Traffic()
     unknown: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
 

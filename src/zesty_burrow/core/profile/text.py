@@ -32,6 +32,8 @@ from zesty_burrow.errors import ProfileInvalid
 MAX_TEXT = 1 << 20
 MAX_LIST = 256
 PEM_MARK = "-----BEGIN CERTIFICATE-----"
+KEY_MARK = "-----BEGIN PUBLIC KEY-----"
+LIST_MARK = "-----BEGIN X509 CRL-----"
 V = TypeVar("V")
 
 _PROPOSAL_KEYS = {
@@ -96,8 +98,11 @@ class _Table:
 _TYPE_NAMES: dict[type, str] = {str: "text", int: "whole number", list: "list", dict: "table", bool: "true or false"}
 
 
-def read_profile(text: str, origin: str = "profile") -> Profile:
-    """A profile from its text; raises only :class:`ProfileInvalid`, which names ``origin`` and the key."""
+def read_profile(text: str, origin: str = "profile", *, name: str = "") -> Profile:
+    """A profile from its text; raises only :class:`ProfileInvalid`, which names ``origin`` and the key.
+
+    ``name`` is what a profile without a name of its own is called.
+    """
     if len(text) > MAX_TEXT:
         raise ProfileInvalid(origin, why=f"longer than {MAX_TEXT} characters")
     try:
@@ -113,8 +118,12 @@ def read_profile(text: str, origin: str = "profile") -> Profile:
         for label in ("profile", "gateway", "tunnel", "sign_in", "algorithms", "trust", "traffic")
     }
     head = tables["profile"]
+    if name:
+        head.values.setdefault("name", name)
     profile = Profile(
         name=_name(head),
+        edition=head.text("edition"),
+        tags=head.items("tags", _tag),
         provider=head.text("provider"),
         country=_country(head),
         city=head.text("city"),
@@ -123,6 +132,8 @@ def read_profile(text: str, origin: str = "profile") -> Profile:
         sign_in=_sign_in(tables["sign_in"]),
         algorithms=_algorithms(tables["algorithms"]),
         authorities=tables["trust"].items("authorities", _authority),
+        gateway_keys=tables["trust"].items("gateway_keys", _public_key),
+        revocation_lists=tables["trust"].items("revocation_lists", _revocation_list),
         traffic=_traffic(tables["traffic"]),
     )
     left = {table.label: table.values for table in (top, *tables.values()) if table.values}
@@ -134,6 +145,12 @@ def _name(table: _Table) -> str:
     if not model.NAME.fullmatch(name):
         raise table.invalid("name", f"{name!r} is not a name: lower-case letters, digits, dots and hyphens, up to 64")
     return name
+
+
+def _tag(text: str) -> str:
+    if not model.TAG.fullmatch(text):
+        raise ValueError(f"{text!r:.60} is not a tag: lower-case letters, digits and hyphens, up to 32")
+    return text
 
 
 def _country(table: _Table) -> str:
@@ -154,20 +171,28 @@ def _gateway(table: _Table) -> Gateway:
     addresses = table.items("addresses", _host)
     if not addresses:
         raise table.invalid("addresses", "at least one host name or IP address is needed")
-    identity = None
-    if "identity" in table.values:
-        inner = _Table("gateway.identity", table.take("identity", dict, {}), table.origin)
-        allowed = [kind.name for kind in IdType if kind not in (IdType.ID_DER_ASN1_GN, IdType.ID_KEY_ID)]
-        identity = Identity(IdType[inner.text("type", allowed=allowed)], inner.text("value"))
-        try:
-            identity.octets()
-        except ValueError as problem:
-            raise inner.invalid("value", str(problem)) from None
-        if not identity.value:
-            raise inner.invalid("value", "the gateway's identity is missing")
     return Gateway(
-        addresses, table.text("order", "listed", model.ORDERS), table.number("port", 500, 1, 65535), identity
+        addresses,
+        table.text("order", "listed", model.ORDERS),
+        table.number("port", 500, 1, 65535),
+        _identity(table),
     )
+
+
+def _identity(table: _Table) -> Identity | None:
+    """The key ``identity`` of a table: a type and a value (RFC 7296 §3.5)."""
+    if "identity" not in table.values:
+        return None
+    inner = _Table(f"{table.label}.identity", table.take("identity", dict, {}), table.origin)
+    allowed = [kind.name for kind in IdType if kind is not IdType.ID_DER_ASN1_GN]
+    identity = Identity(IdType[inner.text("type", allowed=allowed)], inner.text("value"))
+    try:
+        identity.octets()
+    except ValueError as problem:
+        raise inner.invalid("value", str(problem)) from None
+    if not identity.value:
+        raise inner.invalid("value", "the identity is missing")
+    return identity
 
 
 def _tunnel(table: _Table) -> Tunnel:
@@ -180,10 +205,12 @@ def _tunnel(table: _Table) -> Tunnel:
 
 def _sign_in(table: _Table) -> SignIn:
     return SignIn(
-        table.text("gateway", "certificate", ("certificate",)),
+        table.text("gateway", "certificate", model.GATEWAY_PROOFS),
         table.text("method", "eap-mschapv2", model.SIGN_IN_METHODS),
         table.text("credentials"),
         table.text("outer_identity"),
+        _identity(table),
+        table.text("additional_key", "none", model.ADDITIONAL_KEY),
     )
 
 
@@ -235,6 +262,18 @@ def _authority(text: str) -> str:
     return text
 
 
+def _public_key(text: str) -> str:
+    if not text.strip().startswith(KEY_MARK):
+        raise ValueError(f"{text!r:.60} is not a public key in PEM")
+    return text.strip() + "\n"
+
+
+def _revocation_list(text: str) -> str:
+    if not text.strip().startswith(LIST_MARK):
+        raise ValueError(f"{text!r:.60} is not a revocation list in PEM")
+    return text.strip() + "\n"
+
+
 def _network(text: str) -> Network:
     return ipaddress.ip_network(text)
 
@@ -260,11 +299,13 @@ def _traffic(table: _Table) -> Traffic:
         table.text("local_network", "outside", model.LOCAL_NETWORK),
         table.items("name_servers", _address),
         table.items("suffixes", _suffix),
+        table.items("netbios_name_servers", _address),
     )
 
 
 def write_profile(profile: Profile) -> str:
-    """The text of a profile. Every key is written, so that a reader sees what is in force."""
+    """The text of a profile. Every key that is of use is written, so that a reader sees what is in force."""
+    sign_in = profile.sign_in
     document: dict[str, Any] = {
         "format": model.FORMAT,
         "profile": {
@@ -280,10 +321,10 @@ def write_profile(profile: Profile) -> str:
             "mtu": profile.tunnel.mtu,
         },
         "sign_in": {
-            "gateway": profile.sign_in.gateway,
-            "method": profile.sign_in.method,
-            "credentials": profile.sign_in.credentials,
-            "outer_identity": profile.sign_in.outer_identity,
+            "gateway": sign_in.gateway,
+            "method": sign_in.method,
+            "credentials": sign_in.credentials,
+            "outer_identity": sign_in.outer_identity,
         },
         "algorithms": {
             key: [_proposal_out(entry) for entry in entries]
@@ -299,6 +340,18 @@ def write_profile(profile: Profile) -> str:
             "suffixes": list(profile.traffic.suffixes),
         },
     }
+    rare: tuple[tuple[str, str, Any], ...] = (
+        ("profile", "edition", profile.edition),
+        ("profile", "tags", list(profile.tags)),
+        ("sign_in", "additional_key", sign_in.additional_key if sign_in.additional_key != "none" else ""),
+        ("sign_in", "identity", _identity_out(sign_in.identity)),
+        ("trust", "gateway_keys", list(profile.gateway_keys)),
+        ("trust", "revocation_lists", list(profile.revocation_lists)),
+        ("traffic", "netbios_name_servers", [str(entry) for entry in profile.traffic.netbios_name_servers]),
+    )
+    for section, key, value in rare:
+        if value:
+            document[section][key] = value
     for label, values in profile.unknown.items():
         (document[label] if label else document).update(values)
     return tomli_w.dumps(document, multiline_strings=True)
@@ -307,8 +360,12 @@ def write_profile(profile: Profile) -> str:
 def _gateway_out(gateway: Gateway) -> dict[str, Any]:
     table: dict[str, Any] = {"addresses": list(gateway.addresses), "order": gateway.order, "port": gateway.port}
     if gateway.identity is not None:
-        table["identity"] = {"type": gateway.identity.type.name, "value": gateway.identity.value}
+        table["identity"] = _identity_out(gateway.identity)
     return table
+
+
+def _identity_out(identity: Identity | None) -> dict[str, str]:
+    return {"type": identity.type.name, "value": identity.value} if identity else {}
 
 
 def _proposal_out(choice: ProposalChoice) -> dict[str, list[str]]:
@@ -316,6 +373,23 @@ def _proposal_out(choice: ProposalChoice) -> dict[str, list[str]]:
     return {key: names for key, names in rows.items() if names}
 
 
+def read_label(text: str) -> str:
+    """The label under which a profile's credentials are kept, if its text names one; quicker than reading it all."""
+    if 'credentials = "' not in text:
+        return ""
+    label = tomllib.loads(text).get("sign_in", {}).get("credentials", "")
+    return label if isinstance(label, str) else ""
+
+
 def digest(text: str) -> str:
-    """SHA-256 over a profile's text: tells whether two profiles are the same."""
+    """SHA-256 over a profile's text."""
     return hashlib.sha256(text.encode()).hexdigest()
+
+
+def content_digest(profile: Profile, text: str) -> str:
+    """Tells whether two profiles are the same, whatever they are called; ``text`` is its text.
+
+    Tags are not content: they are the administrator's own.
+    """
+    plain = write_profile(replace(profile, tags=())) if profile.tags else text
+    return digest(plain.replace(f'[profile]\nname = "{profile.name}"\n', "[profile]\n", 1))

@@ -1,0 +1,101 @@
+"""Tries whether a gateway takes the credentials: negotiates and signs in for real, opens no tunnel, needs no right."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import socket
+from collections.abc import Callable
+from contextlib import suppress
+from datetime import UTC, datetime
+
+from zesty_burrow.carrier.carrier import initiator_config, resolve
+from zesty_burrow.carrier.pump import Pump, udp_socket
+from zesty_burrow.carrier.status import STEPS, StepDone
+from zesty_burrow.carrier.steps import step_of
+from zesty_burrow.core.credentials import NamePassword
+from zesty_burrow.core.ike.events import ChildEstablished, Closed, Event, Failed
+from zesty_burrow.core.ike.initiator import Initiator
+from zesty_burrow.core.ike.initiator_table import State
+from zesty_burrow.core.profile.model import Profile
+from zesty_burrow.errors import BurrowError, GatewayError, GatewayUnreachable
+
+
+class Attempt:
+    """One profile, tried; ``on_step`` hears of each step up to the sign-in."""
+
+    def __init__(
+        self,
+        profile: Profile,
+        credentials: Callable[[], NamePassword],
+        patience: float,
+        on_step: Callable[[StepDone], None],
+    ) -> None:
+        self._profile, self._credentials = profile, credentials
+        self._patience, self._on_step = patience, on_step
+        self._last = 0.0
+        self._next = STEPS[0]
+
+    def run(self) -> str:
+        """The gateway's address once it has accepted the sign-in. Raises a ``BurrowError`` with its step."""
+        try:
+            return asyncio.run(self._run())
+        except BurrowError as error:
+            error.step = self._next
+            raise
+
+    def _step(self, name: str, detail: str) -> None:
+        now = asyncio.get_running_loop().time()
+        self._on_step(StepDone(name, now - self._last, detail))
+        self._last, self._next = now, STEPS[STEPS.index(name) + 1]
+
+    async def _run(self) -> str:
+        self._last = asyncio.get_running_loop().time()
+        addresses = await asyncio.to_thread(resolve, self._profile)
+        self._step("resolve", ", ".join(addresses))
+        for position, address in enumerate(addresses):
+            try:
+                await self._try(address)
+            except GatewayUnreachable:
+                if position == len(addresses) - 1:
+                    raise
+            else:
+                return address
+        raise GatewayUnreachable("the gateway has no address")
+
+    async def _try(self, address: str) -> None:
+        config = initiator_config(self._profile, address, self._credentials, datetime.now(UTC), self._patience)
+        outcome: asyncio.Future[None] = asyncio.get_running_loop().create_future()
+        initiator = Initiator(config, os.urandom)
+
+        def receive(data: bytes, source: tuple[str, int], _: int, now: float) -> None:
+            if source[0] == initiator.peer[0] and (source[1] != config.encapsulation_port or data[:4] == bytes(4)):
+                initiator.receive(data, source, now)
+
+        def on_event(event: Event) -> None:
+            step = step_of(event, initiator.peer[0], self._profile.credentials_label)
+            if step is not None:
+                self._step(*step)
+            if outcome.done():
+                return
+            if isinstance(event, Failed):
+                outcome.set_exception(event.error)
+            elif isinstance(event, ChildEstablished):
+                outcome.set_result(None)
+            elif isinstance(event, Closed):
+                outcome.set_exception(GatewayError("the gateway ended the attempt", why=event.reason))
+
+        with udp_socket(socket.AF_INET6 if ":" in address else socket.AF_INET) as channel:
+            pump: Pump[Event] = Pump(initiator, {config.local_port: channel}, receive, on_event)
+            try:
+                initiator.start(pump.now())
+                pump.flush()
+                await outcome
+                if initiator.state is State.ESTABLISHED:
+                    # It was granted and is not wanted: say so, and wait for no answer.
+                    initiator.close(pump.now())
+                    for datagram in initiator.send(pump.now()):
+                        with suppress(OSError):
+                            channel.sendto(datagram.data, datagram.destination)
+            finally:
+                pump.close()

@@ -1,0 +1,35 @@
+"""``zesty tag``: the administrator's own words on profiles, to find them by."""
+
+from __future__ import annotations
+
+from argparse import ArgumentParser, Namespace
+
+from zesty_burrow.commands.context import Context
+from zesty_burrow.core.profile.model import TAG
+from zesty_burrow.errors import UsageError
+from zesty_burrow.report.result import MessageResult
+
+EXAMPLE = "zesty tag lisbon tallinn --add boats"
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """The command's words."""
+    parser.add_argument("name", nargs="+", help="profiles' names, or cities that only one profile has")
+    parser.add_argument("--add", action="append", default=[], metavar="TAG", help="give them this tag")
+    parser.add_argument("--drop", action="append", default=[], metavar="TAG", help="take this tag from them")
+
+
+def run(args: Namespace, context: Context) -> MessageResult:
+    """Add and drop; with neither say which tags they have."""
+    for tag in args.add:
+        if not TAG.fullmatch(tag):
+            raise UsageError(f"{tag!r} is not a tag", why="lower-case letters, digits and hyphens, up to 32")
+    lines = []
+    with context.store() as store:
+        found = [store.find_profile(name)[0] for name in dict.fromkeys(args.name)]
+        for profile in found:
+            tags = [tag for tag in dict.fromkeys((*profile.tags, *args.add)) if tag not in args.drop]
+            if tuple(tags) != profile.tags:
+                store.set_tags(profile.name, tags)
+            lines.append(f"{profile.name}: {', '.join(tags) or 'no tags'}.")
+    return MessageResult("\n".join(lines))

@@ -1,0 +1,182 @@
+"""What a person signs in with: every kind of secret, whom it is for, and how it is packed before it is sealed."""
+
+from __future__ import annotations
+
+import base64
+import json
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import Any, TypeVar
+
+from zesty_burrow.core.secret import Secret
+from zesty_burrow.errors import Malformed
+
+
+class Kind(StrEnum):
+    """The kinds of credentials. A profile's sign-in method tells which of them it needs."""
+
+    NAME_PASSWORD = "name-password"  # noqa: S105  (kinds of secrets, not secrets)
+    CLIENT_KEY = "client-key"
+    PRE_SHARED_KEY = "pre-shared-key"
+    ADDITIONAL_KEY = "additional-shared-key"
+    RAW_KEY = "raw-public-key"
+
+
+@dataclass(frozen=True, slots=True)
+class NamePassword:
+    """A name with its password; ``domain`` is the login domain of an organisation's accounts, if there is one."""
+
+    name: str
+    password: Secret
+    domain: str = ""
+
+    @property
+    def account(self) -> str:
+        """The name as it is sent: with the login domain before it (RFC 2759 §4: domain, backslash, name)."""
+        return f"{self.domain}\\{self.name}" if self.domain and "\\" not in self.name else self.name
+
+
+@dataclass(frozen=True, slots=True)
+class ClientKey:
+    """A private key (PKCS #8, PEM, without a passphrase) with its certificates, this side's own first (PEM)."""
+
+    key: Secret
+    certificates: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class PreSharedKey:
+    """A key that both ends know (RFC 7296 §2.15)."""
+
+    key: Secret
+
+
+@dataclass(frozen=True, slots=True)
+class AdditionalKey:
+    """A key mixed in beside the key exchange, with its identifier (RFC 8784 §2)."""
+
+    identifier: str
+    key: Secret
+
+
+@dataclass(frozen=True, slots=True)
+class RawKey:
+    """A private key (PKCS #8, PEM) whose public half the gateway knows (RFC 7670)."""
+
+    key: Secret
+
+
+Credentials = NamePassword | ClientKey | PreSharedKey | AdditionalKey | RawKey
+C = TypeVar("C")
+
+KINDS: dict[type, Kind] = {
+    NamePassword: Kind.NAME_PASSWORD,
+    ClientKey: Kind.CLIENT_KEY,
+    PreSharedKey: Kind.PRE_SHARED_KEY,
+    AdditionalKey: Kind.ADDITIONAL_KEY,
+    RawKey: Kind.RAW_KEY,
+}
+
+
+def kind_of(value: Credentials) -> Kind:
+    """The kind of a value."""
+    return KINDS[type(value)]
+
+
+@dataclass(frozen=True, slots=True)
+class Scope:
+    """Whom credentials are for: all profiles under a label, or one profile; on every device, or on one."""
+
+    label: str
+    device: str = ""
+    profile: str = ""
+
+    def fits(self, label: str, profile: str, device: str) -> bool:
+        """Whether they may be used for a profile on a device."""
+        whose = self.profile == profile if self.profile else self.label == label
+        return whose and self.device in ("", device)
+
+    @property
+    def specificity(self) -> tuple[bool, bool]:
+        """What is more specific sorts later: a profile before a device before a provider."""
+        return bool(self.profile), bool(self.device)
+
+    def subject(self, kind: str) -> str:
+        """What a seal binds the secret to, so that rows cannot be exchanged for each other."""
+        if not self.device and not self.profile:
+            return f"{self.label}/{kind}"
+        return json.dumps([self.label, self.device, self.profile, kind])
+
+    def __str__(self) -> str:
+        device = f" on {self.device}" if self.device else ""
+        return f"profile {self.profile}{device}" if self.profile else f"{self.label}{device}"
+
+
+def most_specific(found: Iterable[C], scope_of: Callable[[C], Scope]) -> C | None:
+    """The entry whose scope is the most specific one; None where there is none."""
+    return max(found, key=lambda entry: scope_of(entry).specificity, default=None)
+
+
+def _text(document: Mapping[str, Any], key: str) -> str:
+    value = document[key]
+    if not isinstance(value, str):
+        raise TypeError(key)
+    return value
+
+
+def to_document(value: Credentials) -> dict[str, Any]:
+    """Plain values, for what is sealed at once."""
+    kind = kind_of(value)
+    if isinstance(value, NamePassword):
+        return {"kind": kind, "name": value.name, "password": value.password.text(), "domain": value.domain}
+    if isinstance(value, ClientKey):
+        return {"kind": kind, "key": value.key.text(), "certificates": list(value.certificates)}
+    if isinstance(value, AdditionalKey):
+        return {"kind": kind, "identifier": value.identifier, "key": _base64(value.key)}
+    if isinstance(value, PreSharedKey):
+        return {"kind": kind, "key": _base64(value.key)}
+    return {"kind": kind, "key": value.key.text()}
+
+
+def _base64(secret: Secret) -> str:
+    return base64.b64encode(secret.octets()).decode()
+
+
+def from_document(document: Mapping[str, Any], kind: str = "") -> Credentials:
+    """The value again; raises only :class:`Malformed`."""
+    try:
+        which = Kind(document.get("kind") or kind or Kind.NAME_PASSWORD)
+        if which is Kind.NAME_PASSWORD:
+            domain = document.get("domain", "")
+            return NamePassword(_text(document, "name"), Secret(_text(document, "password")), str(domain))
+        if which is Kind.PRE_SHARED_KEY:
+            return PreSharedKey(_unbase64(document))
+        if which is Kind.ADDITIONAL_KEY:
+            return AdditionalKey(_text(document, "identifier"), _unbase64(document))
+        key = Secret(_text(document, "key"))
+        if which is Kind.RAW_KEY:
+            return RawKey(key)
+        return ClientKey(key, tuple(str(one) for one in document["certificates"]))
+    except (KeyError, TypeError, ValueError, AttributeError):
+        raise Malformed("kept credentials are malformed", why="a part of them is missing or of another type") from None
+
+
+def _unbase64(document: Mapping[str, Any]) -> Secret:
+    return Secret(base64.b64decode(_text(document, "key"), validate=True))
+
+
+def pack(value: Credentials) -> bytes:
+    """The octets to be sealed."""
+    return json.dumps(to_document(value)).encode()
+
+
+def unpack(data: bytes, kind: str) -> Credentials:
+    """From the octets that were sealed; raises only :class:`Malformed`."""
+    try:
+        document = json.loads(data)
+    except ValueError:
+        document = None
+    if not isinstance(document, dict):
+        raise Malformed("kept credentials are malformed", why="they are not a JSON object")
+    return from_document(document, kind)

@@ -1,0 +1,104 @@
+"""What a file is, by its content first and its name second."""
+
+from __future__ import annotations
+
+import re
+from enum import StrEnum
+
+from zesty_burrow.core.profile.text import PEM_MARK
+from zesty_burrow.errors import Malformed
+from zesty_burrow.intake import sealed, sheet
+from zesty_burrow.intake.certificates import PKCS7_MARK
+from zesty_burrow.intake.codes import looks_like_picture
+from zesty_burrow.intake.credentials import looks_like_credentials
+from zesty_burrow.intake.instance_data import looks_like_instance_data
+from zesty_burrow.intake.keys import looks_like_key, looks_like_pkcs12
+from zesty_burrow.intake.mail import text_of_html
+from zesty_burrow.intake.member import Member
+
+READ_ME = re.compile(r"^(read[ _.-]?me|licen[cs]e|terms|changes|news|notes|instructions?|help|about)", re.IGNORECASE)
+PROFILE_KEY = re.compile(rb"^\s*(?:format\s*=|\[(?:profile|gateway)\])", re.MULTILINE)
+CERTIFICATE_ENDINGS = (".pem", ".crt", ".cer", ".der", ".p7b", ".p7c")
+BYTE_ORDER_MARKS = ((b"\xef\xbb\xbf", "utf-8-sig"), (b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16"))
+HEAD = 65536
+
+
+class Kind(StrEnum):
+    """What a file of a kit is."""
+
+    PROFILE = "profile"
+    CERTIFICATE = "certificate"
+    KEY = "private key"
+    REVOCATION = "revocation list"
+    CREDENTIALS = "credentials"
+    SHEET = "sheet"
+    TABLE = "table"
+    DATA = "RFC 9061 data"
+    SEALED = "sealed credentials"
+    CODE = "QR code"
+    READ_ME = "read-me"
+    OTHER = "other"
+
+
+def text_of(member: Member) -> str:
+    """A file's text; a page's as its reader sees it. :class:`Malformed` where it is none."""
+    encoding = next((name for mark, name in BYTE_ORDER_MARKS if member.data.startswith(mark)), "utf-8")
+    try:
+        text = member.data.decode(encoding)
+    except UnicodeDecodeError as problem:
+        raise Malformed(f"{member.path} is not text", why=f"octet {problem.start} is not {encoding.upper()}") from None
+    return text_of_html(text) if member.name.lower().endswith((".html", ".htm")) else text
+
+
+def recognise(member: Member) -> Kind:
+    """The kind of a plain file; archives and mails were opened before."""
+    data, lower = member.data, member.name.lower()
+    head = data[:HEAD]
+    is_profile = PROFILE_KEY.search(head) is not None
+    if not is_profile and (kind := _recognise_octets(data, head, lower)) is not None:
+        return kind
+    if READ_ME.match(member.name):
+        return Kind.READ_ME
+    try:
+        text = text_of(member)
+    except Malformed:
+        return Kind.PROFILE if is_profile or lower.endswith(".toml") else Kind.OTHER
+    if is_profile or PROFILE_KEY.search(text[:HEAD].encode("utf-8", "replace")):
+        return Kind.PROFILE
+    return _recognise_text(member, lower, text)
+
+
+def _recognise_octets(data: bytes, head: bytes, lower: str) -> Kind | None:
+    """Pictures, keys, certificates and revocation lists tell themselves by their octets."""
+    if looks_like_picture(data):
+        return Kind.CODE
+    if looks_like_pkcs12(data) or lower.endswith((".p12", ".pfx")) or looks_like_key(data):
+        return Kind.KEY
+    if b"-----BEGIN X509 CRL-----" in head or lower.endswith(".crl"):
+        return Kind.REVOCATION
+    if PEM_MARK.encode() in data or lower.endswith(CERTIFICATE_ENDINGS) or data.startswith(PKCS7_MARK):
+        return Kind.CERTIFICATE
+    return None
+
+
+def _recognise_text(member: Member, lower: str, text: str) -> Kind:
+    if sealed.MARK in text[:200]:
+        return Kind.SEALED
+    if looks_like_instance_data(text):
+        return Kind.DATA
+    if lower.endswith((".csv", ".json")) and sheet.looks_like_table(text):
+        return Kind.TABLE
+    readers = {".csv": sheet.read_pairs, ".toml": sheet.read_toml}
+    for ending, reader in readers.items():
+        if lower.endswith(ending):
+            try:
+                known = set(reader(text).values)
+            except Malformed:
+                return Kind.PROFILE if ending == ".toml" else Kind.OTHER
+            return Kind.SHEET if known & sheet.ANCHORS else Kind.PROFILE if ending == ".toml" else Kind.OTHER
+    if sheet.looks_like_sheet(text):
+        return Kind.SHEET
+    if looks_like_credentials(member.name, text):
+        return Kind.CREDENTIALS
+    is_prose = (lower.endswith((".txt", ".md", ".html")) or "text of the mail" in lower) and text.count(" ") > 8
+    return Kind.READ_ME if is_prose else Kind.OTHER

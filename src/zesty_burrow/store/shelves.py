@@ -1,0 +1,65 @@
+"""Her own store and the machine's, read as one: her own comes first."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from contextlib import ExitStack
+from typing import TYPE_CHECKING
+
+from zesty_burrow.errors import NotFound
+from zesty_burrow.store.store import CredentialsRow, ProfileRow, Store
+
+if TYPE_CHECKING:
+    from zesty_burrow.core.credentials import Credentials
+    from zesty_burrow.core.profile.model import Profile
+
+OWN, MACHINE = "me", "machine"
+
+
+class Shelves:
+    """``stores``: by whom they are for, in the order in which they are looked into."""
+
+    def __init__(self, stores: dict[str, Store]) -> None:
+        self._stores = stores
+
+    def __enter__(self) -> Shelves:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        with ExitStack() as stack:
+            for store in self._stores.values():
+                stack.callback(store.close)
+
+    def list_profiles(self, words: Sequence[str] = (), **where: str) -> list[tuple[str, ProfileRow]]:
+        """Whom it is for and the row, of every profile; a name that both stores have is shown for both."""
+        return [(whom, row) for whom, store in self._stores.items() for row in store.list_profiles(words, **where)]
+
+    def find_profile(self, name: str) -> tuple[Profile, ProfileRow, str]:
+        """A profile by name or place, its row, and whose store it is in."""
+        last: NotFound | None = None
+        for whom, store in self._stores.items():
+            try:
+                return *store.find_profile(name), whom
+            except NotFound as problem:
+                last = last or problem
+        raise last or NotFound(f"there is no profile {name!r}")
+
+    def choose_credentials(self, profile: Profile, device: str) -> dict[str, tuple[CredentialsRow, str]]:
+        """What would be used, by kind, and whose store it is in; the machine's fill in for what she has none of."""
+        found: dict[str, tuple[CredentialsRow, str]] = {}
+        for whom, store in self._stores.items():
+            for kind, row in store.choose_credentials(profile, device).items():
+                found.setdefault(kind, (row, whom))
+        return found
+
+    def open_credentials(self, row: CredentialsRow, whom: str) -> Credentials:
+        """What is sealed in an entry."""
+        return self._stores[whom].open_credentials(row)
+
+    def profile_text(self, row: ProfileRow, whom: str) -> str:
+        """A profile's text."""
+        return self._stores[whom].profile_texts([row.name])[0]
+
+    def list_credentials(self) -> list[tuple[str, CredentialsRow]]:
+        """Every entry of both, with whose store it is in."""
+        return [(whom, row) for whom, store in self._stores.items() for row in store.list_credentials()]
