@@ -27,9 +27,9 @@ def add_kit_arguments(parser: ArgumentParser) -> None:
     )
     portal = parser.add_argument_group("for a provider's portal (https://…)")
     portal.add_argument(
-        "--account", type=Path, metavar="FILE", help="two lines: the account and password for the portal"
+        "--account", metavar="FILE", default="", help="two lines: the account and password for the portal"
     )
-    portal.add_argument("--authority", type=Path, metavar="FILE", help="the authority of the portal's certificate")
+    portal.add_argument("--authority", metavar="FILE", help="the authority of the portal's certificate")
     portal.add_argument("--place", action="append", default=[], help="only this place's settings; may be repeated")
 
 

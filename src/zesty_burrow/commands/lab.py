@@ -3,14 +3,19 @@
 from __future__ import annotations
 
 from argparse import REMAINDER, ArgumentParser, Namespace
+from pathlib import Path
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.errors import UsageError
 from zesty_burrow.lab import story
 from zesty_burrow.lab.client import LabClient, lab_folder
+from zesty_burrow.lab.kit import kit_archive
 from zesty_burrow.report.result import LabResult, MessageResult, Result, Silent
+from zesty_burrow.store.seal import write_private
 
 EXAMPLE = "zesty lab start; zesty lab run heron -- zesty list; zesty lab stop"
+
+FAULTS = f"Faults of gateways: {', '.join(story.FAULTS)}. Of the portal: {', '.join(story.PORTAL_FAULTS)}."
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -23,9 +28,11 @@ def add_arguments(parser: ArgumentParser) -> None:
     ):
         actions.add_parser(name, help=text, description=text)
     fault = actions.add_parser(
-        "fault", help="let a gateway behave in wrong ways", description="Faults: " + ", ".join(story.FAULTS)
+        "fault",
+        help="let a gateway behave in wrong ways",
+        description=FAULTS,
     )
-    fault.add_argument("host", help="a gateway: " + ", ".join(story.PLACE_BY_NAME))
+    fault.add_argument("host", help="portal, or a gateway: " + ", ".join(story.PLACE_BY_NAME))
     fault.add_argument("fault", nargs="*", help="none: put it right again")
     for name, text in (
         ("end", "let a gateway end all its tunnels"),
@@ -33,6 +40,14 @@ def add_arguments(parser: ArgumentParser) -> None:
     ):
         one = actions.add_parser(name, help=text, description=text)
         one.add_argument("host", help="a gateway: " + ", ".join(story.PLACE_BY_NAME))
+    account = actions.add_parser(
+        "account",
+        help="make an account at the office's gateway and export its settings",
+        description="What an administrator does on her own gateway: make an account, export the settings for it.",
+    )
+    account.add_argument("account", help="the account's name, for example tidewrack_curlew")
+    account.add_argument("--traffic", choices=("office", "everything"), default="office", help="what goes through it")
+    account.add_argument("--to", type=Path, required=True, metavar="FILE", help="a new ZIP archive")
     command = actions.add_parser("run", help="run a command on a host", description="Run a command on a host.")
     command.add_argument("host", help=", ".join(story.hosts()))
     command.add_argument("command", nargs=REMAINDER, help="-- COMMAND …")
@@ -51,8 +66,13 @@ def run(args: Namespace, context: Context) -> Result:
         return MessageResult("The lab is gone.")
     if args.action == "fault":
         client.set_faults(args.host, args.fault)
-        words = "; ".join(story.FAULTS[fault] for fault in args.fault) or "it does everything right again"
+        meaning = {**story.FAULTS, **story.PORTAL_FAULTS}
+        words = "; ".join(meaning[fault] for fault in args.fault) or "it does everything right again"
         return MessageResult(f"{args.host}: {words}.")
+    if args.action == "account":
+        files = client.add_account(args.account, everything=args.traffic == "everything")
+        write_private(args.to.absolute(), kit_archive({name: text.encode() for name, text in files.items()}))
+        return MessageResult(f"{story.OFFICE.host_name} has an account {args.account}; its settings are in {args.to}.")
     if args.action in ("end", "probe"):
         client.call_host(args.host, args.action)
         return MessageResult(f"{args.host}: done.")

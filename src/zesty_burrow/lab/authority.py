@@ -76,9 +76,15 @@ def make_key(kind: str) -> PrivateKey:
 
 
 def issue(
-    authority: Authority, key: PrivateKey, host_name: str, *, start_days: float = -1, end_days: float = 90
+    authority: Authority,
+    key: PrivateKey,
+    host_name: str,
+    *,
+    start_days: float = -1,
+    end_days: float = 90,
+    purpose: x509.ObjectIdentifier = IPSEC_IKE,
 ) -> bytes:
-    """A gateway's certificate, DER. Days count from now."""
+    """A gateway's certificate, DER; or, by ``purpose``, a server's or a client's. Days count from now."""
     now = datetime.now(UTC)
     organisation = authority.certificate.subject.get_attributes_for_oid(NameOID.ORGANIZATION_NAME)[0].value
     certificate = (
@@ -91,7 +97,7 @@ def issue(
         .not_valid_after(now + timedelta(days=end_days))
         .add_extension(x509.BasicConstraints(ca=False, path_length=None), critical=True)
         .add_extension(x509.SubjectAlternativeName([x509.DNSName(host_name)]), critical=False)
-        .add_extension(x509.ExtendedKeyUsage([IPSEC_IKE]), critical=False)
+        .add_extension(x509.ExtendedKeyUsage([purpose]), critical=False)
         .add_extension(_usage(issuing=False), critical=True)
         .sign(authority.key, hashes.SHA384())
     )

@@ -68,12 +68,21 @@ class LabClient:
 
     def set_faults(self, host: str, faults: Sequence[str]) -> dict[str, Any]:
         """Let a gateway behave in wrong ways; none at all puts it right."""
-        if host not in story.PLACE_BY_NAME:
-            raise UsageError(f"{host!r} is no gateway", why=f"there are {', '.join(story.PLACE_BY_NAME)}")
+        known = story.PORTAL_FAULTS if host == story.PORTAL_HOST else story.FAULTS
+        if host not in (*story.PLACE_BY_NAME, story.PORTAL_HOST):
+            raise UsageError(
+                f"{host!r} can do nothing wrong", why=f"there are {', '.join(story.PLACE_BY_NAME)} and portal"
+            )
         for fault in faults:
-            if fault not in story.FAULTS:
-                raise UsageError(f"{fault!r} is no fault", why=f"there are {', '.join(story.FAULTS)}")
+            if fault not in known:
+                raise UsageError(f"{fault!r} is no fault of {host}", why=f"there are {', '.join(known)}")
         return self._ask({"call": "faults", "host": host, "faults": list(faults)})
+
+    def add_account(self, account: str, *, everything: bool) -> dict[str, str]:
+        """Make an account at the office's gateway; the files of the settings that it exports."""
+        request = {"call": "account", "host": story.OFFICE.name, "account": account, "everything": everything}
+        answer = self._ask(request)
+        return {str(name): str(text) for name, text in answer["files"].items()}
 
     def call_host(self, host: str, call: str) -> dict[str, Any]:
         """Make a gateway end all tunnels (``end``) or probe its callers (``probe``)."""

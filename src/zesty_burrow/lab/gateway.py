@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import os
+import secrets
 import socket
 from contextlib import suppress
 from dataclasses import dataclass, field
@@ -26,6 +27,7 @@ from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.host.tun import open_tun
 from zesty_burrow.lab import story
 from zesty_burrow.lab.authority import Authority, issue, make_authority, make_key
+from zesty_burrow.lab.kit import office_files
 
 WEAK = (Offer(((3, 0),), (2,), (2,), (2,)),)
 """3DES, HMAC-SHA1-96, PRF HMAC-SHA1, 1024-bit MODP: what the fault weak-proposals leaves."""
@@ -46,11 +48,11 @@ class Session:
 
 @dataclass(slots=True)
 class GatewayHost:
-    """Runs on a gateway's host. ``authority`` signs its certificates; ``password`` is the account's."""
+    """Runs on a gateway's host. ``authority`` signs its certificates; ``accounts``: passwords by name."""
 
     place: story.Place
     authority: Authority
-    password: str
+    accounts: dict[str, str]
     faults: frozenset[str] = frozenset()
     note: str = ""
     signed_in: int = 0
@@ -116,10 +118,14 @@ class GatewayHost:
         )
 
     def _password_of(self, account: str) -> str | None:
-        if account != story.ACCOUNT or "refused-password" in self.faults:
-            self.refused += 1
-            return None
-        return self.password
+        password = None if "refused-password" in self.faults else self.accounts.get(account)
+        self.refused += password is None
+        return password
+
+    def add_account(self, account: str, *, everything: bool) -> dict[str, str]:
+        """Make an account with a password of its own; the settings for it, as files by name."""
+        self.accounts[account] = secrets.token_urlsafe(12)
+        return office_files(self.place, self.authority.pem(), account, self.accounts[account], everything=everything)
 
     def _assign(self, account: str) -> InnerNetwork | None:
         for last in range(FIRST_INNER, LAST_INNER):
@@ -130,13 +136,16 @@ class GatewayHost:
             return None
         addresses: tuple[IPv4Interface | IPv6Interface, ...] = (address4,)
         servers: tuple[str, ...] = (story.RESOLVER4, story.RESOLVER6)
+        suffixes: tuple[str, ...] = ()
+        if self.place is story.OFFICE:
+            servers, suffixes = (story.OFFICE_RESOLVER,), (story.OFFICE_SUFFIX,)
         if "no-ipv6" in self.faults:
-            servers = (story.RESOLVER4,)
+            servers = servers[:1]
         else:
             addresses += (IPv6Interface(f"{self.place.pool6}{last:x}/64"),)
         if "leaking-resolver" in self.faults:
             servers = (story.ISP_RESOLVER4,)
-        return InnerNetwork(addresses, tuple(map(ip_address, servers)), ())
+        return InnerNetwork(addresses, tuple(map(ip_address, servers)), suffixes)
 
     def _receive(self, data: bytes, peer: Endpoint, port: int, now: float) -> None:
         if "silent" in self.faults or self._gateway is None:

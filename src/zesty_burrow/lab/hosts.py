@@ -15,9 +15,11 @@ from zesty_burrow.core.dns_zone import Zone
 from zesty_burrow.core.geofeed import AddressBook, read_geofeed_untrusted, read_operators_untrusted
 from zesty_burrow.errors import BurrowError
 from zesty_burrow.host.netfilter import translate_source
+from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.lab import story
 from zesty_burrow.lab.authority import Authority
 from zesty_burrow.lab.gateway import GatewayHost
+from zesty_burrow.lab.portal import Portal
 from zesty_burrow.lab.resolver import Resolver
 from zesty_burrow.observe.server import Observatory, ObservatoryConfig
 
@@ -28,6 +30,8 @@ class Secrets:
 
     authority: Authority
     password: str
+    office_authority: Authority
+    portal_password: str
 
 
 Calls = dict[str, Callable[[dict[str, Any]], dict[str, Any]]]
@@ -36,7 +40,14 @@ Calls = dict[str, Callable[[dict[str, Any]], dict[str, Any]]]
 async def start_role(name: str, secrets: Secrets) -> Calls:
     """Start a host's services; the calls that the lab may make to it."""
     if name in story.PLACE_BY_NAME:
-        return _gateway(name, secrets)
+        calls = _gateway(name, secrets)
+        if name == story.OFFICE.name:
+            with Netlink() as netlink:
+                for address in (story.OFFICE_RESOLVER, story.OFFICE_FILES):
+                    netlink.add_address("lo", f"{address}/32")
+            own: dict[str, tuple[str, ...]] = {f"files.{story.OFFICE_SUFFIX}": (story.OFFICE_FILES,)}
+            await Resolver((story.OFFICE_RESOLVER,), own).start()
+        return calls
     if name == "cobblewire":
         translate_source("cottage", story.COTTAGE_PUBLIC4)
         await Resolver((story.ISP_RESOLVER4, story.ISP_RESOLVER6)).start()
@@ -44,11 +55,31 @@ async def start_role(name: str, secrets: Secrets) -> Calls:
         await Resolver((story.RESOLVER4, story.RESOLVER6)).start()
     elif name == "observatory":
         await Observatory(observatory_config()).start()
+    elif name == story.PORTAL_HOST:
+        return _portal(secrets)
     return {}
 
 
+def _portal(secrets: Secrets) -> Calls:
+    portal = Portal(secrets.authority, secrets.password, secrets.portal_password)
+    portal.start()
+
+    def set_faults(request: dict[str, Any]) -> dict[str, Any]:
+        portal.set_faults(frozenset(request["faults"]))
+        return portal.status()
+
+    return {"faults": set_faults, "status": lambda _: portal.status()}
+
+
+def _own_kit(secrets: Secrets, name: str) -> tuple[Authority, dict[str, str]]:
+    """Whose authority a gateway is under, and its accounts at the start: the office has none yet."""
+    if name == story.OFFICE.name:
+        return secrets.office_authority, {}
+    return secrets.authority, {story.ACCOUNT: secrets.password}
+
+
 def _gateway(name: str, secrets: Secrets) -> Calls:
-    host = GatewayHost(story.PLACE_BY_NAME[name], secrets.authority, secrets.password)
+    host = GatewayHost(story.PLACE_BY_NAME[name], *_own_kit(secrets, name))
     host.start()
 
     def set_faults(request: dict[str, Any]) -> dict[str, Any]:
@@ -63,7 +94,16 @@ def _gateway(name: str, secrets: Secrets) -> Calls:
         host.probe_all()
         return host.status()
 
-    return {"faults": set_faults, "status": lambda _: host.status(), "end": end_all, "probe": probe_all}
+    def add_account(request: dict[str, Any]) -> dict[str, Any]:
+        return {"files": host.add_account(str(request["account"]), everything=bool(request["everything"]))}
+
+    return {
+        "faults": set_faults,
+        "status": lambda _: host.status(),
+        "end": end_all,
+        "probe": probe_all,
+        "account": add_account,
+    }
 
 
 def observatory_config() -> ObservatoryConfig:

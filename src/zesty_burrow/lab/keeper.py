@@ -116,7 +116,7 @@ class Keeper:
             return {"stopping": True}
         if call == "status":
             rows = {name: {"process": self._hosts[name][0]} for name in story.hosts()}
-            for name in story.PLACE_BY_NAME:
+            for name in (*story.PLACE_BY_NAME, story.PORTAL_HOST):
                 rows[name].update(await self._call_host(name, {"call": "status"}))
             return {"process": os.getpid(), "folder": str(self._folder), "hosts": rows}
         name = str(request.get("host"))
@@ -149,9 +149,16 @@ def prepare_folder(folder: Path) -> Secrets:
     if folder.exists():
         shutil.rmtree(folder)
     folder.mkdir(mode=0o700, parents=True)
-    secrets = Secrets(make_authority(story.PROVIDER), random_secrets.token_urlsafe(12))
+    secrets = Secrets(
+        make_authority(story.PROVIDER),
+        random_secrets.token_urlsafe(12),
+        make_authority(story.OFFICE_PROVIDER),
+        random_secrets.token_urlsafe(12),
+    )
     files = kit.kit_files(secrets.authority.pem(), secrets.password)
     write_private(folder / "quillwort-relay.zip", kit.kit_archive(files))
+    write_private(folder / "portal-account.txt", f"{story.PORTAL_ACCOUNT}\n{secrets.portal_password}\n".encode())
+    write_private(folder / "portal-authority.pem", secrets.authority.pem())
     home = folder / story.WORKSTATION
     home.mkdir(mode=0o700)
     write_private(home / "settings.toml", f'observatory = "{story.OBSERVATORY_URL}"\n'.encode())

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import io
 import zipfile
+from ipaddress import ip_network
 
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike.registry import IdType
-from zesty_burrow.core.profile.model import Gateway, Profile, SignIn
+from zesty_burrow.core.profile.model import Gateway, Profile, SignIn, Traffic
 from zesty_burrow.core.profile.text import write_profile
 from zesty_burrow.lab import story
 
@@ -33,6 +34,27 @@ def place_profile(place: story.Place) -> Profile:
         sign_in=SignIn(credentials=story.PROVIDER),
         authorities=(AUTHORITY_FILE,),
     )
+
+
+def office_files(
+    place: story.Place, authority_pem: bytes, account: str, password: str, *, everything: bool
+) -> dict[str, str]:
+    """What her own office's gateway exports for an account: for the office's network alone, or for all traffic."""
+    traffic = Traffic() if everything else Traffic(networks=(ip_network(story.OFFICE_NETWORK),), ipv6="outside")
+    profile = Profile(
+        name="office-everything" if everything else "office",
+        provider=place.provider,
+        country=place.country,
+        city=place.city,
+        gateway=Gateway((place.host_name,), identity=Identity(IdType.ID_FQDN, place.host_name)),
+        authorities=("office-authority.pem",),
+        traffic=traffic,
+    )
+    return {
+        f"{profile.name}.toml": write_profile(profile),
+        "office-authority.pem": authority_pem.decode(),
+        CREDENTIALS_FILE: f"{account}\n{password}\n",
+    }
 
 
 def kit_files(authority_pem: bytes, password: str) -> dict[str, bytes]:

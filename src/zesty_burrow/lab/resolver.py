@@ -20,11 +20,11 @@ MAX_WAITING = 512
 
 
 class Resolver:
-    """Listens on ``addresses`` and asks onward from the first of them."""
+    """Listens on ``addresses`` and asks onward from the first of them; ``own``: names that only it knows."""
 
-    def __init__(self, addresses: tuple[str, ...]) -> None:
+    def __init__(self, addresses: tuple[str, ...], own: dict[str, tuple[str, ...]] | None = None) -> None:
         self._addresses = addresses
-        self._zone = Zone("example", story.static_names(), name_server=f"ns.{story.DOMAIN}")
+        self._zone = Zone("example", {**story.static_names(), **(own or {})}, name_server=f"ns.{story.DOMAIN}")
         self._probe = dns.name.from_text(story.PROBE_ZONE)
         self._waiting = 0
         self._tasks: set[asyncio.Task[None]] = set()

@@ -16,6 +16,15 @@ OBSERVATORY_NAME = "observatory.example"
 PROBE_ZONE = "probe.observatory.example"
 OBSERVATORY_URL = f"http://{OBSERVATORY_NAME}"
 
+PORTAL_HOST = "portal"
+PORTAL_NAME = f"portal.{DOMAIN}"
+PORTAL_URL = f"https://{PORTAL_NAME}/"
+PORTAL_ACCOUNT = "tidewrack@survey.example"
+OFFICE_PROVIDER = "Tidewrack Survey"
+OFFICE_NETWORK = "10.20.0.0/16"
+OFFICE_RESOLVER, OFFICE_FILES = "10.20.0.53", "10.20.0.10"
+OFFICE_SUFFIX = "office.tidewrack.example"
+
 FAULTS = {
     "expired-certificate": "its certificate has expired",
     "wrong-name": "its certificate is for another name",
@@ -29,6 +38,16 @@ FAULTS = {
 }
 """What a gateway of the lab can do wrong."""
 
+PORTAL_FAULTS = {
+    "wrong-name": "its certificate is for another name",
+    "refused-password": "it refuses every password",
+    "not-allowed": "it does not let this account in, and says whom to ask",
+    "slow": "it answers slowly",
+    "breaks-off": "each download breaks off half-way",
+    "changed-meanwhile": "each download breaks off, and the kit is another one afterwards",
+}
+"""What the provider's portal can do wrong."""
+
 
 @dataclass(frozen=True, slots=True)
 class Place:
@@ -41,11 +60,13 @@ class Place:
     number: int
     outer_version: int = 4
     key_kind: str = "ecdsa"
+    provider: str = PROVIDER
+    own_name: str = ""
 
     @property
     def host_name(self) -> str:
         """The gateway's name in the DNS."""
-        return f"{self.name}.{DOMAIN}"
+        return self.own_name or f"{self.name}.{DOMAIN}"
 
     def address4(self, position: int) -> str:
         """1: the router; 2: the gateway; 3: the exit."""
@@ -88,11 +109,23 @@ PLACES = (
     Place("nairobi", "Nairobi", "KE", "KE-30", 4),
     Place("wellington", "Wellington", "NZ", "NZ-WGN", 5, outer_version=6),
 )
-PLACE_BY_NAME = {place.name: place for place in PLACES}
+OFFICE = Place(
+    "tromso",
+    "Tromsø",
+    "NO",
+    "NO-55",
+    6,
+    provider=OFFICE_PROVIDER,
+    own_name="tidewrack-office.dynamic.example",
+)
+"""Her own office's gateway, reached by a dynamic DNS name."""
+GATEWAYS = (*PLACES, OFFICE)
+PLACE_BY_NAME = {place.name: place for place in GATEWAYS}
 
 ISP_RESOLVER4, ISP_RESOLVER6 = "192.0.2.53", "2001:db8:c0b::53"
 COTTAGE_PUBLIC4 = "192.0.2.77"
 RESOLVER4, RESOLVER6 = "198.51.100.242", "2001:db8:10ff::2"
+PORTAL4, PORTAL6 = "203.0.113.66", "2001:db8:b6::66"
 OBSERVATORY4, OBSERVATORY6 = "203.0.113.10", "2001:db8:b5::10"
 
 
@@ -168,7 +201,8 @@ def links() -> tuple[Link, ...]:
         _leaf("resolver", "198.51.100.241/28", "2001:db8:10ff::", (f"{RESOLVER4}/28", f"{RESOLVER6}/64")),
         _leaf("observatory", "203.0.113.1/28", "2001:db8:b5::", (f"{OBSERVATORY4}/28", f"{OBSERVATORY6}/64")),
     ]
-    for place in PLACES:
+    rows.append(_leaf(PORTAL_HOST, "203.0.113.65/28", "2001:db8:b6::", (f"{PORTAL4}/28", f"{PORTAL6}/64")))
+    for place in GATEWAYS:
         prefix6 = place.address6(0).removesuffix("0")
         own = (f"{place.address4(2)}/28", f"{place.address6(2)}/64")
         exits = (f"{place.address4(3)}/32", f"{place.address6(3)}/128")
@@ -186,7 +220,8 @@ def hosts() -> tuple[str, ...]:
 
 def static_names() -> dict[str, tuple[str, ...]]:
     """What the lab's resolvers know without asking."""
-    names: dict[str, tuple[str, ...]] = {place.host_name: (place.outer,) for place in PLACES}
+    names: dict[str, tuple[str, ...]] = {place.host_name: (place.outer,) for place in GATEWAYS}
+    names[PORTAL_NAME] = (PORTAL4, PORTAL6)
     names[OBSERVATORY_NAME] = (OBSERVATORY4, OBSERVATORY6)
     return names
 
@@ -195,7 +230,7 @@ def geofeed() -> str:
     """Where the lab's addresses are (RFC 8805)."""
     rows = ["# prefix, country, region, city, postal code"]
     rows += ["192.0.2.0/24,SI,SI-061,Ljubljana,", "2001:db8:c0b::/48,SI,SI-061,Ljubljana,"]
-    for place in PLACES:
+    for place in GATEWAYS:
         own = f"{place.country},{place.region},{place.city},"
         rows.append(f"{place.address4(0)}/28,{own}")
         rows.append(f"{place.address6(0).removesuffix('0')}/48,{own}")
@@ -209,6 +244,8 @@ def geofeed() -> str:
 def operators() -> str:
     """Whose networks they are."""
     rows = [
+        f"{OFFICE.address4(0)}/28,{OFFICE_PROVIDER}",
+        f"{OFFICE.address6(0).removesuffix('0')}/48,{OFFICE_PROVIDER}",
         "192.0.2.0/24,Cobblewire",
         "2001:db8:c0b::/48,Cobblewire",
         "198.51.100.0/24,Quillwort Relay",

@@ -164,6 +164,17 @@ class ShowResult(Result):
 
 
 @dataclass(frozen=True)
+class PlacesResult(Result):
+    """``portal``: what a provider's portal offers."""
+
+    portal: str
+    places: tuple[dict[str, Any], ...]
+    recommended: str
+    reason: str
+    kind: ClassVar[str] = "places"
+
+
+@dataclass(frozen=True)
 class RemoveResult(Result):
     """``remove``."""
 

@@ -226,6 +226,22 @@ def _show(result: results.ShowResult) -> Parts:
         yield from findings_table(result.findings)
 
 
+def _places(result: results.PlacesResult) -> Parts:
+    table = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="bold")
+    for heading in ("name", "place", "protocols", "load"):
+        table.add_column(heading, overflow="fold", justify="right" if heading == "load" else "left")
+    for row in result.places:
+        place = ", ".join(part for part in (row["city"], row["country"]) if part)
+        load = f"{row['load']} %" if row["load"] >= 0 else "not told"
+        best = "bold" if row["name"] == result.recommended else ""
+        table.add_row(Text(row["name"], style=best), place, ", ".join(row["protocols"]), load)
+    yield table
+    yield Text()
+    if result.recommended:
+        yield Text(f"The portal recommends {result.recommended}: {result.reason}.")
+    yield Text(f"Take them all in: zesty import {result.portal}; or one: --place NAME")
+
+
 def _kept_words(row: dict[str, str]) -> Text:
     """Which credentials of a kind would be used."""
     if not row["scope"]:
@@ -462,6 +478,7 @@ _RENDERERS: dict[type[Result], Callable[[Any], Parts]] = {
     results.KitResult: _kit,
     results.ListResult: _list,
     results.ShowResult: _show,
+    results.PlacesResult: _places,
     results.RemoveResult: _removed,
     results.CredentialsResult: _credentials,
     results.ExportResult: _exported,

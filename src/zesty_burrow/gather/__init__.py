@@ -1,0 +1,1 @@
+"""Fetches what providers hand over from where they keep it: their portals."""
