@@ -15,6 +15,7 @@ class Entry(NamedTuple):
 COMMANDS: dict[str, Entry] = {
     "inspect": Entry("inspect_kit", "say what is in a provider's kit; changes nothing"),
     "import": Entry("import_kit", "take a kit's profiles and credentials into the store"),
+    "create": Entry("create", "set a profile up from scratch, guided"),
     "portal": Entry("portal", "look at a provider's portal: its places, and what it recommends"),
     "list": Entry("list_profiles", "list profiles, all or those that match some words"),
     "show": Entry("show_profile", "show one profile, and which credentials it uses"),

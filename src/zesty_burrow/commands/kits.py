@@ -45,7 +45,8 @@ def read_kits(args: Namespace, context: Context, *, profile: str = "", device: s
     for name in args.kit:
         with context.reporter.progress(f"Reading {name}") as progress:
             origin, members, beside = _members(name, args, context)
-            given = Surroundings(args.provider, profile, device, beside, ask, progress)
+            on_disk = not name.startswith(PORTAL)
+            given = Surroundings(args.provider, profile, device, beside, ask, on_disk, progress)
             kits.append(read_kit(origin, members, context.now(), given))
     return tuple(kits)
 

@@ -276,6 +276,8 @@ _CODES = (
          "Its answer does not follow docs/portal.md.", "Check the address."),
     Code("portal-broken-off", _S, "A download did not come whole.",
          "It broke off each time. Nothing was taken.", "Try again later."),
+    Code("answers-missing", _S, "A set-up is not complete.",
+         "There is no terminal to ask on, and not every answer was given.", "Give what is named as an option."),
     Code("already-up", _S, "A tunnel is up already.",
          "There is one tunnel at a time.", "End it first: `zesty disconnect`."),
     Code("not-put-back", _S, "This machine could not be put back wholly.",

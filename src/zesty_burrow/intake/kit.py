@@ -71,7 +71,8 @@ class Surroundings:
     """What a kit alone does not tell.
 
     ``provider``, ``profile``, ``device``: whose credentials they are, where the kit does not say; ``neighbour`` looks
-    a file up beside a single profile; ``ask`` asks for a passphrase; ``progress`` hears of files done and their number.
+    a file up beside a single profile; ``ask`` asks for a passphrase; ``on_disk``: the kit lies somewhere, and what is
+    readable in it stays readable there; ``progress`` hears of files done and their number.
     """
 
     provider: str = ""
@@ -79,6 +80,7 @@ class Surroundings:
     device: str = ""
     neighbour: Neighbour = lambda _: None
     ask: Ask = nobody
+    on_disk: bool = True
     progress: Progress = lambda _done, _all: None
 
 

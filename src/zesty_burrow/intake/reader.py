@@ -168,9 +168,13 @@ class Reader:
 
     def _keep_secrets(self, member: Member, values: list[Credentials], owner: str = "") -> None:
         if values:
+            self._warn_of_plain_secrets(member)
+        self.secrets += [RawSecret(member, value, owner) for value in values]
+
+    def _warn_of_plain_secrets(self, member: Member) -> None:
+        if self.given.on_disk:
             self.findings.append(finding("kit-plaintext-password", member.path))
             self._check_mode(member)
-        self.secrets += [RawSecret(member, value, owner) for value in values]
 
     def _sheet(self, member: Member) -> None:
         text = text_of(member)
@@ -208,8 +212,7 @@ class Reader:
                 self.profiles.append(RawProfile(origin, member, made.profile, by_template=not row.first(Field.SIGN_IN)))
                 values += [RawSecret(member, value, origin) for value in made.credentials]
         if values:
-            self.findings.append(finding("kit-plaintext-password", member.path))
-            self._check_mode(member)
+            self._warn_of_plain_secrets(member)
         self.secrets += values
 
     def _data(self, member: Member) -> None:

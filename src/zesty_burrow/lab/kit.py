@@ -40,7 +40,7 @@ def office_files(
     place: story.Place, authority_pem: bytes, account: str, password: str, *, everything: bool
 ) -> dict[str, str]:
     """What her own office's gateway exports for an account: for the office's network alone, or for all traffic."""
-    traffic = Traffic() if everything else Traffic(networks=(ip_network(story.OFFICE_NETWORK),), ipv6="outside")
+    traffic = Traffic() if everything else Traffic(networks=(ip_network(story.OFFICE_NETWORK),))
     profile = Profile(
         name="office-everything" if everything else "office",
         provider=place.provider,

@@ -114,9 +114,13 @@ class Reporter:
     def ask(self, question: str) -> str:
         """A question on the terminal and its answer."""
         try:
-            return self.live.input(question, markup=False).strip()
+            return self.ask_or_end(question).strip()
         except EOFError:
             return ""
+
+    def ask_or_end(self, question: str) -> str:
+        """A question on the terminal and its answer as it was typed; ``EOFError`` where there is none."""
+        return self.live.input(question, markup=False)
 
     def up(self, status: TunnelStatus) -> None:
         """The line that says that the tunnel stands."""

@@ -164,6 +164,28 @@ class ShowResult(Result):
 
 
 @dataclass(frozen=True)
+class CreateResult(Result):
+    """``create``; ``missing``: the kind of credentials that it still needs; ``slips``: what they may hold."""
+
+    profile: Profile
+    text: str
+    findings: tuple[Finding, ...]
+    missing: str
+    slips: tuple[str, ...]
+    kind: ClassVar[str] = "created"
+
+    def content(self) -> dict[str, Any]:
+        import tomllib
+
+        return {
+            "profile": tomllib.loads(self.text),
+            "findings": [finding_document(entry) for entry in self.findings],
+            "missing": self.missing,
+            "slips": list(self.slips),
+        }
+
+
+@dataclass(frozen=True)
 class PlacesResult(Result):
     """``portal``: what a provider's portal offers."""
 

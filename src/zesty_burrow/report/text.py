@@ -226,6 +226,27 @@ def _show(result: results.ShowResult) -> Parts:
         yield from findings_table(result.findings)
 
 
+def _created(result: results.CreateResult) -> Parts:
+    yield _heading(f"{result.profile.name} is in the store")
+    table = _grid({"no_wrap": True, "style": "dim"}, {"overflow": "fold"})
+    for label, value in _show_rows(result.profile):
+        if not label.endswith("offer"):
+            table.add_row(label, Text(value))
+    yield _indent(table)
+    for slip in result.slips:
+        yield Text(f"Note: {slip}.", style="yellow")
+    if result.findings:
+        yield Text()
+        yield _heading("Findings")
+        yield from findings_table(result.findings)
+    yield Text()
+    if result.missing:
+        change = f"zesty credentials change {result.profile.credentials_label!r} --kind {result.missing}"
+        yield Text(f"It still needs a {result.missing}: {change}")
+    else:
+        yield Text(f"Try it without a tunnel: zesty credentials try {result.profile.name}")
+
+
 def _places(result: results.PlacesResult) -> Parts:
     table = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="bold")
     for heading in ("name", "place", "protocols", "load"):
@@ -478,6 +499,7 @@ _RENDERERS: dict[type[Result], Callable[[Any], Parts]] = {
     results.KitResult: _kit,
     results.ListResult: _list,
     results.ShowResult: _show,
+    results.CreateResult: _created,
     results.PlacesResult: _places,
     results.RemoveResult: _removed,
     results.CredentialsResult: _credentials,

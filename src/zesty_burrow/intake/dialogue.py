@@ -1,0 +1,320 @@
+"""The questions of a guided set-up, in order: what each field means, where it usually comes from, what fits.
+
+Pure: answers are texts by key. What must be looked up (does the name resolve, what is in a file) is handed in.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+
+from zesty_burrow.core.identity import Identity
+from zesty_burrow.core.ike.registry import IdType
+from zesty_burrow.core.profile.model import (
+    IPV6_HANDLING,
+    MAX_MTU,
+    MIN_MTU,
+    NAME,
+    Gateway,
+    Profile,
+    SignIn,
+    Traffic,
+    Tunnel,
+)
+from zesty_burrow.core.profile.text import read_profile, write_profile
+from zesty_burrow.errors import InputError
+from zesty_burrow.intake.credentials import paste_slips
+from zesty_burrow.intake.places import country_code, place_in_name
+from zesty_burrow.intake.sheet import slug_of
+
+Answers = Mapping[str, str]
+METHODS = {
+    "password": "eap-mschapv2",
+    "certificate": "certificate",
+    "shared-key": "pre-shared-key",
+    "raw-key": "raw-public-key",
+}
+SCOPES = ("everything", "networks")
+
+
+@dataclass(frozen=True, slots=True)
+class Question:
+    """One field. ``check`` gives the answer as it is kept, or raises ``ValueError`` with the reason.
+
+    ``file``: the answer is a path, whose content is looked into; ``lookup``: a host name that should resolve.
+    """
+
+    key: str
+    ask: str
+    meaning: str
+    source: str
+    check: Callable[[str], str] = str.strip
+    default: Callable[[Answers], str] = lambda _: ""
+    applies: Callable[[Answers], bool] = lambda _: True
+    optional: bool = False
+    choices: tuple[str, ...] = ()
+    file: bool = False
+    lookup: bool = False
+
+    def take(self, text: str) -> str:
+        """The answer as it is kept; ``ValueError`` where it does not fit."""
+        plain = text.strip().strip("\u200b\ufeff")
+        if not plain:
+            if self.optional:
+                return ""
+            raise ValueError("an answer is needed")
+        if self.choices:
+            fitting = [one for one in self.choices if one.startswith(plain.casefold())]
+            if len(fitting) != 1:
+                raise ValueError(f"it is one of {', '.join(self.choices)}")
+            return fitting[0]
+        return self.check(plain)
+
+    def slips(self, text: str) -> list[str]:
+        """What looks like a paste slip in an answer, in words."""
+        return paste_slips(text.strip("\r\n")) if text.strip() else []
+
+
+def _name(text: str) -> str:
+    if not NAME.fullmatch(text):
+        suggestion = slug_of(text)
+        hint = f"; {suggestion} would do" if suggestion else ""
+        raise ValueError(f"lower-case letters, digits, dots and hyphens, up to 64{hint}")
+    return text
+
+
+def _hosts(text: str) -> str:
+    parts = [part for part in text.replace(",", " ").split() if part]
+    for part in parts:
+        if "://" in part or "/" in part:
+            raise ValueError(f"{part!r} is a web address; the host name alone is wanted")
+        if not all(letter.isalnum() or letter in "-.:_" for letter in part) or len(part) > 253:
+            raise ValueError(f"{part!r} is neither a host name nor an IP address")
+    return " ".join(parts)
+
+
+def _country(text: str) -> str:
+    code = country_code(text)
+    if not code:
+        raise ValueError("it is no ISO 3166-1 code and no country's name that is known here")
+    return code
+
+
+def _networks(text: str) -> str:
+    parts = text.replace(",", " ").split()
+    return " ".join(str(ipaddress.ip_network(part)) for part in parts)
+
+
+def _addresses(text: str) -> str:
+    return " ".join(str(ipaddress.ip_address(part)) for part in text.replace(",", " ").split())
+
+
+def _mtu(text: str) -> str:
+    if not text.isascii() or not text.isdigit() or not MIN_MTU <= int(text) <= MAX_MTU:
+        raise ValueError(f"a whole number from {MIN_MTU} to {MAX_MTU} is wanted")
+    return text
+
+
+def _first_host(answers: Answers) -> str:
+    return answers.get("host", "").split(" ")[0]
+
+
+def _place(answers: Answers) -> tuple[str, str]:
+    return place_in_name(_first_host(answers).partition(".")[0])
+
+
+def _default_name(answers: Answers) -> str:
+    return slug_of(_place(answers)[1]) or slug_of(_first_host(answers))
+
+
+QUESTIONS = (
+    Question(
+        "host",
+        "Gateway's host name or IP address",
+        "Where the gateway is. Several, with spaces between them, are tried in turn.",
+        "On the provider's page for manual set-up, or on the IT department's sheet; not the address of the web page.",
+        _hosts,
+        lookup=True,
+    ),
+    Question(
+        "name",
+        "Name of the profile",
+        "What you will call it on the command line.",
+        "You choose it.",
+        _name,
+        _default_name,
+    ),
+    Question(
+        "provider",
+        "Provider",
+        "Profiles of one provider share their credentials.",
+        "The company that runs the gateway, or your own.",
+        default=lambda answers: "",
+        optional=True,
+    ),
+    Question(
+        "identity",
+        "Gateway's identity",
+        "Who the gateway must prove to be: its certificate must hold this name.",
+        "Nearly always the host name; otherwise it stands beside it as remote identity.",
+        default=_first_host,
+    ),
+    Question(
+        "sign-in",
+        "Sign-in by password, certificate, shared-key or raw-key",
+        "How this side proves itself.",
+        "With a name and a password it is password; with a file that ends with .p12 or .key it is certificate.",
+        choices=tuple(METHODS),
+        default=lambda answers: "password",
+    ),
+    Question(
+        "authority",
+        "File with the authority's certificate",
+        "With it the gateway proves itself. Without it nobody can tell the gateway from an impostor.",
+        "A download beside the settings: .pem, .crt, .cer, .der or .p7b.",
+        applies=lambda answers: answers.get("sign-in") != "shared-key",
+        optional=True,
+        file=True,
+    ),
+    Question(
+        "traffic",
+        "Through the tunnel: everything, or only some networks",
+        "An office often takes only what is for its own networks.",
+        "The sheet says something like 'send all traffic: yes or no'.",
+        choices=SCOPES,
+        default=lambda answers: "everything",
+    ),
+    Question(
+        "networks",
+        "Which networks",
+        "What goes through the tunnel, as address and prefix length, with spaces between them.",
+        "From the office's administrator; for example 10.20.0.0/16.",
+        _networks,
+        applies=lambda answers: answers.get("traffic") == "networks",
+    ),
+    Question(
+        "ipv6",
+        "IPv6: tunnel, block or outside",
+        "What becomes of IPv6 while the tunnel is up. 'tunnel' blocks it where the gateway carries none.",
+        "Leave it at tunnel unless somebody tells you otherwise: 'outside' shows your own address.",
+        choices=IPV6_HANDLING,
+        default=lambda answers: "tunnel",
+        applies=lambda answers: answers.get("traffic") == "everything",
+    ),
+    Question(
+        "name-servers",
+        "Name servers",
+        "Who resolves names while the tunnel is up; empty: those that the gateway names.",
+        "First and second name server on the sheet.",
+        _addresses,
+        optional=True,
+    ),
+    Question(
+        "suffixes",
+        "Search suffixes",
+        "What is added to short names; empty: those that the gateway names.",
+        "Suffix or search domain on the sheet, for example office.tidewrack.example.",
+        optional=True,
+    ),
+    Question(
+        "country",
+        "Country of the exit",
+        "What is promised about where your traffic comes out; `verify` holds the provider to it.",
+        "On the provider's list of places.",
+        _country,
+        lambda answers: _place(answers)[0],
+        optional=True,
+    ),
+    Question(
+        "city",
+        "City of the exit",
+        "For you, to find it by.",
+        "On the provider's list of places.",
+        default=lambda answers: _place(answers)[1],
+        optional=True,
+    ),
+    Question(
+        "mtu",
+        "MTU of the tunnel device",
+        "Larger packets are cut or refused. 1400 suits nearly every line.",
+        "Leave it, unless large downloads hang.",
+        _mtu,
+        lambda answers: "1400",
+    ),
+)
+BY_KEY = {question.key: question for question in QUESTIONS}
+
+
+def open_questions(answers: Answers) -> list[Question]:
+    """What is still to be asked."""
+    return [one for one in QUESTIONS if one.key not in answers and one.applies(answers)]
+
+
+def take_given(given: Answers) -> dict[str, str]:
+    """Answers that came all at once, each checked. :class:`InputError` names the key."""
+    taken: dict[str, str] = {}
+    for key in given:
+        if key not in BY_KEY:
+            raise InputError(f"there is no question {key!r:.60}", next_step=f"The keys are {', '.join(BY_KEY)}.")
+    for question in QUESTIONS:
+        if question.key not in given or not question.applies(taken):
+            continue
+        try:
+            taken[question.key] = question.take(given[question.key])
+        except ValueError as problem:
+            raise InputError(
+                f"{question.key}: {given[question.key]!r:.80}", why=str(problem), next_step=question.source
+            ) from None
+    return taken
+
+
+def with_defaults(answers: Answers) -> dict[str, str]:
+    """Everything that has a default or may be empty; :class:`InputError` names what is missing."""
+    filled = dict(answers)
+    missing = []
+    for question in QUESTIONS:
+        if question.key in filled or not question.applies(filled):
+            continue
+        default = question.default(filled)
+        if question.key == "identity" and "host" in missing:
+            continue  # it follows from the host
+        if not default and not question.optional:
+            missing.append(question.key)
+        else:
+            filled[question.key] = default
+    if missing:
+        raise InputError(
+            "answers are missing",
+            why=f"nobody said {', '.join(missing)}",
+            next_step=f"Add --{missing[0]}, or run `zesty create` on a terminal, where it is asked for.",
+            slug="answers-missing",
+        )
+    return filled
+
+
+def profile_of(answers: Answers, authorities: tuple[str, ...]) -> Profile:
+    """The profile that whole answers describe; the text form's own rules judge it."""
+    everything = answers.get("traffic") == "everything"
+    networks = () if everything else tuple(map(ipaddress.ip_network, answers["networks"].split()))
+    method = METHODS[answers["sign-in"]]
+    identity = Identity.of(answers["identity"])
+    if "@" in identity.value:
+        identity = Identity(IdType.ID_RFC822_ADDR, identity.value)
+    profile = Profile(
+        name=answers["name"],
+        provider=answers.get("provider", ""),
+        country=answers.get("country", ""),
+        city=answers.get("city", ""),
+        gateway=Gateway(tuple(answers["host"].split()), identity=identity),
+        tunnel=Tunnel(mtu=int(answers["mtu"])),
+        sign_in=SignIn("pre-shared-key" if method == "pre-shared-key" else "certificate", method),
+        authorities=authorities,
+        traffic=Traffic(
+            networks=networks or Traffic().networks,
+            ipv6=answers.get("ipv6", "tunnel"),
+            name_servers=tuple(map(ipaddress.ip_address, answers.get("name-servers", "").split())),
+            suffixes=tuple(answers.get("suffixes", "").replace(",", " ").split()),
+        ),
+    )
+    return read_profile(write_profile(profile), "the answers")
