@@ -48,9 +48,11 @@ class _Joining:
         self._used: set[str] = set()
         self._certificates = [one for entry in reader.certificates.values() for one in entry.certificates]
         self._issuing = {
-            path: entry.pem
+            path: b"".join(
+                one.public_bytes(Encoding.PEM) for one in entry.certificates if trust.is_authority(one)
+            ).decode()
             for path, entry in reader.certificates.items()
-            if entry.certificates and all(trust.is_authority(one) for one in entry.certificates)
+            if any(trust.is_authority(one) for one in entry.certificates)
         }
         self._anchors = [one for one in self._certificates if trust.is_authority(one)]
         self._lists: list[tuple[str, x509.CertificateRevocationList]] = []
@@ -192,7 +194,7 @@ class _Joining:
                 self.reader.keep(path, Kind.CERTIFICATE, "the profiles' authority")
             elif path in self._used:
                 self.reader.keep(path, Kind.CERTIFICATE, "part of a path of certificates")
-            elif path in self._issuing or not self._is_gateways_own(path):
+            elif trust.is_authority(entry.certificates[0]) or not self._is_gateways_own(path):
                 self.reader.leave(entry.member, Kind.CERTIFICATE, "kit-certificate-unused")
 
     def _is_gateways_own(self, path: str) -> bool:

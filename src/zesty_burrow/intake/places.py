@@ -146,7 +146,8 @@ class Place(NamedTuple):
 _LETTERS = str.maketrans({"ø": "o", "Ø": "O", "æ": "ae", "Æ": "Ae", "ß": "ss", "ł": "l", "Ł": "L", "đ": "d", "Đ": "D"})
 
 
-def _plain(text: str) -> str:
+def folded(text: str) -> str:
+    """Lower-case ASCII letters for whatever script variant a name is written in."""
     return unicodedata.normalize("NFKD", text.translate(_LETTERS)).encode("ascii", "ignore").decode().casefold()
 
 
@@ -158,7 +159,7 @@ def countries() -> dict[str, str]:
 
 @lru_cache(maxsize=1)
 def _country_words() -> dict[str, str]:
-    words = {_plain(name): code for code, name in countries().items()}
+    words = {folded(name): code for code, name in countries().items()}
     words.update({code.casefold(): code for code in countries()})
     return {**words, **_ALSO}
 
@@ -169,7 +170,7 @@ def _city_words() -> dict[str, Place]:
     for entry in "".join(_CITIES).split("|"):
         short, rest = entry.split(" ", 1)
         city, code = rest.rsplit(" ", 1)
-        words.setdefault(_plain(city), Place(code, city))
+        words.setdefault(folded(city), Place(code, city))
         if short != "-":
             words.setdefault(short, Place(code, city))
     return words
@@ -177,13 +178,13 @@ def _city_words() -> dict[str, Place]:
 
 def country_code(text: str) -> str:
     """The ISO 3166-1 code for a code or a country's name; empty where it is neither."""
-    return _country_words().get(_plain(text).strip(), "")
+    return _country_words().get(folded(text).strip(), "")
 
 
 def place_in_name(name: str) -> Place:
     """The place that a file's or a host's name tells, as far as it tells one."""
     stem = re.sub(r"\.[a-z0-9]{2,5}$", "", name.rpartition("/")[2], flags=re.IGNORECASE)
-    words = [word for word in re.split(r"[^a-z]+", _plain(stem)) if word and word not in _NOISE]
+    words = [word for word in re.split(r"[^a-z]+", folded(stem)) if word and word not in _NOISE]
     city = _find_city(words)
     for position, word in enumerate(words):
         code = _country_words().get(word, "")

@@ -11,7 +11,6 @@ import ipaddress
 import json
 import re
 import tomllib
-import unicodedata
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
@@ -25,7 +24,7 @@ from zesty_burrow.core.profile.text import read_profile, write_profile
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import Malformed, ProfileInvalid
 from zesty_burrow.intake.credentials import paste_slips
-from zesty_burrow.intake.places import country_code, place_in_name
+from zesty_burrow.intake.places import country_code, folded, place_in_name
 from zesty_burrow.intake.vocabulary import Field, meaning, yes_or_no
 
 MAX_ROWS = 10_000
@@ -169,8 +168,7 @@ def looks_like_table(text: str) -> bool:
 
 def slug_of(text: str) -> str:
     """A profile's name from a title: lower-case ASCII letters, digits and hyphens."""
-    plain = unicodedata.normalize("NFKD", text).encode("ascii", "ignore").decode().lower()
-    return re.sub(r"[^a-z0-9]+", "-", plain).strip("-")[:60].strip("-")
+    return re.sub(r"[^a-z0-9]+", "-", folded(text)).strip("-")[:60].strip("-")
 
 
 @dataclass(slots=True)
