@@ -162,8 +162,8 @@ CORPUS: dict[str, Row] = {
     "credentials that others can read": row(("c.txt", m.CREDENTIALS), (), (f"{NP} {Q}",), {PLAIN, "kit-world-readable"}, provider=Q, mode=0o644),
     "two different credentials": row(lambda: {**TWO, "kit/credentials.txt": m.CREDENTIALS, "kit/old.txt": b"old_heron\nx_Y\n"}, BOTH, (f"{NP} {Q}",), {PLAIN, "kit-several-credentials"}, left_out=1),
     # RFC 9061
-    "RFC 9061 data": row(("data.json", lambda: INSTANCE("certificate")), ("tromso-office",), (), {NONE, FROM_NAME, "model-not-mapped", UNAVAILABLE}),
-    "RFC 9061 data with a shared secret": row(("data.json", lambda: INSTANCE("pre-shared")), ("tromso-office",), (f"{PSK} tromso-office",), {PLAIN, FROM_NAME, "model-not-mapped", UNAVAILABLE}),
+    "RFC 9061 data": row(("data.json", lambda: INSTANCE("certificate")), ("tromso-office",), (), {NONE, "model-not-mapped", UNAVAILABLE, "algorithm-unavailable"}),
+    "RFC 9061 data with a shared secret": row(("data.json", lambda: INSTANCE("pre-shared")), ("tromso-office",), (f"{PSK} tromso-office",), {PLAIN, "model-not-mapped", UNAVAILABLE, "algorithm-unavailable"}),
     "RFC 9061 data in transport mode": row(lambda: {**TWO, "kit/data.json": INSTANCE("certificate").replace(b'"tunnel",', b'"transport",')}, BOTH, (), {NONE, "kit-unreadable"}),
 }  # fmt: skip
 

@@ -149,13 +149,14 @@ def revocation_findings(
 ) -> list[Finding]:
     """Whether the issuer has revoked a certificate. ``needed``: not being told counts against it (RFC 5280 §6.3).
 
-    ``others`` are further certificates of the issuer, for a list that was signed with another key of its own.
+    ``others`` are further certificates of the issuer, for a list that was signed with another key of its own; they
+    must have been found good before.
     """
     name = printable(certificate.subject.rfc4514_string())
-    signers = [issuer, *(one for one in others if same_name(one.subject, issuer.subject))]
+    signers = [issuer, *others]
     reliable = [one for one in lists if _covers(one, certificate) and not list_problem(one, signers, now)]
     for entry in reliable:
-        row = entry.get_revoked_certificate_by_serial_number(certificate.serial_number)
+        row = _row_of(entry, certificate.serial_number)
         if row is None:
             if _unknown_entries(entry):
                 return [finding("certificate-status-unknown", name, "its list has an entry that is not understood")]
@@ -164,6 +165,13 @@ def revocation_findings(
     if needed and not reliable:
         return [finding("certificate-status-unknown", name, "no list of its issuer can be relied on")]
     return []
+
+
+def _row_of(revocations: Revocations, serial: int) -> x509.RevokedCertificate | None:
+    """The entry of a certificate; the library's own look-up does not know of negative serial numbers."""
+    if serial >= 0:
+        return revocations.get_revoked_certificate_by_serial_number(serial)
+    return next((row for row in revocations if row.serial_number == serial), None)
 
 
 def _unknown_entries(revocations: Revocations) -> bool:

@@ -6,6 +6,7 @@ import hashlib
 import ipaddress
 from collections.abc import Iterator, Sequence
 from datetime import datetime, timedelta
+from itertools import pairwise
 
 from cryptography import x509
 from cryptography.exceptions import UnsupportedAlgorithm
@@ -253,10 +254,31 @@ def path_findings(
             found += issuer_findings(issuer, below)
         found += _constraint_findings(issuer, path[:position])
         child = path[position - 1]
-        found += revocation_findings(child, issuer, lists, now, others=[*path, *others], needed=need_status)
+        signers = _list_signers(issuer, path, others, now, lists) if lists else []
+        found += revocation_findings(child, issuer, lists, now, others=signers, needed=need_status)
         # RFC 5280 §6.1.4 l: a certificate that an authority has issued to itself does not count.
         below += not same_name(issuer.subject, issuer.issuer)
     return found
+
+
+def _list_signers(
+    issuer: x509.Certificate,
+    path: Sequence[x509.Certificate],
+    others: Sequence[x509.Certificate],
+    now: datetime,
+    lists: Sequence[Revocations],
+) -> list[x509.Certificate]:
+    """The issuer's further certificates that may have signed its lists: each under the same anchor, not revoked."""
+    good = []
+    for candidate in others:
+        if candidate in (issuer, path[-1]) or not same_name(candidate.subject, issuer.subject):
+            continue
+        own = find_path(candidate, others, path[-1:])
+        if own is None or date_findings(candidate, now, soon=False):
+            continue
+        if not any(revocation_findings(child, parent, lists, now) for child, parent in pairwise(own)):
+            good.append(candidate)
+    return good
 
 
 def _constraint_findings(issuer: x509.Certificate, beneath: Sequence[x509.Certificate]) -> list[Finding]:

@@ -277,7 +277,7 @@ def with_defaults(answers: Answers) -> dict[str, str]:
         if question.key in filled or not question.applies(filled):
             continue
         default = question.default(filled)
-        if question.key == "identity" and "host" in missing:
+        if question.key in ("name", "identity") and "host" in missing:
             continue  # it follows from the host
         if not default and not question.optional:
             missing.append(question.key)

@@ -47,12 +47,14 @@ class _Joining:
         self._contents: dict[str, str] = {}
         self._used: set[str] = set()
         self._certificates = [one for entry in reader.certificates.values() for one in entry.certificates]
-        self._issuing = {
-            path: b"".join(
-                one.public_bytes(Encoding.PEM) for one in entry.certificates if trust.is_authority(one)
-            ).decode()
+        issuing = {
+            path: [one for one in entry.certificates if trust.is_authority(one)]
             for path, entry in reader.certificates.items()
-            if any(trust.is_authority(one) for one in entry.certificates)
+        }
+        self._issuing = {
+            path: b"".join(one.public_bytes(Encoding.PEM) for one in found).decode()
+            for path, found in issuing.items()
+            if found
         }
         self._anchors = [one for one in self._certificates if trust.is_authority(one)]
         self._lists: list[tuple[str, x509.CertificateRevocationList]] = []

@@ -63,7 +63,14 @@ def key_from_file(path: Path) -> bytes:
             why=f"its mode is {stat.S_IMODE(mode):04o}",
             next_step=f"chmod 600 {path}, and change the passwords that it sealed.",
         )
-    key = path.read_bytes()
+    try:
+        key = path.read_bytes()
+    except PermissionError:
+        raise SealError(
+            f"the secrets under {path} cannot be opened",
+            why="only root reads the key of the machine's store",
+            next_step="Run the command as root, or keep credentials of your own: zesty credentials change",
+        ) from None
     if len(key) != 32:
         raise SealError(f"the key file {path} is damaged", why=f"{len(key)} octets instead of 32")
     return key
