@@ -46,7 +46,7 @@ async def start_role(name: str, secrets: Secrets) -> Calls:
                 for address in (story.OFFICE_RESOLVER, story.OFFICE_FILES):
                     netlink.add_address("lo", f"{address}/32")
             own: dict[str, tuple[str, ...]] = {f"files.{story.OFFICE_SUFFIX}": (story.OFFICE_FILES,)}
-            await Resolver((story.OFFICE_RESOLVER,), own).start()
+            await Resolver((story.OFFICE_RESOLVER,), own, story.OFFICE.outer).start()
         return calls
     if name == "cobblewire":
         translate_source("cottage", story.COTTAGE_PUBLIC4)

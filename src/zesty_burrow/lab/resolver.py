@@ -20,10 +20,13 @@ MAX_WAITING = 512
 
 
 class Resolver:
-    """Listens on ``addresses`` and asks onward from the first of them; ``own``: names that only it knows."""
+    """Listens on ``addresses``; asks onward from the first, or from ``outside``; ``own``: names only it knows."""
 
-    def __init__(self, addresses: tuple[str, ...], own: dict[str, tuple[str, ...]] | None = None) -> None:
+    def __init__(
+        self, addresses: tuple[str, ...], own: dict[str, tuple[str, ...]] | None = None, outside: str = ""
+    ) -> None:
         self._addresses = addresses
+        self._outside = outside or addresses[0]
         self._zone = Zone("example", {**story.static_names(), **(own or {})}, name_server=f"ns.{story.DOMAIN}")
         self._probe = dns.name.from_text(story.PROBE_ZONE)
         self._waiting = 0
@@ -75,7 +78,7 @@ class Resolver:
         loop = asyncio.get_running_loop()
         with suppress(OSError, asyncio.TimeoutError), socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as channel:
             channel.setblocking(False)
-            channel.bind((self._addresses[0], 0))
+            channel.bind((self._outside, 0))
             channel.connect((story.OBSERVATORY4, 53))
             await loop.sock_sendall(channel, data)
             return await asyncio.wait_for(loop.sock_recv(channel, 4096), PATIENCE)

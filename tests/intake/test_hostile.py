@@ -1,0 +1,374 @@
+"""Strangers' octets in every reader: only the documented errors, no hang, no memory; limits before memory is spent."""
+
+from __future__ import annotations
+
+import io
+import json
+import tarfile
+import tracemalloc
+import zipfile
+from datetime import UTC, datetime
+
+import pytest
+from cryptography.hazmat.primitives.serialization import Encoding
+from hypothesis import given
+from hypothesis import strategies as st
+
+from corpus import material as m
+from corpus.instance import INSTANCE
+from zesty_burrow.core.credentials import (
+    KINDS,
+    AdditionalKey,
+    ClientKey,
+    NamePassword,
+    PreSharedKey,
+    RawKey,
+    Scope,
+    from_document,
+    most_specific,
+    pack,
+    unpack,
+)
+from zesty_burrow.core.names import breaks_constraints, canonical
+from zesty_burrow.core.revocation import load_revocation_list_untrusted
+from zesty_burrow.core.secret import Secret
+from zesty_burrow.errors import BurrowError, InputError, LimitExceeded, Malformed, SealError
+from zesty_burrow.intake import codes, limits
+from zesty_burrow.intake.containers import expand
+from zesty_burrow.intake.credentials import read_additional_key_untrusted, read_shared_key_untrusted
+from zesty_burrow.intake.instance_data import read_instance_data_untrusted, write_instance_data
+from zesty_burrow.intake.keys import MAX_ROUNDS, read_keys_untrusted
+from zesty_burrow.intake.kit import Surroundings, read_kit
+from zesty_burrow.intake.member import Member
+from zesty_burrow.intake.places import countries, country_code, place_in_name
+from zesty_burrow.intake.sealed import (
+    open_credentials_untrusted,
+    read_sealed_file_untrusted,
+    seal_credentials,
+    sealed_file,
+)
+
+NOW = datetime.now(UTC)
+CHANGES = st.lists(st.tuples(st.integers(0, 5000), st.integers(0, 255)), max_size=6)
+
+
+def damaged(data, changes, cut):
+    """Octets with some changed and some of the end gone."""
+    octets = bytearray(data)
+    for position, value in changes:
+        octets[position % len(octets)] = value
+    return bytes(octets[: len(octets) - cut % len(octets)])
+
+
+SAMPLES = {
+    "PKCS #8": m.key(),
+    "PKCS #8 under a passphrase": m.key(passphrase=m.PASSPHRASE),
+    "DER": m.key(encoding=Encoding.DER),
+    "PKCS #12": m.bundle(),
+}
+
+
+@pytest.mark.parametrize("title", SAMPLES)
+@given(changes=CHANGES, cut=st.integers(0, 300))
+def test_keys(title, changes, cut):
+    """A damaged key or bundle is read, malformed, too costly, or does not open."""
+    try:
+        read_keys_untrusted(damaged(SAMPLES[title], changes, cut), lambda _: m.PASSPHRASE, "file")
+    except (InputError, SealError) as problem:
+        assert problem.why
+
+
+def with_rounds(data, rounds):
+    """The same bundle, asking for as many rounds (its first count of them is written in four octets)."""
+    at = data.index(b"\x04\x08") if b"\x04\x08" in data else data.index(b"\x04\x10")
+    size = data[at + 1]
+    where = at + 2 + size
+    assert data[where] == 2
+    width = data[where + 1]
+    return data[: where + 2] + rounds.to_bytes(width) + data[where + 2 + width :]
+
+
+def test_a_key_that_would_keep_us_busy_for_hours():
+    """The number of rounds is looked at before a passphrase is asked for."""
+    data = m.key(encoding=Encoding.DER, passphrase=m.PASSPHRASE)
+    assert read_keys_untrusted(data, lambda _: m.PASSPHRASE, "file").keys
+
+    def nobody_asks(_):
+        raise AssertionError("no passphrase may be asked for")
+
+    at = data.index(b"\x02\x02\x08\x00", 20) if b"\x02\x02\x08\x00" in data else -1
+    if at >= 0:
+        costly = data[:at] + b"\x02\x02\x7f\xff" + data[at + 4 :]
+        with pytest.raises((SealError, Malformed)):
+            read_keys_untrusted(costly, lambda _: m.PASSPHRASE, "file")
+    salt = b"\x04\x08saltsalt"
+    body = b"\x30" + bytes([len(salt) + 7]) + salt + b"\x02\x05" + (MAX_ROUNDS * 10).to_bytes(5)
+    octets = b"\x30" + bytes([len(body) + 3]) + b"\x02\x01\x03" + body
+    with pytest.raises(LimitExceeded, match="rounds"):
+        read_keys_untrusted(octets, nobody_asks, "file")
+
+
+@given(changes=CHANGES, cut=st.integers(0, 300))
+def test_revocation_lists(changes, cut):
+    for data in (m.revocations(1, 2, 3), m.revocations(1, encoding=Encoding.DER)):
+        try:
+            load_revocation_list_untrusted(damaged(data, changes, cut))
+        except Malformed as problem:
+            assert problem.why
+
+
+PICTURES = {kind: m.picture(m.profile(authorities=()), kind) for kind in ("png",)}
+
+
+@given(changes=CHANGES, cut=st.integers(0, 300))
+def test_pictures(changes, cut):
+    """A damaged picture has codes, none, or is malformed."""
+    try:
+        found = codes.read_picture_untrusted(damaged(PICTURES["png"], changes, cut))
+        assert isinstance(found, list)
+    except InputError as problem:
+        assert problem.why
+
+
+def test_a_picture_of_too_many_pixels():
+    """Refused from its header, before its pixels are unpacked."""
+    from PIL import Image
+
+    stream = io.BytesIO()
+    Image.new("1", (30_000, 2_000)).save(stream, "PNG")
+    tracemalloc.start()
+    with pytest.raises(LimitExceeded):
+        codes.read_picture_untrusted(stream.getvalue())
+    _, peak = tracemalloc.get_traced_memory()
+    tracemalloc.stop()
+    assert peak < 8 << 20
+
+
+@given(st.text(min_size=1, max_size=9000), st.randoms())
+def test_codes_come_back_as_they_went(text, dice):
+    """Whatever fits is split, drawn, read and joined again, in any order; a missing part is told."""
+    made = codes.make_codes(text)
+    symbols = []
+    for code in made:
+        stream = io.BytesIO()
+        code.save(stream, kind="png", scale=3)
+        symbols += codes.read_picture_untrusted(stream.getvalue())
+    dice.shuffle(symbols)
+    assert codes.join_symbols(symbols) == ([text.encode()], [])
+    if len(symbols) > 1:
+        texts, missing = codes.join_symbols(symbols[1:])
+        assert (texts, len(missing)) == ([], 1)
+
+
+def test_what_does_not_fit_into_codes():
+    with pytest.raises(LimitExceeded, match="does not fit"):
+        codes.make_codes("x" * (codes.ONE_CODE * codes.MAX_PARTS + 1))
+
+
+JSON = st.recursive(
+    st.none() | st.booleans() | st.integers() | st.text(max_size=8),
+    lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.text(max_size=8), inner, max_size=3),
+    max_leaves=8,
+)
+
+
+def _paths(value, at=()):
+    yield at
+    items = value.items() if isinstance(value, dict) else enumerate(value) if isinstance(value, list) else ()
+    for key, inner in items:
+        yield from _paths(inner, (*at, key))
+
+
+@given(st.data(), st.sampled_from(["certificate", "pre-shared"]), JSON)
+def test_instance_data(data, method, other):
+    """RFC 9061 data with any part exchanged for anything: entries, or the one error; never a fault."""
+    document = json.loads(INSTANCE(method))
+    where = data.draw(st.sampled_from([path for path in _paths(document) if path]))
+    inner = document
+    for key in where[:-1]:
+        inner = inner[key]
+    inner[where[-1]] = other
+    try:
+        for entry in read_instance_data_untrusted(json.dumps(document), "data"):
+            assert isinstance(entry, InputError) or entry.profile.name
+    except Malformed as problem:
+        assert problem.why
+
+
+def test_instance_data_out_and_in():
+    """What maps comes back; what does not is told."""
+    kit = read_kit("k", [Member("data.json", INSTANCE("pre-shared"))], m.NOW)
+    profile = kit.profiles[0].profile
+    text, unmapped = write_instance_data({"office": profile})
+    again = next(iter(read_instance_data_untrusted(text, "again"))).profile
+    assert (again.gateway, again.traffic, again.algorithms) == (profile.gateway, profile.traffic, profile.algorithms)
+    assert again.sign_in.identity == profile.sign_in.identity
+    assert not unmapped
+    assert "auks dive" not in text
+    assert b"auks dive at dawn".hex() not in text
+
+
+VALUES = st.one_of(
+    st.builds(NamePassword, st.text(), st.builds(Secret, st.text()), st.text()),
+    st.builds(ClientKey, st.builds(Secret, st.text()), st.lists(st.text(), max_size=2).map(tuple)),
+    st.builds(PreSharedKey, st.builds(Secret, st.binary())),
+    st.builds(AdditionalKey, st.text(), st.builds(Secret, st.binary())),
+    st.builds(RawKey, st.builds(Secret, st.text())),
+)
+
+
+@given(VALUES)
+def test_credentials_are_packed_and_unpacked(value):
+    """Every kind comes back as it was; nothing of it shows itself."""
+    assert unpack(pack(value), "") == value
+    assert "Secret(…)" in repr(value)
+
+
+@given(JSON, st.sampled_from([*KINDS.values(), "", "other"]))
+def test_credentials_of_any_content(document, kind):
+    try:
+        from_document(document if isinstance(document, dict) else {}, kind)
+    except Malformed as problem:
+        assert problem.why
+
+
+def test_sealed_credentials():
+    """Open under their passphrase alone; a changed octet opens nothing."""
+    values = [(Scope("Q", "curlew", "lisbon"), NamePassword("heron", Secret("x_Y")))]
+    table = seal_credentials(values, m.PASSPHRASE, lambda size: bytes(range(size)))
+    text = sealed_file(table).decode()
+    assert "x_Y" not in text
+    assert open_credentials_untrusted(read_sealed_file_untrusted(text, "f"), m.PASSPHRASE, "f") == values
+    for changed, passphrase in (({**table, "data": table["data"][:-4] + "AAAA"}, m.PASSPHRASE), (table, "other")):
+        with pytest.raises((SealError, Malformed)):
+            open_credentials_untrusted(changed, passphrase, "f")
+    for broken in ({}, {**table, "format": 9}, {**table, "salt": "?"}, [], None):
+        with pytest.raises(Malformed):
+            open_credentials_untrusted(broken, m.PASSPHRASE, "f")
+
+
+@given(st.text(max_size=600))
+def test_shared_keys_of_any_text(text):
+    for reader in (read_shared_key_untrusted, read_additional_key_untrusted):
+        try:
+            value, _ = reader(text, "f")
+            assert text.strip() == "" or value
+        except Malformed as problem:
+            assert problem.why
+
+
+SCOPES = [Scope("Q"), Scope("Q", "curlew"), Scope("Q", "", "lisbon"), Scope("Q", "curlew", "lisbon")]
+
+
+@given(st.permutations(SCOPES))
+def test_the_most_specific_scope(order):
+    """In whatever order they are kept."""
+    assert most_specific(order, lambda one: one) == SCOPES[3]
+    assert most_specific(order[:0], lambda one: one) is None
+    assert len({one.subject("k") for one in order}) == 4
+
+
+@given(st.text(max_size=60))
+def test_places_in_any_name(name):
+    """A country that exists, or none."""
+    place = place_in_name(name)
+    assert place.country == "" or place.country in countries()
+    assert country_code(name) == "" or country_code(name) in countries()
+
+
+@pytest.mark.parametrize(
+    ("name", "country", "city"),
+    [
+        ("pt-lis-01.toml", "PT", "Lisbon"),
+        ("quillwort-tallinn.toml", "EE", "Tallinn"),
+        ("kits/uy_montevideo_udp.txt", "UY", "Montevideo"),
+        ("New Zealand - Wellington.toml", "NZ", "Wellington"),
+        ("tromso-office.toml", "NO", "Tromsø"),
+        ("TROMSØ.toml", "NO", "Tromsø"),
+        ("server-no-osl.toml", "NO", "Oslo"),
+        ("ke01", "KE", ""),
+        ("south-africa.toml", "ZA", ""),
+        ("uk-london", "GB", "London"),
+        ("gb-man-3", "GB", "Manchester"),
+        ("man-page.txt", "", ""),
+        ("log-in.toml", "", ""),
+        ("settings.toml", "", ""),
+        ("write-to-me.txt", "", ""),
+    ],
+)
+def test_places_that_people_write(name, country, city):
+    assert place_in_name(name) == (country, city)
+
+
+def test_the_table_of_countries():
+    """ISO 3166-1 has 249 codes; each is found by code and by name."""
+    assert len(countries()) == 249
+    for code, name in countries().items():
+        assert country_code(code) == code
+        assert country_code(name) == code
+
+
+def many(kind, count):
+    """An archive of so many empty files."""
+    stream = io.BytesIO()
+    if kind == "zip":
+        with zipfile.ZipFile(stream, "w") as archive:
+            for number in range(count):
+                archive.writestr(zipfile.ZipInfo(f"{number}.toml"), b"")
+    else:
+        with tarfile.open(fileobj=stream, mode="w") as archive:
+            for number in range(count):
+                archive.addfile(tarfile.TarInfo(f"{number}.toml"))
+    return stream.getvalue()
+
+
+@pytest.mark.parametrize("kind", ["zip", "tar"])
+def test_a_hundred_thousand_members(kind):
+    """Refused as soon as the limit is passed, with memory of the order of the archive itself."""
+    data = many(kind, 100_000)
+    tracemalloc.start()
+    with pytest.raises(LimitExceeded, match=f"{limits.MAX_MEMBERS} members"):
+        expand([Member(f"many.{kind}", data)])
+    _, peak = tracemalloc.get_traced_memory()
+    tracemalloc.stop()
+    assert peak < 150 << 20
+
+
+@given(CHANGES, st.integers(0, 900), st.sampled_from(["zip", "tar", "tar.gz", "txz", "eml"]))
+def test_damaged_kits(changes, cut, form):
+    """A whole kit in any wrapping, changed and cut: something is taken, or one documented error with a reason."""
+    files = {"lisbon.toml": m.LISBON, "quillwort-authority.pem": m.CA, "me.p12": m.bundle(), "c.txt": m.CREDENTIALS}
+    packed = {
+        "zip": lambda: m.zipped(files),
+        "tar": lambda: m.tarred(files),
+        "tar.gz": lambda: m.tarred(files, m.gzipped),
+        "txz": lambda: m.tarred(files, m.xz),
+        "eml": lambda: m.mail("Account: x\nPassword: y", attach=list(files.items())),
+    }[form]()
+    try:
+        kit = read_kit(
+            "k", [Member(f"k.{form}", damaged(packed, changes, cut))], NOW, Surroundings(ask=lambda _: m.PASSPHRASE)
+        )
+        assert kit.profiles or kit.credentials
+    except BurrowError as problem:
+        assert isinstance(problem, InputError | SealError)
+        assert problem.why
+        assert problem.next_step
+
+
+def test_name_constraints_and_comparison():
+    """White space and case do not matter in names (RFC 5280 §7.1); a constraint on another kind of name is no bar."""
+    from cryptography import x509
+    from cryptography.x509.oid import NameOID
+
+    def name(text):
+        return x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, text)])
+
+    assert canonical(name("Quillwort  Relay")) == canonical(name("quillwort relay "))
+    certificate = x509.load_der_x509_certificate(m.GATEWAY_CERTIFICATE)
+    inside = x509.NameConstraints([x509.DNSName("quillwort.example")], None)
+    outside = x509.NameConstraints(None, [x509.DNSName("quillwort.example")])
+    other = x509.NameConstraints([x509.DNSName("relay.example")], None)
+    assert breaks_constraints(certificate, inside) == ""
+    assert breaks_constraints(certificate, outside) == "lisbon.quillwort.example"
+    assert breaks_constraints(certificate, other) == "lisbon.quillwort.example"
