@@ -32,6 +32,8 @@ from __future__ import annotations
 
 def printable(text: str) -> str:
     """A stranger's text without what could steer a terminal: every unprintable character becomes U+FFFD."""
+    if text.isprintable():
+        return text
     return "".join(letter if letter.isprintable() else "\ufffd" for letter in text)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import tomllib
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -128,10 +129,11 @@ class Reader:
         table = None
         if sealed.TABLE in text:
             text, table = _without_sealed(text, member.path)
-        place = place_in_name(member.path)
-        name = sheet.slug_of(place.city or member.name.rpartition(".")[0])
+        name = ""
+        if not NAME_KEY.search(text):
+            name = sheet.slug_of(place_in_name(member.path).city or member.name.rpartition(".")[0])
         named = read_profile(text, member.path, name=name)
-        if named.name == name and not _has_name(text):
+        if name and named.name == name:
             self.findings.append(finding("name-from-place", member.path, named.name))
         self.profiles.append(RawProfile(member.path, member, named))
         if table is not None:
@@ -267,9 +269,7 @@ def _slug(problem: BurrowError) -> str:
     return problem.slug if known else "kit-unreadable"
 
 
-def _has_name(text: str) -> bool:
-    head = tomllib.loads(text).get("profile", {})
-    return isinstance(head, dict) and "name" in head
+NAME_KEY = re.compile(r"^\s*name\s*=", re.MULTILINE)
 
 
 def _without_sealed(text: str, origin: str) -> tuple[str, object]:

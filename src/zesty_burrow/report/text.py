@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
+from rich.cells import cell_len
 from rich.console import RenderableType
 from rich.padding import Padding
 from rich.table import Table
@@ -28,6 +29,11 @@ VERDICT_WORDS = {
     Verdict.UNCLEAR: "UNCLEAR: what was seen is not enough to tell.",
 }
 Parts = Iterable[RenderableType]
+T = TypeVar("T")
+MANY = 300
+"""Rows of a list from which it is laid out without wrapping."""
+MOST = 50
+"""Lines of one sort that are shown of a large kit."""
 SAID = frozenset(
     ("kit-read-me", "kit-junk", "kit-same-content", "kit-certificate-unused", "profile-same", "gateway-certificate")
 )
@@ -66,7 +72,9 @@ def findings_table(findings: Sequence[Finding], *, with_remedy: bool = True) -> 
     """Findings, the serious ones first; what has no remedy beyond "nothing to do" stays on one line."""
     order = [Severity.SERIOUS, Severity.WARNING, Severity.NOTE]
     table = _grid({"no_wrap": True}, {"no_wrap": True}, {"overflow": "fold"})
-    rows = sorted(findings, key=lambda one: order.index(one.severity))
+    every = sorted(findings, key=lambda one: order.index(one.severity))
+    rows = _some(every, lambda one: one.code)
+    hidden = len(every) - len(rows)
     for entry, following in zip(rows, [*rows[1:], None], strict=True):
         words = entry.code.title if not entry.detail else f"{entry.code.title.rstrip('.')}: {entry.detail}"
         subject = f"{entry.subject}: " if entry.subject and entry.subject not in words else ""
@@ -77,7 +85,8 @@ def findings_table(findings: Sequence[Finding], *, with_remedy: bool = True) -> 
         is_last = following is None or following.code is not entry.code
         if with_remedy and is_last and entry.severity is not Severity.NOTE:
             table.add_row("", "", Text(f"To do: {entry.code.remedy}", style="italic"))
-    return [_indent(table)]
+    more = [_indent(Text(f"and {hidden} more of these (--json tells all)", style="dim"))] if hidden else []
+    return [_indent(table), *more]
 
 
 def render(result: Result) -> Parts:
@@ -91,11 +100,15 @@ def _kit(result: results.KitResult) -> Parts:
         taken = {item.path for item in kit.items if item.taken}
         yield _heading(f"{kit.origin}: {plural(len(files), 'file')}, {len(taken)} taken")
         table = _grid({"no_wrap": True}, {"no_wrap": True}, {"overflow": "fold"}, {"overflow": "fold"})
-        for item in sorted(kit.items, key=lambda one: (not one.taken, one.kind, one.path)):
+        items = sorted(kit.items, key=lambda one: (not one.taken, one.kind, one.path))
+        for item in _some(items, lambda one: one.taken):
             word = Text("taken", style="green") if item.taken else Text("left out", style="yellow")
             path = item.path.removeprefix(f"{kit.origin}/")
             table.add_row(word, item.kind, Text(path), Text(item.why, style="" if item.taken else "dim"))
         yield _indent(table)
+        hidden = len(items) - table.row_count
+        if hidden:
+            yield _indent(Text(f"and {hidden} more (--json tells all)", style="dim"))
     for difference in result.differences:
         yield Text()
         yield from difference_table(difference)
@@ -107,6 +120,18 @@ def _kit(result: results.KitResult) -> Parts:
         yield from findings_table(notable)
     yield Text()
     yield Text(_kit_summary(result))
+
+
+def _some(items: Sequence[T], group: Callable[[T], object]) -> list[T]:
+    """At most ``MOST`` of each group: a screen for a person, not ten thousand lines."""
+    counts: dict[object, int] = {}
+    shown = []
+    for item in items:
+        key = group(item)
+        counts[key] = counts.get(key, 0) + 1
+        if counts[key] <= MOST:
+            shown.append(item)
+    return shown
 
 
 def difference_table(difference: results.ProfileDifference) -> Parts:
@@ -152,11 +177,27 @@ def _list(result: results.ListResult) -> Parts:
     headings += ["for"] if len({row["for"] for row in result.profiles}) > 1 else []
     for heading in headings:
         table.add_column(heading, overflow="fold", no_wrap=heading == "name")
+    rows = []
     for row in result.profiles:
         place = ", ".join(part for part in (row["city"], row["country"]) if part)
         cells = {**row, "place": place, "imported": row["imported_at"][:10]}
-        table.add_row(*(Text(cells[heading]) for heading in headings))
+        rows.append([printable(cells[heading]) for heading in headings])
+    if len(rows) > MANY:
+        # Laying out a table of thousands of rows would take longer than reading them from the store.
+        yield Text("\n".join(_columns([headings, *rows])), no_wrap=True)
+        return
+    for cells_of_row in rows:
+        table.add_row(*map(Text, cells_of_row))
     yield table
+
+
+def _columns(rows: Sequence[Sequence[str]]) -> Iterable[str]:
+    """Rows as lines, each column as wide as its widest cell."""
+    widths = [max(map(cell_len, column)) for column in zip(*rows, strict=True)]
+    for row in rows:
+        yield "   ".join(
+            cell + " " * (width - cell_len(cell)) for cell, width in zip(row, widths, strict=True)
+        ).rstrip()
 
 
 def _proposal(choice: ProposalChoice) -> str:

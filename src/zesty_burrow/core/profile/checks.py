@@ -5,8 +5,6 @@ from __future__ import annotations
 from datetime import datetime
 from functools import lru_cache
 
-from cryptography import x509
-
 from zesty_burrow.core import trust
 from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.core.profile.model import Profile
@@ -34,12 +32,6 @@ def check_profile(profile: Profile, now: datetime) -> list[Finding]:
     return found + _check_trust(profile, now)
 
 
-@lru_cache(maxsize=64)
-def _certificates(pem: str) -> tuple[x509.Certificate, ...]:
-    """A provider's hundreds of profiles share one authority; reading it once is enough."""
-    return tuple(trust.load_pem_certificates_untrusted(pem.encode()))
-
-
 def _check_trust(profile: Profile, now: datetime) -> list[Finding]:
     found: list[Finding] = []
     if not profile.authorities and profile.sign_in.gateway == "certificate":
@@ -49,13 +41,19 @@ def _check_trust(profile: Profile, now: datetime) -> list[Finding]:
             found.append(finding("profile-authority-missing", profile.name, entry))
             continue
         try:
-            certificates = _certificates(entry)
+            found += _authority_findings(entry, now)
         except Malformed as problem:
             found.append(finding("profile-authority-missing", profile.name, str(problem)))
-            continue
-        for certificate in certificates:
-            found += trust.date_findings(certificate, now)
-            found += trust.strength_findings(certificate, anchor=True)
-            if not trust.is_authority(certificate):
-                found.append(finding("profile-authority-leaf", profile.name, trust.subject_name(certificate)))
     return found
+
+
+@lru_cache(maxsize=64)
+def _authority_findings(pem: str, now: datetime) -> tuple[Finding, ...]:
+    """A provider's hundreds of profiles share one authority; judging it once is enough."""
+    found: list[Finding] = []
+    for certificate in trust.load_pem_certificates_untrusted(pem.encode()):
+        found += trust.date_findings(certificate, now)
+        found += trust.strength_findings(certificate, anchor=True)
+        if not trust.is_authority(certificate):
+            found.append(finding("profile-authority-leaf", trust.subject_name(certificate)))
+    return tuple(found)

@@ -7,6 +7,7 @@ import ipaddress
 import tomllib
 from collections.abc import Callable, Sequence
 from dataclasses import replace
+from functools import lru_cache
 from typing import Any, TypeVar
 from unicodedata import category
 
@@ -66,7 +67,7 @@ class _Table:
         value = self.take(key, str, default)
         if allowed and value not in allowed:
             raise self.invalid(key, f"{value!r} is not one of {', '.join(allowed)}")
-        if any(category(letter) == "Cc" for letter in value):
+        if not value.isprintable() and any(category(letter) == "Cc" for letter in value):
             raise self.invalid(key, "control characters and line ends are not allowed")
         return value
 
@@ -274,6 +275,7 @@ def _revocation_list(text: str) -> str:
     return text.strip() + "\n"
 
 
+@lru_cache(maxsize=256)
 def _network(text: str) -> Network:
     return ipaddress.ip_network(text)
 
@@ -304,64 +306,111 @@ def _traffic(table: _Table) -> Traffic:
 
 
 def write_profile(profile: Profile) -> str:
-    """The text of a profile. Every key that is of use is written, so that a reader sees what is in force."""
-    sign_in = profile.sign_in
-    document: dict[str, Any] = {
-        "format": model.FORMAT,
-        "profile": {
-            "name": profile.name,
-            "provider": profile.provider,
-            "country": profile.country,
-            "city": profile.city,
-        },
-        "gateway": _gateway_out(profile.gateway),
-        "tunnel": {
-            "protocol": profile.tunnel.protocol,
-            "transport": profile.tunnel.transport,
-            "mtu": profile.tunnel.mtu,
-        },
-        "sign_in": {
-            "gateway": sign_in.gateway,
-            "method": sign_in.method,
-            "credentials": sign_in.credentials,
-            "outer_identity": sign_in.outer_identity,
-        },
-        "algorithms": {
-            key: [_proposal_out(entry) for entry in entries]
-            for key, entries in (("ike", profile.algorithms.ike), ("esp", profile.algorithms.esp))
-            if entries
-        },
-        "trust": {"authorities": list(profile.authorities)},
-        "traffic": {
-            "networks": [str(entry) for entry in profile.traffic.networks],
-            "ipv6": profile.traffic.ipv6,
-            "local_network": profile.traffic.local_network,
-            "name_servers": [str(entry) for entry in profile.traffic.name_servers],
-            "suffixes": list(profile.traffic.suffixes),
-        },
-    }
-    rare: tuple[tuple[str, str, Any], ...] = (
-        ("profile", "edition", profile.edition),
-        ("profile", "tags", list(profile.tags)),
-        ("sign_in", "additional_key", sign_in.additional_key if sign_in.additional_key != "none" else ""),
-        ("sign_in", "identity", _identity_out(sign_in.identity)),
-        ("trust", "gateway_keys", list(profile.gateway_keys)),
-        ("trust", "revocation_lists", list(profile.revocation_lists)),
-        ("traffic", "netbios_name_servers", [str(entry) for entry in profile.traffic.netbios_name_servers]),
+    """The text of a profile. Every key that is of use is written, so that a reader sees what is in force.
+
+    The profiles of a kit share most of their sections; what was written once is not written anew.
+    """
+    if profile.unknown:
+        document: dict[str, Any] = {"format": model.FORMAT}
+        document.update({label: make(profile) for label, make in _SECTIONS.items()})
+        for label, values in profile.unknown.items():
+            (document[label] if label else document).update(values)
+        return tomli_w.dumps(document, multiline_strings=True)
+    trust = (profile.authorities, profile.gateway_keys, profile.revocation_lists)
+    shared = _shared_text(profile.tunnel, profile.sign_in, profile.algorithms, trust, profile.traffic)
+    own = {"format": model.FORMAT, "profile": _profile_out(profile), "gateway": _gateway_out(profile)}
+    return f"{tomli_w.dumps(own)}\n{shared}"
+
+
+@lru_cache(maxsize=64)
+def _shared_text(
+    tunnel: Tunnel,
+    sign_in: SignIn,
+    algorithms: Algorithms,
+    trust: tuple[tuple[str, ...], tuple[str, ...], tuple[str, ...]],
+    traffic: Traffic,
+) -> str:
+    """The sections that are alike in many profiles."""
+    authorities, gateway_keys, lists = trust
+    profile = Profile(
+        "shared",
+        Gateway(()),
+        tunnel=tunnel,
+        sign_in=sign_in,
+        algorithms=algorithms,
+        authorities=authorities,
+        gateway_keys=gateway_keys,
+        revocation_lists=lists,
+        traffic=traffic,
     )
-    for section, key, value in rare:
-        if value:
-            document[section][key] = value
-    for label, values in profile.unknown.items():
-        (document[label] if label else document).update(values)
+    document = {label: make(profile) for label, make in _SECTIONS.items() if label not in ("profile", "gateway")}
     return tomli_w.dumps(document, multiline_strings=True)
 
 
-def _gateway_out(gateway: Gateway) -> dict[str, Any]:
-    table: dict[str, Any] = {"addresses": list(gateway.addresses), "order": gateway.order, "port": gateway.port}
-    if gateway.identity is not None:
-        table["identity"] = _identity_out(gateway.identity)
-    return table
+def _with_rare(table: dict[str, Any], **rare: Any) -> dict[str, Any]:
+    """A section with those of its rare keys that say something."""
+    return {**table, **{key: value for key, value in rare.items() if value}}
+
+
+def _profile_out(profile: Profile) -> dict[str, Any]:
+    place = {"provider": profile.provider, "country": profile.country, "city": profile.city}
+    return _with_rare({"name": profile.name, **place}, edition=profile.edition, tags=list(profile.tags))
+
+
+def _tunnel_out(profile: Profile) -> dict[str, Any]:
+    tunnel = profile.tunnel
+    return {"protocol": tunnel.protocol, "transport": tunnel.transport, "mtu": tunnel.mtu}
+
+
+def _sign_in_out(profile: Profile) -> dict[str, Any]:
+    sign_in = profile.sign_in
+    table = {
+        "gateway": sign_in.gateway,
+        "method": sign_in.method,
+        "credentials": sign_in.credentials,
+        "outer_identity": sign_in.outer_identity,
+    }
+    additional = sign_in.additional_key if sign_in.additional_key != "none" else ""
+    return _with_rare(table, additional_key=additional, identity=_identity_out(sign_in.identity))
+
+
+def _algorithms_out(profile: Profile) -> dict[str, Any]:
+    rows = (("ike", profile.algorithms.ike), ("esp", profile.algorithms.esp))
+    return {key: [_proposal_out(entry) for entry in entries] for key, entries in rows if entries}
+
+
+def _trust_out(profile: Profile) -> dict[str, Any]:
+    keys, lists = list(profile.gateway_keys), list(profile.revocation_lists)
+    return _with_rare({"authorities": list(profile.authorities)}, gateway_keys=keys, revocation_lists=lists)
+
+
+def _traffic_out(profile: Profile) -> dict[str, Any]:
+    traffic = profile.traffic
+    table = {
+        "networks": [str(entry) for entry in traffic.networks],
+        "ipv6": traffic.ipv6,
+        "local_network": traffic.local_network,
+        "name_servers": [str(entry) for entry in traffic.name_servers],
+        "suffixes": list(traffic.suffixes),
+    }
+    return _with_rare(table, netbios_name_servers=[str(entry) for entry in traffic.netbios_name_servers])
+
+
+def _gateway_out(profile: Profile) -> dict[str, Any]:
+    gateway = profile.gateway
+    table = {"addresses": list(gateway.addresses), "order": gateway.order, "port": gateway.port}
+    return _with_rare(table, identity=_identity_out(gateway.identity))
+
+
+_SECTIONS: dict[str, Callable[[Profile], dict[str, Any]]] = {
+    "profile": _profile_out,
+    "gateway": _gateway_out,
+    "tunnel": _tunnel_out,
+    "sign_in": _sign_in_out,
+    "algorithms": _algorithms_out,
+    "trust": _trust_out,
+    "traffic": _traffic_out,
+}
 
 
 def _identity_out(identity: Identity | None) -> dict[str, str]:
