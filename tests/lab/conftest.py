@@ -35,12 +35,22 @@ class Lab:
             assert ended.returncode == check, ended.stdout + ended.stderr
         return Ended(ended.returncode, ended.stdout, ended.stderr)
 
-    def heron(self, *words, check=None):
+    def heron(self, *words, check=None, stdin="", folder=None):
         """The program on the workstation, in a process of its own that has its libraries loaded already."""
-        with tempfile.TemporaryFile("w+") as out, tempfile.TemporaryFile("w+") as err:
+        with (
+            tempfile.TemporaryFile("w+") as out,
+            tempfile.TemporaryFile("w+") as err,
+            tempfile.TemporaryFile() as given,
+        ):
+            given.write(stdin.encode())
+            given.seek(0)
 
             def call():
                 os.environ["COLUMNS"] = "200"
+                if folder is not None:
+                    os.chdir(folder)
+                os.dup2(given.fileno(), 0)
+                sys.stdin = os.fdopen(0, closefd=False)
                 os.dup2(out.fileno(), 1)
                 os.dup2(err.fileno(), 2)
                 sys.stdout, sys.stderr = os.fdopen(1, "w", closefd=False), os.fdopen(2, "w", closefd=False)

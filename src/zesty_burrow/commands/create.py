@@ -30,6 +30,10 @@ from zesty_burrow.store.seal import write_private
 
 EXAMPLE = "zesty create --host lisbon.quillwort.example --provider 'Quillwort Relay' --credentials -"
 MAX_ANSWERS = 1 << 16
+INTRODUCTION = (
+    "A profile from scratch. Enter takes what stands in brackets; ? says where a field comes from; < goes back; "
+    "Ctrl-C interrupts."
+)
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -141,11 +145,12 @@ class _Dialogue:
         self._names = names
         self._context, self._draft, self._answers = context, draft, answers
         self._asked: list[str] = []
+        self._told: set[str] = set()
 
     def run(self) -> None:
         """Until nothing is open."""
         say = self._context.reporter.note
-        say("A profile from scratch. Enter takes what stands in brackets; ? explains; < goes back; Ctrl-C interrupts.")
+        say(INTRODUCTION, style="bold")
         try:
             while waiting := open_questions(self._answers):
                 self._ask(waiting[0])
@@ -157,9 +162,12 @@ class _Dialogue:
         reporter = self._context.reporter
         default = question.default(self._answers)
         hint = f" [{default}]" if default else " [none]" if question.optional else ""
+        if question.key not in self._told:
+            self._told.add(question.key)
+            reporter.note(question.meaning, style="dim")
         text = reporter.ask_or_end(f"{question.ask}{hint}: ")
         if text.strip() == "?":
-            reporter.note(f"  {question.meaning}\n  Where it comes from: {question.source}")
+            reporter.note(f"  {question.meaning}\n  Where it comes from: {question.source}", style="cyan")
         elif text.strip() == "<":
             if self._asked:
                 self._answers.pop(self._asked.pop(), None)
@@ -174,12 +182,12 @@ class _Dialogue:
                 raise ValueError("there is a profile of that name already")
             words = _look_up(question, answer, self._context)
         except (ValueError, BurrowError) as problem:
-            note(f"  That does not fit: {problem}. (? explains)")
+            note(f"  That does not fit: {str(problem).rstrip('.')}. (? explains)", style="yellow")
             return
         for slip in question.slips(text):
-            note(f"  Note: it {slip}; it was kept as {answer!r}.")
+            note(f"  Note: it {slip}; it was kept as {answer!r}.", style="yellow")
         for word in words:
-            note(f"  {word}")
+            note(f"  {word}", style="yellow" if word.startswith(("Note", "warning", "serious")) else "green")
         self._answers[question.key] = answer
         self._asked.append(question.key)
         self._keep()

@@ -6,7 +6,7 @@ from argparse import ArgumentParser, Namespace
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.kits import add_kit_arguments, read_kits
-from zesty_burrow.commands.sorting import Sorting, choice_of
+from zesty_burrow.commands.sorting import ASK, Sorting, choice_of
 from zesty_burrow.core.finding import Finding, Severity
 from zesty_burrow.errors import InputError
 from zesty_burrow.report.result import KitResult
@@ -50,6 +50,7 @@ def run(args: Namespace, context: Context) -> KitResult:
         outcomes=sorting.outcomes,
         findings=tuple(findings),
         differences=tuple(sorting.differences),
+        asked=choice == ASK,
         whom=args.whom or "",
     )
 

@@ -62,11 +62,11 @@ class Reporter:
             self._live = console_for(sys.stderr)
         return self._live
 
-    def note(self, text: str) -> None:
+    def note(self, text: str, style: str = "") -> None:
         """A sentence along the way."""
         from rich.text import Text
 
-        self.live.print(Text(text))
+        self.live.print(Text(text, style=style))
 
     def heading(self, text: str) -> None:
         """A step's title in a longer story."""

@@ -76,13 +76,17 @@ class ProfileDifference:
 
 @dataclass(frozen=True)
 class KitResult(Result):
-    """``inspect`` and ``import``; ``outcomes`` tells what became of each profile in the store."""
+    """``inspect`` and ``import``; ``outcomes`` tells what became of each profile in the store.
+
+    ``asked``: she has seen the differences and has chosen.
+    """
 
     kits: tuple[Kit, ...]
     imported: bool
     outcomes: dict[str, str] = field(default_factory=dict)
     findings: tuple[Finding, ...] = ()
     differences: tuple[ProfileDifference, ...] = ()
+    asked: bool = False
     whom: str = ""
     kind: ClassVar[str] = "kit"
 

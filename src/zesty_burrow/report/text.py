@@ -101,15 +101,16 @@ def _kit(result: results.KitResult) -> Parts:
         yield _heading(f"{kit.origin}: {plural(len(files), 'file')}, {len(taken)} taken")
         table = _grid({"no_wrap": True}, {"no_wrap": True}, {"overflow": "fold"}, {"overflow": "fold"})
         items = sorted(kit.items, key=lambda one: (not one.taken, one.kind, one.path))
+        outcomes = {one.path: result.outcomes.get(one.profile.name, "") for one in kit.profiles}
         for item in _some(items, lambda one: one.taken):
-            word = Text("taken", style="green") if item.taken else Text("left out", style="yellow")
+            word = _outcome(item.taken, outcomes.get(item.path, ""))
             path = item.path.removeprefix(f"{kit.origin}/")
             table.add_row(word, item.kind, Text(path), Text(item.why, style="" if item.taken else "dim"))
         yield _indent(table)
         hidden = len(items) - table.row_count
         if hidden:
             yield _indent(Text(f"and {hidden} more (--json tells all)", style="dim"))
-    for difference in result.differences:
+    for difference in () if result.asked else result.differences:
         yield Text()
         yield from difference_table(difference)
     # What the tables have just said need not be said again.
@@ -120,6 +121,15 @@ def _kit(result: results.KitResult) -> Parts:
         yield from findings_table(notable)
     yield Text()
     yield Text(_kit_summary(result))
+
+
+def _outcome(taken: bool, outcome: str) -> Text:
+    """What became of a file, and of the profile in it."""
+    if not taken or outcome == "left out":
+        return Text("left out", style="yellow")
+    if outcome.startswith("there already"):
+        return Text("there already", style="dim")
+    return Text(outcome.partition(" as ")[0] if outcome not in ("", "new") else outcome or "taken", style="green")
 
 
 def _some(items: Sequence[T], group: Callable[[T], object]) -> list[T]:
@@ -268,6 +278,7 @@ def _show(result: results.ShowResult) -> Parts:
 
 
 def _created(result: results.CreateResult) -> Parts:
+    yield Text()
     yield _heading(f"{result.profile.name} is in the store")
     table = _grid({"no_wrap": True, "style": "dim"}, {"overflow": "fold"})
     for label, value in _show_rows(result.profile):

@@ -54,9 +54,12 @@ class Difference:
 
 
 def differences(before: str, after: str) -> list[Difference]:
-    """Between two profile texts, in the order of the keys. Certificates are shown by their fingerprint's start."""
+    """Between two profile texts, in the order of the keys. Certificates are shown by their fingerprint's start.
+
+    Tags are left out: they are the administrator's own and stay.
+    """
     one, two = _flatten(tomllib.loads(before)), _flatten(tomllib.loads(after))
-    keys = dict.fromkeys([*one, *two])
+    keys = [key for key in dict.fromkeys([*one, *two]) if key != "profile.tags"]
     return [Difference(key, one.get(key, ""), two.get(key, "")) for key in keys if one.get(key) != two.get(key)]
 
 

@@ -1,0 +1,81 @@
+"""The commands in the documents, run on the lab's workstation in a folder with what they speak of."""
+
+from __future__ import annotations
+
+import re
+import shlex
+import shutil
+from pathlib import Path
+
+import pytest
+
+from support import PASSWORD
+
+pytestmark = pytest.mark.lab
+ROOT = Path(__file__).parents[2]
+TERMINAL = {"zesty demo", "keyring:", "zesty lab", "zesty observatory", "--export-keys"}
+"""What these examples need is shown elsewhere: a terminal, a keyring, the lab's own commands, a server."""
+
+
+def examples(page):
+    """Every command line of the program in a page's shell blocks, without its comment."""
+    for block in re.findall(r"```sh\n(.*?)```", (ROOT / page).read_text(), re.DOTALL):
+        for line in block.replace("\\\n", " ").splitlines():
+            command = line.partition("  #")[0].strip()
+            if command.startswith("zesty ") and not any(word in command for word in TERMINAL):
+                yield command
+
+
+@pytest.fixture
+def folder(lab, tmp_path):
+    """The files that the examples name."""
+    shutil.unpack_archive(lab.kit, tmp_path / "kit")
+    for source, name in (
+        (lab.kit, "quillwort-relay.zip"),
+        (tmp_path / "kit" / "quillwort-authority.pem", "ca.pem"),
+        (tmp_path / "kit" / "credentials.txt", "credentials.txt"),
+        (tmp_path / "kit" / "credentials.txt", "curlew.txt"),
+        (lab.folder / "portal-account.txt", "account.txt"),
+    ):
+        shutil.copy(source, tmp_path / name)
+        (tmp_path / name).chmod(0o600)
+    (tmp_path / "answers.toml").write_text('host = "nairobi.quillwort.example"\nname = "from-answers"\n')
+    (tmp_path / "passphrase").write_text("stormy petrel over the skerries")
+    (tmp_path / "passphrase").chmod(0o600)
+    return tmp_path
+
+
+@pytest.mark.parametrize("page", ["README.md", "docs/kits.md", "docs/portal.md", "docs/commands.md"])
+def test_examples(lab, folder, page):
+    """Each ends well, one after the other as the page has them."""
+    lab.heron("disconnect")
+    path = folder / "office.zip"
+    lab.run("lab", "account", "heron-page", "--to", str(path), check=0)
+    lab.heron("import", str(path), "--replace", check=0)
+    lab.heron("import", str(lab.kit), "--replace", check=0)
+    commands = list(examples(page))
+    assert commands or page == "docs/commands.md"
+    for command in commands:
+        words = shlex.split(command)[1:]
+        if "https://portal.quillwort.example/" in words:
+            words += ["--authority", str(lab.folder / "portal-authority.pem")]
+            words += [] if "--account" in words else ["--account", "account.txt"]
+        if "--with-credentials" in words:
+            words += ["--kit-passphrase-file", "passphrase"]
+        if words[0] == "create" and "--name" not in words and "--answers" not in words:
+            words += ["--name", "from-options"]
+        account, password = (folder / "credentials.txt").read_text().splitlines()
+        two_lines = f"{account}\n{password}\n"
+        stdin = "razorbills dive at dusk\n" if "pre-shared-key" in words else two_lines
+        ended = lab.heron(*words, stdin=stdin, folder=folder)
+        assert ended.code == 0, (command, ended.out, ended.err)
+        assert PASSWORD not in ended.out
+        if words[:2] == ["credentials", "forget"]:
+            lab.heron("import", str(lab.kit), "--replace", check=0)
+        if words[0] == "connect" and "--ask" in words:
+            lab.heron("disconnect")
+        if words[0] == "create":
+            lab.heron("remove", ended.json["profile"]["profile"]["name"], check=0)
+    for words in (("--profile", "quillwort-lisbon", "--device", "curlew"), ("office",)):
+        lab.heron("credentials", "forget", *words)
+    lab.heron("remove", "--provider", "Tidewrack Survey", check=0)
