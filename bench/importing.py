@@ -80,7 +80,7 @@ def measure(rounds: int) -> Iterator[tuple[str, list[float], list[float], str]]:
         kit.write_bytes(data)
         for number in range(ROUNDS):
             base.append(bare(data))
-            ours.append(run(["--json", "import", str(kit)], f"{folder}/home-{number}"))
+            ours.append(run(["import", str(kit)], f"{folder}/home-{number}"))
         peak = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1024
         title = f"import of {COUNT} profiles ({len(data) >> 20} MiB, peak memory {peak:.0f} MiB)"
         yield title, ours, base, "unzip and parse alone"

@@ -267,3 +267,31 @@ def test_the_passphrase_goes_through_scrypt(tmp_path):
     assert one == seal.key_from_passphrase(salt, lambda: "stormy petrel")
     assert one != seal.key_from_passphrase(salt, lambda: "calm petrel")
     assert len(salt.read_bytes()) == 16
+
+
+def test_a_store_of_the_first_shape_keeps_everything(tmp_path):
+    """Profiles and sealed credentials of version 0001 are there, and open, after the way to the newest shape."""
+    path = tmp_path / "first.db"
+    engine = sa.create_engine(f"sqlite:///{path}")
+    config = Config()
+    config.set_main_option("script_location", str(store.Path(store.__file__).parent / "migrations"))
+    text = write_profile(PROFILES[0])
+    sealed = seal.Seal(b"k" * 32).seal(b'{"name": "tidewrack_heron", "password": "kelp-Forest_42"}', "P/name-password")
+    with engine.begin() as connection:
+        config.attributes["connection"] = connection
+        command.upgrade(config, "0001")
+        values = (PROFILES[0].name, "P", "PT", "Lisbon", "ikev2", "d", text, "kit", "2026-01-01T00:00:00Z")
+        connection.exec_driver_sql(
+            "INSERT INTO profiles (name, provider, country, city, protocol, digest, text, origin, imported_at) "
+            "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            values,
+        )
+        connection.exec_driver_sql(
+            "INSERT INTO credentials (label, kind, sealed, origin, imported_at) VALUES (?, ?, ?, ?, ?)",
+            ("P", "name-password", sealed, "kit", "2026-01-01T00:00:00Z"),
+        )
+    engine.dispose()
+    made = opened(path, b"k" * 32)
+    assert [(row.name, row.tags) for row in made.list_profiles()] == [(PROFILES[0].name, "")]
+    assert kept(made, "P") == SECRET
+    made.close()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 from argparse import ArgumentParser, Namespace
 from pathlib import Path
 
@@ -47,7 +48,12 @@ def read_kits(args: Namespace, context: Context, *, profile: str = "", device: s
             origin, members, beside = _members(name, args, context)
             on_disk = not name.startswith(PORTAL)
             given = Surroundings(args.provider, profile, device, beside, ask, on_disk, progress)
-            kits.append(read_kit(origin, members, context.now(), given))
+            # What is read stays until the end: looking for cycles among thousands of profiles is in vain.
+            gc.disable()
+            try:
+                kits.append(read_kit(origin, members, context.now(), given))
+            finally:
+                gc.enable()
     return tuple(kits)
 
 

@@ -96,7 +96,7 @@ class PortalClient:
                 next_step="Do not sign in there. If its authority is the provider's own, name it: --authority FILE",
                 slug="portal-not-proven",
             ) from None
-        except (OSError, http.client.HTTPException) as problem:
+        except (OSError, UnicodeError, http.client.HTTPException) as problem:
             raise OutsideError(
                 f"the portal {self._host} cannot be reached",
                 why=str(problem) or type(problem).__name__,
