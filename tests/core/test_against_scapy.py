@@ -18,7 +18,7 @@ from support import CERTIFICATE, HOST, Wire, initiator_config, responder_config
 from zesty_burrow.core.esp.association import InboundSa, OutboundSa
 from zesty_burrow.core.ike.events import ChildEstablished
 from zesty_burrow.core.ike.proposals import Offer
-from zesty_burrow.core.protection import AesCbcHmac, AesGcm16
+from zesty_burrow.core.protection import make_protection
 
 WIDE = (
     Offer(((20, 256), (20, 128)), (), (5, 7), (31, 19)),
@@ -168,11 +168,11 @@ def pair(kind):
     shared = {"spi": 0x1234, "tunnel_header": OUTER}
     if kind == "gcm":
         theirs = SecurityAssociation(ESP, crypt_algo="AES-GCM", crypt_key=key + b"salt", **shared)
-        return (lambda: AesGcm16(key + b"salt")), theirs
+        return (lambda: make_protection(20, key + b"salt", b"", bytes)), theirs
     theirs = SecurityAssociation(
         ESP, crypt_algo="AES-CBC", crypt_key=key, auth_algo="SHA2-256-128", auth_key=integrity, **shared
     )
-    return (lambda: AesCbcHmac(key, integrity, os.urandom)), theirs
+    return (lambda: make_protection(12, key, integrity, os.urandom, 12)), theirs
 
 
 @pytest.mark.parametrize("kind", ["gcm", "cbc"])

@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from zesty_burrow.core.esp.association import LAST_SEQUENCE, InboundSa, OutboundSa
 from zesty_burrow.core.esp.replay import ReplayWindow
 from zesty_burrow.core.ip import AddressRange, destination, intersect, source
-from zesty_burrow.core.protection import AesCbcHmac, AesGcm16
+from zesty_burrow.core.protection import make_protection
 from zesty_burrow.errors import Malformed, StateError
 
 IPV4 = bytes([0x45, 0, 0, 24, 0, 0, 0, 0, 64, 17, 0, 0, 10, 66, 1, 10, 203, 0, 113, 10]) + b"data"
@@ -18,8 +18,10 @@ IPV6 = bytes([0x60, 0, 0, 0, 0, 4, 59, 64]) + bytes(15) + b"\x01" + bytes(15) + 
 
 def both(kind="gcm"):
     if kind == "gcm":
-        return OutboundSa(300, AesGcm16(b"k" * 36)), InboundSa(300, AesGcm16(b"k" * 36))
-    make = lambda: AesCbcHmac(b"k" * 16, b"i" * 32, lambda size: b"v" * size)  # noqa: E731
+        return OutboundSa(300, make_protection(20, b"k" * 36, b"", bytes)), InboundSa(
+            300, make_protection(20, b"k" * 36, b"", bytes)
+        )
+    make = lambda: make_protection(12, b"k" * 16, b"i" * 32, lambda size: b"v" * size, 12)  # noqa: E731
     return OutboundSa(300, make()), InboundSa(300, make())
 
 
@@ -106,7 +108,7 @@ def test_numbers_are_never_used_twice():
 
 def test_content_must_fit_its_next_header():
     """RFC 4303 §2.6: dummy packets give nothing; an IPv6 packet announced as IPv4 is refused."""
-    protection = AesGcm16(b"k" * 36)
+    protection = make_protection(20, b"k" * 36, b"", bytes)
     _, inbound = both()
     for number, (content, expected) in enumerate(
         [(b"\x01\x02\x02\x3b", b""), (IPV6 + b"\x00\x04", None), (b"\xff\x04", None), (b"\x00\x04", None)], start=1

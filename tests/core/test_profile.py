@@ -207,7 +207,7 @@ def test_checks():
     assert codes(good, NOW + timedelta(days=3640)) == {"certificate-expires-soon"}
     read = AlgorithmChoice.read
     weak = ProposalChoice((read(T.ENCR, "ENCR_3DES"),), (read(T.INTEG, "AUTH_HMAC_MD5_96"),))
-    rare = ProposalChoice((read(T.ENCR, "ENCR_CHACHA20_POLY1305"),))
+    rare = ProposalChoice((read(T.ENCR, "ENCR_CAMELLIA_CBC 128"),), (read(T.INTEG, "AUTH_HMAC_SHA2_256_128"),))
     assert codes(replace(good, algorithms=Algorithms(esp=(weak,)))) == {"algorithm-weak"}
     assert codes(replace(good, algorithms=Algorithms(esp=(rare,)))) == {"algorithm-unavailable"}
 
@@ -217,7 +217,8 @@ def test_offers():
     ike, esp = offers_of(LISBON)
     assert ike[0].encryption == ((20, 256), (20, 128))
     assert esp[0].esn == (0,)
-    rare = ProposalChoice((AlgorithmChoice.read(T.ENCR, "ENCR_CHACHA20_POLY1305"),))
+    read = AlgorithmChoice.read
+    rare = ProposalChoice((read(T.ENCR, "ENCR_CAMELLIA_CBC 128"),), (read(T.INTEG, "AUTH_HMAC_SHA2_256_128"),))
     with pytest.raises(ProfileInvalid, match=r"algorithms\.esp leaves nothing"):
         offers_of(replace(LISBON, algorithms=Algorithms(esp=(rare,))))
 

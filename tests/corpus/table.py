@@ -99,7 +99,8 @@ CORPUS: dict[str, Row] = {
     "a profile without a place": row(("uy-montevideo.toml", m.profile("nairobi", country="", city="")), ("quillwort-nairobi",), codes={NONE, FROM_NAME}),
     # I4: judgement of a profile
     "an unknown key": row(("l.toml", m.profile() + b'\n[colours]\nsea = "blue"\n'), L, codes={NONE, "profile-unknown-key"}),
-    "weak algorithms": row(("l.toml", m.profile() + b'\n[[algorithms.esp]]\nencryption = ["ENCR_3DES"]\nintegrity = ["AUTH_HMAC_SHA1_96"]\n'), L, codes={NONE, "algorithm-weak", "algorithm-unavailable"}),
+    "weak algorithms": row(("l.toml", m.profile() + b'\n[[algorithms.esp]]\nencryption = ["ENCR_3DES"]\nintegrity = ["AUTH_HMAC_SHA1_96"]\n'), L, codes={NONE, "algorithm-weak"}),
+    "an algorithm that nobody here implements": row(("l.toml", m.profile() + b'\n[[algorithms.esp]]\nencryption = ["ENCR_CAMELLIA_CBC 128"]\nintegrity = ["AUTH_HMAC_SHA2_256_128"]\n'), L, codes={NONE, "algorithm-unavailable"}),
     "an authority that is missing": row(("l.toml", m.LISBON), L, codes={NONE, "profile-authority-missing"}),
     "an expired authority": row(lambda: {"lisbon.toml": m.LISBON, "quillwort-authority.pem": m.old_authority()}, L, codes={NONE, "certificate-expired"}),
     "an authority from the future": row(lambda: {"lisbon.toml": m.LISBON, "quillwort-authority.pem": m.old_authority((10, 400))}, L, codes={NONE, "certificate-not-yet-valid"}),
@@ -162,8 +163,8 @@ CORPUS: dict[str, Row] = {
     "credentials that others can read": row(("c.txt", m.CREDENTIALS), (), (f"{NP} {Q}",), {PLAIN, "kit-world-readable"}, provider=Q, mode=0o644),
     "two different credentials": row(lambda: {**TWO, "kit/credentials.txt": m.CREDENTIALS, "kit/old.txt": b"old_heron\nx_Y\n"}, BOTH, (f"{NP} {Q}",), {PLAIN, "kit-several-credentials"}, left_out=1),
     # RFC 9061
-    "RFC 9061 data": row(("data.json", lambda: INSTANCE("certificate")), ("tromso-office",), (), {NONE, "model-not-mapped", UNAVAILABLE, "algorithm-unavailable"}),
-    "RFC 9061 data with a shared secret": row(("data.json", lambda: INSTANCE("pre-shared")), ("tromso-office",), (f"{PSK} tromso-office",), {PLAIN, "model-not-mapped", UNAVAILABLE, "algorithm-unavailable"}),
+    "RFC 9061 data": row(("data.json", lambda: INSTANCE("certificate")), ("tromso-office",), (), {NONE, "model-not-mapped", UNAVAILABLE}),
+    "RFC 9061 data with a shared secret": row(("data.json", lambda: INSTANCE("pre-shared")), ("tromso-office",), (f"{PSK} tromso-office",), {PLAIN, "model-not-mapped", UNAVAILABLE}),
     "RFC 9061 data in transport mode": row(lambda: {**TWO, "kit/data.json": INSTANCE("certificate").replace(b'"tunnel",', b'"transport",')}, BOTH, (), {NONE, "kit-unreadable"}),
 }  # fmt: skip
 

@@ -8,19 +8,17 @@ from __future__ import annotations
 import hmac
 from abc import ABC, abstractmethod
 from collections.abc import Callable
+from dataclasses import dataclass
 
 from cryptography.exceptions import InvalidTag
 from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
-from cryptography.hazmat.primitives.ciphers.aead import AESGCM
+from cryptography.hazmat.primitives.ciphers.aead import AESCCM, AESGCM, ChaCha20Poly1305
 
+from zesty_burrow.core.integrity import INTEGRITY, Integrity
 from zesty_burrow.errors import Malformed, ProgramFault
 
 Random = Callable[[int], bytes]
 """Hands out that many unpredictable octets."""
-
-ENCR_AES_CBC = 12
-ENCR_AES_GCM_16 = 20
-AUTH_HMAC_SHA2_256_128 = 12
 
 
 class Protection(ABC):
@@ -47,22 +45,27 @@ class Protection(ABC):
         """The plaintext; :class:`Malformed` where the ICV does not hold."""
 
 
-class AesGcm16(Protection):
-    """AES-GCM with a 16-octet ICV (RFC 4106 in ESP, RFC 5282 in IKEv2).
+class _Counted(Protection):
+    """Ciphers whose IV is a counter, so that it never repeats under a key (RFC 4106 §3.1, RFC 3686 §3.1)."""
 
-    ``key`` ends with the 4-octet salt. The IV is a counter, so that it never repeats under a key (RFC 4106 §3.1).
-    """
+    _counter = 0
 
-    def __init__(self, key: bytes) -> None:
-        self._aead = AESGCM(key[:-4])
-        self._salt = key[-4:]
-        self._counter = 0
-
-    def seal(self, associated: bytes, plaintext: bytes) -> bytes:
+    def _next_iv(self) -> bytes:
         self._counter += 1
         if self._counter >= 1 << 64:
-            raise ProgramFault("an AES-GCM nonce would repeat")
-        iv = self._counter.to_bytes(8)
+            raise ProgramFault("a nonce would repeat")
+        return self._counter.to_bytes(8)
+
+
+class Combined(_Counted):
+    """A combined-mode cipher with a 16-octet ICV, or one that the cipher itself cuts; ``key`` ends with the salt."""
+
+    def __init__(self, aead: AESGCM | AESCCM | ChaCha20Poly1305, salt: bytes, icv_size: int = 16) -> None:
+        self._aead, self._salt = aead, salt
+        self.icv_size = icv_size
+
+    def seal(self, associated: bytes, plaintext: bytes) -> bytes:
+        iv = self._next_iv()
         return iv + self._aead.encrypt(self._salt + iv, plaintext, associated)
 
     def open(self, associated: bytes, sealed: bytes) -> bytes:
@@ -74,49 +77,153 @@ class AesGcm16(Protection):
             raise Malformed("a sealed part was changed", why="the integrity check value does not hold") from None
 
 
-class AesCbcHmac(Protection):
-    """AES-CBC (RFC 3602) with HMAC-SHA2-256-128 (RFC 4868), encrypt then authenticate."""
+class ShortGcm(_Counted):
+    """AES-GCM with an ICV of 8 or 12 octets (RFC 4106 §6)."""
+
+    def __init__(self, key: bytes, salt: bytes, icv_size: int) -> None:
+        self._cipher, self._salt = algorithms.AES(key), salt
+        self.icv_size = icv_size
+
+    def seal(self, associated: bytes, plaintext: bytes) -> bytes:
+        iv = self._next_iv()
+        machine = Cipher(self._cipher, modes.GCM(self._salt + iv)).encryptor()
+        machine.authenticate_additional_data(associated)
+        return iv + machine.update(plaintext) + machine.finalize() + machine.tag[: self.icv_size]
+
+    def open(self, associated: bytes, sealed: bytes) -> bytes:
+        if len(sealed) < self.overhead:
+            raise Malformed("a sealed part is malformed", why=f"{len(sealed)} octets cannot hold IV and ICV")
+        tag = sealed[-self.icv_size :]
+        mode = modes.GCM(self._salt + sealed[:8], tag, min_tag_length=self.icv_size)
+        machine = Cipher(self._cipher, mode).decryptor()
+        machine.authenticate_additional_data(associated)
+        try:
+            return machine.update(sealed[8 : -self.icv_size]) + machine.finalize()
+        except InvalidTag:
+            raise Malformed("a sealed part was changed", why="the integrity check value does not hold") from None
+
+
+class _Separate(_Counted):
+    """A cipher beside an integrity algorithm, encrypt then authenticate (RFC 7296 §3.14, RFC 4303 §3.3.2)."""
+
+    def __init__(self, integrity: Integrity, integrity_key: bytes) -> None:
+        self._integrity, self._integrity_key = integrity, integrity_key
+        self.icv_size = integrity.icv_size
+
+    def _sealed(self, associated: bytes, body: bytes) -> bytes:
+        return body + self._integrity.check_value(self._integrity_key, associated + body)
+
+    def _checked(self, associated: bytes, sealed: bytes) -> bytes:
+        """What is left once the ICV held; nothing is decrypted before."""
+        if len(sealed) < self.overhead or (len(sealed) - self.icv_size) % self.block:
+            raise Malformed("a sealed part is malformed", why=f"{len(sealed)} octets do not make whole blocks")
+        body, icv = sealed[: -self.icv_size], sealed[-self.icv_size :]
+        if not hmac.compare_digest(self._integrity.check_value(self._integrity_key, associated + body), icv):
+            raise Malformed("a sealed part was changed", why="the integrity check value does not hold")
+        return body
+
+
+class AesCbc(_Separate):
+    """AES-CBC (RFC 3602) with an unpredictable IV."""
 
     block = 16
     iv_size = 16
 
-    def __init__(self, key: bytes, integrity_key: bytes, random: Random) -> None:
-        self._cipher = algorithms.AES(key)
-        self._integrity_key = integrity_key
-        self._random = random
-
-    def _icv(self, associated: bytes, body: bytes) -> bytes:
-        return hmac.digest(self._integrity_key, associated + body, "sha256")[:16]
+    def __init__(self, key: bytes, integrity: Integrity, integrity_key: bytes, random: Random) -> None:
+        super().__init__(integrity, integrity_key)
+        self._cipher, self._random = algorithms.AES(key), random
 
     def seal(self, associated: bytes, plaintext: bytes) -> bytes:
         iv = self._random(16)
-        encryptor = Cipher(self._cipher, modes.CBC(iv)).encryptor()
-        body = iv + encryptor.update(plaintext) + encryptor.finalize()
-        return body + self._icv(associated, body)
+        machine = Cipher(self._cipher, modes.CBC(iv)).encryptor()
+        return self._sealed(associated, iv + machine.update(plaintext) + machine.finalize())
 
     def open(self, associated: bytes, sealed: bytes) -> bytes:
-        if len(sealed) < self.overhead + 16 or len(sealed) % 16:
+        if len(sealed) < self.overhead + self.block:
             raise Malformed("a sealed part is malformed", why=f"{len(sealed)} octets do not make whole blocks")
-        body, icv = sealed[:-16], sealed[-16:]
-        if not hmac.compare_digest(self._icv(associated, body), icv):
-            raise Malformed("a sealed part was changed", why="the integrity check value does not hold")
-        decryptor = Cipher(self._cipher, modes.CBC(body[:16])).decryptor()
-        return decryptor.update(body[16:]) + decryptor.finalize()
+        body = self._checked(associated, sealed)
+        machine = Cipher(self._cipher, modes.CBC(body[:16])).decryptor()
+        return machine.update(body[16:]) + machine.finalize()
+
+
+class AesCtr(_Separate):
+    """AES-CTR (RFC 3686 in ESP, RFC 5930 in IKEv2): counter block of nonce, IV and a block number from 1."""
+
+    def __init__(self, key: bytes, nonce: bytes, integrity: Integrity, integrity_key: bytes) -> None:
+        super().__init__(integrity, integrity_key)
+        self._cipher, self._nonce = algorithms.AES(key), nonce
+
+    def _run(self, iv: bytes, data: bytes) -> bytes:
+        machine = Cipher(self._cipher, modes.CTR(self._nonce + iv + b"\0\0\0\1")).encryptor()
+        return machine.update(data) + machine.finalize()
+
+    def seal(self, associated: bytes, plaintext: bytes) -> bytes:
+        iv = self._next_iv()
+        return self._sealed(associated, iv + self._run(iv, plaintext))
+
+    def open(self, associated: bytes, sealed: bytes) -> bytes:
+        body = self._checked(associated, sealed)
+        return self._run(body[:8], body[8:])
+
+
+@dataclass(frozen=True, slots=True)
+class _Cipher:
+    """How a cipher is made: octets of salt behind its key; ``combined``: it needs no integrity algorithm."""
+
+    salt: int
+    combined: bool
+    make: Callable[[bytes, bytes], Protection] | None = None
+    default_bits: int = 0
+
+
+def _gcm(icv: int) -> _Cipher:
+    if icv == 16:
+        return _Cipher(4, True, lambda key, salt: Combined(AESGCM(key), salt))
+    return _Cipher(4, True, lambda key, salt: ShortGcm(key, salt, icv))
+
+
+def _ccm(icv: int) -> _Cipher:
+    # RFC 4309 §4: the salt has three octets.
+    return _Cipher(3, True, lambda key, salt: Combined(AESCCM(key, tag_length=icv), salt, icv))
+
+
+ENCR_AES_CBC, ENCR_AES_CTR = 12, 13
+_CIPHERS: dict[int, _Cipher] = {
+    ENCR_AES_CBC: _Cipher(0, False),
+    ENCR_AES_CTR: _Cipher(4, False),
+    14: _ccm(8),
+    15: _ccm(12),
+    16: _ccm(16),
+    18: _gcm(8),
+    19: _gcm(12),
+    20: _gcm(16),
+    28: _Cipher(4, True, lambda key, salt: Combined(ChaCha20Poly1305(key), salt), default_bits=256),
+}
+"""RFC 3602, 3686, 4309, 4106, 7634, by IANA numbers."""
+
+
+def _cipher(encryption: int, integrity: int) -> _Cipher:
+    found = _CIPHERS.get(encryption)
+    if found is None or (not found.combined and integrity not in INTEGRITY):
+        raise ProgramFault(f"no protection for encryption {encryption} with integrity {integrity}")
+    return found
 
 
 def key_sizes(encryption: int, key_bits: int, integrity: int) -> tuple[int, int]:
     """Octets of key material for encryption (salt included) and integrity (RFC 7296 §2.14, §2.17)."""
-    if encryption == ENCR_AES_GCM_16:
-        return key_bits // 8 + 4, 0
-    if encryption == ENCR_AES_CBC and integrity == AUTH_HMAC_SHA2_256_128:
-        return key_bits // 8, 32
-    raise ProgramFault(f"no protection for encryption {encryption} with integrity {integrity}")
+    cipher = _cipher(encryption, integrity)
+    size = (key_bits or cipher.default_bits) // 8 + cipher.salt
+    return size, 0 if cipher.combined else INTEGRITY[integrity].key_size
 
 
-def make_protection(encryption: int, key: bytes, integrity_key: bytes, random: Random) -> Protection:
-    """The protection for a negotiated pair of algorithms."""
-    if encryption == ENCR_AES_GCM_16:
-        return AesGcm16(key)
-    if encryption == ENCR_AES_CBC:
-        return AesCbcHmac(key, integrity_key, random)
-    raise ProgramFault(f"no protection for encryption {encryption}")
+def make_protection(
+    encryption: int, key: bytes, integrity_key: bytes, random: Random, integrity: int = 0
+) -> Protection:
+    """The protection for a negotiated pair of algorithms; ``key`` ends with the salt or nonce."""
+    cipher = _cipher(encryption, integrity)
+    plain, salt = (key[: -cipher.salt], key[-cipher.salt :]) if cipher.salt else (key, b"")
+    if cipher.make is not None:
+        return cipher.make(plain, salt)
+    if encryption == ENCR_AES_CTR:
+        return AesCtr(plain, salt, INTEGRITY[integrity], integrity_key)
+    return AesCbc(plain, INTEGRITY[integrity], integrity_key, random)

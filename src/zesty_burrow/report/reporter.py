@@ -106,7 +106,7 @@ class Reporter:
 
     def difference(self, difference: ProfileDifference) -> None:
         """What a kit's profile would change, before she is asked about it."""
-        from zesty_burrow.report.text import difference_table
+        from zesty_burrow.report.kits import difference_table
 
         for part in difference_table(difference):
             self.live.print(part)

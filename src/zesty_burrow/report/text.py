@@ -3,41 +3,31 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import TYPE_CHECKING, Any
 
 from rich.cells import cell_len
-from rich.console import RenderableType
-from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from zesty_burrow.core.finding import Finding, Severity
 from zesty_burrow.core.leak import Observation, Sighting, Verdict
 from zesty_burrow.errors import printable
 from zesty_burrow.report import result as results
+from zesty_burrow.report.kits import kit_text
+from zesty_burrow.report.parts import SEVERITY_STYLES, Parts, findings_table, grid, heading, indent, plural
 from zesty_burrow.report.result import Result
 
 if TYPE_CHECKING:
     from zesty_burrow.carrier.status import TunnelStatus
     from zesty_burrow.core.profile.model import Profile, ProposalChoice
 
-SEVERITY_STYLES = {Severity.NOTE: "cyan", Severity.WARNING: "yellow", Severity.SERIOUS: "bold red"}
 VERDICT_STYLES = {Verdict.SEALED: "bold green", Verdict.LEAKING: "bold red", Verdict.UNCLEAR: "bold yellow"}
 VERDICT_WORDS = {
     Verdict.SEALED: "SEALED: the outside sees the tunnel's exit and nothing else.",
     Verdict.LEAKING: "LEAKING: the outside sees what it should not.",
     Verdict.UNCLEAR: "UNCLEAR: what was seen is not enough to tell.",
 }
-Parts = Iterable[RenderableType]
-T = TypeVar("T")
 MANY = 300
 """Rows of a list from which it is laid out without wrapping."""
-MOST = 50
-"""Lines of one sort that are shown of a large kit."""
-SAID = frozenset(
-    ("kit-read-me", "kit-junk", "kit-same-content", "kit-certificate-unused", "profile-same", "gateway-certificate")
-)
-"""Findings that a kit's table of files tells by itself."""
 
 
 IPV6_WORDS = {
@@ -48,133 +38,9 @@ IPV6_WORDS = {
 LOCAL_WORDS = {"outside": "reached beside the tunnel", "inside": "not reached while the tunnel is up"}
 
 
-def _grid(*columns: dict[str, Any]) -> Table:
-    table = Table(box=None, show_header=False, pad_edge=False, padding=(0, 2, 0, 0))
-    for column in columns:
-        table.add_column(**column)
-    return table
-
-
-def _indent(part: RenderableType, left: int = 2) -> Padding:
-    return Padding(part, (0, 0, 0, left))
-
-
-def _heading(text: str) -> Text:
-    return Text(text, style="bold")
-
-
-def plural(count: int, one: str, many: str = "") -> str:
-    """A number with its noun."""
-    return f"{count} {one if count == 1 else many or one + 's'}"
-
-
-def findings_table(findings: Sequence[Finding], *, with_remedy: bool = True) -> Parts:
-    """Findings, the serious ones first; what has no remedy beyond "nothing to do" stays on one line."""
-    order = [Severity.SERIOUS, Severity.WARNING, Severity.NOTE]
-    table = _grid({"no_wrap": True}, {"no_wrap": True}, {"overflow": "fold"})
-    every = sorted(findings, key=lambda one: order.index(one.severity))
-    rows = _some(every, lambda one: one.code)
-    hidden = len(every) - len(rows)
-    for entry, following in zip(rows, [*rows[1:], None], strict=True):
-        words = entry.code.title if not entry.detail else f"{entry.code.title.rstrip('.')}: {entry.detail}"
-        subject = f"{entry.subject}: " if entry.subject and entry.subject not in words else ""
-        style = SEVERITY_STYLES[entry.severity]
-        line = Text.assemble((subject, "bold"), words)
-        table.add_row(Text(entry.severity, style=style), Text(entry.code.slug, style="bold"), line)
-        # What several findings share is said once, under the last of them.
-        is_last = following is None or following.code is not entry.code
-        if with_remedy and is_last and entry.severity is not Severity.NOTE:
-            table.add_row("", "", Text(f"To do: {entry.code.remedy}", style="italic"))
-    more = [_indent(Text(f"and {hidden} more of these (--json tells all)", style="dim"))] if hidden else []
-    return [_indent(table), *more]
-
-
 def render(result: Result) -> Parts:
     """The parts of a result's text, to be printed one after the other."""
     return _RENDERERS[type(result)](result)
-
-
-def _kit(result: results.KitResult) -> Parts:
-    for kit in result.kits:
-        files = {item.path for item in kit.items}
-        taken = {item.path for item in kit.items if item.taken}
-        yield _heading(f"{kit.origin}: {plural(len(files), 'file')}, {len(taken)} taken")
-        table = _grid({"no_wrap": True}, {"no_wrap": True}, {"overflow": "fold"}, {"overflow": "fold"})
-        items = sorted(kit.items, key=lambda one: (not one.taken, one.kind, one.path))
-        outcomes = {one.path: result.outcomes.get(one.profile.name, "") for one in kit.profiles}
-        for item in _some(items, lambda one: one.taken):
-            word = _outcome(item.taken, outcomes.get(item.path, ""))
-            path = item.path.removeprefix(f"{kit.origin}/")
-            table.add_row(word, item.kind, Text(path), Text(item.why, style="" if item.taken else "dim"))
-        yield _indent(table)
-        hidden = len(items) - table.row_count
-        if hidden:
-            yield _indent(Text(f"and {hidden} more (--json tells all)", style="dim"))
-    for difference in () if result.asked else result.differences:
-        yield Text()
-        yield from difference_table(difference)
-    # What the tables have just said need not be said again.
-    notable = [entry for entry in result.findings if entry.code.slug not in SAID]
-    if notable:
-        yield Text()
-        yield _heading("Findings")
-        yield from findings_table(notable)
-    yield Text()
-    yield Text(_kit_summary(result))
-
-
-def _outcome(taken: bool, outcome: str) -> Text:
-    """What became of a file, and of the profile in it."""
-    if not taken or outcome == "left out":
-        return Text("left out", style="yellow")
-    if outcome.startswith("there already"):
-        return Text("there already", style="dim")
-    return Text(outcome.partition(" as ")[0] if outcome not in ("", "new") else outcome or "taken", style="green")
-
-
-def _some(items: Sequence[T], group: Callable[[T], object]) -> list[T]:
-    """At most ``MOST`` of each group: a screen for a person, not ten thousand lines."""
-    counts: dict[object, int] = {}
-    shown = []
-    for item in items:
-        key = group(item)
-        counts[key] = counts.get(key, 0) + 1
-        if counts[key] <= MOST:
-            shown.append(item)
-    return shown
-
-
-def difference_table(difference: results.ProfileDifference) -> Parts:
-    """What a kit's profile changes, key by key."""
-    yield _heading(f"{difference.name}: {difference.relation} of what is there already")
-    table = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="bold")
-    for heading in ("key", "there", "in the kit"):
-        table.add_column(heading, overflow="fold")
-    for change in difference.changes:
-        table.add_row(
-            Text(change.key, style="dim"),
-            Text(change.before or "absent", style="" if change.before else "dim"),
-            Text(change.after or "absent", style="bold" if change.after else "dim"),
-        )
-    yield _indent(table)
-
-
-def _kit_summary(result: results.KitResult) -> str:
-    profiles = sum(len(kit.profiles) for kit in result.kits)
-    labels = sorted({str(entry.scope) for kit in result.kits for entry in kit.credentials})
-    with_credentials = f" and the credentials for {', '.join(labels)}" if labels else ""
-    counts: dict[str, int] = {}
-    for outcome in result.outcomes.values():
-        short = "there already" if outcome.startswith("there already") else outcome
-        counts[short] = counts.get(short, 0) + 1
-    words = ", ".join(f"{number} {outcome}" for outcome, number in sorted(counts.items())) or "none"
-    if not result.imported:
-        standing = f" ({words})" if set(counts) - {"new"} else ""
-        would = f"`zesty import` would take {plural(profiles, 'profile')}{standing}{with_credentials}"
-        return f"Nothing was changed. {would}."
-    sealed = f" Sealed the credentials for {', '.join(labels)}." if labels else ""
-    whom = " They are in the machine's store: every user of it may use them." if result.whom == "machine" else ""
-    return f"Profiles: {words}.{sealed}{whom}"
 
 
 def _list(result: results.ListResult) -> Parts:
@@ -185,13 +51,13 @@ def _list(result: results.ListResult) -> Parts:
     headings = ["name", "place", "provider", "protocol", "imported"]
     headings += ["tags"] if any(row["tags"] for row in result.profiles) else []
     headings += ["for"] if len({row["for"] for row in result.profiles}) > 1 else []
-    for heading in headings:
-        table.add_column(heading, overflow="fold", no_wrap=heading == "name")
+    for label in headings:
+        table.add_column(label, overflow="fold", no_wrap=label == "name")
     rows = []
     for row in result.profiles:
         place = ", ".join(part for part in (row["city"], row["country"]) if part)
         cells = {**row, "place": place, "imported": row["imported_at"][:10]}
-        rows.append([printable(cells[heading]) for heading in headings])
+        rows.append([printable(cells[label]) for label in headings])
     if len(rows) > MANY:
         # Laying out a table of thousands of rows would take longer than reading them from the store.
         yield Text("\n".join(_columns([headings, *rows])), no_wrap=True)
@@ -262,34 +128,34 @@ def _show_rows(profile: Profile) -> list[tuple[str, str]]:
 
 
 def _show(result: results.ShowResult) -> Parts:
-    yield _heading(result.profile.name)
-    table = _grid({"no_wrap": True, "style": "dim"}, {"overflow": "fold"})
+    yield heading(result.profile.name)
+    table = grid({"no_wrap": True, "style": "dim"}, {"overflow": "fold"})
     for label, value in _show_rows(result.profile):
         table.add_row(label, Text(value))
     for position, row in enumerate(result.credentials):
         table.add_row("credentials" if position == 0 else "", _kept_words(row))
     shared = "; every user of this machine may use it" if result.whom == "machine" else ""
     table.add_row("imported", Text(f"{result.imported_at} from {result.origin}{shared}"))
-    yield _indent(table)
+    yield indent(table)
     if result.findings:
         yield Text()
-        yield _heading("Findings")
+        yield heading("Findings")
         yield from findings_table(result.findings)
 
 
 def _created(result: results.CreateResult) -> Parts:
     yield Text()
-    yield _heading(f"{result.profile.name} is in the store")
-    table = _grid({"no_wrap": True, "style": "dim"}, {"overflow": "fold"})
+    yield heading(f"{result.profile.name} is in the store")
+    table = grid({"no_wrap": True, "style": "dim"}, {"overflow": "fold"})
     for label, value in _show_rows(result.profile):
         if not label.endswith("offer"):
             table.add_row(label, Text(value))
-    yield _indent(table)
+    yield indent(table)
     for slip in result.slips:
         yield Text(f"Note: {slip}.", style="yellow")
     if result.findings:
         yield Text()
-        yield _heading("Findings")
+        yield heading("Findings")
         yield from findings_table(result.findings)
     yield Text()
     if result.missing:
@@ -301,8 +167,8 @@ def _created(result: results.CreateResult) -> Parts:
 
 def _places(result: results.PlacesResult) -> Parts:
     table = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="bold")
-    for heading in ("name", "place", "protocols", "load"):
-        table.add_column(heading, overflow="fold", justify="right" if heading == "load" else "left")
+    for label in ("name", "place", "protocols", "load"):
+        table.add_column(label, overflow="fold", justify="right" if label == "load" else "left")
     for row in result.places:
         place = ", ".join(part for part in (row["city"], row["country"]) if part)
         load = f"{row['load']} %" if row["load"] >= 0 else "not told"
@@ -334,8 +200,8 @@ def _credentials(result: results.CredentialsResult) -> Parts:
         yield Text("No credentials are kept, and no profile needs any.")
         return
     table = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="bold")
-    for heading in ("for", "kind", "sealed", "from", "used by"):
-        table.add_column(heading, overflow="fold")
+    for label in ("for", "kind", "sealed", "from", "used by"):
+        table.add_column(label, overflow="fold")
     for row in result.credentials:
         names = row["profiles"]
         used = ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
@@ -350,13 +216,13 @@ def _exported(result: results.ExportResult) -> Parts:
     if result.left_out:
         yield Text("What that form cannot hold was left out:")
         for words in dict.fromkeys(result.left_out):
-            yield _indent(Text(words))
+            yield indent(Text(words))
 
 
 def _code(result: results.CodeResult) -> Parts:
     for position, code in enumerate(result.codes, start=1):
         of = f", code {position} of {len(result.codes)}" if len(result.codes) > 1 else ""
-        yield _heading(f"{result.profile}{of}")
+        yield heading(f"{result.profile}{of}")
         yield Text.from_ansi(code)
     if result.credentials:
         yield Text(f"With the sealed credentials for {', '.join(result.credentials)}.")
@@ -400,7 +266,7 @@ def _status(result: results.StatusResult) -> Parts:
         yield Text(f"No tunnel is up ({result.state})." if result.state else "No tunnel is up.")
     else:
         yield up_line(status)
-        table = _grid({"no_wrap": True, "style": "dim"}, {"overflow": "fold"})
+        table = grid({"no_wrap": True, "style": "dim"}, {"overflow": "fold"})
         rows = [
             ("profile", f"{status.profile} ({status.provider})"),
             ("gateway", f"{status.gateway} at {status.gateway_address}"),
@@ -417,14 +283,14 @@ def _status(result: results.StatusResult) -> Parts:
         ]  # fmt: skip
         for label, value in rows:
             table.add_row(label, Text(value))
-        yield _indent(table, 8)
+        yield indent(table, 8)
     if result.findings:
         yield from findings_table(result.findings)
     if result.network is not None:
         yield Text()
-        yield _heading("This machine")
+        yield heading("This machine")
         for line in result.network:
-            yield _indent(Text(line))
+            yield indent(Text(line))
 
 
 def _disconnected(result: results.DisconnectResult) -> Parts:
@@ -437,7 +303,7 @@ def _restored(result: results.RestoreResult) -> Parts:
         return
     yield Text("Put back:")
     for line in result.restored.done:
-        yield _indent(Text(line))
+        yield indent(Text(line))
     for path in result.restored.left_alone:
         yield Text(f"{path} was changed by somebody else meanwhile and was left alone.", style="yellow")
 
@@ -478,14 +344,14 @@ def _observation_rows(before: Observation | None, after: Observation) -> list[tu
 def _verification(result: results.VerifyResult) -> Parts:
     promise = f", which promises {result.promise}" if result.promise else ""
     subject = f"profile {result.profile}{promise}" if result.profile else "no tunnel"
-    yield _heading(f"Verification of {subject}")
+    yield heading(f"Verification of {subject}")
     table = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="bold")
     table.add_column("", style="dim", no_wrap=True)
     table.add_column("before", overflow="fold")
     table.add_column("after", overflow="fold")
     for row in _observation_rows(result.before, result.after):
         table.add_row(*map(Text, row))
-    yield _indent(table)
+    yield indent(table)
     yield Text()
     yield Text(VERDICT_WORDS[result.judgement.verdict], style=VERDICT_STYLES[result.judgement.verdict])
     yield from findings_table(result.judgement.findings)
@@ -493,19 +359,19 @@ def _verification(result: results.VerifyResult) -> Parts:
 
 def _baseline(result: results.BaselineResult) -> Parts:
     seen = result.observation
-    yield _heading("What the outside sees before the tunnel")
-    table = _grid({"no_wrap": True, "style": "dim"}, {"overflow": "fold"})
+    yield heading("What the outside sees before the tunnel")
+    table = grid({"no_wrap": True, "style": "dim"}, {"overflow": "fold"})
     table.add_row("IPv4 address", Text(_describe(seen.ipv4) or "none"))
     table.add_row("IPv6 address", Text(_describe(seen.ipv6) or "none"))
     for index, resolver in enumerate(seen.resolvers):
         table.add_row("resolvers" if index == 0 else "", Text(_describe(resolver)))
-    yield _indent(table)
+    yield indent(table)
     yield Text("Remembered. Connect, then run `zesty verify`.")
 
 
 def _explanation(result: results.ExplainResult) -> Parts:
     if len(result.codes) > 1:
-        table = _grid({"no_wrap": True}, {"no_wrap": True}, {"overflow": "fold"})
+        table = grid({"no_wrap": True}, {"no_wrap": True}, {"overflow": "fold"})
         for code in result.codes:
             table.add_row(
                 Text(code.severity, style=SEVERITY_STYLES[code.severity]), Text(code.slug, style="bold"), code.title
@@ -514,7 +380,7 @@ def _explanation(result: results.ExplainResult) -> Parts:
         return
     for code in result.codes:
         yield Text.assemble((code.slug, "bold"), " (", (code.severity, SEVERITY_STYLES[code.severity]), ")")
-        table = _grid({"no_wrap": True, "style": "dim"}, {"overflow": "fold"})
+        table = grid({"no_wrap": True, "style": "dim"}, {"overflow": "fold"})
         for label, value in (
             ("what", code.title),
             ("why", code.why),
@@ -523,22 +389,22 @@ def _explanation(result: results.ExplainResult) -> Parts:
         ):
             if value:
                 table.add_row(label, Text(value))
-        yield _indent(table)
+        yield indent(table)
 
 
 def _lab(result: results.LabResult) -> Parts:
-    yield _heading(f"The lab runs (process {result.status['process']}, folder {result.status['folder']})")
+    yield heading(f"The lab runs (process {result.status['process']}, folder {result.status['folder']})")
     table = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="bold")
     rows = result.status["hosts"]
     headings = ["host", "process", "tunnels", "faults"]
     headings += ["note"] if any(row.get("note") for row in rows.values()) else []
-    for heading in headings:
-        table.add_column(heading, overflow="fold")
+    for label in headings:
+        table.add_column(label, overflow="fold")
     for name, row in rows.items():
         faults = ", ".join(row.get("faults", [])) or ("none" if "faults" in row else "")
         cells = [name, str(row["process"]), str(row.get("tunnels", "")), faults, row.get("note", "")]
         table.add_row(*map(Text, cells[: len(headings)]))
-    yield _indent(table)
+    yield indent(table)
     yield Text(f"The provider's kit: {result.kit}")
     yield Text("Run a command on her workstation: zesty lab run heron -- zesty list")
 
@@ -548,7 +414,7 @@ def _message(result: results.MessageResult) -> Parts:
 
 
 _RENDERERS: dict[type[Result], Callable[[Any], Parts]] = {
-    results.KitResult: _kit,
+    results.KitResult: kit_text,
     results.ListResult: _list,
     results.ShowResult: _show,
     results.CreateResult: _created,

@@ -2,23 +2,14 @@
 
 from __future__ import annotations
 
-import hmac
 from dataclasses import dataclass, field
 
 from zesty_burrow.core.ike.suite import Suite
+from zesty_burrow.core.integrity import HALF_NONCE_PRFS, prf
 from zesty_burrow.core.protection import Protection, Random, key_sizes, make_protection
 from zesty_burrow.errors import ProgramFault
 
-PRF_HASH = {5: "sha256", 6: "sha384", 7: "sha512"}
 KEY_PAD = b"Key Pad for IKEv2"
-
-
-def prf(number: int, key: bytes, data: bytes) -> bytes:
-    """The negotiated pseudorandom function (RFC 4868)."""
-    try:
-        return hmac.digest(key, data, PRF_HASH[number])
-    except KeyError:
-        raise ProgramFault(f"PRF {number} is not implemented") from None
 
 
 def prf_plus(number: int, key: bytes, seed: bytes, size: int) -> bytes:
@@ -49,7 +40,7 @@ class IkeKeys:
     def protection(self, of_initiator: bool, random: Random) -> Protection:
         """The protection of the messages that one side sends."""
         key, integrity = (self.sk_ei, self.sk_ai) if of_initiator else (self.sk_er, self.sk_ar)
-        return make_protection(self.suite.encryption, key, integrity, random)
+        return make_protection(self.suite.encryption, key, integrity, random, self.suite.integrity)
 
 
 def derive_ike_keys(suite: Suite, shared: bytes, nonce_i: bytes, nonce_r: bytes, spi_i: bytes, spi_r: bytes) -> IkeKeys:
@@ -58,7 +49,8 @@ def derive_ike_keys(suite: Suite, shared: bytes, nonce_i: bytes, nonce_r: bytes,
 
     prf_size = BY_NUMBER[TransformType.PRF, suite.prf].size
     encryption_size, integrity_size = key_sizes(suite.encryption, suite.key_bits, suite.integrity)
-    seed = prf(suite.prf, nonce_i + nonce_r, shared)
+    half = suite.prf in HALF_NONCE_PRFS
+    seed = prf(suite.prf, nonce_i[:8] + nonce_r[:8] if half else nonce_i + nonce_r, shared)
     sizes = [prf_size, integrity_size, integrity_size, encryption_size, encryption_size, prf_size, prf_size]
     material = prf_plus(suite.prf, seed, nonce_i + nonce_r + spi_i + spi_r, sum(sizes))
     parts, at = [], 0
@@ -80,9 +72,8 @@ class ChildKeys:
 
     def protection(self, of_initiator: bool, random: Random) -> Protection:
         """The protection of the packets that one side sends."""
-        if of_initiator:
-            return make_protection(self.suite.encryption, self.encryption_i, self.integrity_i, random)
-        return make_protection(self.suite.encryption, self.encryption_r, self.integrity_r, random)
+        key, check = (self.encryption_i, self.integrity_i) if of_initiator else (self.encryption_r, self.integrity_r)
+        return make_protection(self.suite.encryption, key, check, random, self.suite.integrity)
 
 
 def derive_child_keys(ike: IkeKeys, suite: Suite, nonce_i: bytes, nonce_r: bytes) -> ChildKeys:

@@ -1,0 +1,86 @@
+"""What is in a kit, and how it stands to the store, as text for people."""
+
+from __future__ import annotations
+
+from rich.table import Table
+from rich.text import Text
+
+from zesty_burrow.report import result as results
+from zesty_burrow.report.parts import Parts, findings_table, grid, heading, indent, plural, some
+
+SAID = frozenset(
+    ("kit-read-me", "kit-junk", "kit-same-content", "kit-certificate-unused", "profile-same", "gateway-certificate")
+)
+"""Findings that a kit's table of files tells by itself."""
+
+
+def _outcome(taken: bool, outcome: str) -> Text:
+    """What became of a file, and of the profile in it."""
+    if not taken or outcome == "left out":
+        return Text("left out", style="yellow")
+    if outcome.startswith("there already"):
+        return Text("there already", style="dim")
+    return Text(outcome.partition(" as ")[0] if outcome not in ("", "new") else outcome or "taken", style="green")
+
+
+def difference_table(difference: results.ProfileDifference) -> Parts:
+    """What a kit's profile changes, key by key."""
+    yield heading(f"{difference.name}: {difference.relation} of what is there already")
+    table = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="bold")
+    for label in ("key", "there", "in the kit"):
+        table.add_column(label, overflow="fold")
+    for change in difference.changes:
+        table.add_row(
+            Text(change.key, style="dim"),
+            Text(change.before or "absent", style="" if change.before else "dim"),
+            Text(change.after or "absent", style="bold" if change.after else "dim"),
+        )
+    yield indent(table)
+
+
+def kit_text(result: results.KitResult) -> Parts:
+    """Each file and what became of it, differences, findings, and a sentence in the end."""
+    for kit in result.kits:
+        files = {item.path for item in kit.items}
+        taken = {item.path for item in kit.items if item.taken}
+        yield heading(f"{kit.origin}: {plural(len(files), 'file')}, {len(taken)} taken")
+        table = grid({"no_wrap": True}, {"no_wrap": True}, {"overflow": "fold"}, {"overflow": "fold"})
+        items = sorted(kit.items, key=lambda one: (not one.taken, one.kind, one.path))
+        outcomes = {one.path: result.outcomes.get(one.profile.name, "") for one in kit.profiles}
+        for item in some(items, lambda one: one.taken):
+            word = _outcome(item.taken, outcomes.get(item.path, ""))
+            path = item.path.removeprefix(f"{kit.origin}/")
+            table.add_row(word, item.kind, Text(path), Text(item.why, style="" if item.taken else "dim"))
+        yield indent(table)
+        hidden = len(items) - table.row_count
+        if hidden:
+            yield indent(Text(f"and {hidden} more (--json tells all)", style="dim"))
+    for difference in () if result.asked else result.differences:
+        yield Text()
+        yield from difference_table(difference)
+    # What the tables have just said need not be said again.
+    notable = [entry for entry in result.findings if entry.code.slug not in SAID]
+    if notable:
+        yield Text()
+        yield heading("Findings")
+        yield from findings_table(notable)
+    yield Text()
+    yield Text(_kit_summary(result))
+
+
+def _kit_summary(result: results.KitResult) -> str:
+    profiles = sum(len(kit.profiles) for kit in result.kits)
+    labels = sorted({str(entry.scope) for kit in result.kits for entry in kit.credentials})
+    with_credentials = f" and the credentials for {', '.join(labels)}" if labels else ""
+    counts: dict[str, int] = {}
+    for outcome in result.outcomes.values():
+        short = "there already" if outcome.startswith("there already") else outcome
+        counts[short] = counts.get(short, 0) + 1
+    words = ", ".join(f"{number} {outcome}" for outcome, number in sorted(counts.items())) or "none"
+    if not result.imported:
+        standing = f" ({words})" if set(counts) - {"new"} else ""
+        would = f"`zesty import` would take {plural(profiles, 'profile')}{standing}{with_credentials}"
+        return f"Nothing was changed. {would}."
+    sealed = f" Sealed the credentials for {', '.join(labels)}." if labels else ""
+    whom = " They are in the machine's store: every user of it may use them." if result.whom == "machine" else ""
+    return f"Profiles: {words}.{sealed}{whom}"
