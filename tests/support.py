@@ -12,9 +12,10 @@ from ipaddress import IPv4Interface, IPv6Interface, ip_address
 
 from zesty_burrow.core.credentials import NamePassword
 from zesty_burrow.core.identity import Identity
+from zesty_burrow.core.ike.config import InitiatorConfig
 from zesty_burrow.core.ike.events import Closed, Failed, InnerNetwork
 from zesty_burrow.core.ike.gateway import Gateway
-from zesty_burrow.core.ike.initiator import Initiator, InitiatorConfig
+from zesty_burrow.core.ike.initiator import Initiator
 from zesty_burrow.core.ike.initiator_table import State
 from zesty_burrow.core.ike.proposals import Offer
 from zesty_burrow.core.ike.registry import IdType

@@ -66,7 +66,7 @@ def test_the_first_message():
     assert set(told) == {16388, 16389, 16431}
     there = wire.initiator.spi_i + bytes(8) + bytes([198, 51, 100, 18]) + (500).to_bytes(2)
     assert told[16389] == hashlib.sha1(there).digest()
-    assert told[16431] == bytes([0, 2, 0, 3, 0, 4])
+    assert told[16431] == bytes([0, 2, 0, 3, 0, 4, 0, 5])
 
 
 def test_the_answer():

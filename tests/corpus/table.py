@@ -66,7 +66,6 @@ L, T = ("quillwort-lisbon",), ("quillwort-tallinn",)
 TWO = {"kit/lisbon.toml": m.LISBON, "kit/tallinn.toml": m.TALLINN, "kit/quillwort-authority.pem": m.CA}
 BOTH = (*L, *T)
 CERT_SIGN_IN = SignIn(method="certificate", credentials=Q)
-UNAVAILABLE = "sign-in-unavailable"
 
 CORPUS: dict[str, Row] = {
     # G1: settings as files, folders and archives
@@ -109,27 +108,27 @@ CORPUS: dict[str, Row] = {
     "an authority that may not issue": row(lambda: {"lisbon.toml": m.LISBON, "quillwort-authority.pem": m.authority_of(m.OTHER, issuing=False)}, L, codes={NONE, "profile-authority-leaf"}),
     "IPv6 left outside": row(("l.toml", m.profile().replace(b'ipv6 = "tunnel"', b'ipv6 = "outside"')), L, codes={NONE, "ipv6-outside"}),
     # G2: certificates and keys apart
-    "a client key and certificate, PEM": row(lambda: {"l.toml": m.profile(sign_in=CERT_SIGN_IN), "me.crt": m.pem(m.CLIENT_CERTIFICATE), "me.key": m.key(), "ca.pem": m.CA}, L, (f"{CK} {Q}",), {"key-unprotected", UNAVAILABLE, "kit-certificate-unused"}, left_out=1),
-    "key and certificate in one file": row(lambda: {"l.toml": m.profile(sign_in=CERT_SIGN_IN), "me.pem": m.key() + m.pem(m.CLIENT_CERTIFICATE)}, L, (f"{CK} {Q}",), {"key-unprotected", UNAVAILABLE}),
-    "key and certificate, DER": row(lambda: {"l.toml": m.profile(sign_in=CERT_SIGN_IN), "me.der": m.CLIENT_CERTIFICATE, "key.bin": m.key(encoding=Encoding.DER)}, L, (f"{CK} {Q}",), {"key-unprotected", UNAVAILABLE}),
-    "a key in the older PEM form": row(lambda: {"l.toml": m.profile(sign_in=CERT_SIGN_IN), "me.crt": m.pem(m.CLIENT_CERTIFICATE), "me.key": m.key(form=PrivateFormat.TraditionalOpenSSL)}, L, (f"{CK} {Q}",), {"key-unprotected", UNAVAILABLE}),
-    "a key under a passphrase": row(lambda: {"l.toml": m.profile(sign_in=CERT_SIGN_IN), "me.crt": m.pem(m.CLIENT_CERTIFICATE), "me.key": m.key(passphrase=m.PASSPHRASE)}, L, (f"{CK} {Q}",), {UNAVAILABLE}, passphrase=m.PASSPHRASE),
-    "a key under a passphrase that nobody gives": row(lambda: {"l.toml": m.profile(sign_in=CERT_SIGN_IN), "me.key": m.key(passphrase=m.PASSPHRASE)}, L, (), {UNAVAILABLE, "kit-locked", NONE}, left_out=1),
-    "PKCS #12": row(lambda: {"l.toml": m.profile(sign_in=CERT_SIGN_IN), "me.p12": m.bundle()}, L, (f"{CK} {Q}",), {UNAVAILABLE}, passphrase=m.PASSPHRASE),
-    "PKCS #12 without a passphrase": row(lambda: {"l.toml": m.profile(sign_in=CERT_SIGN_IN), "me.pfx": m.bundle("")}, L, (f"{CK} {Q}",), {UNAVAILABLE, "key-unprotected"}),
+    "a client key and certificate, PEM": row(lambda: {"l.toml": m.profile(sign_in=CERT_SIGN_IN), "me.crt": m.pem(m.CLIENT_CERTIFICATE), "me.key": m.key(), "ca.pem": m.CA}, L, (f"{CK} {Q}",), {"key-unprotected", "kit-certificate-unused"}, left_out=1),
+    "key and certificate in one file": row(lambda: {"l.toml": m.profile(sign_in=CERT_SIGN_IN), "me.pem": m.key() + m.pem(m.CLIENT_CERTIFICATE)}, L, (f"{CK} {Q}",), {"key-unprotected"}),
+    "key and certificate, DER": row(lambda: {"l.toml": m.profile(sign_in=CERT_SIGN_IN), "me.der": m.CLIENT_CERTIFICATE, "key.bin": m.key(encoding=Encoding.DER)}, L, (f"{CK} {Q}",), {"key-unprotected"}),
+    "a key in the older PEM form": row(lambda: {"l.toml": m.profile(sign_in=CERT_SIGN_IN), "me.crt": m.pem(m.CLIENT_CERTIFICATE), "me.key": m.key(form=PrivateFormat.TraditionalOpenSSL)}, L, (f"{CK} {Q}",), {"key-unprotected"}),
+    "a key under a passphrase": row(lambda: {"l.toml": m.profile(sign_in=CERT_SIGN_IN), "me.crt": m.pem(m.CLIENT_CERTIFICATE), "me.key": m.key(passphrase=m.PASSPHRASE)}, L, (f"{CK} {Q}",), set(), passphrase=m.PASSPHRASE),
+    "a key under a passphrase that nobody gives": row(lambda: {"l.toml": m.profile(sign_in=CERT_SIGN_IN), "me.key": m.key(passphrase=m.PASSPHRASE)}, L, (), {"kit-locked", NONE}, left_out=1),
+    "PKCS #12": row(lambda: {"l.toml": m.profile(sign_in=CERT_SIGN_IN), "me.p12": m.bundle()}, L, (f"{CK} {Q}",), set(), passphrase=m.PASSPHRASE),
+    "PKCS #12 without a passphrase": row(lambda: {"l.toml": m.profile(sign_in=CERT_SIGN_IN), "me.pfx": m.bundle("")}, L, (f"{CK} {Q}",), {"key-unprotected"}),
     "PKCS #12 with the wrong passphrase": row(lambda: {"l.toml": m.profile(), "me.p12": m.bundle()}, error="kit-passphrase", passphrase="calm petrel"),
     "PKCS #7": row(lambda: {"lisbon.csv": b"city,host\nLisbon,lisbon.quillwort.example\n", "ca.p7b": m.PKCS7_BUNDLE}, ("lisbon",), (), {NONE, ATTACHED, FROM_NAME}, provider=Q),
     "a key that fits no certificate": row(lambda: {"l.toml": m.profile(), "me.crt": m.pem(m.CLIENT_CERTIFICATE), "me.key": m.key(m.small_rsa())}, L, (), {NONE, "key-mismatch", "key-weak", "key-unprotected", "kit-certificate-unused"}, left_out=2),
     "a key without a certificate": row(lambda: {"l.toml": m.profile(), "me.key": m.key(m.edwards())}, L, (), {NONE, "key-without-certificate", "key-unprotected"}, left_out=1),
-    "a key that others can read": row(lambda: {"l.toml": m.profile(sign_in=CERT_SIGN_IN), "me.pem": m.key() + m.pem(m.CLIENT_CERTIFICATE)}, L, (f"{CK} {Q}",), {UNAVAILABLE, "key-unprotected", "kit-world-readable"}, mode=0o644),
-    "a raw public key": row(lambda: {"l.toml": m.profile(sign_in=SignIn(method="raw-public-key", credentials=Q)), "me.key": m.key(m.edwards())}, L, (f"{RAW} {Q}",), {UNAVAILABLE, "key-unprotected"}),
+    "a key that others can read": row(lambda: {"l.toml": m.profile(sign_in=CERT_SIGN_IN), "me.pem": m.key() + m.pem(m.CLIENT_CERTIFICATE)}, L, (f"{CK} {Q}",), {"key-unprotected", "kit-world-readable"}, mode=0o644),
+    "a raw public key": row(lambda: {"l.toml": m.profile(sign_in=SignIn(method="raw-public-key", credentials=Q)), "me.key": m.key(m.edwards())}, L, (f"{RAW} {Q}",), {"key-unprotected"}),
     "a key that is cut off": row(lambda: {"l.toml": m.profile(), "me.key": m.key()[:90]}, L, (), {NONE, "kit-unreadable"}, left_out=1),
     "the gateway's own certificate": row(lambda: {"l.toml": m.profile(), "gw.crt": m.pem(m.GATEWAY_CERTIFICATE)}, L, (), {NONE, "gateway-certificate"}, left_out=1),
     "a gateway's certificate for another name": row(lambda: {"t.toml": m.profile("tallinn"), "gw.crt": m.pem(m.GATEWAY_CERTIFICATE)}, T, (), {NONE, "gateway-certificate", "certificate-wrong-name"}, left_out=1),
     "a revocation list": row(lambda: {"l.toml": m.LISBON, "quillwort-authority.pem": m.CA, "ca.crl": m.revocations(5, 6)}, L, (), {NONE}),
     "a revocation list, DER, out of date": row(lambda: {"l.toml": m.LISBON, "quillwort-authority.pem": m.CA, "ca.crl": m.revocations(days=(-60, -30), encoding=Encoding.DER)}, L, (), {NONE, "revocation-list-unusable"}, left_out=1),
     "a revocation list that nobody signed": row(lambda: {"l.toml": m.LISBON, "quillwort-authority.pem": m.CA, "ca.crl": m.revocations(signer=m.make_authority("Somebody"))}, L, (), {NONE, "revocation-list-unusable"}, left_out=1),
-    "a client certificate that was revoked": row(lambda: {"l.toml": m.LISBON.replace(b"eap-mschapv2", b"certificate"), "quillwort-authority.pem": m.CA, "me.pem": m.key() + m.pem(m.CLIENT_CERTIFICATE), "ca.crl": m.revocations(m.serial(m.CLIENT_CERTIFICATE))}, L, (f"{CK} {Q}",), {UNAVAILABLE, "key-unprotected", "certificate-revoked"}),
+    "a client certificate that was revoked": row(lambda: {"l.toml": m.LISBON.replace(b"eap-mschapv2", b"certificate"), "quillwort-authority.pem": m.CA, "me.pem": m.key() + m.pem(m.CLIENT_CERTIFICATE), "ca.crl": m.revocations(m.serial(m.CLIENT_CERTIFICATE))}, L, (f"{CK} {Q}",), {"key-unprotected", "certificate-revoked"}),
     "a gateway's certificate that was revoked": row(lambda: {"l.toml": m.LISBON, "quillwort-authority.pem": m.CA, "gw.pem": m.pem(m.GATEWAY_CERTIFICATE), "ca.crl": m.revocations(m.serial(m.GATEWAY_CERTIFICATE))}, L, (), {NONE, "gateway-certificate", "certificate-revoked"}, left_out=1),
     # G3: mails
     "a welcome mail": row(("w.eml", m.mail(f"Dear customer,\n\n{SIGNED}\nFair winds!\n", attach=[("ca.pem", m.CA)])), ("cottage",), (f"{NP} {Q}",), {PLAIN, ATTACHED, FROM_NAME}, provider=Q),
@@ -140,7 +139,7 @@ CORPUS: dict[str, Row] = {
     "a sheet for everybody": row(lambda: {"s.txt": SIGNED.encode() + b"Others on this machine: yes\n", "ca.pem": m.CA}, ("cottage",), (f"{NP} {Q}",), {PLAIN, ATTACHED, FROM_NAME, "for-everybody"}, provider=Q),
     "a sheet as CSV": row(lambda: {"s.csv": SIGNED.replace(": ", ",").encode(), "ca.pem": m.CA}, ("cottage",), (f"{NP} {Q}",), {PLAIN, ATTACHED, FROM_NAME}, provider=Q),
     "a sheet as TOML": row(lambda: {"s.toml": f'server = "lisbon.quillwort.example"\nuser = "x"\npassword = "{m.PASSWORD}"\n'.encode(), "ca.pem": m.CA}, ("lisbon",), (f"{NP} {Q}",), {PLAIN, ATTACHED, FROM_NAME}, provider=Q),
-    "a sheet with a shared secret": row(("s.txt", (SHEET + "Shared secret: razorbills dive at dusk\n").encode()), ("cottage",), (f"{PSK} {Q}",), {PLAIN, FROM_NAME, UNAVAILABLE}, provider=Q),
+    "a sheet with a shared secret": row(("s.txt", (SHEET + "Shared secret: razorbills dive at dusk\n").encode()), ("cottage",), (f"{PSK} {Q}",), {PLAIN, FROM_NAME}, provider=Q),
     "a sheet for a retired protocol": row(lambda: {**TWO, "s.txt": (SIGNED + "Protocol: L2TP over IPsec\n").encode()}, BOTH, (), {NONE, "protocol-retired"}, left_out=1),
     "a sheet for another protocol": row(lambda: {**TWO, "s.txt": (SIGNED + "Protocol: carrier pigeon\n").encode()}, BOTH, (), {NONE, "protocol-unavailable"}, left_out=1),
     "a sheet with paste slips": row(lambda: {"s.txt": (SHEET + f"Password: “{m.PASSWORD}”\n").encode(), "ca.pem": m.CA}, ("cottage",), (f"{NP} {Q}",), {PLAIN, ATTACHED, FROM_NAME, "credentials-paste-slip"}, provider=Q),
@@ -148,7 +147,7 @@ CORPUS: dict[str, Row] = {
     # G5: tables
     "a server table": row(lambda: {"s.csv": b"city;host;load\nLisbon;lisbon.quillwort.example;3\nTallinn;tallinn.quillwort.example;4\n", "ca.der": m.CA_DER, "c.txt": m.CREDENTIALS}, ("lisbon", "tallinn"), (f"{NP} {Q}",), {PLAIN, ATTACHED, FROM_NAME}, provider=Q),
     "a server table as JSON": row(lambda: {"s.json": json.dumps([{"country": "Portugal", "host": "lisbon.quillwort.example", "city": "Lisbon"}]).encode(), "ca.der": m.CA_DER}, ("lisbon",), (), {NONE, ATTACHED}, provider=Q),
-    "a table for a client key": row(lambda: {"s.csv": b"city,host\nLisbon,lisbon.quillwort.example\n", "me.p12": m.bundle()}, ("lisbon",), (f"{CK} {Q}",), {ATTACHED, FROM_NAME, UNAVAILABLE}, provider=Q, passphrase=m.PASSPHRASE),
+    "a table for a client key": row(lambda: {"s.csv": b"city,host\nLisbon,lisbon.quillwort.example\n", "me.p12": m.bundle()}, ("lisbon",), (f"{CK} {Q}",), {ATTACHED, FROM_NAME}, provider=Q, passphrase=m.PASSPHRASE),
     "a table with a bad row": row(lambda: {"s.csv": b"city,host\nLisbon,lisbon.quillwort.example\nNowhere,two words?\n", "ca.pem": m.CA}, ("lisbon",), (), {NONE, ATTACHED, FROM_NAME, "kit-unreadable"}, provider=Q),
     # G7: QR codes
     "a QR code": row(("code.png", m.picture(m.profile(authorities=()))), L, (), {NONE, "profile-authority-missing"}),
@@ -163,8 +162,8 @@ CORPUS: dict[str, Row] = {
     "credentials that others can read": row(("c.txt", m.CREDENTIALS), (), (f"{NP} {Q}",), {PLAIN, "kit-world-readable"}, provider=Q, mode=0o644),
     "two different credentials": row(lambda: {**TWO, "kit/credentials.txt": m.CREDENTIALS, "kit/old.txt": b"old_heron\nx_Y\n"}, BOTH, (f"{NP} {Q}",), {PLAIN, "kit-several-credentials"}, left_out=1),
     # RFC 9061
-    "RFC 9061 data": row(("data.json", lambda: INSTANCE("certificate")), ("tromso-office",), (), {NONE, "model-not-mapped", UNAVAILABLE}),
-    "RFC 9061 data with a shared secret": row(("data.json", lambda: INSTANCE("pre-shared")), ("tromso-office",), (f"{PSK} tromso-office",), {PLAIN, "model-not-mapped", UNAVAILABLE}),
+    "RFC 9061 data": row(("data.json", lambda: INSTANCE("certificate")), ("tromso-office",), (), {NONE, "model-not-mapped"}),
+    "RFC 9061 data with a shared secret": row(("data.json", lambda: INSTANCE("pre-shared")), ("tromso-office",), (f"{PSK} tromso-office",), {PLAIN, "model-not-mapped"}),
     "RFC 9061 data in transport mode": row(lambda: {**TWO, "kit/data.json": INSTANCE("certificate").replace(b'"tunnel",', b'"transport",')}, BOTH, (), {NONE, "kit-unreadable"}),
 }  # fmt: skip
 

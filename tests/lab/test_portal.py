@@ -107,9 +107,10 @@ def test_a_place_that_is_not_there(portal):
 def office(lab, tmp_path):
     """Her own office's exported settings, imported on heron; gone again afterwards."""
 
-    def take(traffic):
+    def take(traffic, sign_in="password"):
         path = tmp_path / f"{traffic}.zip"
-        lab.run("lab", "account", f"heron-{traffic}", "--traffic", traffic, "--to", str(path), check=0)
+        words = ("--traffic", traffic, "--sign-in", sign_in, "--to", str(path))
+        lab.run("lab", "account", f"heron-{traffic}", *words, check=0)
         assert lab.heron("import", str(path), "--replace", check=0).json["profiles"][0]["outcome"] == "new"
 
     yield take
@@ -127,6 +128,27 @@ def test_only_the_offices_network(lab, office):
     name = f"files.{story.OFFICE_SUFFIX}"
     assert story.OFFICE_FILES in lab.shell("heron", "getent", "hosts", name).out
     assert story.OFFICE_FILES in lab.shell("heron", "getent", "hosts", "files").out
+
+
+@pytest.mark.parametrize("sign_in", ["certificate", "shared-key", "raw-key"])
+def test_each_way_to_sign_in(lab, office, sign_in):
+    """The settings as the office exports them, tried and then connected with the real program."""
+    office("office", sign_in)
+    tried = lab.heron("credentials", "try", "office", check=0)
+    assert "takes the credentials" in tried.json["message"]
+    up = lab.heron("connect", "office", "--detach", check=0).json["tunnel"]
+    assert up["suffixes"] == [story.OFFICE_SUFFIX]
+    assert story.OFFICE_FILES in lab.shell("heron", "getent", "hosts", f"files.{story.OFFICE_SUFFIX}").out
+
+
+def test_a_shared_key_that_is_another(lab, office):
+    """Refused, with whose key it was; nothing says that a gateway proved itself."""
+    office("office", "shared-key")
+    change = ("credentials", "change", story.OFFICE_PROVIDER, "--kind", "pre-shared-key")
+    lab.heron(*change, stdin="gannets dive at dawn\n", check=0)
+    ended = lab.heron("credentials", "try", "office")
+    assert (ended.code, ended.json["code"]) == (8, "sign-in-refused")
+    assert f"those for {story.OFFICE_PROVIDER}, from typed in" in ended.json["why"]
 
 
 def test_all_traffic_through_the_office(lab, office):

@@ -9,11 +9,10 @@ from collections.abc import Callable
 from contextlib import suppress
 from datetime import UTC, datetime
 
-from zesty_burrow.carrier.carrier import initiator_config, resolve
+from zesty_burrow.carrier.carrier import Secrets, initiator_config, resolve
 from zesty_burrow.carrier.pump import Pump, udp_socket
 from zesty_burrow.carrier.status import STEPS, StepDone
 from zesty_burrow.carrier.steps import step_of
-from zesty_burrow.core.credentials import NamePassword
 from zesty_burrow.core.ike.events import ChildEstablished, Closed, Event, Failed
 from zesty_burrow.core.ike.initiator import Initiator
 from zesty_burrow.core.ike.initiator_table import State
@@ -27,11 +26,11 @@ class Attempt:
     def __init__(
         self,
         profile: Profile,
-        credentials: Callable[[], NamePassword],
+        secrets: Secrets,
         patience: float,
         on_step: Callable[[StepDone], None],
     ) -> None:
-        self._profile, self._credentials = profile, credentials
+        self._profile, self._secrets = profile, secrets
         self._patience, self._on_step = patience, on_step
         self._last = 0.0
         self._next = STEPS[0]
@@ -64,7 +63,7 @@ class Attempt:
         raise GatewayUnreachable("the gateway has no address")
 
     async def _try(self, address: str) -> None:
-        config = initiator_config(self._profile, address, self._credentials, datetime.now(UTC), self._patience)
+        config = initiator_config(self._profile, address, self._secrets, datetime.now(UTC), self._patience)
         outcome: asyncio.Future[None] = asyncio.get_running_loop().create_future()
         initiator = Initiator(config, os.urandom)
 

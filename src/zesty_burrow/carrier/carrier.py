@@ -8,13 +8,17 @@ import os
 import random
 import signal
 import socket
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from ipaddress import ip_address
 from pathlib import Path
 from typing import Any
+
+from cryptography import x509
+from cryptography.exceptions import UnsupportedAlgorithm
+from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat, load_pem_public_key
 
 from zesty_burrow.carrier.control import ControlServer
 from zesty_burrow.carrier.datapath import Flow, PacketPath
@@ -23,9 +27,10 @@ from zesty_burrow.carrier.pump import Pump, udp_socket
 from zesty_burrow.carrier.status import IPV6_STATES, STEPS, StepDone, TunnelStatus, suite_in_words
 from zesty_burrow.carrier.steps import step_of
 from zesty_burrow.core import trust
-from zesty_burrow.core.credentials import NamePassword
+from zesty_burrow.core.credentials import Credentials, Kind, PreSharedKey
 from zesty_burrow.core.esp.association import InboundSa, OutboundSa
 from zesty_burrow.core.identity import Identity
+from zesty_burrow.core.ike.config import InitiatorConfig
 from zesty_burrow.core.ike.events import (
     ChildEstablished,
     Closed,
@@ -33,9 +38,10 @@ from zesty_burrow.core.ike.events import (
     Failed,
     Negotiated,
 )
-from zesty_burrow.core.ike.initiator import Initiator, InitiatorConfig
+from zesty_burrow.core.ike.initiator import Initiator
 from zesty_burrow.core.ike.initiator_table import State
 from zesty_burrow.core.ike.party import Backoff
+from zesty_burrow.core.ike.proofs import identity_of
 from zesty_burrow.core.ike.registry import IdType
 from zesty_burrow.core.ip import AddressRange, Network
 from zesty_burrow.core.profile.model import Profile, offers_of
@@ -76,55 +82,90 @@ def check_sign_in(profile: Profile) -> None:
         raise ProfileInvalid(
             f"profile {profile.name} cannot be used here yet",
             why=f"it asks for {profile.sign_in.unavailable}",
-            next_step="Ask the provider for settings with a gateway certificate and sign-in by name and password.",
+            next_step="Ask the provider for settings without it.",
             slug="sign-in-unavailable",
         )
+
+
+Secrets = Mapping[Kind, Credentials]
+"""What a profile signs in with, by kind."""
 
 
 def initiator_config(
     profile: Profile,
     gateway: str,
-    credentials: Callable[[], NamePassword],
+    secrets: Secrets,
     wall_time: datetime,
     patience: float,
 ) -> InitiatorConfig:
     """A profile as the initiator wants it. Raises :class:`ProfileInvalid`."""
     check_sign_in(profile)
     ike, esp = offers_of(profile)
-    identity = profile.gateway_identity
-    anchors = [
-        certificate
-        for entry in profile.authorities
-        if PEM_MARK in entry
-        for certificate in trust.load_pem_certificates_untrusted(entry.encode())
-    ]
-    if not anchors:
-        raise ProfileInvalid(
-            f"profile {profile.name} has no authority certificate",
-            why="without one the gateway cannot prove who it is",
-            next_step="Import the kit again with the authority's certificate beside the profile.",
-        )
-    outer = profile.sign_in.outer_identity
-    own = Identity(IdType.ID_RFC822_ADDR, outer or f"anonymous@{identity.value}")
+    identity, sign_in = profile.gateway_identity, profile.sign_in
     versions = {network.version for network in profile.traffic.networks}
     if profile.traffic.ipv6 != "tunnel":
         versions.discard(6)
     local = tuple(entry for entry in (WHOLE_IPV4, WHOLE_IPV6) if entry.version in versions)
     remote = tuple(AddressRange.of(entry) for entry in profile.traffic.networks if entry.version in versions)
+    own = secrets[sign_in.needs[0]]
+    shared = secrets.get(Kind.PRE_SHARED_KEY)
     return InitiatorConfig(
         gateway=(gateway, profile.gateway.port),
         gateway_identity=identity,
-        own_identity=own,
+        own_identity=_own_identity(profile, own),
         ike_offers=ike,
         esp_offers=esp,
-        anchors=tuple(anchors),
-        credentials=credentials,
+        anchors=_anchors(profile),
+        credentials=lambda: own,
         wall_time=wall_time,
         local=local,
         remote=remote,
         backoff=Backoff(give_up=patience),
         revocation_lists=tuple(load_revocation_list_untrusted(pem.encode()) for pem in profile.revocation_lists),
+        method=sign_in.method,
+        proof=sign_in.gateway,
+        gateway_key=(lambda: shared) if isinstance(shared, PreSharedKey) else None,
+        gateway_keys=_gateway_keys(profile),
     )
+
+
+def _own_identity(profile: Profile, own: Credentials) -> Identity:
+    """As the profile says; else the certificate's; else an anonymous one (RFC 7296 §3.5)."""
+    outer = profile.sign_in.outer_identity or f"anonymous@{profile.gateway_identity.value}"
+    return profile.sign_in.identity or identity_of(own) or Identity(IdType.ID_RFC822_ADDR, outer)
+
+
+def _anchors(profile: Profile) -> tuple[x509.Certificate, ...]:
+    found = [
+        certificate
+        for entry in profile.authorities
+        if PEM_MARK in entry
+        for certificate in trust.load_pem_certificates_untrusted(entry.encode())
+    ]
+    if not found and profile.sign_in.gateway == "certificate":
+        raise ProfileInvalid(
+            f"profile {profile.name} has no authority certificate",
+            why="without one the gateway cannot prove who it is",
+            next_step="Import the kit again with the authority's certificate beside the profile.",
+        )
+    return tuple(found)
+
+
+def _gateway_keys(profile: Profile) -> tuple[bytes, ...]:
+    try:
+        loaded = [load_pem_public_key(pem.encode()) for pem in profile.gateway_keys]
+    except (ValueError, UnsupportedAlgorithm):
+        raise ProfileInvalid(
+            f"profile {profile.name}: trust.gateway_keys", why="a public key in it cannot be read"
+        ) from None
+    keys = tuple(one.public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo) for one in loaded)
+    if not keys and profile.sign_in.gateway == "raw-public-key":
+        raise ProfileInvalid(
+            f"profile {profile.name} names no raw public key of the gateway",
+            why="without one the gateway cannot prove who it is",
+            next_step="Add the gateway's public key under trust.gateway_keys and import the profile again.",
+        )
+    return keys
 
 
 def resolve(profile: Profile) -> list[str]:
@@ -156,13 +197,13 @@ class Carrier:
     def __init__(
         self,
         profile: Profile,
-        credentials: Callable[[], NamePassword],
+        secrets: Secrets,
         options: CarrierOptions,
         on_step: Callable[[StepDone], None],
         on_up: Callable[[TunnelStatus], None],
     ) -> None:
         self._profile = profile
-        self._credentials = credentials
+        self._secrets = secrets
         self._options = options
         self._on_step = on_step
         self._on_up = on_up
@@ -229,7 +270,7 @@ class Carrier:
 
     async def _try(self, address: str) -> str:
         loop = asyncio.get_running_loop()
-        config = initiator_config(self._profile, address, self._credentials, datetime.now(UTC), self._options.patience)
+        config = initiator_config(self._profile, address, self._secrets, datetime.now(UTC), self._options.patience)
         self._outcome = loop.create_future()
         if self._asked_to_end:
             return self._asked_to_end

@@ -24,14 +24,6 @@ ASKED = (Kind.NAME_PASSWORD, Kind.PRE_SHARED_KEY, Kind.ADDITIONAL_KEY)
 """Kinds that a person can type; keys with certificates are imported."""
 
 
-def ask_name_password(label: str) -> tuple[NamePassword, list[str]]:
-    """A name and a password, and slips that they may hold."""
-    value, slips = ask_credentials(label, Kind.NAME_PASSWORD, "", "")
-    if not isinstance(value, NamePassword):
-        raise UsageError("a name and a password are wanted")
-    return value, slips
-
-
 def ask_credentials(label: str, kind: Kind, source: str, domain: str) -> tuple[Credentials, list[str]]:
     """Credentials of a kind from ``source``: empty for the terminal or standard input, a file, or the keyring."""
     if source.startswith(KEYRING):

@@ -56,7 +56,7 @@ def run(args: Namespace, context: Context) -> Result:
     )
 
     def carry(on_step: Callable[[StepDone], None], on_up: Callable[[TunnelStatus], None]) -> CarrierEnd:
-        return Carrier(profile, lambda: chosen.value, options, on_step, on_up).run()
+        return Carrier(profile, chosen.secrets, options, on_step, on_up).run()
 
     if args.detach:
         with explained(chosen):

@@ -117,5 +117,5 @@ def _try(args: Namespace, context: Context) -> MessageResult:
         check_sign_in(profile)
         chosen = choose(profile, shelves, context, ask=args.ask, device=args.device)
     with explained(chosen):
-        address = Attempt(profile, lambda: chosen.value, args.patience, context.reporter.step).run()
+        address = Attempt(profile, chosen.secrets, args.patience, context.reporter.step).run()
     return MessageResult(f"{profile.name} ({address}) takes the credentials: {chosen.words}.")

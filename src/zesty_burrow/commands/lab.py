@@ -9,7 +9,7 @@ from zesty_burrow.commands.context import Context
 from zesty_burrow.errors import UsageError
 from zesty_burrow.lab import story
 from zesty_burrow.lab.client import LabClient, lab_folder
-from zesty_burrow.lab.kit import kit_archive
+from zesty_burrow.lab.kit import SIGN_INS, kit_archive
 from zesty_burrow.report.result import LabResult, MessageResult, Result, Silent
 from zesty_burrow.store.seal import write_private
 
@@ -47,6 +47,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     )
     account.add_argument("account", help="the account's name, for example tidewrack_curlew")
     account.add_argument("--traffic", choices=("office", "everything"), default="office", help="what goes through it")
+    account.add_argument("--sign-in", choices=SIGN_INS, default="password", help="how the account signs in (password)")
     account.add_argument("--to", type=Path, required=True, metavar="FILE", help="a new ZIP archive")
     command = actions.add_parser("run", help="run a command on a host", description="Run a command on a host.")
     command.add_argument("host", help=", ".join(story.hosts()))
@@ -70,7 +71,7 @@ def run(args: Namespace, context: Context) -> Result:
         words = "; ".join(meaning[fault] for fault in args.fault) or "it does everything right again"
         return MessageResult(f"{args.host}: {words}.")
     if args.action == "account":
-        files = client.add_account(args.account, everything=args.traffic == "everything")
+        files = client.add_account(args.account, args.sign_in, everything=args.traffic == "everything")
         write_private(args.to.absolute(), kit_archive({name: text.encode() for name, text in files.items()}))
         return MessageResult(f"{story.OFFICE.host_name} has an account {args.account}; its settings are in {args.to}.")
     if args.action in ("end", "probe"):

@@ -2,45 +2,58 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
-from zesty_burrow.commands.asking import ask_name_password
+from zesty_burrow.commands.asking import ASKED, ask_credentials
 from zesty_burrow.commands.context import Context
-from zesty_burrow.core.credentials import NamePassword
+from zesty_burrow.core.credentials import Credentials, Kind, NamePassword
 from zesty_burrow.core.profile.model import Profile
-from zesty_burrow.errors import NotFound, SignInRefused
+from zesty_burrow.errors import NotFound, SignInRefused, UsageError
 from zesty_burrow.intake.credentials import paste_slips
 from zesty_burrow.store.shelves import Shelves
 
 
 @dataclass(frozen=True)
 class Chosen:
-    """Name and password with where they come from, in words."""
+    """What a profile signs in with, by kind, and where it comes from, in words."""
 
-    value: NamePassword
+    secrets: Mapping[Kind, Credentials]
     words: str
 
 
 def choose(profile: Profile, shelves: Shelves, context: Context, *, ask: bool, device: str = "") -> Chosen:
     """What a profile signs in with: asked for, or the most specific that is kept. :class:`NotFound` without any."""
+    kinds = profile.sign_in.needs
     if ask:
-        return Chosen(ask_name_password(profile.credentials_label)[0], "those that were typed in just now")
-    kind = profile.sign_in.needs[0]
-    row, whom = shelves.choose_credentials(profile, device or context.device()).get(kind, (None, ""))
-    if row is None:
+        if any(kind not in ASKED for kind in kinds):
+            raise UsageError("a key cannot be typed in", next_step="Import it: zesty import FILE")
         label = profile.credentials_label
-        raise NotFound(
-            f"there are no credentials for {label!r}",
-            why=f"profile {profile.name} needs a {kind}",
-            next_step=f"Import the two-line credentials file: zesty import FILE --provider {label!r}; or say --ask.",
-        )
-    value = shelves.open_credentials(row, whom)
-    if not isinstance(value, NamePassword):
-        raise NotFound(f"the credentials for {row.scope} are of another kind", why=f"{kind} is needed")
-    return Chosen(value, f"those for {row.scope}, from {row.origin}, {_age(row.imported_at, context.now())}")
+        asked = {kind: ask_credentials(label, kind, "", "")[0] for kind in kinds}
+        return Chosen(asked, "those that were typed in just now")
+    kept = shelves.choose_credentials(profile, device or context.device())
+    secrets: dict[Kind, Credentials] = {}
+    words = []
+    for kind in kinds:
+        row, whom = kept.get(kind, (None, ""))
+        if row is None:
+            raise _missing(profile, kind)
+        secrets[kind] = shelves.open_credentials(row, whom)
+        words.append(f"those for {row.scope}, from {row.origin}, {_age(row.imported_at, context.now())}")
+    return Chosen(secrets, "; ".join(dict.fromkeys(words)))
+
+
+def _missing(profile: Profile, kind: Kind) -> NotFound:
+    label = profile.credentials_label
+    ways = {
+        Kind.NAME_PASSWORD: f"Import the two-line credentials file: zesty import FILE --provider {label!r}; or --ask.",
+        Kind.PRE_SHARED_KEY: f"Type it in: zesty credentials change {label!r} --kind pre-shared-key",
+    }
+    way = ways.get(kind, f"Import the key with its certificate: zesty import FILE … --provider {label!r}")
+    why = f"profile {profile.name} needs a {kind}"
+    return NotFound(f"there are no credentials for {label!r}", why=why, next_step=way)
 
 
 def _age(imported_at: str, now: datetime) -> str:
@@ -57,7 +70,8 @@ def explained(chosen: Chosen) -> Iterator[None]:
     except SignInRefused as refusal:
         words = [refusal.why] if refusal.why else []
         words.append(f"the credentials used were {chosen.words}")
-        words += [f"the {part} {slip}" for part, slip in slips(chosen.value)]
+        for value in chosen.secrets.values():
+            words += [f"the {part} {slip}" for part, slip in slips(value)]
         refusal.why = "; ".join(words)
         refusal.next_step = (
             "Those for the provider's web page are usually not the ones for manual set-up: look for these on its page. "
@@ -66,8 +80,10 @@ def explained(chosen: Chosen) -> Iterator[None]:
         raise
 
 
-def slips(value: NamePassword) -> list[tuple[str, str]]:
-    """What is worth a look in a name and a password that were refused; never the values themselves."""
+def slips(value: Credentials) -> list[tuple[str, str]]:
+    """What is worth a look in what was refused; never the values themselves."""
+    if not isinstance(value, NamePassword):
+        return []
     found = [("name", slip) for slip in paste_slips(value.name)]
     found += [("password", slip) for slip in paste_slips(value.password.text())]
     if "@" in value.name:

@@ -78,9 +78,10 @@ class LabClient:
                 raise UsageError(f"{fault!r} is no fault of {host}", why=f"there are {', '.join(known)}")
         return self._ask({"call": "faults", "host": host, "faults": list(faults)})
 
-    def add_account(self, account: str, *, everything: bool) -> dict[str, str]:
+    def add_account(self, account: str, sign_in: str, *, everything: bool) -> dict[str, str]:
         """Make an account at the office's gateway; the files of the settings that it exports."""
-        request = {"call": "account", "host": story.OFFICE.name, "account": account, "everything": everything}
+        request: dict[str, Any] = {"call": "account", "host": story.OFFICE.name}
+        request |= {"account": account, "sign_in": sign_in, "everything": everything}
         answer = self._ask(request)
         return {str(name): str(text) for name, text in answer["files"].items()}
 

@@ -8,6 +8,7 @@ import secrets
 import socket
 from contextlib import suppress
 from dataclasses import dataclass, field
+from datetime import UTC, datetime
 from ipaddress import IPv4Interface, IPv6Interface, ip_address
 
 from zesty_burrow.carrier.datapath import BATCH, MAX_PACKET
@@ -17,6 +18,7 @@ from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike.auth import PrivateKey
 from zesty_burrow.core.ike.events import ChildEstablished, Closed, Endpoint, InnerNetwork
 from zesty_burrow.core.ike.gateway import Gateway, GatewayEvent
+from zesty_burrow.core.ike.proofs import Callers, public_octets
 from zesty_burrow.core.ike.proposals import Offer
 from zesty_burrow.core.ike.responder import Responder, ResponderConfig, State
 from zesty_burrow.core.ip import AddressRange, destination, source
@@ -27,12 +29,16 @@ from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.host.tun import open_tun
 from zesty_burrow.lab import story
 from zesty_burrow.lab.authority import Authority, issue, make_authority, make_key
-from zesty_burrow.lab.kit import office_files
+from zesty_burrow.lab.kit import Account, office_files
 
 WEAK = (Offer(((3, 0),), (2,), (2,), (2,)),)
 """3DES, HMAC-SHA1-96, PRF HMAC-SHA1, 1024-bit MODP: what the fault weak-proposals leaves."""
 FIRST_INNER, LAST_INNER = 10, 250
 MTU = 1400
+
+
+def _now() -> datetime:
+    return datetime.now(UTC)
 
 
 @dataclass(slots=True)
@@ -53,6 +59,7 @@ class GatewayHost:
     place: story.Place
     authority: Authority
     accounts: dict[str, str]
+    raw_keys: dict[bytes, str] = field(default_factory=dict)
     faults: frozenset[str] = frozenset()
     note: str = ""
     signed_in: int = 0
@@ -114,18 +121,27 @@ class GatewayHost:
             esp_offers=esp,
             password_of=self._password_of,
             assign=self._assign,
+            callers=Callers(self._shared_key_of, (self.authority.certificate,), self.raw_keys, _now),
             remote=(AddressRange(bytes(4), b"\xff" * 4), AddressRange(bytes(16), b"\xff" * 16)),
         )
+
+    def _shared_key_of(self, identity: bytes) -> bytes | None:
+        """The stand-in takes an account's password as its pre-shared key too."""
+        password = self._password_of(identity.decode("utf-8", "replace"))
+        return password.encode() if password else None
 
     def _password_of(self, account: str) -> str | None:
         password = None if "refused-password" in self.faults else self.accounts.get(account)
         self.refused += password is None
         return password
 
-    def add_account(self, account: str, *, everything: bool) -> dict[str, str]:
-        """Make an account with a password of its own; the settings for it, as files by name."""
+    def add_account(self, account: str, sign_in: str, *, everything: bool) -> dict[str, str]:
+        """Make an account that signs in in some way; the settings for it, as files by name."""
         self.accounts[account] = secrets.token_urlsafe(12)
-        return office_files(self.place, self.authority.pem(), account, self.accounts[account], everything=everything)
+        made = Account(account, self.accounts[account], make_key("ecdsa"), self._key or make_key(self.place.key_kind))
+        if sign_in == "raw-key":
+            self.raw_keys[public_octets(made.key)] = account
+        return office_files(self.place, self.authority, made, sign_in, everything=everything)
 
     def _assign(self, account: str) -> InnerNetwork | None:
         for last in range(FIRST_INNER, LAST_INNER):

@@ -95,7 +95,8 @@ def _gateway(name: str, secrets: Secrets) -> Calls:
         return host.status()
 
     def add_account(request: dict[str, Any]) -> dict[str, Any]:
-        return {"files": host.add_account(str(request["account"]), everything=bool(request["everything"]))}
+        account, sign_in = str(request["account"]), str(request["sign_in"])
+        return {"files": host.add_account(account, sign_in, everything=bool(request["everything"]))}
 
     return {
         "faults": set_faults,

@@ -4,13 +4,20 @@ from __future__ import annotations
 
 import io
 import zipfile
+from dataclasses import dataclass, replace
 from ipaddress import ip_network
 
+from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat, PublicFormat
+from cryptography.x509 import load_der_x509_certificate
+from cryptography.x509.oid import ExtendedKeyUsageOID
+
 from zesty_burrow.core.identity import Identity
+from zesty_burrow.core.ike.auth import PrivateKey
 from zesty_burrow.core.ike.registry import IdType
 from zesty_burrow.core.profile.model import Gateway, Profile, SignIn, Traffic
 from zesty_burrow.core.profile.text import write_profile
 from zesty_burrow.lab import story
+from zesty_burrow.lab.authority import Authority, issue
 
 AUTHORITY_FILE = "quillwort-authority.pem"
 CREDENTIALS_FILE = "credentials.txt"
@@ -36,11 +43,26 @@ def place_profile(place: story.Place) -> Profile:
     )
 
 
+SIGN_INS = ("password", "certificate", "shared-key", "raw-key")
+
+
+@dataclass(frozen=True, slots=True)
+class Account:
+    """An account at the office's gateway, with what each way to sign in needs."""
+
+    name: str
+    password: str
+    key: PrivateKey
+    gateway_key: PrivateKey
+
+
 def office_files(
-    place: story.Place, authority_pem: bytes, account: str, password: str, *, everything: bool
+    place: story.Place, authority: Authority, account: Account, sign_in: str, *, everything: bool
 ) -> dict[str, str]:
     """What her own office's gateway exports for an account: for the office's network alone, or for all traffic."""
     traffic = Traffic() if everything else Traffic(networks=(ip_network(story.OFFICE_NETWORK),))
+    if sign_in == "shared-key":
+        return {"office.txt": _office_sheet(place, account, everything=everything)}
     profile = Profile(
         name="office-everything" if everything else "office",
         provider=place.provider,
@@ -50,11 +72,36 @@ def office_files(
         authorities=("office-authority.pem",),
         traffic=traffic,
     )
-    return {
-        f"{profile.name}.toml": write_profile(profile),
-        "office-authority.pem": authority_pem.decode(),
-        CREDENTIALS_FILE: f"{account}\n{password}\n",
-    }
+    key = account.key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption()).decode()
+    files = {"office-authority.pem": authority.pem().decode()}
+    if sign_in == "certificate":
+        der = issue(
+            authority, account.key, f"{account.name}.{story.OFFICE_SUFFIX}", purpose=ExtendedKeyUsageOID.CLIENT_AUTH
+        )
+        files["me.pem"] = key + load_der_x509_certificate(der).public_bytes(Encoding.PEM).decode()
+        profile = replace(profile, sign_in=SignIn(method="certificate"))
+    elif sign_in == "raw-key":
+        files = {"me.key": key}
+        public = account.gateway_key.public_key().public_bytes(Encoding.PEM, PublicFormat.SubjectPublicKeyInfo).decode()
+        own = Identity(IdType.ID_KEY_ID, account.name)
+        profile = replace(
+            profile,
+            authorities=(),
+            gateway_keys=(public,),
+            sign_in=SignIn("raw-public-key", "raw-public-key", identity=own),
+        )
+    else:
+        files[CREDENTIALS_FILE] = f"{account.name}\n{account.password}\n"
+    return {f"{profile.name}.toml": write_profile(profile), **files}
+
+
+def _office_sheet(place: story.Place, account: Account, *, everything: bool) -> str:
+    """A set-up sheet, as an IT department fills it in."""
+    networks = "All traffic: yes" if everything else f"All traffic: no\nOffice networks: {story.OFFICE_NETWORK}"
+    return (
+        f"Connection name: Office\nCompany: {place.provider}\nHost name: {place.host_name}\nCountry: {place.country}\n"
+        f"Town: {place.city}\nUser name: {account.name}\nShared secret: {account.password}\n{networks}\n"
+    )
 
 
 def kit_files(authority_pem: bytes, password: str) -> dict[str, bytes]:

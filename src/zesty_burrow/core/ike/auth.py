@@ -1,10 +1,13 @@
-"""Signatures in the AUTH payload: RFC 7427 (method 14), RFC 4754 (methods 9 to 11); RSA with SHA-1 is refused."""
+"""Signatures in the AUTH payload: RFC 7427 and RFC 8420 (method 14), RFC 4754 (methods 9 to 11).
+
+RSA with SHA-1 (method 1) is refused.
+"""
 
 from __future__ import annotations
 
 from cryptography.exceptions import InvalidSignature
 from cryptography.hazmat.primitives import hashes
-from cryptography.hazmat.primitives.asymmetric import ec, padding, rsa
+from cryptography.hazmat.primitives.asymmetric import ec, ed448, ed25519, padding, rsa
 from cryptography.hazmat.primitives.asymmetric.utils import decode_dss_signature, encode_dss_signature
 
 from zesty_burrow.core.cursor import Cursor
@@ -13,7 +16,12 @@ from zesty_burrow.core.ike.registry import AuthMethod
 from zesty_burrow.errors import Malformed
 
 Hash = type[hashes.SHA256] | type[hashes.SHA384] | type[hashes.SHA512]
-PrivateKey = rsa.RSAPrivateKey | ec.EllipticCurvePrivateKey
+PRIVATE_KEYS = (rsa.RSAPrivateKey, ec.EllipticCurvePrivateKey, ed25519.Ed25519PrivateKey, ed448.Ed448PrivateKey)
+PrivateKey = rsa.RSAPrivateKey | ec.EllipticCurvePrivateKey | ed25519.Ed25519PrivateKey | ed448.Ed448PrivateKey
+ED25519, ED448 = bytes.fromhex("300506032b6570"), bytes.fromhex("300506032b6571")
+"""RFC 8420 appendix A."""
+IDENTITY_HASH = 5
+EVERY_HASH = frozenset({2, 3, 4, IDENTITY_HASH})
 
 # RFC 7427 appendix A: the AlgorithmIdentifier objects, octet for octet.
 RSA_SHA2: dict[bytes, Hash] = {
@@ -51,8 +59,19 @@ PLAIN_ECDSA: dict[int, tuple[Hash, int]] = {
 }
 
 
-def sign(key: PrivateKey, octets: bytes) -> Authentication:
-    """AUTH by RFC 7427: RSASSA-PSS with SHA2-256 (MUST in RFC 8247 §3.2), or ECDSA with the curve's SHA-2."""
+def sign(key: PrivateKey, octets: bytes, peer_hashes: frozenset[int] = EVERY_HASH) -> Authentication:
+    """AUTH by RFC 7427: RSASSA-PSS with SHA2-256 (MUST in RFC 8247 §3.2), ECDSA with the curve's SHA-2, or EdDSA.
+
+    ``peer_hashes``: what the peer announced (RFC 7427 §4). :class:`Malformed` where nothing fits.
+    """
+    if isinstance(key, ed25519.Ed25519PrivateKey | ed448.Ed448PrivateKey):
+        if IDENTITY_HASH not in peer_hashes:
+            raise Malformed("the gateway takes no EdDSA signatures", why="it did not announce them (RFC 8420 §2)")
+        identifier = ED25519 if isinstance(key, ed25519.Ed25519PrivateKey) else ED448
+        return Authentication(AuthMethod.DIGITAL_SIGNATURE, bytes([len(identifier)]) + identifier + key.sign(octets))
+    needed = {256: 2, 384: 3, 521: 4}[key.curve.key_size] if isinstance(key, ec.EllipticCurvePrivateKey) else 2
+    if needed not in peer_hashes:
+        return _sign_without_rfc7427(key, octets)
     if isinstance(key, rsa.RSAPrivateKey):
         identifier, algorithm = next(iter(RSA_PSS.items()))
         signature = key.sign(octets, _pss(algorithm), algorithm())
@@ -61,6 +80,16 @@ def sign(key: PrivateKey, octets: bytes) -> Authentication:
         identifier, algorithm = next(row for row in ECDSA_SHA2.items() if row[1] is wanted)
         signature = key.sign(octets, ec.ECDSA(algorithm()))
     return Authentication(AuthMethod.DIGITAL_SIGNATURE, bytes([len(identifier)]) + identifier + signature)
+
+
+def _sign_without_rfc7427(key: PrivateKey, octets: bytes) -> Authentication:
+    """RFC 4754 for a gateway that knows no other way; the older RSA method rests on SHA-1 and is not used."""
+    if not isinstance(key, ec.EllipticCurvePrivateKey):
+        raise Malformed("the gateway takes no signature that we would make", why="it knows RSA with SHA-1 alone")
+    method, (algorithm, bits) = next(row for row in PLAIN_ECDSA.items() if row[1][1] == key.curve.key_size)
+    half = (bits + 7) // 8
+    numbers = decode_dss_signature(key.sign(octets, ec.ECDSA(algorithm())))
+    return Authentication(method, b"".join(number.to_bytes(half) for number in numbers))
 
 
 def _pss(algorithm: Hash) -> padding.PSS:
@@ -96,7 +125,11 @@ def _verify(key: object, auth: Authentication, octets: bytes) -> None:
 
 
 def _verify_identified(key: object, identifier: bytes, signature: bytes, octets: bytes) -> None:
-    if identifier in ECDSA_SHA2 and isinstance(key, ec.EllipticCurvePublicKey):
+    if (identifier == ED25519 and isinstance(key, ed25519.Ed25519PublicKey)) or (
+        identifier == ED448 and isinstance(key, ed448.Ed448PublicKey)
+    ):
+        key.verify(signature, octets)
+    elif identifier in ECDSA_SHA2 and isinstance(key, ec.EllipticCurvePublicKey):
         try:
             decode_dss_signature(signature)
         except ValueError:

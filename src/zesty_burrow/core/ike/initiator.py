@@ -6,18 +6,11 @@ is called only from :class:`EapPeer`, which exists only once the proof is done.
 
 from __future__ import annotations
 
-import dataclasses
-from collections.abc import Callable
-from dataclasses import dataclass
-from datetime import datetime
-
-from cryptography import x509
-
 from zesty_burrow.core.credentials import NamePassword
 from zesty_burrow.core.eap.packet import parse_eap_untrusted
 from zesty_burrow.core.eap.peer import EapPeer, PeerState
-from zesty_burrow.core.identity import Identity
-from zesty_burrow.core.ike import negotiation
+from zesty_burrow.core.ike import negotiation, proofs
+from zesty_burrow.core.ike.config import EAP, InitiatorConfig
 from zesty_burrow.core.ike.events import (
     ChildEstablished,
     Closed,
@@ -42,7 +35,7 @@ from zesty_burrow.core.ike.message import (
     parse_message_untrusted,
     unknown_critical,
 )
-from zesty_burrow.core.ike.party import KEEPALIVE, NON_ESP_MARKER, Backoff, Party, nat_detection_hash, with_marker
+from zesty_burrow.core.ike.party import KEEPALIVE, NON_ESP_MARKER, Party, nat_detection_hash, with_marker
 from zesty_burrow.core.ike.payloads import (
     Authentication,
     Delete,
@@ -54,7 +47,7 @@ from zesty_burrow.core.ike.payloads import (
     Payload,
     SecurityAssociation,
 )
-from zesty_burrow.core.ike.proposals import Offer, accept_answer, build_proposals
+from zesty_burrow.core.ike.proposals import accept_answer, build_proposals
 from zesty_burrow.core.ike.registry import (
     AuthMethod,
     ExchangeType,
@@ -63,9 +56,7 @@ from zesty_burrow.core.ike.registry import (
     Protocol,
     notify_in_words,
 )
-from zesty_burrow.core.ip import AddressRange
 from zesty_burrow.core.protection import Random
-from zesty_burrow.core.revocation import Revocations
 from zesty_burrow.errors import (
     BurrowError,
     GatewayError,
@@ -80,30 +71,6 @@ MAX_INIT_ROUNDS = 6
 HINT_GRACE = 1.0
 KEEPALIVE_EVERY = 20.0
 CLOSE_PATIENCE = 2.0
-
-
-@dataclass(frozen=True, slots=True)
-class InitiatorConfig:
-    """Everything that the negotiation needs to know beforehand.
-
-    ``gateway``: the gateway's address and port for IKE_SA_INIT; ``credentials`` is called only after the proof;
-    ``wall_time`` is what certificates are judged by; ``local`` and ``remote`` are the ranges to ask for.
-    """
-
-    gateway: Endpoint
-    gateway_identity: Identity
-    own_identity: Identity
-    ike_offers: tuple[Offer, ...]
-    esp_offers: tuple[Offer, ...]
-    anchors: tuple[x509.Certificate, ...]
-    credentials: Callable[[], NamePassword]
-    wall_time: datetime
-    local: tuple[AddressRange, ...]
-    remote: tuple[AddressRange, ...]
-    encapsulation_port: int = 4500
-    local_port: int = 4500
-    revocation_lists: tuple[Revocations, ...] = ()
-    backoff: Backoff = dataclasses.field(default_factory=Backoff)
 
 
 class Initiator(Party):
@@ -124,6 +91,7 @@ class Initiator(Party):
         self._spi_in = b""
         self._own_id = Identification(PayloadType.IDi, config.own_identity.type, config.own_identity.octets())
         self._peer_id: Identification | None = None
+        self._peer_hashes: frozenset[int] = frozenset()
         self._eap: EapPeer | None = None
         self._hint: BurrowError | None = None
         self._hint_due = 0.0
@@ -322,13 +290,21 @@ class Initiator(Party):
         self._peer_nonce, self._init_response = nonce.data, message.raw
         self._use_keys(derive_ike_keys(suite, shared, self._nonce, nonce.data, self.spi_i, self.spi_r))
         self._agreement, self._hint = None, None
-        told = notifications(message.payloads).get(NotifyType.NAT_DETECTION_SOURCE_IP)
+        every = notifications(message.payloads)
+        self._peer_hashes = negotiation.announced_hashes(every)
+        told = every.get(NotifyType.NAT_DETECTION_SOURCE_IP)
         expected = nat_detection_hash(self.spi_i, self.spi_r, self._peer)
         self._events.append(Negotiated(now, suite, nat_there=told is not None and told.data != expected))
         # RFC 7296 §2.23: from here on port 4500, whether or not there is an address translator.
         self._peer = (self._peer[0], self.config.encapsulation_port)
         self._spi_in = self._fresh_spi()
-        self._request(ExchangeType.IKE_AUTH, self._first_auth(), now)
+        try:
+            first = self._first_auth()
+        except Malformed as problem:
+            # We cannot prove ourselves in a way that this gateway would take.
+            self._fail(self._protocol_error(str(problem)), now)
+            return
+        self._request(ExchangeType.IKE_AUTH, first, now)
         self.state = State.PROOF_AWAITED
 
     def _fresh_spi(self) -> bytes:
@@ -339,7 +315,7 @@ class Initiator(Party):
                 return spi
 
     def _first_auth(self) -> list[Payload]:
-        """RFC 7296 §2.16: without AUTH, which asks the gateway to use EAP.
+        """RFC 7296 §1.2, §2.16: with this side's proof, or without AUTH, which asks the gateway to use EAP.
 
         No INITIAL_CONTACT: several devices may share one account and the anonymous identity (§2.4 forbids it then).
         """
@@ -348,13 +324,28 @@ class Initiator(Party):
         identity = Identification(PayloadType.IDr, config.gateway_identity.type, config.gateway_identity.octets())
         return [
             self._own_id,
-            *negotiation.certificate_request(config.anchors),
+            *self._own_proof(),
+            *negotiation.certificate_request(config),
             identity,
             negotiation.address_request(config.local),
             SecurityAssociation(esp),
             negotiation.selectors(PayloadType.TSi, config.local),
             negotiation.selectors(PayloadType.TSr, config.remote),
         ]
+
+    def _own_octets(self) -> bytes:
+        """What this side's AUTH covers (RFC 7296 §2.15)."""
+        if self.keys is None:
+            raise ProgramFault("AUTH before there are keys")
+        return signed_octets(
+            self.keys.suite.prf, self._init_request, self._peer_nonce, self.keys.sk_pi, self._own_id.body()
+        )
+
+    def _own_proof(self) -> list[Payload]:
+        if self.config.method == EAP or self.keys is None:
+            return []
+        secret = self.config.credentials()
+        return proofs.own_proof(secret, self._own_octets(), self.keys.suite.prf, self._peer_hashes)
 
     # IKE_AUTH (RFC 7296 §1.2, §2.15, §2.16).
 
@@ -380,20 +371,33 @@ class Initiator(Party):
         if payloads is None:
             return
         error = self._first_error(payloads)
-        if error is not None:
-            self._fail(self._protocol_error(notify_in_words(error.notification)), now)
+        direct = self.config.method != EAP
+        if error is not None and (not direct or find(payloads, Authentication) is None):
+            refused = direct and error.notification == NotifyType.AUTHENTICATION_FAILED
+            self._fail(self._refused() if refused else self._protocol_error(notify_in_words(error.notification)), now)
             return
         try:
             self._peer_id = find_typed(payloads, Identification, PayloadType.IDr)
             octets = self._gateway_octets() if self._peer_id else b""
-            proof = negotiation.check_gateway(self.config, payloads, self._peer_id, octets)
+            number = self.keys.suite.prf if self.keys else 0
+            proof = proofs.check_proof(self.config, payloads, self._peer_id, octets, number)
         except BurrowError as problem:
             self._fail(problem, now)
             return
         self._events.append(Proven(now, proof.subject, proof.findings))
-        self._eap = EapPeer(self.config.credentials, self._random)
+        if direct:
+            self._events.append(SignedIn(now))
+            self._establish(payloads, error, now)
+            return
+        self._eap = EapPeer(self._name_password, self._random)
         self.state = State.SIGNING_IN
         self._advance_eap(payloads, now)
+
+    def _name_password(self) -> NamePassword:
+        value = self.config.credentials()
+        if not isinstance(value, NamePassword):
+            raise ProgramFault("EAP-MSCHAPv2 needs a name and a password")
+        return value
 
     def _gateway_octets(self) -> bytes:
         """What the gateway's AUTH covers (RFC 7296 §2.15)."""
@@ -416,10 +420,7 @@ class Initiator(Party):
         if answer is not None:
             self._request(ExchangeType.IKE_AUTH, [Eap(answer.octets())], now)
         elif self._eap.state is PeerState.DONE:
-            octets = signed_octets(
-                self.keys.suite.prf, self._init_request, self._peer_nonce, self.keys.sk_pi, self._own_id.body()
-            )
-            value = shared_key_auth(self.keys.suite.prf, self._eap.msk, octets)
+            value = shared_key_auth(self.keys.suite.prf, self._eap.msk, self._own_octets())
             self._request(ExchangeType.IKE_AUTH, [Authentication(AuthMethod.SHARED_KEY_MIC, value)], now)
             self.state = State.CONFIRMING
         else:

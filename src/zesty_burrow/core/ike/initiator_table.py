@@ -55,7 +55,7 @@ TRANSITIONS = MappingProxyType(
         (_S.INIT_SENT, _G.INIT_RESPONSE): _to("_on_init_response", _S.INIT_SENT, _S.PROOF_AWAITED, _S.CLOSED),
         (_S.INIT_SENT, _G.GIVE_UP): _to("_on_give_up", _S.CLOSED),
         (_S.INIT_SENT, _G.CLOSE): _to("_on_abandon", _S.CLOSED),
-        (_S.PROOF_AWAITED, _G.AUTH_RESPONSE): _to("_on_proof", _S.SIGNING_IN, _S.CLOSED),
+        (_S.PROOF_AWAITED, _G.AUTH_RESPONSE): _to("_on_proof", _S.SIGNING_IN, _S.ESTABLISHED, _S.CLOSING, _S.CLOSED),
         (_S.PROOF_AWAITED, _G.GIVE_UP): _to("_on_give_up", _S.CLOSED),
         (_S.PROOF_AWAITED, _G.CLOSE): _to("_on_abandon", _S.CLOSED),
         (_S.SIGNING_IN, _G.AUTH_RESPONSE): _to("_on_sign_in", _S.SIGNING_IN, _S.CONFIRMING, _S.CLOSED),

@@ -4,17 +4,15 @@ from __future__ import annotations
 
 import hmac
 import ipaddress
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
-
-from cryptography import x509
 
 from zesty_burrow.core import trust
 from zesty_burrow.core.eap.peer import EapPeer
 from zesty_burrow.core.finding import Finding, Severity, finding
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike import auth as signatures
+from zesty_burrow.core.ike.config import RAW_KEY, InitiatorConfig
 from zesty_burrow.core.ike.events import Endpoint, InnerNetwork
 from zesty_burrow.core.ike.keyexchange import KeyAgreement
 from zesty_burrow.core.ike.keys import IkeKeys, shared_key_auth
@@ -59,9 +57,6 @@ from zesty_burrow.errors import (
     ProgramFault,
 )
 
-if TYPE_CHECKING:
-    from zesty_burrow.core.ike.initiator import InitiatorConfig
-
 MAX_CERTIFICATES = 8
 MAX_ANSWERS = 16
 
@@ -88,6 +83,13 @@ def init_payloads(
     ]
 
 
+def announced_hashes(told: Mapping[int, Notify]) -> frozenset[int]:
+    """The hash algorithms that the gateway takes in signatures (RFC 7427 §4)."""
+    entry = told.get(NotifyType.SIGNATURE_HASH_ALGORITHMS)
+    data = entry.data if entry else b""
+    return frozenset(int.from_bytes(data[at : at + 2]) for at in range(0, len(data), 2))
+
+
 def init_error(notification: int, host: str) -> BurrowError:
     """What an error notification in an IKE_SA_INIT response comes to."""
     if notification == NotifyType.NO_PROPOSAL_CHOSEN:
@@ -104,10 +106,12 @@ def group_error(wanted: int, host: str) -> BurrowError:
     )
 
 
-def certificate_request(anchors: Sequence[x509.Certificate]) -> list[Payload]:
-    """Which authorities we trust (RFC 7296 §3.7)."""
-    hashes = b"".join(trust.public_key_hash(entry) for entry in anchors)
-    return [CertificateRequest(CertEncoding.X509_SIGNATURE, hashes)] if anchors else []
+def certificate_request(config: InitiatorConfig) -> list[Payload]:
+    """Which authorities we trust (RFC 7296 §3.7), or that a raw public key is wanted (RFC 7670 §3)."""
+    if config.proof == RAW_KEY:
+        return [CertificateRequest(CertEncoding.RAW_PUBLIC_KEY, b"")]
+    hashes = b"".join(trust.public_key_hash(entry) for entry in config.anchors)
+    return [CertificateRequest(CertEncoding.X509_SIGNATURE, hashes)] if config.anchors else []
 
 
 def address_request(local: Sequence[AddressRange]) -> Configuration:
@@ -146,27 +150,27 @@ def check_gateway(
     carried = [entry for entry in find_all(payloads, Certificate) if entry.encoding == CertEncoding.X509_SIGNATURE]
     auth = find(payloads, Authentication)
     if not carried or auth is None or identity is None:
-        raise _not_proven(host, [finding("certificate-missing", host)])
+        raise not_proven(host, [finding("certificate-missing", host)])
     try:
         chain = [trust.load_certificate_untrusted(entry.data) for entry in carried[:MAX_CERTIFICATES]]
     except Malformed as problem:
-        raise _not_proven(host, [finding("certificate-missing", host, problem.why)]) from None
+        raise not_proven(host, [finding("certificate-missing", host, problem.why)]) from None
     expected = config.gateway_identity
     found = trust.judge_gateway(chain, config.anchors, expected, config.wall_time, config.revocation_lists)
-    if not _same_identity(identity, expected):
+    if not same_identity(identity, expected):
         shown = identity.data[:128].decode("utf-8", "replace")
         found.append(finding("certificate-identity", host, f"it calls itself {shown!r} instead of {expected.value}"))
     serious = [entry for entry in found if entry.severity is Severity.SERIOUS]
     if serious:
-        raise _not_proven(host, serious)
+        raise not_proven(host, serious)
     try:
         signatures.verify(chain[0].public_key(), auth, octets)
     except Malformed as problem:
-        raise _not_proven(host, [finding("certificate-signature", host, str(problem))]) from None
+        raise not_proven(host, [finding("certificate-signature", host, str(problem))]) from None
     return Proof(trust.subject_name(chain[0]), tuple(found))
 
 
-def _same_identity(told: Identification, expected: Identity) -> bool:
+def same_identity(told: Identification, expected: Identity) -> bool:
     """Letter case does not matter in domain names (RFC 4343), and is not relied on in mail addresses."""
     ours = expected.octets()
     folds = expected.type in (IdType.ID_FQDN, IdType.ID_RFC822_ADDR)
@@ -174,7 +178,8 @@ def _same_identity(told: Identification, expected: Identity) -> bool:
     return told.id_type == expected.type and same
 
 
-def _not_proven(host: str, found: Sequence[Finding]) -> GatewayNotProven:
+def not_proven(host: str, found: Sequence[Finding]) -> GatewayNotProven:
+    """The error that stands for findings against a gateway."""
     reasons = [
         f"{entry.code.title.rstrip('.')} ({entry.detail})" if entry.detail else entry.code.title for entry in found
     ]

@@ -78,9 +78,10 @@ class AuthMethod(IntEnum):
 
 
 class CertEncoding(IntEnum):
-    """RFC 7296 §3.6."""
+    """RFC 7296 §3.6, RFC 7670 §3."""
 
     X509_SIGNATURE = 4
+    RAW_PUBLIC_KEY = 15
 
 
 class NotifyType(IntEnum):
@@ -138,8 +139,8 @@ class TsType(IntEnum):
     TS_IPV6_ADDR_RANGE = 8
 
 
-SIGNATURE_HASHES = {2: "sha256", 3: "sha384", 4: "sha512"}
-"""RFC 7427 §7, hash algorithms that we accept. SHA-1 (1) is not among them (RFC 8247 §3.2)."""
+SIGNATURE_HASHES = {2: "sha256", 3: "sha384", 4: "sha512", 5: "identity"}
+"""RFC 7427 §7, RFC 8420 §2: hash algorithms that we accept. SHA-1 (1) is not among them (RFC 8247 §3.2)."""
 
 NOTIFY_IN_WORDS: dict[int, str] = {
     NotifyType.UNSUPPORTED_CRITICAL_PAYLOAD: "it does not know a payload that we marked as critical",

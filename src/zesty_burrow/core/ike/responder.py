@@ -14,6 +14,8 @@ from zesty_burrow.core.eap.packet import parse_eap_untrusted
 from zesty_burrow.core.eap.peer import EapServer
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike import auth as signatures
+from zesty_burrow.core.ike import proofs
+from zesty_burrow.core.ike.config import CERTIFICATE, RAW_KEY, SHARED_KEY
 from zesty_burrow.core.ike.events import (
     ChildEstablished,
     Closed,
@@ -30,6 +32,7 @@ from zesty_burrow.core.ike.party import Backoff, Party, with_marker
 from zesty_burrow.core.ike.payloads import (
     Authentication,
     Certificate,
+    CertificateRequest,
     Configuration,
     Delete,
     Eap,
@@ -39,6 +42,7 @@ from zesty_burrow.core.ike.payloads import (
     SecurityAssociation,
     TrafficSelectors,
 )
+from zesty_burrow.core.ike.proofs import Callers
 from zesty_burrow.core.ike.proposals import Offer, choose
 from zesty_burrow.core.ike.registry import (
     AuthMethod,
@@ -115,6 +119,8 @@ class ResponderConfig:
 
     ``certificates``: its own first, DER. ``password_of``: the password of an account, or None. ``assign``: the
     inner network for an account, or None where no address is left. ``remote``: the networks that it carries.
+    ``callers``: who is let in without EAP. ``proof``: how the gateway proves itself, by a profile's words; whoever
+    signs in with a pre-shared key gets a proof by that key.
     """
 
     identity: Identity
@@ -125,6 +131,9 @@ class ResponderConfig:
     password_of: Callable[[str], str | None]
     assign: Callable[[str], InnerNetwork | None]
     remote: tuple[AddressRange, ...]
+    callers: Callers = dataclasses.field(default_factory=Callers)
+    proof: str = CERTIFICATE
+    shared_key: bytes = b""
     backoff: Backoff = dataclasses.field(default_factory=Backoff)
     half_open_limit: int = 100
     cookie_above: int = 20
@@ -240,15 +249,46 @@ class Responder(Party):
             self.state = State.CLOSED
             return
         self._peer_id = find_typed(payloads, Identification, PayloadType.IDi)
-        if self._peer_id is None or find(payloads, Authentication) is not None:
-            self._refuse(message, NotifyType.AUTHENTICATION_FAILED, now, "only EAP is accepted here")
+        if self._peer_id is None:
+            self._refuse(message, NotifyType.AUTHENTICATION_FAILED, now, "it does not say who it is")
             return
         self._first = payloads
+        if find(payloads, Authentication) is not None:
+            self._take_proof(message, self._peer_id, now)
+            return
         self._eap = EapServer(self.config.password_of, self._random, self.config.identity.value.encode())
-        certificates = [Certificate(CertEncoding.X509_SIGNATURE, entry) for entry in self.config.certificates]
-        auth = signatures.sign(self.config.key, self._own_octets())
-        self._respond(message, [self._own_id, *certificates, auth, Eap(self._eap.start().octets())])
+        self._respond(message, [self._own_id, *self._own_proof(b""), Eap(self._eap.start().octets())])
         self.state = State.SIGNING_IN
+
+    def _take_proof(self, message: Message, caller: Identification, now: float) -> None:
+        """RFC 7296 §1.2: the caller proves itself at once; proof and child SA go back together."""
+        if self.keys is None:
+            raise ProgramFault("AUTH before there are keys")
+        number = self.keys.suite.prf
+        octets = signed_octets(number, self.init_request, self.nonce_r, self.keys.sk_pi, caller.body())
+        try:
+            self.account, key = proofs.check_caller(self.config.callers, self._first, caller, octets, number)
+        except Malformed as problem:
+            self._refuse(message, NotifyType.AUTHENTICATION_FAILED, now, str(problem))
+            return
+        self._events.append(SignedIn(now))
+        self._respond(message, [self._own_id, *self._own_proof(key), *self._grant(now)])
+        self.state = State.ESTABLISHED
+
+    def _own_proof(self, callers_key: bytes) -> list[Payload]:
+        """CERT and AUTH of the gateway."""
+        if self.keys is None:
+            raise ProgramFault("AUTH before there are keys")
+        key = callers_key or (self.config.shared_key if self.config.proof == SHARED_KEY else b"")
+        if key:
+            value = shared_key_auth(self.keys.suite.prf, key, self._own_octets())
+            return [Authentication(AuthMethod.SHARED_KEY_MIC, value)]
+        asked = [one.encoding for one in self._first if isinstance(one, CertificateRequest)]
+        if self.config.proof == RAW_KEY or asked == [CertEncoding.RAW_PUBLIC_KEY]:
+            carried = [Certificate(CertEncoding.RAW_PUBLIC_KEY, proofs.public_octets(self.config.key))]
+        else:
+            carried = [Certificate(CertEncoding.X509_SIGNATURE, entry) for entry in self.config.certificates]
+        return [*carried, signatures.sign(self.config.key, self._own_octets())]
 
     def _own_octets(self) -> bytes:
         if self.keys is None:

@@ -141,10 +141,6 @@ class SignIn:
     @property
     def unavailable(self) -> str:
         """Which part of it this program does not do yet; empty where it does all."""
-        if self.gateway != "certificate":
-            return f"a gateway that proves itself by {self.gateway}"
-        if self.method != "eap-mschapv2":
-            return f"sign-in by {self.method}"
         return "an additional shared key" if self.additional_key == "required" else ""
 
 

@@ -1,0 +1,51 @@
+"""Everything that an initiator needs to know beforehand."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import datetime
+
+from cryptography import x509
+
+from zesty_burrow.core.credentials import Credentials, PreSharedKey
+from zesty_burrow.core.identity import Identity
+from zesty_burrow.core.ike.events import Endpoint
+from zesty_burrow.core.ike.party import Backoff
+from zesty_burrow.core.ike.proposals import Offer
+from zesty_burrow.core.ip import AddressRange
+from zesty_burrow.core.revocation import Revocations
+
+EAP, CERTIFICATE, SHARED_KEY, RAW_KEY = "eap-mschapv2", "certificate", "pre-shared-key", "raw-public-key"
+"""How a side proves itself, by the words of a profile."""
+
+
+@dataclass(frozen=True, slots=True)
+class InitiatorConfig:
+    """Everything that the negotiation needs to know beforehand.
+
+    ``gateway``: the gateway's address and port for IKE_SA_INIT; ``credentials`` is called only after the proof;
+    ``wall_time`` is what certificates are judged by; ``local`` and ``remote`` are the ranges to ask for; ``method``
+    and ``proof``: how this side and the gateway prove themselves, by the words of a profile. Without EAP the protocol
+    wants this side's proof first (RFC 7296 §1.2): it says who we are, and nothing that would let others sign in.
+    """
+
+    gateway: Endpoint
+    gateway_identity: Identity
+    own_identity: Identity
+    ike_offers: tuple[Offer, ...]
+    esp_offers: tuple[Offer, ...]
+    anchors: tuple[x509.Certificate, ...]
+    credentials: Callable[[], Credentials]
+    wall_time: datetime
+    local: tuple[AddressRange, ...]
+    remote: tuple[AddressRange, ...]
+    encapsulation_port: int = 4500
+    local_port: int = 4500
+    revocation_lists: tuple[Revocations, ...] = ()
+    method: str = EAP
+    proof: str = CERTIFICATE
+    gateway_key: Callable[[], PreSharedKey] | None = None
+    gateway_keys: tuple[bytes, ...] = ()
+    backoff: Backoff = dataclasses.field(default_factory=Backoff)

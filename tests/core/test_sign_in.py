@@ -1,0 +1,216 @@
+"""Every way to sign in and to prove oneself, back to back: what is accepted, what is not, and what is never told."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+
+import pytest
+from cryptography.hazmat.primitives.asymmetric import ec, ed448, ed25519, rsa
+from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
+from cryptography.x509 import load_der_x509_certificate
+from cryptography.x509.oid import ExtendedKeyUsageOID
+
+from support import AUTHORITY, KEY, Wire, initiator_config, responder_config
+from zesty_burrow.core.credentials import ClientKey, PreSharedKey, RawKey
+from zesty_burrow.core.identity import Identity
+from zesty_burrow.core.ike import auth as signatures
+from zesty_burrow.core.ike.events import ChildEstablished, Proven, SignedIn
+from zesty_burrow.core.ike.payloads import Authentication
+from zesty_burrow.core.ike.proofs import Callers, identity_of, public_octets
+from zesty_burrow.core.ike.registry import AuthMethod, IdType
+from zesty_burrow.core.secret import Secret
+from zesty_burrow.errors import GatewayNotProven, Malformed, SignInRefused
+from zesty_burrow.lab.authority import issue, make_authority
+
+HERON = "heron.tidewrack.example"
+KEYS = {
+    "RSA": rsa.generate_private_key(public_exponent=65537, key_size=2048),
+    "ECDSA 256": ec.generate_private_key(ec.SECP256R1()),
+    "ECDSA 384": ec.generate_private_key(ec.SECP384R1()),
+    "ECDSA 521": ec.generate_private_key(ec.SECP521R1()),
+    "Ed25519": ed25519.Ed25519PrivateKey.generate(),
+    "Ed448": ed448.Ed448PrivateKey.generate(),
+}
+SHARED = PreSharedKey(Secret(b"razorbills dive at dusk"))
+OWN = Identity(IdType.ID_KEY_ID, "heron")
+
+
+def now():
+    return datetime.now(UTC)
+
+
+def pem_of(key):
+    return Secret(key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption()))
+
+
+def client_key(kind, authority=AUTHORITY, **changes):
+    """A client certificate of the provider's authority, as credentials."""
+    der = issue(authority, KEYS[kind], HERON, **{"purpose": ExtendedKeyUsageOID.CLIENT_AUTH, **changes})
+    certificate = load_der_x509_certificate(der).public_bytes(Encoding.PEM).decode()
+    return ClientKey(pem_of(KEYS[kind]), (certificate,))
+
+
+def callers(**changes):
+    return Callers(**{"anchors": (AUTHORITY.certificate,), "wall_time": now, **changes})
+
+
+def by_certificate(secret, identity=None, gateway=None):
+    caller = initiator_config(
+        method="certificate", credentials=lambda: secret, own_identity=identity or identity_of(secret)
+    )
+    return Wire(caller, gateway or responder_config(callers=callers())).connect()
+
+
+def stands(wire):
+    """Both ends have the same child SA, and the steps came in their order."""
+    kinds = [type(event) for event in wire.events]
+    assert wire.error is None, wire.error
+    assert kinds.index(Proven) < kinds.index(SignedIn) < kinds.index(ChildEstablished)
+    theirs = next(event for event in wire.gateway_events if isinstance(event, ChildEstablished))
+    assert wire.told(ChildEstablished).keys == theirs.keys
+
+
+@pytest.mark.parametrize("kind", KEYS)
+def test_a_client_certificate(kind):
+    """RSA, ECDSA on three curves, EdDSA (RFC 7427, RFC 8420)."""
+    wire = by_certificate(client_key(kind))
+    stands(wire)
+    responder = next(iter(wire.gateway.responders.values()))
+    assert HERON in responder.account
+
+
+@pytest.mark.parametrize(
+    ("secret", "identity"),
+    [
+        (client_key("RSA", make_authority("Somebody Else")), None),
+        (client_key("RSA", start_days=-90, end_days=-1), None),
+        (client_key("RSA", purpose=ExtendedKeyUsageOID.CODE_SIGNING), None),
+        (client_key("RSA"), Identity.of("curlew.tidewrack.example")),
+        (client_key("RSA"), Identity(IdType.ID_IPV4_ADDR, "192.0.2.1")),
+        (ClientKey(pem_of(KEYS["ECDSA 256"]), client_key("ECDSA 384").certificates), None),
+    ],
+)
+def test_a_client_certificate_that_is_refused(secret, identity):
+    """Unknown authority, expired, another purpose, another name, another key: refused, and nothing stands."""
+    wire = by_certificate(secret, identity)
+    assert isinstance(wire.error, SignInRefused)
+    assert wire.told(SignedIn) is None
+
+
+def test_the_subject_as_identity():
+    """ID_DER_ASN1_DN must be the certificate's own subject (RFC 4945 §3.1.5)."""
+    secret = client_key("ECDSA 256")
+    subject = load_der_x509_certificate(issue(AUTHORITY, KEYS["ECDSA 256"], HERON)).subject.rfc4514_string()
+    stands(by_certificate(secret, Identity(IdType.ID_DER_ASN1_DN, subject)))
+
+
+def by_shared_key(ours=SHARED, theirs=SHARED.key.octets(), identity=OWN):
+    caller = initiator_config(
+        method="pre-shared-key",
+        proof="pre-shared-key",
+        credentials=lambda: ours,
+        gateway_key=lambda: ours,
+        own_identity=identity,
+        anchors=(),
+    )
+    known = {b"heron": theirs}
+    return Wire(caller, responder_config(callers=callers(shared_key_of=known.get))).connect()
+
+
+def test_a_pre_shared_key():
+    """Both sides prove themselves with it; the key itself is in no message."""
+    wire = by_shared_key()
+    stands(wire)
+    assert not any(SHARED.key.octets() in data for _, _, data in wire.seen)
+    assert "by the pre-shared key" in wire.told(Proven).subject
+
+
+@pytest.mark.parametrize(
+    "wire",
+    [
+        lambda: by_shared_key(theirs=b"another key"),
+        lambda: by_shared_key(identity=Identity(IdType.ID_KEY_ID, "curlew")),
+    ],
+)
+def test_a_pre_shared_key_that_is_refused(wire):
+    ended = wire()
+    assert isinstance(ended.error, SignInRefused)
+    assert ended.told(Proven) is None
+
+
+def test_a_gateway_that_does_not_know_the_shared_key():
+    """It lets us in without knowing the key: an impostor, and nothing more is sent to it."""
+    caller = initiator_config(
+        method="pre-shared-key",
+        proof="pre-shared-key",
+        credentials=lambda: SHARED,
+        gateway_key=lambda: PreSharedKey(Secret(b"the real gateway's")),
+        own_identity=OWN,
+    )
+    wire = Wire(caller, responder_config(callers=callers(shared_key_of=lambda _: SHARED.key.octets()))).connect()
+    assert isinstance(wire.error, GatewayNotProven)
+    assert wire.error.slug == "shared-key-wrong"
+    assert wire.told(ChildEstablished) is None
+
+
+def test_a_shared_key_from_the_gateway_and_a_password_from_us():
+    """RFC 7296 §2.16: the gateway by its key, this side by EAP."""
+    caller = initiator_config(proof="pre-shared-key", gateway_key=lambda: SHARED, anchors=())
+    wire = Wire(caller, responder_config(proof="pre-shared-key", shared_key=SHARED.key.octets())).connect()
+    stands(wire)
+    other = Wire(caller, responder_config(proof="pre-shared-key", shared_key=b"another")).connect()
+    assert other.error.slug == "shared-key-wrong"
+
+
+def by_raw_key(gateway_keys=(public_octets(KEY),), known=None, kind="Ed25519"):
+    secret = RawKey(pem_of(KEYS[kind]))
+    caller = initiator_config(
+        method="raw-public-key",
+        proof="raw-public-key",
+        credentials=lambda: secret,
+        gateway_keys=gateway_keys,
+        own_identity=OWN,
+        anchors=(),
+    )
+    keys = {public_octets(KEYS[kind]): "heron"} if known is None else known
+    return Wire(caller, responder_config(callers=callers(keys=keys))).connect()
+
+
+@pytest.mark.parametrize("kind", KEYS)
+def test_raw_public_keys(kind):
+    """RFC 7670: both sides by bare keys that the other one knows."""
+    wire = by_raw_key(kind=kind)
+    stands(wire)
+    assert "raw public key" in wire.told(Proven).subject
+
+
+def test_raw_public_keys_that_nobody_knows():
+    assert isinstance(by_raw_key(known={}).error, SignInRefused)
+    wire = by_raw_key(gateway_keys=(public_octets(KEYS["RSA"]),))
+    assert isinstance(wire.error, GatewayNotProven)
+    assert wire.error.slug == "raw-key-wrong"
+
+
+def test_a_gateway_that_takes_no_signature_of_ours():
+    """Without RFC 7427 an ECDSA key signs by RFC 4754; RSA with SHA-1 is never made (RFC 8247 §3.2)."""
+    none = frozenset()
+    made = signatures.sign(KEYS["ECDSA 384"], b"octets", none)
+    assert made.method == AuthMethod.ECDSA_SHA384_P384
+    signatures.verify(KEYS["ECDSA 384"].public_key(), made, b"octets")
+    for kind in ("RSA", "Ed25519", "Ed448"):
+        with pytest.raises(Malformed):
+            signatures.sign(KEYS[kind], b"octets", none)
+
+
+@pytest.mark.parametrize("kind", KEYS)
+def test_signatures(kind):
+    """Made and verified; a changed octet, other content or another key is noticed."""
+    made = signatures.sign(KEYS[kind], b"octets")
+    signatures.verify(KEYS[kind].public_key(), made, b"octets")
+    for key, data, octets in (
+        (KEYS[kind], made.data[:-1] + bytes([made.data[-1] ^ 1]), b"octets"),
+        (KEYS[kind], made.data, b"other"),
+        (KEYS["Ed448" if kind == "RSA" else "RSA"], made.data, b"octets"),
+    ):
+        with pytest.raises(Malformed):
+            signatures.verify(key.public_key(), Authentication(made.method, data), octets)
