@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hmac
 from datetime import UTC, datetime
 
 import pytest
@@ -11,15 +12,16 @@ from cryptography.x509 import load_der_x509_certificate
 from cryptography.x509.oid import ExtendedKeyUsageOID
 
 from support import AUTHORITY, KEY, Wire, initiator_config, responder_config
-from zesty_burrow.core.credentials import ClientKey, PreSharedKey, RawKey
+from zesty_burrow.core.credentials import AdditionalKey, ClientKey, PreSharedKey, RawKey
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike import auth as signatures
+from zesty_burrow.core.ike.additional import mix
 from zesty_burrow.core.ike.events import ChildEstablished, Proven, SignedIn
 from zesty_burrow.core.ike.payloads import Authentication
 from zesty_burrow.core.ike.proofs import Callers, identity_of, public_octets
 from zesty_burrow.core.ike.registry import AuthMethod, IdType
 from zesty_burrow.core.secret import Secret
-from zesty_burrow.errors import GatewayNotProven, Malformed, SignInRefused
+from zesty_burrow.errors import GatewayNotProven, Malformed, NoAgreement, SignInRefused
 from zesty_burrow.lab.authority import issue, make_authority
 
 HERON = "heron.tidewrack.example"
@@ -214,3 +216,82 @@ def test_signatures(kind):
     ):
         with pytest.raises(Malformed):
             signatures.verify(key.public_key(), Authentication(made.method, data), octets)
+
+
+MIXED = AdditionalKey("tidewrack-2026", Secret(b"kittiwakes nest on ledges"))
+
+
+def with_additional(ours, required, theirs, needed, method="eap-mschapv2"):
+    """Both ends, each with or without an additional key, each needing it or not."""
+    changes = {"additional": ours, "additional_required": required}
+    if method == "pre-shared-key":
+        changes |= {
+            "method": method,
+            "proof": method,
+            "credentials": lambda: SHARED,
+            "gateway_key": lambda: SHARED,
+            "own_identity": OWN,
+        }
+    gateway = responder_config(
+        callers=callers(shared_key_of=lambda _: SHARED.key.octets()),
+        additional_key_of=theirs,
+        additional_required=needed,
+    )
+    return Wire(initiator_config(**changes), gateway).connect()
+
+
+def known(name):
+    return MIXED.key.octets() if name == MIXED.identifier else None
+
+
+def of_nobody(_):
+    return None
+
+
+@pytest.mark.parametrize("method", ["eap-mschapv2", "pre-shared-key"])
+@pytest.mark.parametrize(
+    ("ours", "required", "theirs", "needed", "outcome"),
+    [
+        (None, False, None, False, "plain"),
+        (None, False, known, False, "plain"),
+        (None, False, known, True, "refused"),
+        (MIXED, False, None, False, "plain"),
+        (MIXED, True, None, False, "no agreement"),
+        (MIXED, True, of_nobody, False, "refused"),
+        (MIXED, False, of_nobody, True, "refused"),
+        (MIXED, False, of_nobody, False, "plain"),
+        (MIXED, False, known, False, "mixed"),
+        (MIXED, True, known, True, "mixed"),
+    ],
+)
+def test_an_additional_shared_key(method, ours, required, theirs, needed, outcome):
+    """RFC 8784 §3, table 1, row by row, from both ends' point of view."""
+    wire = with_additional(ours, required, theirs, needed, method)
+    if outcome in ("plain", "mixed"):
+        stands(wire)
+        responder = next(iter(wire.gateway.responders.values()))
+        assert wire.initiator.keys == responder.keys
+        bare = with_additional(None, False, None, False, method)
+        same = wire.initiator.keys.sk_ei == bare.initiator.keys.sk_ei
+        assert same, "the seeds are the same, so are the keys that nothing is mixed into"
+        assert (wire.initiator.keys.sk_d == bare.initiator.keys.sk_d) == (outcome == "plain")
+        assert (wire.told(ChildEstablished).keys == bare.told(ChildEstablished).keys) == (outcome == "plain")
+    else:
+        assert isinstance(wire.error, NoAgreement if outcome == "no agreement" else SignInRefused)
+        assert wire.told(ChildEstablished) is None
+
+
+def test_another_additional_key():
+    """The same identifier, another key: neither side believes the other."""
+    wire = with_additional(MIXED, True, lambda _: b"another", True)
+    assert isinstance(wire.error, SignInRefused)
+
+
+def test_the_mixing():
+    """RFC 8784 §3: SK_d, SK_pi and SK_pr alone, each by prf(PPK, key | 0x01) where one block is enough."""
+    keys = with_additional(None, False, None, False).initiator.keys
+    mixed = mix(keys, b"ppk")
+    for name in ("sk_d", "sk_pi", "sk_pr"):
+        assert getattr(mixed, name) == hmac.digest(b"ppk", getattr(keys, name) + b"\x01", "sha256")
+    for name in ("sk_ai", "sk_ar", "sk_ei", "sk_er"):
+        assert getattr(mixed, name) == getattr(keys, name)

@@ -27,7 +27,7 @@ from zesty_burrow.carrier.pump import Pump, udp_socket
 from zesty_burrow.carrier.status import IPV6_STATES, STEPS, StepDone, TunnelStatus, suite_in_words
 from zesty_burrow.carrier.steps import step_of
 from zesty_burrow.core import trust
-from zesty_burrow.core.credentials import Credentials, Kind, PreSharedKey
+from zesty_burrow.core.credentials import AdditionalKey, Credentials, Kind, PreSharedKey
 from zesty_burrow.core.esp.association import InboundSa, OutboundSa
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike.config import InitiatorConfig
@@ -76,17 +76,6 @@ class CarrierEnd:
     restored: Restored
 
 
-def check_sign_in(profile: Profile) -> None:
-    """:class:`ProfileInvalid` for a profile that signs in in a way that is not done here yet."""
-    if profile.sign_in.unavailable:
-        raise ProfileInvalid(
-            f"profile {profile.name} cannot be used here yet",
-            why=f"it asks for {profile.sign_in.unavailable}",
-            next_step="Ask the provider for settings without it.",
-            slug="sign-in-unavailable",
-        )
-
-
 Secrets = Mapping[Kind, Credentials]
 """What a profile signs in with, by kind."""
 
@@ -99,7 +88,6 @@ def initiator_config(
     patience: float,
 ) -> InitiatorConfig:
     """A profile as the initiator wants it. Raises :class:`ProfileInvalid`."""
-    check_sign_in(profile)
     ike, esp = offers_of(profile)
     identity, sign_in = profile.gateway_identity, profile.sign_in
     versions = {network.version for network in profile.traffic.networks}
@@ -108,7 +96,7 @@ def initiator_config(
     local = tuple(entry for entry in (WHOLE_IPV4, WHOLE_IPV6) if entry.version in versions)
     remote = tuple(AddressRange.of(entry) for entry in profile.traffic.networks if entry.version in versions)
     own = secrets[sign_in.needs[0]]
-    shared = secrets.get(Kind.PRE_SHARED_KEY)
+    shared, mixed = secrets.get(Kind.PRE_SHARED_KEY), secrets.get(Kind.ADDITIONAL_KEY)
     return InitiatorConfig(
         gateway=(gateway, profile.gateway.port),
         gateway_identity=identity,
@@ -126,6 +114,8 @@ def initiator_config(
         proof=sign_in.gateway,
         gateway_key=(lambda: shared) if isinstance(shared, PreSharedKey) else None,
         gateway_keys=_gateway_keys(profile),
+        additional=mixed if isinstance(mixed, AdditionalKey) and sign_in.additional_key != "none" else None,
+        additional_required=sign_in.additional_key == "required",
     )
 
 

@@ -6,7 +6,7 @@ from argparse import ArgumentParser, Namespace
 from collections.abc import Callable
 from pathlib import Path
 
-from zesty_burrow.carrier.carrier import Carrier, CarrierEnd, CarrierOptions, check_sign_in
+from zesty_burrow.carrier.carrier import Carrier, CarrierEnd, CarrierOptions
 from zesty_burrow.carrier.detach import run_detached
 from zesty_burrow.carrier.status import StepDone, TunnelStatus
 from zesty_burrow.commands.context import Context
@@ -44,7 +44,6 @@ def run(args: Namespace, context: Context) -> Result:
     with context.shelves() as shelves:
         profile, _, _ = shelves.find_profile(args.name)
         offers_of(profile)
-        check_sign_in(profile)
         chosen = choose(profile, shelves, context, ask=args.ask)
     if args.export_keys:
         context.reporter.note(f"Warning: whoever reads {args.export_keys} can read all traffic of this tunnel.")

@@ -109,12 +109,10 @@ def _list(context: Context) -> CredentialsResult:
 def _try(args: Namespace, context: Context) -> MessageResult:
     """Negotiate, let the gateway prove itself, sign in, say goodbye."""
     from zesty_burrow.carrier.attempt import Attempt
-    from zesty_burrow.carrier.carrier import check_sign_in
     from zesty_burrow.commands.signing_in import choose, explained
 
     with context.shelves() as shelves:
         profile, _, _ = shelves.find_profile(args.name)
-        check_sign_in(profile)
         chosen = choose(profile, shelves, context, ask=args.ask, device=args.device)
     with explained(chosen):
         address = Attempt(profile, chosen.secrets, args.patience, context.reporter.step).run()

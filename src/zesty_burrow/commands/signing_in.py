@@ -36,8 +36,10 @@ def choose(profile: Profile, shelves: Shelves, context: Context, *, ask: bool, d
     kept = shelves.choose_credentials(profile, device or context.device())
     secrets: dict[Kind, Credentials] = {}
     words = []
-    for kind in kinds:
+    for kind in (*kinds, *profile.sign_in.useful):
         row, whom = kept.get(kind, (None, ""))
+        if row is None and kind not in kinds:
+            continue
         if row is None:
             raise _missing(profile, kind)
         secrets[kind] = shelves.open_credentials(row, whom)

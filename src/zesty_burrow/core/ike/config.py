@@ -9,7 +9,7 @@ from datetime import datetime
 
 from cryptography import x509
 
-from zesty_burrow.core.credentials import Credentials, PreSharedKey
+from zesty_burrow.core.credentials import AdditionalKey, Credentials, PreSharedKey
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike.events import Endpoint
 from zesty_burrow.core.ike.party import Backoff
@@ -48,4 +48,6 @@ class InitiatorConfig:
     proof: str = CERTIFICATE
     gateway_key: Callable[[], PreSharedKey] | None = None
     gateway_keys: tuple[bytes, ...] = ()
+    additional: AdditionalKey | None = None
+    additional_required: bool = False
     backoff: Backoff = dataclasses.field(default_factory=Backoff)

@@ -179,6 +179,8 @@ class Gateway:
         responder.nonce_i, responder.nonce_r = nonce.data, self._random(32)
         responder.peer = source
         responder.init_request = message.raw
+        wanted = NotifyType.USE_PPK in notifications(message.payloads)
+        responder.mixing = wanted and self.config.additional_key_of is not None
         spis = responder.spi_i, responder.spi_r
         header = Header(*spis, ExchangeType.IKE_SA_INIT, message.header.flags, 0)
         here, there = (self.address, port), source
@@ -193,6 +195,7 @@ class Gateway:
                 Notify(NotifyType.NAT_DETECTION_SOURCE_IP, nat_detection_hash(*spis, here)),
                 Notify(NotifyType.NAT_DETECTION_DESTINATION_IP, nat_detection_hash(*spis, there)),
                 Notify(NotifyType.SIGNATURE_HASH_ALGORITHMS, b"".join(n.to_bytes(2) for n in SIGNATURE_HASHES)),
+                *([Notify(NotifyType.USE_PPK)] if responder.mixing else []),
             ],
         )
         responder.adopt(derive_ike_keys(suite, shared, responder.nonce_i, responder.nonce_r, *spis))

@@ -6,10 +6,9 @@ is called only from :class:`EapPeer`, which exists only once the proof is done.
 
 from __future__ import annotations
 
-from zesty_burrow.core.credentials import NamePassword
 from zesty_burrow.core.eap.packet import parse_eap_untrusted
 from zesty_burrow.core.eap.peer import EapPeer, PeerState
-from zesty_burrow.core.ike import negotiation, proofs
+from zesty_burrow.core.ike import additional, negotiation, proofs
 from zesty_burrow.core.ike.config import EAP, InitiatorConfig
 from zesty_burrow.core.ike.events import (
     ChildEstablished,
@@ -25,7 +24,7 @@ from zesty_burrow.core.ike.events import (
 )
 from zesty_burrow.core.ike.initiator_table import REQUESTS, RESPONSES, TRANSITIONS, Signal, State
 from zesty_burrow.core.ike.keyexchange import METHODS, KeyAgreement, make_key_agreement
-from zesty_burrow.core.ike.keys import derive_child_keys, derive_ike_keys, shared_key_auth, signed_octets
+from zesty_burrow.core.ike.keys import IkeKeys, derive_child_keys, derive_ike_keys, shared_key_auth, signed_octets
 from zesty_burrow.core.ike.message import (
     Message,
     build_clear,
@@ -63,6 +62,7 @@ from zesty_burrow.errors import (
     GatewayProtocolError,
     GatewayUnreachable,
     Malformed,
+    NoAgreement,
     ProgramFault,
     SignInRefused,
 )
@@ -92,6 +92,7 @@ class Initiator(Party):
         self._own_id = Identification(PayloadType.IDi, config.own_identity.type, config.own_identity.octets())
         self._peer_id: Identification | None = None
         self._peer_hashes: frozenset[int] = frozenset()
+        self._mixing = False
         self._eap: EapPeer | None = None
         self._hint: BurrowError | None = None
         self._hint_due = 0.0
@@ -234,7 +235,7 @@ class Initiator(Party):
         if self._agreement is None:
             raise ProgramFault("IKE_SA_INIT without a key")
         payloads = negotiation.init_payloads(
-            self.config.ike_offers, self._agreement, self._nonce, self._cookie, self.spi_i, self._peer
+            self.config, self._agreement, self._nonce, self._cookie, self.spi_i, self._peer
         )
         header = self._header(ExchangeType.IKE_SA_INIT, 0, response=False)
         self._init_request = build_clear(header, payloads)
@@ -297,22 +298,20 @@ class Initiator(Party):
         self._events.append(Negotiated(now, suite, nat_there=told is not None and told.data != expected))
         # RFC 7296 §2.23: from here on port 4500, whether or not there is an address translator.
         self._peer = (self._peer[0], self.config.encapsulation_port)
-        self._spi_in = self._fresh_spi()
+        self._spi_in = negotiation.fresh_spi(self._random)
         try:
+            config = self.config
+            self._mixing = additional.is_agreed(config.additional, config.additional_required, every, config.gateway[0])
             first = self._first_auth()
+        except NoAgreement as problem:
+            self._fail(problem, now)
+            return
         except Malformed as problem:
             # We cannot prove ourselves in a way that this gateway would take.
             self._fail(self._protocol_error(str(problem)), now)
             return
         self._request(ExchangeType.IKE_AUTH, first, now)
         self.state = State.PROOF_AWAITED
-
-    def _fresh_spi(self) -> bytes:
-        while True:
-            spi = self._random(4)
-            # RFC 4303 §2.1: 0 to 255 are reserved.
-            if int.from_bytes(spi) > 255:
-                return spi
 
     def _first_auth(self) -> list[Payload]:
         """RFC 7296 §1.2, §2.16: with this side's proof, or without AUTH, which asks the gateway to use EAP.
@@ -333,19 +332,31 @@ class Initiator(Party):
             negotiation.selectors(PayloadType.TSr, config.remote),
         ]
 
-    def _own_octets(self) -> bytes:
+    def _own_octets(self, keys: IkeKeys) -> bytes:
         """What this side's AUTH covers (RFC 7296 §2.15)."""
-        if self.keys is None:
-            raise ProgramFault("AUTH before there are keys")
-        return signed_octets(
-            self.keys.suite.prf, self._init_request, self._peer_nonce, self.keys.sk_pi, self._own_id.body()
-        )
+        return signed_octets(keys.suite.prf, self._init_request, self._peer_nonce, keys.sk_pi, self._own_id.body())
 
     def _own_proof(self) -> list[Payload]:
-        if self.config.method == EAP or self.keys is None:
+        if self.config.method == EAP:
             return []
-        secret = self.config.credentials()
-        return proofs.own_proof(secret, self._own_octets(), self.keys.suite.prf, self._peer_hashes)
+        secret, hashes = self.config.credentials(), self._peer_hashes
+        return self._proof(lambda keys: proofs.own_proof(secret, self._own_octets(keys), keys.suite.prf, hashes))
+
+    def _proof(self, prove: additional.Prove) -> list[Payload]:
+        """This side's proof, with the additional key mixed in where both have one."""
+        if self.keys is None:
+            raise ProgramFault("AUTH before there are keys")
+        own = self.config.additional
+        if not self._mixing or own is None:
+            return prove(self.keys)
+        return additional.proof_with(self.keys, own, self.config.additional_required, prove)
+
+    def _settle_keys(self, payloads: tuple[Payload, ...]) -> None:
+        """From the gateway's answer to this side's proof on the additional key is in use, or is not."""
+        own = self.config.additional
+        if self._mixing and own is not None and self.keys is not None:
+            host, required = self.config.gateway[0], self.config.additional_required
+            self.keys = additional.keys_after(self.keys, own, required, payloads, host)
 
     # IKE_AUTH (RFC 7296 §1.2, §2.15, §2.16).
 
@@ -378,6 +389,8 @@ class Initiator(Party):
             return
         try:
             self._peer_id = find_typed(payloads, Identification, PayloadType.IDr)
+            if direct:
+                self._settle_keys(payloads)
             octets = self._gateway_octets() if self._peer_id else b""
             number = self.keys.suite.prf if self.keys else 0
             proof = proofs.check_proof(self.config, payloads, self._peer_id, octets, number)
@@ -389,15 +402,9 @@ class Initiator(Party):
             self._events.append(SignedIn(now))
             self._establish(payloads, error, now)
             return
-        self._eap = EapPeer(self._name_password, self._random)
+        self._eap = EapPeer(lambda: proofs.name_password(self.config), self._random)
         self.state = State.SIGNING_IN
         self._advance_eap(payloads, now)
-
-    def _name_password(self) -> NamePassword:
-        value = self.config.credentials()
-        if not isinstance(value, NamePassword):
-            raise ProgramFault("EAP-MSCHAPv2 needs a name and a password")
-        return value
 
     def _gateway_octets(self) -> bytes:
         """What the gateway's AUTH covers (RFC 7296 §2.15)."""
@@ -420,18 +427,19 @@ class Initiator(Party):
         if answer is not None:
             self._request(ExchangeType.IKE_AUTH, [Eap(answer.octets())], now)
         elif self._eap.state is PeerState.DONE:
-            value = shared_key_auth(self.keys.suite.prf, self._eap.msk, self._own_octets())
-            self._request(ExchangeType.IKE_AUTH, [Authentication(AuthMethod.SHARED_KEY_MIC, value)], now)
+            msk = self._eap.msk
+
+            def prove(keys: IkeKeys) -> list[Payload]:
+                value = shared_key_auth(keys.suite.prf, msk, self._own_octets(keys))
+                return [Authentication(AuthMethod.SHARED_KEY_MIC, value)]
+
+            self._request(ExchangeType.IKE_AUTH, self._proof(prove), now)
             self.state = State.CONFIRMING
         else:
             self._fail(self._refused(), now)
 
     def _refused(self) -> SignInRefused:
-        refusal = self._eap.refusal if self._eap else None
-        why = f"the gateway says: {refusal.words}" if refusal and refusal.words else "the gateway gave no reason"
-        if refusal and refusal.code:
-            why += f" (error {refusal.code})"
-        return SignInRefused(f"the gateway {self.config.gateway[0]} refused the sign-in", why=why)
+        return negotiation.refused_sign_in(self.config.gateway[0], self._eap.refusal if self._eap else None)
 
     def _on_sign_in(self, message: Message, now: float) -> None:
         payloads = self._auth_payloads(message, now)
@@ -458,6 +466,7 @@ class Initiator(Party):
                 self._fail(self._refused() if error else self._protocol_error("it sent no AUTH"), now)
             return
         try:
+            self._settle_keys(payloads)
             negotiation.check_shared_auth(self.keys, self._eap, auth, self._gateway_octets())
         except BurrowError as problem:
             self._fail(problem, now)

@@ -8,7 +8,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from zesty_burrow.core import trust
-from zesty_burrow.core.eap.peer import EapPeer
+from zesty_burrow.core.eap.peer import EapPeer, Refusal
 from zesty_burrow.core.finding import Finding, Severity, finding
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike import auth as signatures
@@ -32,7 +32,7 @@ from zesty_burrow.core.ike.payloads import (
     TrafficSelector,
     TrafficSelectors,
 )
-from zesty_burrow.core.ike.proposals import Offer, accept_answer, build_proposals
+from zesty_burrow.core.ike.proposals import accept_answer, build_proposals
 from zesty_burrow.core.ike.registry import (
     SIGNATURE_HASHES,
     AuthMethod,
@@ -48,6 +48,7 @@ from zesty_burrow.core.ike.registry import (
 from zesty_burrow.core.ike.suite import Suite
 from zesty_burrow.core.ip import Address, AddressRange, intersect, same_families
 from zesty_burrow.core.policy.algorithms import TransformType, describe
+from zesty_burrow.core.protection import Random
 from zesty_burrow.errors import (
     BurrowError,
     GatewayNotProven,
@@ -55,6 +56,7 @@ from zesty_burrow.errors import (
     Malformed,
     NoAgreement,
     ProgramFault,
+    SignInRefused,
 )
 
 MAX_CERTIFICATES = 8
@@ -62,7 +64,7 @@ MAX_ANSWERS = 16
 
 
 def init_payloads(
-    offers: Sequence[Offer], agreement: KeyAgreement, nonce: bytes, cookie: bytes, spi_i: bytes, peer: Endpoint
+    config: InitiatorConfig, agreement: KeyAgreement, nonce: bytes, cookie: bytes, spi_i: bytes, peer: Endpoint
 ) -> list[Payload]:
     """The IKE_SA_INIT request (RFC 7296 §1.2, §2.6, §2.23; RFC 7427 §4).
 
@@ -74,13 +76,29 @@ def init_payloads(
     nowhere = ("0.0.0.0" if "." in peer[0] else "::", 0)  # noqa: S104  (hashed, never bound)
     return [
         *payloads,
-        SecurityAssociation(build_proposals(offers, Protocol.IKE, b"")),
+        SecurityAssociation(build_proposals(config.ike_offers, Protocol.IKE, b"")),
         KeyExchange(agreement.group, agreement.public),
         Nonce(nonce),
         Notify(NotifyType.NAT_DETECTION_SOURCE_IP, nat_detection_hash(spi_i, bytes(8), nowhere)),
         Notify(NotifyType.NAT_DETECTION_DESTINATION_IP, nat_detection_hash(spi_i, bytes(8), peer)),
         Notify(NotifyType.SIGNATURE_HASH_ALGORITHMS, hash_numbers),
+        *([Notify(NotifyType.USE_PPK)] if config.additional else []),
     ]
+
+
+def fresh_spi(random: Random) -> bytes:
+    """An SPI for our end of a child SA; 0 to 255 are reserved (RFC 4303 §2.1)."""
+    while int.from_bytes(spi := random(4)) <= 255:
+        pass
+    return spi
+
+
+def refused_sign_in(host: str, refusal: Refusal | None) -> SignInRefused:
+    """The gateway did not take our credentials; its own words where it gave some."""
+    why = f"the gateway says: {refusal.words}" if refusal and refusal.words else "the gateway gave no reason"
+    if refusal and refusal.code:
+        why += f" (error {refusal.code})"
+    return SignInRefused(f"the gateway {host} refused the sign-in", why=why)
 
 
 def announced_hashes(told: Mapping[int, Notify]) -> frozenset[int]:

@@ -17,7 +17,7 @@ from cryptography.hazmat.primitives.serialization import (
 )
 
 from zesty_burrow.core import trust
-from zesty_burrow.core.credentials import ClientKey, Credentials, PreSharedKey, RawKey
+from zesty_burrow.core.credentials import ClientKey, Credentials, NamePassword, PreSharedKey, RawKey
 from zesty_burrow.core.finding import Severity, finding
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike import auth as signatures
@@ -41,6 +41,14 @@ def load_private_key(pem: bytes) -> signatures.PrivateKey:
 def public_octets(key: signatures.PrivateKey) -> bytes:
     """SubjectPublicKeyInfo, DER (RFC 7670 §3)."""
     return key.public_key().public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
+
+
+def name_password(config: InitiatorConfig) -> NamePassword:
+    """What EAP-MSCHAPv2 signs in with."""
+    value = config.credentials()
+    if not isinstance(value, NamePassword):
+        raise ProgramFault("EAP-MSCHAPv2 needs a name and a password")
+    return value
 
 
 def own_proof(secret: Credentials, octets: bytes, prf: int, peer_hashes: frozenset[int]) -> list[Payload]:

@@ -112,6 +112,9 @@ class NotifyType(IntEnum):
     USE_TRANSPORT_MODE = 16391
     REKEY_SA = 16393
     SIGNATURE_HASH_ALGORITHMS = 16431
+    USE_PPK = 16435
+    PPK_IDENTITY = 16436
+    NO_PPK_AUTH = 16437
 
 
 class ConfigType(IntEnum):

@@ -13,8 +13,8 @@ from types import MappingProxyType
 from zesty_burrow.core.eap.packet import parse_eap_untrusted
 from zesty_burrow.core.eap.peer import EapServer
 from zesty_burrow.core.identity import Identity
+from zesty_burrow.core.ike import additional, proofs
 from zesty_burrow.core.ike import auth as signatures
-from zesty_burrow.core.ike import proofs
 from zesty_burrow.core.ike.config import CERTIFICATE, RAW_KEY, SHARED_KEY
 from zesty_burrow.core.ike.events import (
     ChildEstablished,
@@ -134,6 +134,8 @@ class ResponderConfig:
     callers: Callers = dataclasses.field(default_factory=Callers)
     proof: str = CERTIFICATE
     shared_key: bytes = b""
+    additional_key_of: additional.KeyOf | None = None
+    additional_required: bool = False
     backoff: Backoff = dataclasses.field(default_factory=Backoff)
     half_open_limit: int = 100
     cookie_above: int = 20
@@ -161,6 +163,7 @@ class Responder(Party):
         self._own_id = Identification(PayloadType.IDr, config.identity.type, config.identity.octets())
         self._peer_id: Identification | None = None
         self._eap: EapServer | None = None
+        self.mixing = False
 
     # Calls.
 
@@ -262,18 +265,29 @@ class Responder(Party):
 
     def _take_proof(self, message: Message, caller: Identification, now: float) -> None:
         """RFC 7296 §1.2: the caller proves itself at once; proof and child SA go back together."""
-        if self.keys is None:
-            raise ProgramFault("AUTH before there are keys")
-        number = self.keys.suite.prf
-        octets = signed_octets(number, self.init_request, self.nonce_r, self.keys.sk_pi, caller.body())
         try:
-            self.account, key = proofs.check_caller(self.config.callers, self._first, caller, octets, number)
+            payloads, said = self._settle_keys(self._first)
+            if self.keys is None:
+                raise ProgramFault("AUTH before there are keys")
+            number = self.keys.suite.prf
+            octets = signed_octets(number, self.init_request, self.nonce_r, self.keys.sk_pi, caller.body())
+            self.account, key = proofs.check_caller(self.config.callers, payloads, caller, octets, number)
         except Malformed as problem:
             self._refuse(message, NotifyType.AUTHENTICATION_FAILED, now, str(problem))
             return
         self._events.append(SignedIn(now))
-        self._respond(message, [self._own_id, *self._own_proof(key), *self._grant(now)])
+        self._respond(message, [self._own_id, *self._own_proof(key), *self._grant(now), *said])
         self.state = State.ESTABLISHED
+
+    def _settle_keys(self, payloads: tuple[Payload, ...]) -> tuple[tuple[Payload, ...], list[Payload]]:
+        """Mix the additional key in where both have one (RFC 8784 §3); what to judge, and what to say."""
+        key_of, required = self.config.additional_key_of, self.config.additional_required
+        if not self.mixing or key_of is None or self.keys is None:
+            if required:
+                raise Malformed("a caller is refused", why="it has no additional key, and one is needed here")
+            return payloads, []
+        self.keys, judged, said = additional.taken_by_gateway(self.keys, key_of, required, payloads)
+        return judged, said
 
     def _own_proof(self, callers_key: bytes) -> list[Payload]:
         """CERT and AUTH of the gateway."""
@@ -318,7 +332,12 @@ class Responder(Party):
     def _on_confirm(self, message: Message, now: float) -> None:
         if self.keys is None or self._eap is None or self._peer_id is None:
             raise ProgramFault("AUTH before there are keys")
-        auth = find(self._open(message), Authentication)
+        try:
+            payloads, said = self._settle_keys(self._open(message))
+        except Malformed as problem:
+            self._refuse(message, NotifyType.AUTHENTICATION_FAILED, now, str(problem))
+            return
+        auth = find(payloads, Authentication)
         number = self.keys.suite.prf
         octets = signed_octets(number, self.init_request, self.nonce_r, self.keys.sk_pi, self._peer_id.body())
         if auth is None or not hmac.compare_digest(auth.data, shared_key_auth(number, self._eap.msk, octets)):
@@ -326,7 +345,7 @@ class Responder(Party):
             return
         self._events.append(SignedIn(now))
         proof = Authentication(AuthMethod.SHARED_KEY_MIC, shared_key_auth(number, self._eap.msk, self._own_octets()))
-        self._respond(message, [proof, *self._grant(now)])
+        self._respond(message, [proof, *self._grant(now), *said])
         self.state = State.ESTABLISHED
 
     def _grant(self, now: float) -> list[Payload]:

@@ -27,8 +27,6 @@ def check_profile(profile: Profile, now: datetime) -> list[Finding]:
                 found.append(finding("algorithm-unavailable", profile.name, f"{choice} in algorithms.{label}"))
     if profile.traffic.ipv6 == "outside" and any(one.prefixlen == 0 for one in profile.traffic.networks):
         found.append(finding("ipv6-outside", profile.name))
-    if profile.sign_in.unavailable:
-        found.append(finding("sign-in-unavailable", profile.name, profile.sign_in.unavailable))
     return found + _check_trust(profile, now)
 
 

@@ -139,9 +139,9 @@ class SignIn:
         return tuple(dict.fromkeys(kinds + extra))
 
     @property
-    def unavailable(self) -> str:
-        """Which part of it this program does not do yet; empty where it does all."""
-        return "an additional shared key" if self.additional_key == "required" else ""
+    def useful(self) -> tuple[Kind, ...]:
+        """Kinds that are used where they are kept, and not missed where they are not."""
+        return (Kind.ADDITIONAL_KEY,) if self.additional_key == "optional" else ()
 
 
 _NEEDED = {
