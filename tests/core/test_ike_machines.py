@@ -302,7 +302,7 @@ def test_liveness_is_answered_even_when_asked_twice():
 
 def test_keep_alive():
     """RFC 3948 §2.3: one octet 0xFF after 20 seconds without traffic; none while there is traffic."""
-    wire = Wire().connect()
+    wire = Wire(initiator_config(liveness_seconds=1000)).connect()
     wire.initiator.handle_timer(wire.now + 19)
     assert wire.initiator.send(wire.now) == []
     wire.initiator.handle_timer(wire.now + 20)
@@ -360,6 +360,7 @@ def test_every_state_crossed_with_every_signal(state, signal):
         Signal.INFORMATIONAL_RESPONSE: (ExchangeType.INFORMATIONAL, True),
         Signal.INFORMATIONAL_REQUEST: (ExchangeType.INFORMATIONAL, False),
         Signal.CHILD_REQUEST: (ExchangeType.CREATE_CHILD_SA, False),
+        Signal.CHILD_RESPONSE: (ExchangeType.CREATE_CHILD_SA, True),
     }
     if signal in messages:
         # An unprotected stranger's message never moves the machine, wherever it stands.
@@ -483,6 +484,7 @@ def test_every_responder_state_crossed_with_every_signal(state, signal):
         responder.Signal.INFORMATIONAL_REQUEST: (ExchangeType.INFORMATIONAL, False),
         responder.Signal.CHILD_REQUEST: (ExchangeType.CREATE_CHILD_SA, False),
         responder.Signal.INFORMATIONAL_RESPONSE: (ExchangeType.INFORMATIONAL, True),
+        responder.Signal.CHILD_RESPONSE: (ExchangeType.CREATE_CHILD_SA, True),
     }
     if signal in exchanges:
         exchange, response = exchanges[signal]
@@ -535,7 +537,7 @@ def test_the_gateway_deletes_the_child_sa():
     wire = Wire().connect()
     child = wire.told(ChildEstablished)
     answering = next(iter(wire.gateway.responders.values()))
-    answering._ask_informational([Delete(3, (child.spi_out.to_bytes(4),))], wire.now)
+    answering._request(ExchangeType.INFORMATIONAL, [Delete(3, (child.spi_out.to_bytes(4),))], wire.now)
     request = answering.send(wire.now)[0].data
     wire.initiator.receive(request, (GATEWAY[0], 4500), wire.now)
     answer = parse_message_untrusted(wire.initiator.send(wire.now)[0].data[4:])

@@ -10,6 +10,7 @@ from pathlib import Path
 import pytest
 
 from support import PASSWORD
+from zesty_burrow.lab import story
 
 pytestmark = pytest.mark.lab
 ROOT = Path(__file__).parents[2]
@@ -76,6 +77,7 @@ def test_examples(lab, folder, page):
             lab.heron("disconnect")
         if words[0] == "create":
             lab.heron("remove", ended.json["profile"]["profile"]["name"], check=0)
-    for words in (("--profile", "quillwort-lisbon", "--device", "curlew"), ("office",)):
+    for words in (("--profile", "quillwort-lisbon", "--device", "curlew"), ("office",), (story.PROVIDER,)):
         lab.heron("credentials", "forget", *words)
     lab.heron("remove", "--provider", "Tidewrack Survey", check=0)
+    lab.heron("import", str(lab.kit), "--replace", check=0)

@@ -13,6 +13,7 @@ from pathlib import Path
 import pytest
 
 from zesty_burrow.lab import story
+from zesty_burrow.lab.client import LabClient
 
 pytestmark = pytest.mark.lab
 
@@ -220,3 +221,17 @@ def test_without_rights_it_says_so(lab):
     assert "CAP_NET_ADMIN" in refused.json["why"]
     assert "done" not in refused.err
     assert lab.network() == before
+
+
+def test_keys_are_renewed_under_a_live_tunnel(lab):
+    """The gateway renews the keys three times; names and pages go through all the while, nothing is rejected."""
+    lab.heron("connect", "nairobi", "--detach", check=0)
+    for number in range(1, 4):
+        LabClient(lab.folder).call_host("nairobi", "rekey")
+        assert lab.heron("verify", check=0).json["verdict"] == "sealed"
+        status = lab.heron("status", check=0).json["tunnel"]
+        assert (status["renewals"], status["rejected"], status["turned_away"]) == (number, 0, 0)
+        gateway = lab.gateway("nairobi")
+        assert (gateway["tunnels"], gateway["renewed"] % 3) == (1, number % 3)
+    lab.heron("disconnect", check=0)
+    assert lab.gateway("nairobi")["tunnels"] == 0

@@ -33,6 +33,8 @@ from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike.config import InitiatorConfig
 from zesty_burrow.core.ike.events import (
     ChildEstablished,
+    ChildGone,
+    ChildRekeyed,
     Closed,
     Event,
     Failed,
@@ -202,7 +204,7 @@ class Carrier:
         self._initiator: Initiator | None = None
         self._pump: Pump[Event] | None = None
         self._path: PacketPath | None = None
-        self._flow: Flow | None = None
+        self._renewals = 0
         self._status: TunnelStatus | None = None
         self._outcome: asyncio.Future[str] | None = None
         self._asked_to_end = ""
@@ -294,8 +296,8 @@ class Carrier:
         is_ike = source[1] != initiator.config.encapsulation_port or data[:4] == bytes(4)
         if is_ike:
             initiator.receive(data, source, now)
-        elif self._path is not None and len(data) > 1:
-            self._path.inbound(data)
+        elif self._path is not None and len(data) > 1 and self._path.inbound(data):
+            initiator.traffic_received(now)
 
     def _on_event(self, event: Event) -> None:
         peer = self._initiator.peer[0] if self._initiator else ""
@@ -306,6 +308,11 @@ class Carrier:
             self._step(*step)
         elif isinstance(event, ChildEstablished):
             self._guarded(lambda: self._establish(event))
+        elif isinstance(event, ChildRekeyed) and self._path is not None:
+            self._path.add(self._flow_of(event.child), by_peer=event.by_peer)
+            self._renewals += 1
+        elif isinstance(event, ChildGone) and self._path is not None:
+            self._path.drop(event.spi_in)
         elif isinstance(event, Failed):
             self._finish(event.error)
         elif isinstance(event, Closed):
@@ -354,16 +361,19 @@ class Carrier:
             return
         if self._options.export_keys is not None:
             write_key_file(self._options.export_keys, self._initiator.export_keys())
-        outbound = OutboundSa(child.spi_out, child.keys.protection(True, os.urandom))
-        inbound = InboundSa(child.spi_in, child.keys.protection(False, os.urandom))
-        own = tuple(AddressRange(one.ip.packed, one.ip.packed) for one in child.inner.addresses)
-        self._flow = Flow(outbound, inbound, own, child.remote)
-        self._path = PacketPath(self._device.descriptor, self._flow, self._send_esp)
+        self._path = PacketPath(self._device.descriptor, self._flow_of(child), self._send_esp)
         with Netlink() as netlink:
             plan, servers = self._configure(netlink, child)
         asyncio.get_running_loop().add_reader(self._device.descriptor, self._outbound)
         self._status = self._describe(child, plan, servers)
         self._on_up(self._status)
+
+    @staticmethod
+    def _flow_of(child: ChildEstablished) -> Flow:
+        outbound = OutboundSa(child.spi_out, child.outbound(os.urandom))
+        inbound = InboundSa(child.spi_in, child.inbound(os.urandom))
+        own = tuple(AddressRange(one.ip.packed, one.ip.packed) for one in child.inner.addresses)
+        return Flow(outbound, inbound, own, child.remote)
 
     def _configure(self, netlink: Netlink, child: ChildEstablished) -> tuple[RoutingPlan, tuple[str, ...]]:
         device, journal, profile = self._device, self._journal, self._profile
@@ -445,9 +455,10 @@ class Carrier:
         return self._initiator.state if self._initiator else State.IDLE
 
     def _current(self) -> TunnelStatus:
-        status, flow, path = self._status, self._flow, self._path
-        if status is None or flow is None or path is None:
+        status, path = self._status, self._path
+        if status is None or path is None:
             raise GatewayError("there is no tunnel yet")
+        flow = path.flow
         sent, received = flow.outbound.counters, flow.inbound.counters
         return replace(
             status,
@@ -458,4 +469,5 @@ class Carrier:
             octets_out=sent.octets,
             rejected=received.rejected,
             turned_away=path.turned_away,
+            renewals=self._renewals,
         )

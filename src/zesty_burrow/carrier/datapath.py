@@ -34,17 +34,41 @@ def _in_any(ranges: Sequence[AddressRange], address: bytes) -> bool:
 
 
 class PacketPath:
-    """One flow over one tunnel device; ``send`` puts a datagram on its way to the peer."""
+    """One tunnel over one tunnel device; ``send`` puts a datagram on its way to the peer.
+
+    While keys are renewed there is more than one pair of SAs: packets come in by their SPI, and go out by the pair
+    in use.
+    """
 
     def __init__(self, device: int, flow: Flow, send: Callable[[bytes], None]) -> None:
         self._device = device
-        self._flow = flow
+        self.flow = flow
+        self._flows = {flow.inbound.spi: flow}
+        self._waiting: Flow | None = None
         self._send = send
         self.turned_away = 0
 
+    def add(self, flow: Flow, *, by_peer: bool) -> None:
+        """Another pair in place of the one in use; where the peer asked for it, once the peer uses it."""
+        self._flows[flow.inbound.spi] = flow
+        if by_peer:
+            self._waiting = flow
+        else:
+            self._use(flow)
+
+    def drop(self, spi: int) -> None:
+        """A pair that is not used any more; whoever waits for the peer's first packet waits no longer."""
+        gone = self._flows.pop(spi, None)
+        if gone is self.flow and self._waiting is not None:
+            self._use(self._waiting)
+
+    def _use(self, flow: Flow) -> None:
+        flow.outbound.counters, flow.inbound.counters = self.flow.outbound.counters, self.flow.inbound.counters
+        self.flow, self._waiting = flow, None
+
     def outbound_ready(self) -> int:
         """Seal and send what the device has; the number of packets."""
-        flow, sent = self._flow, 0
+        flow, sent = self.flow, 0
         for _ in range(BATCH):
             try:
                 packet = os.read(self._device, MAX_PACKET)
@@ -59,12 +83,14 @@ class PacketPath:
         return sent
 
     def inbound(self, datagram: bytes) -> bool:
-        """Open an ESP datagram and hand the packet to the device; whether it was a good one."""
-        flow = self._flow
+        """Open an ESP datagram and hand the packet to the device; whether it was an authentic one."""
+        flow = self._flows.get(int.from_bytes(datagram[:4]), self.flow)
         try:
             packet = flow.inbound.open(datagram)
         except Malformed:
             return False
+        if flow is self._waiting:
+            self._use(flow)
         if packet:
             # RFC 4301 §5.2: the selectors hold for what comes in as well.
             if not _in_any(flow.remote, source(packet)) or not _in_any(flow.local, destination(packet)):

@@ -54,6 +54,7 @@ class TunnelStatus:
     octets_out: int = 0
     rejected: int = 0
     turned_away: int = 0
+    renewals: int = 0
 
     def document(self) -> dict[str, Any]:
         """As plain values."""

@@ -16,7 +16,7 @@ from zesty_burrow.carrier.pump import Pump, udp_socket
 from zesty_burrow.core.esp.association import InboundSa, OutboundSa
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike.auth import PrivateKey
-from zesty_burrow.core.ike.events import ChildEstablished, Closed, Endpoint, InnerNetwork
+from zesty_burrow.core.ike.events import ChildEstablished, ChildGone, ChildRekeyed, Closed, Endpoint, InnerNetwork
 from zesty_burrow.core.ike.gateway import Gateway, GatewayEvent
 from zesty_burrow.core.ike.proofs import Callers, public_octets
 from zesty_burrow.core.ike.proposals import Offer
@@ -41,15 +41,21 @@ def _now() -> datetime:
     return datetime.now(UTC)
 
 
+def _pair(child: ChildEstablished) -> tuple[InboundSa, OutboundSa]:
+    inbound = InboundSa(child.spi_in, child.inbound(os.urandom))
+    return inbound, OutboundSa(child.spi_out, child.outbound(os.urandom))
+
+
 @dataclass(slots=True)
 class Session:
     """One caller's tunnel."""
 
     responder: Responder
     outbound: OutboundSa
-    inbound: InboundSa
+    pairs: dict[int, tuple[InboundSa, OutboundSa]]
     addresses: tuple[bytes, ...]
     peer: Endpoint
+    waiting: int = 0
 
 
 @dataclass(slots=True)
@@ -64,6 +70,7 @@ class GatewayHost:
     note: str = ""
     signed_in: int = 0
     refused: int = 0
+    renewed: int = 0
     _by_spi: dict[int, Session] = field(default_factory=dict)
     _by_inner: dict[bytes, Session] = field(default_factory=dict)
     _device: int = -1
@@ -175,28 +182,54 @@ class GatewayHost:
         event, responder = told.event, told.responder
         if isinstance(event, ChildEstablished):
             self.signed_in += 1
-            session = Session(
-                responder,
-                OutboundSa(event.spi_out, event.keys.protection(False, os.urandom)),
-                InboundSa(event.spi_in, event.keys.protection(True, os.urandom)),
-                tuple(entry.start for entry in event.remote),
-                responder.peer,
-            )
+            pair = _pair(event)
+            addresses = tuple(entry.start for entry in event.remote)
+            session = Session(responder, pair[1], {event.spi_in: pair}, addresses, responder.peer)
             self._by_spi[event.spi_in] = session
             self._by_inner.update(dict.fromkeys(session.addresses, session))
-        elif isinstance(event, Closed) and responder.child is not None:
-            gone = self._by_spi.pop(responder.child.spi_in, None)
+        elif isinstance(event, ChildRekeyed):
+            self._renew(event)
+        elif isinstance(event, ChildGone):
+            self._forget_pair(event.spi_in)
+        elif isinstance(event, Closed):
+            gone = next((one for one in self._by_spi.values() if one.responder is responder), None)
+            for spi in gone.pairs if gone else ():
+                self._by_spi.pop(spi, None)
             for address in gone.addresses if gone else ():
                 self._by_inner.pop(address, None)
 
+    def _renew(self, event: ChildRekeyed) -> None:
+        """New keys for a session; what it sends goes under them once the caller uses them, or has asked us to."""
+        session = self._by_spi.get(event.old_spi_in)
+        if session is None:
+            return
+        self.renewed += 1
+        pair = session.pairs[event.child.spi_in] = _pair(event.child)
+        self._by_spi[event.child.spi_in] = session
+        if event.by_peer:
+            session.waiting = event.child.spi_in
+        else:
+            session.outbound = pair[1]
+
+    def _forget_pair(self, spi: int) -> None:
+        session = self._by_spi.pop(spi, None)
+        if session is None:
+            return
+        old = session.pairs.pop(spi)
+        if session.outbound is old[1] and session.waiting in session.pairs:
+            session.outbound, session.waiting = session.pairs[session.waiting][1], 0
+
     def _inbound(self, data: bytes, peer: Endpoint) -> None:
-        session = self._by_spi.get(int.from_bytes(data[:4]))
+        spi = int.from_bytes(data[:4])
+        session = self._by_spi.get(spi)
         if session is None:
             return
         try:
-            packet = session.inbound.open(data)
+            packet = session.pairs[spi][0].open(data)
         except Malformed:
             return
+        if spi == session.waiting:
+            session.outbound, session.waiting = session.pairs[spi][1], 0
         # RFC 7296 §2.23: follow the caller's address as its own authentic packets show it.
         session.peer = peer
         if packet and source(packet) in session.addresses and self._device >= 0:
@@ -223,17 +256,28 @@ class GatewayHost:
     def probe_all(self) -> None:
         """Ask every caller whether it lives."""
         if self._gateway is not None and self._pump is not None:
-            for session in self._by_spi.values():
-                if session.responder.state is State.ESTABLISHED:
-                    session.responder.probe(self._pump.now())
+            for session in self._sessions():
+                session.responder.probe(self._pump.now())
             self._pump.flush()
+
+    def rekey_all(self) -> None:
+        """New keys for every tunnel, asked for from this side."""
+        if self._gateway is not None and self._pump is not None:
+            for session in self._sessions():
+                session.responder.rekey(self._pump.now())
+            self._pump.flush()
+
+    def _sessions(self) -> list[Session]:
+        every = {id(session): session for session in self._by_spi.values()}
+        return [session for session in every.values() if session.responder.state is State.ESTABLISHED]
 
     def status(self) -> dict[str, object]:
         """For ``lab status``."""
         waiting = sum(entry.responder.next_timer() is not None for entry in self._by_spi.values())
         return {
             "faults": sorted(self.faults),
-            "tunnels": len(self._by_spi),
+            "tunnels": len({id(session) for session in self._by_spi.values()}),
+            "renewed": self.renewed,
             "signed_in": self.signed_in,
             "refused": self.refused,
             "unanswered": waiting,

@@ -98,10 +98,15 @@ def _gateway(name: str, secrets: Secrets) -> Calls:
         account, sign_in = str(request["account"]), str(request["sign_in"])
         return {"files": host.add_account(account, sign_in, everything=bool(request["everything"]))}
 
+    def rekey_all(_: dict[str, Any]) -> dict[str, Any]:
+        host.rekey_all()
+        return host.status()
+
     return {
         "faults": set_faults,
         "status": lambda _: host.status(),
         "end": end_all,
+        "rekey": rekey_all,
         "probe": probe_all,
         "account": add_account,
     }

@@ -279,6 +279,7 @@ def _status(result: results.StatusResult) -> Parts:
             ("in", f"{plural(status.packets_in, 'packet')}, {octets(status.octets_in)}; {status.rejected} rejected"),
             ("out", f"{plural(status.packets_out, 'packet')}, {octets(status.octets_out)}; "
                     f"{status.turned_away} turned away"),
+            ("keys", f"renewed {plural(status.renewals, 'time')}" if status.renewals else "as negotiated"),
             ("process", str(status.process)),
         ]  # fmt: skip
         for label, value in rows:

@@ -48,6 +48,8 @@ class InitiatorConfig:
     proof: str = CERTIFICATE
     gateway_key: Callable[[], PreSharedKey] | None = None
     gateway_keys: tuple[bytes, ...] = ()
+    child_seconds: float = 3600.0
+    liveness_seconds: float = 30.0
     additional: AdditionalKey | None = None
     additional_required: bool = False
     backoff: Backoff = dataclasses.field(default_factory=Backoff)

@@ -9,6 +9,7 @@ from zesty_burrow.core.finding import Finding
 from zesty_burrow.core.ike.keys import ChildKeys, IkeKeys
 from zesty_burrow.core.ike.suite import Suite
 from zesty_burrow.core.ip import Address, AddressRange
+from zesty_burrow.core.protection import Protection, Random
 
 Endpoint = tuple[str, int]
 """An address as text and a UDP port."""
@@ -66,7 +67,10 @@ class SignedIn:
 
 @dataclass(frozen=True, slots=True)
 class ChildEstablished:
-    """A pair of ESP SAs stands. ``spi_in`` is ours, ``spi_out`` the peer's."""
+    """A pair of ESP SAs stands. ``spi_in`` is ours, ``spi_out`` the peer's.
+
+    ``as_initiator``: this side asked for it, so that the first half of the keys protects what it sends.
+    """
 
     at: float
     spi_in: int
@@ -75,6 +79,36 @@ class ChildEstablished:
     inner: InnerNetwork
     local: tuple[AddressRange, ...]
     remote: tuple[AddressRange, ...]
+    as_initiator: bool = True
+
+    def outbound(self, random: Random) -> Protection:
+        """The protection of what this side sends."""
+        return self.keys.protection(self.as_initiator, random)
+
+    def inbound(self, random: Random) -> Protection:
+        """The protection of what the peer sends."""
+        return self.keys.protection(not self.as_initiator, random)
+
+
+@dataclass(frozen=True, slots=True)
+class ChildRekeyed:
+    """Another pair of ESP SAs has come in place of the one whose incoming SPI was ``old_spi_in``.
+
+    Where the peer asked for it, it may still send with the old pair; we send with the new one once it does.
+    """
+
+    at: float
+    old_spi_in: int
+    child: ChildEstablished
+    by_peer: bool
+
+
+@dataclass(frozen=True, slots=True)
+class ChildGone:
+    """A pair of ESP SAs that was replaced is not used by anybody any more."""
+
+    at: float
+    spi_in: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -106,4 +140,4 @@ class KeyExport:
     spi_out: int = 0
 
 
-Event = Reached | Negotiated | Proven | SignedIn | ChildEstablished | Failed | Closed
+Event = Reached | Negotiated | Proven | SignedIn | ChildEstablished | ChildRekeyed | ChildGone | Failed | Closed

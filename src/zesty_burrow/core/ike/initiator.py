@@ -13,7 +13,6 @@ from zesty_burrow.core.ike.config import EAP, InitiatorConfig
 from zesty_burrow.core.ike.events import (
     ChildEstablished,
     Closed,
-    Datagram,
     Endpoint,
     Failed,
     KeyExport,
@@ -34,10 +33,9 @@ from zesty_burrow.core.ike.message import (
     parse_message_untrusted,
     unknown_critical,
 )
-from zesty_burrow.core.ike.party import KEEPALIVE, NON_ESP_MARKER, Party, nat_detection_hash, with_marker
+from zesty_burrow.core.ike.party import NON_ESP_MARKER, nat_detection_hash, with_marker
 from zesty_burrow.core.ike.payloads import (
     Authentication,
-    Delete,
     Eap,
     Identification,
     KeyExchange,
@@ -55,6 +53,7 @@ from zesty_burrow.core.ike.registry import (
     Protocol,
     notify_in_words,
 )
+from zesty_burrow.core.ike.standing import KEEPALIVE_EVERY, Standing
 from zesty_burrow.core.protection import Random
 from zesty_burrow.errors import (
     BurrowError,
@@ -69,18 +68,13 @@ from zesty_burrow.errors import (
 
 MAX_INIT_ROUNDS = 6
 HINT_GRACE = 1.0
-KEEPALIVE_EVERY = 20.0
-CLOSE_PATIENCE = 2.0
 
 
-class Initiator(Party):
+class Initiator(Standing):
     """``start``, then the five calls: ``receive``, ``send``, ``next_timer``, ``handle_timer``, ``next_event``."""
 
     def __init__(self, config: InitiatorConfig, random: Random) -> None:
-        super().__init__(random, config.backoff, is_initiator=True)
-        self.state = State.IDLE
-        self.config = config
-        self._peer: Endpoint = config.gateway
+        super().__init__(config, random)
         self._cookie = b""
         self._rounds = 0
         self._agreement: KeyAgreement | None = None
@@ -96,9 +90,7 @@ class Initiator(Party):
         self._eap: EapPeer | None = None
         self._hint: BurrowError | None = None
         self._hint_due = 0.0
-        self._keepalive_due = 0.0
         self._reached = False
-        self.child: ChildEstablished | None = None
 
     # Calls.
 
@@ -128,7 +120,8 @@ class Initiator(Party):
         if self._hint is not None and self.state is State.INIT_SENT:
             times.append(self._hint_due)
         if self.state is State.ESTABLISHED:
-            times.append(self._keepalive_due)
+            times += [self._keepalive_due, self._alive_due]
+            times += [self._rekey_due] if self._rekey_due is not None else []
         return min(times) if times else None
 
     def handle_timer(self, now: float) -> None:
@@ -138,13 +131,8 @@ class Initiator(Party):
             return
         if self._retransmit(now):
             self._signal(Signal.GIVE_UP, now, None)
-        if self.state is State.ESTABLISHED and now >= self._keepalive_due:
-            self._keepalive_due = now + KEEPALIVE_EVERY
-            self._out.append(Datagram(KEEPALIVE, self.config.local_port, self._peer))
-
-    def traffic_sent(self, now: float) -> None:
-        """Tell that an ESP packet has just gone out, so that no keep-alive is needed for a while."""
-        self._keepalive_due = now + KEEPALIVE_EVERY
+        if self.state is State.ESTABLISHED:
+            self._look_after(now)
 
     @property
     def peer(self) -> Endpoint:
@@ -206,19 +194,6 @@ class Initiator(Party):
         self._outstanding = None
         self._events.append(Failed(now, error))
         self.state = State.CLOSED
-
-    def _request(self, exchange: ExchangeType, payloads: list[Payload], now: float, give_up: float = 0.0) -> None:
-        self._next_request_id += 1
-        data = self._seal(exchange, self._next_request_id, payloads, response=False)
-        framed = with_marker(data, encapsulated=True)
-        self._ask(framed, self._next_request_id, now, self.config.local_port, self._peer, give_up)
-
-    def _respond(self, message: Message, payloads: list[Payload]) -> None:
-        header = message.header
-        data = self._seal(header.exchange, header.message_id, payloads, response=True)
-        self._last_response = Datagram(with_marker(data, encapsulated=True), self.config.local_port, self._peer)
-        self._peer_request_id += 1
-        self._out.append(self._last_response)
 
     # IKE_SA_INIT (RFC 7296 §1.2).
 
@@ -491,48 +466,10 @@ class Initiator(Party):
             now, int.from_bytes(self._spi_in), agreed.spi_out, keys, agreed.inner, agreed.local, agreed.remote
         )
         self._events.append(self.child)
+        self._alive_due = now + self.config.liveness_seconds
+        self._rekey_due = now + self._child_lifetime()
         self._keepalive_due = now + KEEPALIVE_EVERY
         self.state = State.ESTABLISHED
-
-    # Afterwards (RFC 7296 §1.4, §2.4).
-
-    def _on_informational(self, message: Message, now: float) -> None:
-        payloads = self._open(message)
-        deletes = [entry for entry in payloads if isinstance(entry, Delete)]
-        if any(entry.protocol == Protocol.IKE for entry in deletes):
-            self._respond(message, [])
-            self._events.append(Closed(now, by_peer=True, reason="the gateway ended the tunnel"))
-            self.state = State.CLOSED
-            return
-        child = self.child.spi_out.to_bytes(4) if self.child else b""
-        if any(entry.protocol == Protocol.ESP and child in entry.spis for entry in deletes):
-            # RFC 7296 §1.4.1: answer with the other half of the pair; without a child SA the rest has no use.
-            self._respond(message, [Delete(Protocol.ESP, (self._spi_in,))])
-            if self.state is State.ESTABLISHED:
-                self._events.append(Closed(now, by_peer=True, reason="the gateway ended the child SA"))
-                self._begin_close(now)
-            return
-        self._respond(message, [])
-
-    def _on_child_request(self, message: Message, now: float) -> None:
-        self._respond(message, [Notify(NotifyType.NO_ADDITIONAL_SAS)])
-
-    def _begin_close(self, now: float) -> None:
-        self._request(ExchangeType.INFORMATIONAL, [Delete(Protocol.IKE)], now, CLOSE_PATIENCE)
-        self.state = State.CLOSING
-
-    def _on_close(self, _: Message | None, now: float) -> None:
-        self._begin_close(now)
-
-    def _on_deleted(self, message: Message | None, now: float) -> None:
-        if message is not None:
-            self._open(message)
-            self._answered(message.header.message_id)
-        self._events.append(Closed(now, by_peer=False))
-        self.state = State.CLOSED
-
-    def _on_nothing(self, _: Message | None, now: float) -> None:
-        """Closing twice is closing once."""
 
     def _on_abandon(self, _: Message | None, now: float) -> None:
         self._outstanding = None

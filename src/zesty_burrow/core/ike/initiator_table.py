@@ -31,6 +31,9 @@ class Signal(StrEnum):
     INFORMATIONAL_REQUEST = "INFORMATIONAL request"
     INFORMATIONAL_RESPONSE = "INFORMATIONAL response"
     CHILD_REQUEST = "CREATE_CHILD_SA request"
+    CHILD_RESPONSE = "CREATE_CHILD_SA response"
+    REKEY = "rekey"
+    PROBE = "probe"
     GIVE_UP = "time-out"
     CLOSE = "close"
 
@@ -66,6 +69,11 @@ TRANSITIONS = MappingProxyType(
         (_S.CONFIRMING, _G.CLOSE): _to("_on_abandon", _S.CLOSED),
         (_S.ESTABLISHED, _G.INFORMATIONAL_REQUEST): _to("_on_informational", _S.ESTABLISHED, _S.CLOSING, _S.CLOSED),
         (_S.ESTABLISHED, _G.CHILD_REQUEST): _to("_on_child_request", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.CHILD_RESPONSE): _to("_on_child_response", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.INFORMATIONAL_RESPONSE): _to("_on_alive", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.REKEY): _to("_on_rekey", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.PROBE): _to("_on_probe", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.GIVE_UP): _to("_on_lost", _S.CLOSED),
         (_S.ESTABLISHED, _G.CLOSE): _to("_on_close", _S.CLOSING),
         (_S.CLOSING, _G.INFORMATIONAL_REQUEST): _to("_on_informational", _S.CLOSING, _S.CLOSED),
         (_S.CLOSING, _G.INFORMATIONAL_RESPONSE): _to("_on_deleted", _S.CLOSED),
@@ -80,6 +88,7 @@ RESPONSES = {
     ExchangeType.IKE_SA_INIT: Signal.INIT_RESPONSE,
     ExchangeType.IKE_AUTH: Signal.AUTH_RESPONSE,
     ExchangeType.INFORMATIONAL: Signal.INFORMATIONAL_RESPONSE,
+    ExchangeType.CREATE_CHILD_SA: Signal.CHILD_RESPONSE,
 }
 REQUESTS = {
     ExchangeType.INFORMATIONAL: Signal.INFORMATIONAL_REQUEST,

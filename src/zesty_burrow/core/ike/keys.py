@@ -76,10 +76,13 @@ class ChildKeys:
         return make_protection(self.suite.encryption, key, check, random, self.suite.integrity)
 
 
-def derive_child_keys(ike: IkeKeys, suite: Suite, nonce_i: bytes, nonce_r: bytes) -> ChildKeys:
-    """KEYMAT = prf+(SK_d, Ni | Nr), taken encryption before integrity, initiator before responder."""
+def derive_child_keys(ike: IkeKeys, suite: Suite, nonce_i: bytes, nonce_r: bytes, shared: bytes = b"") -> ChildKeys:
+    """KEYMAT = prf+(SK_d, g^ir | Ni | Nr), taken encryption before integrity, initiator before responder.
+
+    ``shared`` is the secret of a key exchange of its own, if there was one (RFC 7296 §2.17).
+    """
     encryption, integrity = key_sizes(suite.encryption, suite.key_bits, suite.integrity)
-    material = prf_plus(ike.suite.prf, ike.sk_d, nonce_i + nonce_r, 2 * (encryption + integrity))
+    material = prf_plus(ike.suite.prf, ike.sk_d, shared + nonce_i + nonce_r, 2 * (encryption + integrity))
     half = encryption + integrity
     return ChildKeys(
         suite,

@@ -28,7 +28,7 @@ from zesty_burrow.core.ike.events import (
 from zesty_burrow.core.ike.keys import IkeKeys, derive_child_keys, shared_key_auth, signed_octets
 from zesty_burrow.core.ike.message import Message, find, find_typed, unknown_critical
 from zesty_burrow.core.ike.negotiation import ranges_of, selectors
-from zesty_burrow.core.ike.party import Backoff, Party, with_marker
+from zesty_burrow.core.ike.party import Backoff, with_marker
 from zesty_burrow.core.ike.payloads import (
     Authentication,
     Certificate,
@@ -54,6 +54,7 @@ from zesty_burrow.core.ike.registry import (
     PayloadType,
     Protocol,
 )
+from zesty_burrow.core.ike.upkeep import Upkeep
 from zesty_burrow.core.ip import AddressRange, intersect, same_families
 from zesty_burrow.core.protection import Random
 from zesty_burrow.errors import GatewayProtocolError, Malformed, ProgramFault, SignInRefused
@@ -79,7 +80,9 @@ class Signal(StrEnum):
     INFORMATIONAL_RESPONSE = "INFORMATIONAL response"
     GIVE_UP = "time-out"
     CLOSE = "close"
+    CHILD_RESPONSE = "CREATE_CHILD_SA response"
     PROBE = "probe"
+    REKEY = "rekey"
 
 
 _S, _G = State, Signal
@@ -94,7 +97,9 @@ TRANSITIONS = MappingProxyType(
         (_S.ESTABLISHED, _G.INFORMATIONAL_REQUEST): "_on_informational",
         (_S.ESTABLISHED, _G.INFORMATIONAL_RESPONSE): "_on_alive",
         (_S.ESTABLISHED, _G.CHILD_REQUEST): "_on_child_request",
+        (_S.ESTABLISHED, _G.CHILD_RESPONSE): "_on_child_response",
         (_S.ESTABLISHED, _G.PROBE): "_on_probe",
+        (_S.ESTABLISHED, _G.REKEY): "_on_rekey",
         (_S.ESTABLISHED, _G.GIVE_UP): "_on_deleted",
         (_S.ESTABLISHED, _G.CLOSE): "_on_close",
         (_S.CLOSING, _G.INFORMATIONAL_REQUEST): "_on_informational",
@@ -142,11 +147,11 @@ class ResponderConfig:
     half_open_seconds: float = 30.0
 
 
-class Responder(Party):
+class Responder(Upkeep):
     """Made by :class:`Gateway` once IKE_SA_INIT is answered; takes what is protected."""
 
     def __init__(self, config: ResponderConfig, random: Random, *, started: float) -> None:
-        super().__init__(random, config.backoff, is_initiator=False)
+        super().__init__(random, config.backoff, config.esp_offers, is_initiator=False)
         self.config = config
         self.state = State.AUTH_AWAITED
         self.started = started
@@ -156,7 +161,6 @@ class Responder(Party):
         self.nonce_i = b""
         self.nonce_r = b""
         self.account = ""
-        self.child: ChildEstablished | None = None
         self._peer_request_id = 1
         self._next_request_id = -1
         self._first: tuple[Payload, ...] = ()
@@ -174,9 +178,10 @@ class Responder(Party):
             raise Malformed("a message was turned away", why="it does not come from the initiator")
         if header.is_response:
             self._open(message)
-            if not self._answered(header.message_id):
+            if self._outstanding is None or self._outstanding.message_id != header.message_id:
                 raise Malformed("a message was turned away", why="it answers no request of ours")
-            self._signal(Signal.INFORMATIONAL_RESPONSE, message, now)
+            of_child = header.exchange == ExchangeType.CREATE_CHILD_SA
+            self._signal(Signal.CHILD_RESPONSE if of_child else Signal.INFORMATIONAL_RESPONSE, message, now)
             return
         if header.message_id == self._peer_request_id - 1 and self._last_response is not None:
             self._open(message)
@@ -203,6 +208,10 @@ class Responder(Party):
     def probe(self, now: float) -> None:
         """Ask whether the peer is alive (RFC 7296 §2.4)."""
         self._signal(Signal.PROBE, None, now)
+
+    def rekey(self, now: float) -> None:
+        """New keys for the child SA, now."""
+        self._signal(Signal.REKEY, None, now)
 
     def next_timer(self) -> float | None:
         """When ``handle_timer`` wants to be called."""
@@ -372,7 +381,9 @@ class Responder(Party):
         spi_in = (int.from_bytes(self._random(4)) | 1 << 31).to_bytes(4)
         keys = derive_child_keys(self.keys, suite, self.nonce_i, self.nonce_r)
         spi_out = int.from_bytes(proposal.spi)
-        self.child = ChildEstablished(now, int.from_bytes(spi_in), spi_out, keys, inner, local, remote)
+        self.child = ChildEstablished(
+            now, int.from_bytes(spi_in), spi_out, keys, inner, local, remote, as_initiator=False
+        )
         self._events.append(self.child)
         return [
             configuration_reply(inner),
@@ -384,32 +395,42 @@ class Responder(Party):
     # Afterwards.
 
     def _on_informational(self, message: Message, now: float) -> None:
-        deletes = [entry for entry in self._open(message) if isinstance(entry, Delete)]
-        self._respond(message, [])
-        if any(entry.protocol == Protocol.IKE for entry in deletes):
+        payloads = self._open(message)
+        answer, _ = self._take_deletes(payloads, now)
+        self._respond(message, answer)
+        if any(isinstance(entry, Delete) and entry.protocol == Protocol.IKE for entry in payloads):
             self._events.append(Closed(now, by_peer=True, reason="the caller ended the tunnel"))
             self.state = State.CLOSED
 
     def _on_child_request(self, message: Message, now: float) -> None:
-        self._respond(message, [Notify(NotifyType.NO_ADDITIONAL_SAS)])
+        self._take_child_request(message, now)
 
-    def _ask_informational(self, payloads: list[Payload], now: float) -> None:
+    def _on_child_response(self, message: Message, now: float) -> None:
+        self._take_child_response(message, now)
+
+    def _on_rekey(self, _: Message | None, now: float) -> None:
+        self._begin_rekey(now)
+
+    def _request(self, exchange: ExchangeType, payloads: list[Payload], now: float, give_up: float = 0.0) -> None:
         self._next_request_id += 1
-        data = self._seal(ExchangeType.INFORMATIONAL, self._next_request_id, payloads, response=False)
-        self._ask(with_marker(data, encapsulated=True), self._next_request_id, now, 4500, self.peer)
+        data = self._seal(exchange, self._next_request_id, payloads, response=False)
+        self._ask(with_marker(data, encapsulated=True), self._next_request_id, now, 4500, self.peer, give_up)
 
     def _on_probe(self, _: Message | None, now: float) -> None:
         if self._outstanding is None:
-            self._ask_informational([], now)
+            self._request(ExchangeType.INFORMATIONAL, [], now)
 
     def _on_alive(self, message: Message, now: float) -> None:
-        """The peer lives; nothing else changes."""
+        """The peer lives, or has let go of a child SA."""
+        self._take_informational_response(message, now)
 
     def _on_close(self, _: Message | None, now: float) -> None:
-        self._ask_informational([Delete(Protocol.IKE)], now)
+        self._request(ExchangeType.INFORMATIONAL, [Delete(Protocol.IKE)], now)
         self.state = State.CLOSING
 
-    def _on_deleted(self, _: Message | None, now: float) -> None:
+    def _on_deleted(self, message: Message | None, now: float) -> None:
+        if message is not None:
+            self._answered(message.header.message_id)
         self._events.append(Closed(now, by_peer=False))
         self.state = State.CLOSED
 

@@ -1,0 +1,129 @@
+"""The initiator while its IKE SA stands: keep-alives, probes, renewed keys, and the end (RFC 7296 §1.4, §2.4, §2.8)."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from zesty_burrow.core.ike.config import InitiatorConfig
+from zesty_burrow.core.ike.events import Closed, Datagram, Endpoint
+from zesty_burrow.core.ike.initiator_table import Signal, State
+from zesty_burrow.core.ike.message import Message
+from zesty_burrow.core.ike.party import KEEPALIVE, with_marker
+from zesty_burrow.core.ike.payloads import Delete, Payload
+from zesty_burrow.core.ike.registry import ExchangeType, Protocol
+from zesty_burrow.core.ike.upkeep import Upkeep
+from zesty_burrow.core.protection import Random
+
+KEEPALIVE_EVERY = 20.0
+CLOSE_PATIENCE = 2.0
+
+
+class Standing(Upkeep):
+    """The base of the initiator."""
+
+    def __init__(self, config: InitiatorConfig, random: Random) -> None:
+        super().__init__(random, config.backoff, config.esp_offers, is_initiator=True)
+        self.state = State.IDLE
+        self.config = config
+        self._peer: Endpoint = config.gateway
+        self._keepalive_due = 0.0
+        self._alive_due = 0.0
+
+    def _signal(self, signal: Signal, now: float, message: Message | None) -> None:
+        raise NotImplementedError
+
+    def traffic_sent(self, now: float) -> None:
+        """Tell that an ESP packet has just gone out, so that no keep-alive is needed for a while."""
+        self._keepalive_due = now + KEEPALIVE_EVERY
+
+    def traffic_received(self, now: float) -> None:
+        """Tell that an authentic ESP packet has come in, so that nobody need be asked whether he lives (§2.4)."""
+        self._alive_due = now + self.config.liveness_seconds
+
+    def rekey(self, now: float) -> None:
+        """New keys for the child SA, now."""
+        self._signal(Signal.REKEY, now, None)
+
+    def _look_after(self, now: float) -> None:
+        """What a standing tunnel needs from time to time."""
+        if now >= self._keepalive_due:
+            self._keepalive_due = now + KEEPALIVE_EVERY
+            self._out.append(Datagram(KEEPALIVE, self.config.local_port, self._peer))
+        if self._rekey_due is not None and now >= self._rekey_due:
+            self._rekey_due = now + self._child_lifetime()
+            self._signal(Signal.REKEY, now, None)
+        if now >= self._alive_due:
+            self._alive_due = now + self.config.liveness_seconds
+            if self._outstanding is None:
+                self._signal(Signal.PROBE, now, None)
+
+    def _child_lifetime(self) -> float:
+        """Up to a tenth earlier, so that many tunnels are not rekeyed at one time (RFC 7296 §2.8)."""
+        return self.config.child_seconds * (1 - self._random(1)[0] / 2560)
+
+    def _request(self, exchange: ExchangeType, payloads: list[Payload], now: float, give_up: float = 0.0) -> None:
+        self._next_request_id += 1
+        data = self._seal(exchange, self._next_request_id, payloads, response=False)
+        framed = with_marker(data, encapsulated=True)
+        self._ask(framed, self._next_request_id, now, self.config.local_port, self._peer, give_up)
+
+    def _respond(self, message: Message, payloads: Sequence[Payload]) -> None:
+        header = message.header
+        data = self._seal(header.exchange, header.message_id, payloads, response=True)
+        self._last_response = Datagram(with_marker(data, encapsulated=True), self.config.local_port, self._peer)
+        self._peer_request_id += 1
+        self._out.append(self._last_response)
+
+    def _on_informational(self, message: Message, now: float) -> None:
+        payloads = self._open(message)
+        deletes = [entry for entry in payloads if isinstance(entry, Delete)]
+        if any(entry.protocol == Protocol.IKE for entry in deletes):
+            self._respond(message, [])
+            self._events.append(Closed(now, by_peer=True, reason="the gateway ended the tunnel"))
+            self.state = State.CLOSED
+            return
+        answer, current = self._take_deletes(payloads, now)
+        self._respond(message, answer)
+        if current and self.state is State.ESTABLISHED:
+            # Without a child SA the rest has no use.
+            self._events.append(Closed(now, by_peer=True, reason="the gateway ended the child SA"))
+            self._begin_close(now)
+
+    def _on_child_request(self, message: Message, now: float) -> None:
+        self._take_child_request(message, now)
+
+    def _on_child_response(self, message: Message, now: float) -> None:
+        self._take_child_response(message, now)
+
+    def _on_rekey(self, _: Message | None, now: float) -> None:
+        if not self._begin_rekey(now):
+            self._rekey_due = now + 1.0
+
+    def _on_probe(self, _: Message | None, now: float) -> None:
+        self._request(ExchangeType.INFORMATIONAL, [], now)
+
+    def _on_alive(self, message: Message, now: float) -> None:
+        self._take_informational_response(message, now)
+        self._alive_due = now + self.config.liveness_seconds
+
+    def _on_lost(self, _: Message | None, now: float) -> None:
+        seconds = self.config.backoff.give_up
+        self._events.append(Closed(now, by_peer=True, reason=f"the gateway has not answered for {seconds:g} seconds"))
+        self.state = State.CLOSED
+
+    def _begin_close(self, now: float) -> None:
+        self._request(ExchangeType.INFORMATIONAL, [Delete(Protocol.IKE)], now, CLOSE_PATIENCE)
+        self.state = State.CLOSING
+
+    def _on_close(self, _: Message | None, now: float) -> None:
+        self._begin_close(now)
+
+    def _on_deleted(self, message: Message | None, now: float) -> None:
+        if message is not None:
+            self._open(message)
+            self._answered(message.header.message_id)
+        self._events.append(Closed(now, by_peer=False))
+        self.state = State.CLOSED
+
+    def _on_nothing(self, _: Message | None, now: float) -> None:
+        """Closing twice is closing once."""

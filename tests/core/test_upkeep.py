@@ -1,0 +1,235 @@
+"""A tunnel that stands for days: keys are renewed from either side and at once, probes, a gateway that falls silent."""
+
+from __future__ import annotations
+
+import random
+
+import pytest
+
+from support import Wire, initiator_config, responder_config
+from zesty_burrow.core.esp.association import InboundSa, OutboundSa
+from zesty_burrow.core.ike.events import ChildEstablished, ChildGone, ChildRekeyed, Closed
+from zesty_burrow.core.ike.initiator_table import State
+from zesty_burrow.core.ike.payloads import Delete, Nonce, Notify
+from zesty_burrow.core.ike.proposals import Offer
+from zesty_burrow.core.ike.registry import ExchangeType, NotifyType, Protocol
+from zesty_burrow.core.ike.responder import State as GatewayState
+from zesty_burrow.errors import Malformed
+
+PACKET = b"\x45" + bytes(59)
+DAY = 24 * 3600.0
+
+
+class Ends:
+    """Both ends' pairs of SAs as a data path would hold them, fed by the events as they come."""
+
+    def __init__(self, wire):
+        self.wire = wire
+        self.sides = [{"in": {}, "out": None, "waiting": 0} for _ in range(2)]
+        self.read = [0, 0]
+        self.keys = set()
+
+    @property
+    def answering(self):
+        return next(iter(self.wire.gateway.responders.values()))
+
+    def look(self):
+        """Take the events that are new."""
+        for side, events in enumerate((self.wire.events, self.wire.gateway_events)):
+            for event in events[self.read[side] :]:
+                self.take(self.sides[side], event)
+            self.read[side] = len(events)
+
+    def take(self, side, event):
+        child = event.child if isinstance(event, ChildRekeyed) else event
+        if isinstance(event, ChildEstablished | ChildRekeyed):
+            pair = InboundSa(child.spi_in, child.inbound(bytes)), OutboundSa(child.spi_out, child.outbound(bytes))
+            side["in"][child.spi_in] = pair
+            if isinstance(event, ChildRekeyed) and event.by_peer:
+                side["waiting"] = child.spi_in
+            else:
+                side["out"] = pair[1]
+            self.keys.add(child.keys.encryption_i)
+        elif isinstance(event, ChildGone):
+            gone = side["in"].pop(event.spi_in)
+            if gone[1] is side["out"] and side["waiting"]:
+                side["out"], side["waiting"] = side["in"][side["waiting"]][1], 0
+
+    def carry(self):
+        """A packet each way, as the two ends stand at this moment."""
+        for sender, taker in ((0, 1), (1, 0)):
+            data = self.sides[sender]["out"].seal(PACKET)
+            side = self.sides[taker]
+            spi = int.from_bytes(data[:4])
+            assert spi in side["in"], "a packet came for which there is no SA"
+            assert side["in"][spi][0].open(data) == PACKET
+            if spi == side["waiting"]:
+                side["out"], side["waiting"] = side["in"][spi][1], 0
+
+
+def connected(seed=1, **changes):
+    wire = Wire(initiator_config(**changes), responder_config(), seed=seed).connect()
+    ends = Ends(wire)
+    ends.look()
+    ends.carry()
+    return wire, ends
+
+
+def settle(wire, ends, seconds=30.0):
+    """Let everything arrive, carrying packets at each step of the way."""
+    until = wire.now + seconds
+
+    def stop(_):
+        ends.look()
+        ends.carry()
+        return False
+
+    wire.run(until=until, stop=stop)
+    ends.look()
+
+
+@pytest.mark.parametrize("who", ["initiator", "gateway"])
+def test_keys_are_renewed(who):
+    """New SPIs, new keys with a key exchange of their own, the old pair deleted; packets go at every moment."""
+    wire, ends = connected(child_seconds=1e9)
+    before = wire.initiator.child
+    machine = wire.initiator if who == "initiator" else ends.answering
+    machine.rekey(wire.now)
+    settle(wire, ends)
+    ours, theirs = wire.initiator.child, ends.answering.child
+    assert ours.spi_in != before.spi_in
+    assert (ours.spi_in, ours.spi_out, ours.keys) == (theirs.spi_out, theirs.spi_in, theirs.keys)
+    assert ours.keys.suite.group == wire.initiator.keys.suite.group
+    assert ours.keys.encryption_i != before.keys.encryption_i
+    assert [len(side["in"]) for side in ends.sides] == [1, 1]
+    assert ours.as_initiator is (who == "initiator")
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_both_at_once(seed):
+    """RFC 7296 §2.8.1: of two pairs the one with the lowest nonce goes; one pair is left, the same at both ends."""
+    wire, ends = connected(seed=seed, child_seconds=1e9)
+    wire.initiator.rekey(wire.now)
+    ends.answering.rekey(wire.now)
+    settle(wire, ends, 120)
+    ours, theirs = wire.initiator.child, ends.answering.child
+    assert (ours.spi_in, ours.spi_out) == (theirs.spi_out, theirs.spi_in)
+    assert ours.keys == theirs.keys
+    assert [len(side["in"]) for side in ends.sides] == [1, 1]
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_a_day_with_a_bad_network(seed):
+    """24 hours, new keys about every hour, some from the gateway: 5 % loss, doubling and reordering lose no packet."""
+    wire, ends = connected(seed=seed, child_seconds=3600, liveness_seconds=600)
+    wire.loss, wire.doubling, wire.jitter = 0.05, 0.05, 0.3
+    dice = random.Random(seed)
+    for hour in range(24):
+        settle(wire, ends, 3600)
+        assert wire.initiator.state is State.ESTABLISHED, wire.events[-1]
+        if dice.random() < 0.3:
+            ends.answering.rekey(wire.now)
+        assert sum(len(side["in"]) for side in ends.sides) <= 6, hour
+    renewals = sum(isinstance(event, ChildRekeyed) for event in wire.events)
+    assert renewals >= 23
+    assert len(ends.keys) >= renewals
+    settle(wire, ends, 300)
+    assert wire.initiator.child.keys == ends.answering.child.keys
+    assert len(wire.initiator._replaced) + len(ends.answering._replaced) <= 4
+
+
+def test_no_key_is_used_twice():
+    """Ten renewals, ten different keys and SPIs."""
+    wire, ends = connected(child_seconds=1e9)
+    spis = {wire.initiator.child.spi_in}
+    for _ in range(10):
+        wire.initiator.rekey(wire.now)
+        settle(wire, ends)
+        spis.add(wire.initiator.child.spi_in)
+    assert len(spis) == len(ends.keys) == 11
+
+
+def test_a_gateway_that_declines():
+    """Refused with an error: the old pair goes on, and it is tried again later."""
+    wire, ends = connected(child_seconds=1e9)
+    ends.answering._esp_offers = (Offer(((20, 128),), esn=(0,)),)
+    before = wire.initiator.child
+    wire.initiator.rekey(wire.now)
+    settle(wire, ends, 5)
+    assert wire.initiator.child is before
+    ends.answering._esp_offers = wire.initiator.config.esp_offers
+    settle(wire, ends, 60)
+    assert wire.initiator.child is not before
+
+
+@pytest.mark.parametrize(
+    ("payloads", "answer"),
+    [
+        ([Nonce(bytes(32))], NotifyType.NO_ADDITIONAL_SAS),
+        ([Notify(NotifyType.REKEY_SA, protocol=Protocol.ESP, spi=b"abcd")], NotifyType.CHILD_SA_NOT_FOUND),
+        ([Notify(NotifyType.REKEY_SA, protocol=Protocol.IKE)], NotifyType.NO_ADDITIONAL_SAS),
+        (None, NotifyType.INVALID_SYNTAX),
+    ],
+)
+def test_requests_that_are_declined(payloads, answer):
+    """Another child SA, an unknown one, one of the IKE SA, an incomplete one: each with its notification."""
+    wire, ends = connected(child_seconds=1e9)
+    spi = wire.initiator.child.spi_out.to_bytes(4)
+    payloads = payloads or [Notify(NotifyType.REKEY_SA, protocol=Protocol.ESP, spi=spi)]
+    told = []
+    wire.initiator._respond = lambda message, out: told.extend(out)
+    data = ends.answering._seal(ExchangeType.CREATE_CHILD_SA, 0, payloads, response=False)
+    wire.initiator.receive(bytes(4) + data, (wire.initiator.peer[0], 4500), wire.now)
+    assert [entry.notification for entry in told] == [answer]
+    assert wire.initiator.state is State.ESTABLISHED
+
+
+def test_probes():
+    """RFC 7296 §2.4: a probe after silence, none while packets come in; the answer keeps the tunnel."""
+    wire, ends = connected(liveness_seconds=30, child_seconds=1e9)
+    sent = len(wire.seen)
+    for second in range(0, 100, 10):
+        wire.initiator.traffic_sent(wire.now + second)
+        wire.initiator.traffic_received(wire.now + second)
+        wire.initiator.handle_timer(wire.now + second)
+    assert wire.initiator.send(wire.now) == []
+    wire.now += 100
+    settle(wire, ends, 60)
+    assert wire.initiator.state is State.ESTABLISHED
+    assert len(wire.seen) > sent + 2
+
+
+def test_a_gateway_that_falls_silent():
+    """It is noticed within the probes' interval and patience, and said; nothing is left waiting."""
+    wire, _ = connected(liveness_seconds=30, child_seconds=1e9)
+    wire.loss = 1.0
+    began = wire.now
+    wire.run(until=began + 200, stop=lambda wire: wire.closed)
+    closed = wire.told(Closed)
+    assert closed.by_peer
+    assert "has not answered" in closed.reason
+    assert closed.at - began <= 30 + 15 + 1
+    assert wire.initiator.state is State.CLOSED
+    assert wire.initiator.next_timer() is None
+
+
+def test_a_delete_of_a_strange_child_sa():
+    """An SPI that nobody knows is answered with nothing, and nothing ends."""
+    wire, ends = connected(child_seconds=1e9)
+    ends.answering._request(ExchangeType.INFORMATIONAL, [Delete(Protocol.ESP, (b"abcd",))], wire.now)
+    settle(wire, ends, 5)
+    assert wire.initiator.state is State.ESTABLISHED
+    assert ends.answering.state is GatewayState.ESTABLISHED
+    assert wire.initiator.child is not None
+
+
+def test_an_old_pair_turns_strangers_away():
+    """After the renewal a packet under the old SPI finds no SA."""
+    wire, ends = connected(child_seconds=1e9)
+    old = OutboundSa(wire.initiator.child.spi_in, wire.initiator.child.inbound(bytes))
+    wire.initiator.rekey(wire.now)
+    settle(wire, ends)
+    assert old.spi not in ends.sides[0]["in"]
+    pair = next(iter(ends.sides[0]["in"].values()))
+    with pytest.raises(Malformed):
+        pair[0].open(old.seal(PACKET))
