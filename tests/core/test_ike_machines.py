@@ -316,7 +316,7 @@ def test_a_child_sa_request_is_declined():
     """RFC 7296 §1.3: until rekeying is there, a CREATE_CHILD_SA request is answered with NO_ADDITIONAL_SAS."""
     wire = Wire().connect()
     answering = next(iter(wire.gateway.responders.values()))
-    data = answering._seal(ExchangeType.CREATE_CHILD_SA, 0, [Nonce(bytes(32))], response=False)
+    (data,) = answering._seal(ExchangeType.CREATE_CHILD_SA, 0, [Nonce(bytes(32))], response=False)
     wire.initiator.receive(bytes(4) + data, (GATEWAY[0], 4500), wire.now)
     answer = parse_message_untrusted(wire.initiator.send(wire.now)[0].data[4:])
     assert answering._open(answer) == (Notify(NotifyType.NO_ADDITIONAL_SAS),)

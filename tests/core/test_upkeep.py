@@ -178,7 +178,7 @@ def test_requests_that_are_declined(payloads, answer):
     payloads = payloads or [Notify(NotifyType.REKEY_SA, protocol=Protocol.ESP, spi=spi)]
     told = []
     wire.initiator._respond = lambda message, out: told.extend(out)
-    data = ends.answering._seal(ExchangeType.CREATE_CHILD_SA, 0, payloads, response=False)
+    (data,) = ends.answering._seal(ExchangeType.CREATE_CHILD_SA, 0, payloads, response=False)
     wire.initiator.receive(bytes(4) + data, (wire.initiator.peer[0], 4500), wire.now)
     assert [entry.notification for entry in told] == [answer]
     assert wire.initiator.state is State.ESTABLISHED

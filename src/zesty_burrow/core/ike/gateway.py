@@ -195,9 +195,12 @@ class Gateway:
                 Notify(NotifyType.NAT_DETECTION_SOURCE_IP, nat_detection_hash(*spis, here)),
                 Notify(NotifyType.NAT_DETECTION_DESTINATION_IP, nat_detection_hash(*spis, there)),
                 Notify(NotifyType.SIGNATURE_HASH_ALGORITHMS, b"".join(n.to_bytes(2) for n in SIGNATURE_HASHES)),
+                Notify(NotifyType.IKEV2_FRAGMENTATION_SUPPORTED),
                 *([Notify(NotifyType.USE_PPK)] if responder.mixing else []),
             ],
         )
-        responder.adopt(derive_ike_keys(suite, shared, responder.nonce_i, responder.nonce_r, *spis))
+        keys = derive_ike_keys(suite, shared, responder.nonce_i, responder.nonce_r, *spis)
+        known = NotifyType.IKEV2_FRAGMENTATION_SUPPORTED in notifications(message.payloads)
+        responder.adopt(keys, fragmenting=known)
         self.responders[responder.spi_r] = responder
         self._by_init[responder.spi_i, source] = responder

@@ -110,7 +110,12 @@ class Initiator(Standing):
             data = data[4:]
         try:
             message = parse_message_untrusted(data)
-            self._dispatch(message, now)
+            self._check_header(message)
+            if self._is_old_fragment(message):
+                return
+            whole = self._whole(message)
+            if whole is not None:
+                self._dispatch(whole, now)
         except Malformed as problem:
             self._ignore(str(problem))
 
@@ -166,10 +171,13 @@ class Initiator(Standing):
         if self.state not in transition.targets:
             raise ProgramFault(f"{signal} led from {before} to {self.state}")
 
-    def _dispatch(self, message: Message, now: float) -> None:
+    def _check_header(self, message: Message) -> None:
         header = message.header
         if header.spi_is_foreign(self.spi_i, self.spi_r) or header.from_initiator or header.major_version != 2:
             raise Malformed("a message was turned away", why="it belongs to another negotiation")
+
+    def _dispatch(self, message: Message, now: float) -> None:
+        header = message.header
         if header.is_response:
             signal = RESPONSES.get(ExchangeType(header.exchange)) if header.exchange in _EXCHANGES else None
             awaited = self._outstanding is not None and self._outstanding.message_id == header.message_id
@@ -182,8 +190,8 @@ class Initiator(Standing):
     def _take_request(self, message: Message, now: float) -> None:
         header = message.header
         self._open(message)  # before anything else: only the gateway itself may ask
-        if header.message_id == self._peer_request_id - 1 and self._last_response is not None:
-            self._out.append(self._last_response)
+        if header.message_id == self._peer_request_id - 1 and self._last_response:
+            self._out.extend(self._last_response)
             return
         signal = REQUESTS.get(ExchangeType(header.exchange)) if header.exchange in _EXCHANGES else None
         if signal is None or header.message_id != self._peer_request_id:
@@ -216,7 +224,7 @@ class Initiator(Standing):
         self._init_request = build_clear(header, payloads)
         encapsulated = self._peer[1] == self.config.encapsulation_port
         framed = with_marker(self._init_request, encapsulated)
-        self._ask(framed, 0, now, self.config.local_port, self._peer)
+        self._ask([framed], 0, now, self.config.local_port, self._peer)
 
     def _on_init_response(self, message: Message, now: float) -> None:
         if not self._reached:
@@ -268,6 +276,7 @@ class Initiator(Standing):
         self._agreement, self._hint = None, None
         every = notifications(message.payloads)
         self._peer_hashes = negotiation.announced_hashes(every)
+        self._fragmenting = NotifyType.IKEV2_FRAGMENTATION_SUPPORTED in every
         told = every.get(NotifyType.NAT_DETECTION_SOURCE_IP)
         expected = nat_detection_hash(self.spi_i, self.spi_r, self._peer)
         self._events.append(Negotiated(now, suite, nat_there=told is not None and told.data != expected))

@@ -65,6 +65,8 @@ class Message:
     sealed_first: int = 0
     sealed: bytes = b""
     sealed_at: int = 0
+    fragment: int = 0
+    fragments: int = 0
 
 
 def parse_header_untrusted(data: bytes) -> Header:
@@ -85,25 +87,33 @@ def parse_message_untrusted(data: bytes) -> Message:
     header = parse_header_untrusted(data)
     cursor = Cursor(data, "an IKE message")
     cursor.take(HEADER_SIZE)
-    payloads, sealed_first = _parse_chain(cursor, header.next_payload)
+    payloads, sealed_first, is_fragment = _parse_chain(cursor, header.next_payload)
     if sealed_first < 0:
         return Message(header, payloads, data)
+    fragment = fragments = 0
+    if is_fragment:
+        fragment, fragments = cursor.u16(), cursor.u16()
+        if not 1 <= fragment <= fragments:
+            raise cursor.fail(f"fragment {fragment} of {fragments}")
     at = cursor.position
-    return Message(header, payloads, data, sealed_first, cursor.rest(), at)
+    return Message(header, payloads, data, sealed_first, cursor.rest(), at, fragment, fragments)
 
 
 def parse_inner_untrusted(first: int, plaintext: bytes) -> tuple[Payload, ...]:
     """The payloads inside an encrypted payload; raises only :class:`Malformed`."""
     cursor = Cursor(plaintext, "an encrypted payload's content")
-    payloads, sealed_first = _parse_chain(cursor, first)
+    payloads, sealed_first, _ = _parse_chain(cursor, first)
     if sealed_first >= 0:
         raise cursor.fail("an encrypted payload inside another")
     cursor.finish()
     return payloads
 
 
-def _parse_chain(cursor: Cursor, kind: int) -> tuple[tuple[Payload, ...], int]:
-    """Payloads up to the end or to SK; then the second value is the type of SK's first inner payload, else -1."""
+def _parse_chain(cursor: Cursor, kind: int) -> tuple[tuple[Payload, ...], int, bool]:
+    """Payloads up to the end or to SK or SKF; then the second value is the type of its first inner payload, else -1.
+
+    The third value tells whether it was SKF (RFC 7383 §2.5).
+    """
     payloads: list[Payload] = []
     while kind != PayloadType.NONE:
         if len(payloads) >= MAX_PAYLOADS:
@@ -111,16 +121,16 @@ def _parse_chain(cursor: Cursor, kind: int) -> tuple[tuple[Payload, ...], int]:
         following, flags, length = cursor.u8(), cursor.u8(), cursor.u16()
         if length < 4:
             raise cursor.fail(f"a payload announces a length of {length}")
-        if kind == PayloadType.SK:
+        if kind in (PayloadType.SK, PayloadType.SKF):
             # RFC 7296 §3.14: SK is the last payload; its Next Payload names the first one inside.
             if length - 4 != cursor.remaining:
                 raise cursor.fail("the encrypted payload is not the last one")
-            return tuple(payloads), following
+            return tuple(payloads), following, kind == PayloadType.SKF
         with cursor.within(length - 4):
             payloads.append(_parse_payload(cursor, kind, critical=bool(flags & 0x80)))
         kind = following
     cursor.finish()
-    return tuple(payloads), -1
+    return tuple(payloads), -1, False
 
 
 def _parse_payload(cursor: Cursor, kind: int, critical: bool) -> Payload:
@@ -157,13 +167,34 @@ def build_sealed(header: Header, payloads: Iterable[Payload], protection: Protec
     return head + protection.seal(head, plaintext)
 
 
-def open_sealed(message: Message, protection: Protection) -> tuple[Payload, ...]:
-    """The payloads inside a message's encrypted payload; :class:`Malformed` where the ICV does not hold."""
+def build_fragments(header: Header, payloads: Iterable[Payload], protection: Protection, limit: int) -> list[bytes]:
+    """The same message in parts of at most ``limit`` octets (RFC 7383 §2.5)."""
+    first, inner = chain(payloads)
+    room = limit - HEADER_SIZE - 8 - protection.overhead - protection.block
+    chunks = [inner[at : at + room] for at in range(0, len(inner), room)] or [b""]
+    parts = []
+    for number, chunk in enumerate(chunks, start=1):
+        pad = -(len(chunk) + 1) % protection.block
+        plaintext = chunk + bytes(pad) + bytes([pad])
+        size = 8 + len(plaintext) + protection.overhead
+        head = header.octets(PayloadType.SKF, HEADER_SIZE + size) + bytes([first if number == 1 else 0, 0])
+        head += size.to_bytes(2) + number.to_bytes(2) + len(chunks).to_bytes(2)
+        parts.append(head + protection.seal(head, plaintext))
+    return parts
+
+
+def open_chunk(message: Message, protection: Protection) -> bytes:
+    """What is inside an encrypted payload or a fragment; :class:`Malformed` where the ICV does not hold."""
     plaintext = protection.open(message.raw[: message.sealed_at], message.sealed)
     pad = plaintext[-1] if plaintext else 0
     if not plaintext or pad + 1 > len(plaintext):
         raise Malformed("an encrypted payload is malformed", why="its padding is longer than its content")
-    return parse_inner_untrusted(message.sealed_first, plaintext[: len(plaintext) - pad - 1])
+    return plaintext[: len(plaintext) - pad - 1]
+
+
+def open_sealed(message: Message, protection: Protection) -> tuple[Payload, ...]:
+    """The payloads inside a message's encrypted payload; :class:`Malformed` where the ICV does not hold."""
+    return parse_inner_untrusted(message.sealed_first, open_chunk(message, protection))
 
 
 def find(payloads: Iterable[Payload], kind: type[P]) -> P | None:

@@ -82,6 +82,7 @@ def init_payloads(
         Notify(NotifyType.NAT_DETECTION_SOURCE_IP, nat_detection_hash(spi_i, bytes(8), nowhere)),
         Notify(NotifyType.NAT_DETECTION_DESTINATION_IP, nat_detection_hash(spi_i, bytes(8), peer)),
         Notify(NotifyType.SIGNATURE_HASH_ALGORITHMS, hash_numbers),
+        Notify(NotifyType.IKEV2_FRAGMENTATION_SUPPORTED),
         *([Notify(NotifyType.USE_PPK)] if config.additional else []),
     ]
 

@@ -5,12 +5,20 @@ from __future__ import annotations
 import hashlib
 import ipaddress
 from collections import deque
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 from zesty_burrow.core.ike.events import Datagram, Endpoint, Event
 from zesty_burrow.core.ike.keys import IkeKeys
-from zesty_burrow.core.ike.message import Header, Message, build_sealed, open_sealed
+from zesty_burrow.core.ike.message import (
+    Header,
+    Message,
+    build_fragments,
+    build_sealed,
+    open_chunk,
+    open_sealed,
+    parse_inner_untrusted,
+)
 from zesty_burrow.core.ike.payloads import Payload
 from zesty_burrow.core.ike.registry import Flag
 from zesty_burrow.core.protection import Protection, Random
@@ -35,7 +43,7 @@ class Outstanding:
     """A request that waits for its answer."""
 
     message_id: int
-    datagram: Datagram
+    datagrams: tuple[Datagram, ...]
     started: float
     wait: float
     due: float
@@ -54,8 +62,18 @@ def nat_detection_hash(spi_i: bytes, spi_r: bytes, endpoint: Endpoint) -> bytes:
     return hashlib.sha1(octets, usedforsecurity=False).digest()
 
 
+FRAGMENT_SIZE = 1228
+"""Octets of an IKE message in an IPv6 packet of 1280 with UDP and marker (RFC 7383 §2.5.1, RFC 8200 §5)."""
+ENVELOPE = 64
+"""At least what header, encrypted payload, IV, padding and ICV add."""
+MOST = 1 << 16
+"""Octets of one message's fragments (RFC 7383 §5)."""
+
+
 class Party:
     """One end of one IKE SA. No I/O, no clock, no randomness of its own."""
+
+    fragment_size = FRAGMENT_SIZE
 
     def __init__(self, random: Random, backoff: Backoff, *, is_initiator: bool) -> None:
         self.is_initiator = is_initiator
@@ -72,7 +90,11 @@ class Party:
         self._outstanding: Outstanding | None = None
         self._next_request_id = 0
         self._peer_request_id = 0
-        self._last_response: Datagram | None = None
+        self._last_response: tuple[Datagram, ...] = ()
+        self._fragmenting = False
+        self._fragments: dict[int, bytes] = {}
+        self._fragments_of = (0, False, 0)
+        self._first_fragment: Message | None = None
         self._opened: tuple[Message, tuple[Payload, ...]] | None = None
 
     # The calls that a pump makes.
@@ -98,10 +120,48 @@ class Party:
         flags = (Flag.INITIATOR if self.is_initiator else 0) | (Flag.RESPONSE if response else 0)
         return Header(self.spi_i, self.spi_r, exchange, flags, message_id)
 
-    def _seal(self, exchange: int, message_id: int, payloads: Iterable[Payload], *, response: bool) -> bytes:
+    def _seal(self, exchange: int, message_id: int, payloads: Iterable[Payload], *, response: bool) -> list[bytes]:
+        """The message; in parts where it is long and both sides know of it (RFC 7383 §2.4)."""
         if self._sending is None:
             raise ProgramFault("a message is to be sealed before there are keys")
-        return build_sealed(self._header(exchange, message_id, response=response), payloads, self._sending)
+        header, entries = self._header(exchange, message_id, response=response), list(payloads)
+        size = sum(4 + len(entry.body()) for entry in entries) + ENVELOPE
+        if self._fragmenting and size > self.fragment_size:
+            return build_fragments(header, entries, self._sending, self.fragment_size)
+        return [build_sealed(header, entries, self._sending)]
+
+    def _whole(self, message: Message) -> Message | None:
+        """The message that a fragment completes; None while others are missing (RFC 7383 §2.6).
+
+        Only what carries the peer's own integrity check value is kept, and never more than ``MOST``.
+        """
+        if not message.fragments:
+            return message
+        if self._receiving is None or not self._fragmenting:
+            raise Malformed("a message was turned away", why="fragments were not agreed on")
+        header = message.header
+        belongs = header.message_id, header.is_response, message.fragments
+        if belongs[:2] == self._fragments_of[:2]:
+            if message.fragments < self._fragments_of[2]:
+                raise Malformed("a fragment was turned away", why="a newer set has begun")
+            if belongs == self._fragments_of and message.fragment in self._fragments:
+                raise Malformed("a fragment was turned away", why="it came before")
+        chunk = open_chunk(message, self._receiving)
+        if belongs != self._fragments_of:
+            self._fragments_of, self._fragments, self._first_fragment = belongs, {}, None
+        self._fragments[message.fragment] = chunk
+        if message.fragment == 1:
+            self._first_fragment = message
+        if sum(map(len, self._fragments.values())) > MOST:
+            self._fragments = {}
+            raise Malformed("a message was turned away", why=f"its fragments hold more than {MOST} octets")
+        first = self._first_fragment
+        if len(self._fragments) < message.fragments or first is None:
+            return None
+        plaintext = b"".join(self._fragments[number] for number in range(1, message.fragments + 1))
+        self._fragments_of, self._fragments, self._first_fragment = (0, False, 0), {}, None
+        self._opened = first, parse_inner_untrusted(first.sealed_first, plaintext)
+        return first
 
     def _open(self, message: Message) -> tuple[Payload, ...]:
         if self._receiving is None or not message.sealed_at:
@@ -110,13 +170,25 @@ class Party:
             self._opened = message, open_sealed(message, self._receiving)
         return self._opened[1]
 
-    def _ask(self, data: bytes, message_id: int, now: float, port: int, to: Endpoint, give_up: float = 0.0) -> None:
+    def _is_old_fragment(self, message: Message) -> bool:
+        """RFC 7383 §2.6.1: of a request that was answered before, only the first fragment asks for the answer again."""
+        header = message.header
+        if not message.fragments or header.is_response or header.message_id != self._peer_request_id - 1:
+            return False
+        if message.fragment == 1 and self._receiving is not None:
+            open_chunk(message, self._receiving)
+            self._out.extend(self._last_response)
+        return True
+
+    def _ask(
+        self, parts: Sequence[bytes], message_id: int, now: float, port: int, to: Endpoint, give_up: float = 0.0
+    ) -> None:
         """Send a request and keep it until it is answered."""
-        datagram = Datagram(data, port, to)
+        datagrams = tuple(Datagram(data, port, to) for data in parts)
         wait = self._backoff.first
         limit = now + (give_up or self._backoff.give_up)
-        self._outstanding = Outstanding(message_id, datagram, now, wait, now + wait, limit)
-        self._out.append(datagram)
+        self._outstanding = Outstanding(message_id, datagrams, now, wait, now + wait, limit)
+        self._out.extend(datagrams)
 
     def _answered(self, message_id: int) -> bool:
         """Whether this number answers the outstanding request; if so the request is done with."""
@@ -133,7 +205,7 @@ class Party:
         if now >= request.give_up:
             self._outstanding = None
             return True
-        self._out.append(request.datagram)
+        self._out.extend(request.datagrams)
         request.wait *= self._backoff.factor
         request.due = min(now + request.wait, request.give_up)
         return False

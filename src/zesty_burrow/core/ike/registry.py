@@ -40,6 +40,7 @@ class PayloadType(IntEnum):
     TSi = 44
     TSr = 45
     SK = 46
+    SKF = 53
     CP = 47
     EAP = 48
 
@@ -111,6 +112,7 @@ class NotifyType(IntEnum):
     COOKIE = 16390
     USE_TRANSPORT_MODE = 16391
     REKEY_SA = 16393
+    IKEV2_FRAGMENTATION_SUPPORTED = 16430
     SIGNATURE_HASH_ALGORITHMS = 16431
     USE_PPK = 16435
     PPK_IDENTITY = 16436

@@ -176,6 +176,12 @@ class Responder(Upkeep):
         header = message.header
         if not header.from_initiator or header.exchange not in ExchangeType._value2member_map_:
             raise Malformed("a message was turned away", why="it does not come from the initiator")
+        if self._is_old_fragment(message):
+            return
+        whole = self._whole(message)
+        if whole is None:
+            return
+        message = whole
         if header.is_response:
             self._open(message)
             if self._outstanding is None or self._outstanding.message_id != header.message_id:
@@ -183,9 +189,9 @@ class Responder(Upkeep):
             of_child = header.exchange == ExchangeType.CREATE_CHILD_SA
             self._signal(Signal.CHILD_RESPONSE if of_child else Signal.INFORMATIONAL_RESPONSE, message, now)
             return
-        if header.message_id == self._peer_request_id - 1 and self._last_response is not None:
+        if header.message_id == self._peer_request_id - 1 and self._last_response:
             self._open(message)
-            self._out.append(dataclasses.replace(self._last_response, destination=source))
+            self._out.extend(dataclasses.replace(one, destination=source) for one in self._last_response)
             return
         if header.message_id != self._peer_request_id:
             raise Malformed("a message was turned away", why="its number is not expected")
@@ -197,9 +203,10 @@ class Responder(Upkeep):
         self.peer = source
         self._signal(signal, message, now)
 
-    def adopt(self, keys: IkeKeys) -> None:
-        """Take the keys that IKE_SA_INIT gave."""
+    def adopt(self, keys: IkeKeys, *, fragmenting: bool) -> None:
+        """Take what IKE_SA_INIT gave: keys, and whether long messages may go in parts."""
         self._use_keys(keys)
+        self._fragmenting = fragmenting
 
     def close(self, now: float) -> None:
         """End the IKE SA with a DELETE."""
@@ -240,10 +247,10 @@ class Responder(Upkeep):
 
     def _respond(self, message: Message, payloads: Sequence[Payload]) -> None:
         header = message.header
-        data = self._seal(header.exchange, header.message_id, payloads, response=True)
-        self._last_response = Datagram(with_marker(data, encapsulated=True), 4500, self.peer)
+        parts = self._seal(header.exchange, header.message_id, payloads, response=True)
+        self._last_response = tuple(Datagram(with_marker(part, encapsulated=True), 4500, self.peer) for part in parts)
         self._peer_request_id += 1
-        self._out.append(self._last_response)
+        self._out.extend(self._last_response)
 
     def _refuse(self, message: Message, notification: NotifyType, now: float, why: str) -> None:
         self._respond(message, [Notify(notification)])
@@ -413,8 +420,9 @@ class Responder(Upkeep):
 
     def _request(self, exchange: ExchangeType, payloads: list[Payload], now: float, give_up: float = 0.0) -> None:
         self._next_request_id += 1
-        data = self._seal(exchange, self._next_request_id, payloads, response=False)
-        self._ask(with_marker(data, encapsulated=True), self._next_request_id, now, 4500, self.peer, give_up)
+        parts = self._seal(exchange, self._next_request_id, payloads, response=False)
+        framed = [with_marker(part, encapsulated=True) for part in parts]
+        self._ask(framed, self._next_request_id, now, 4500, self.peer, give_up)
 
     def _on_probe(self, _: Message | None, now: float) -> None:
         if self._outstanding is None:

@@ -63,16 +63,18 @@ class Standing(Upkeep):
 
     def _request(self, exchange: ExchangeType, payloads: list[Payload], now: float, give_up: float = 0.0) -> None:
         self._next_request_id += 1
-        data = self._seal(exchange, self._next_request_id, payloads, response=False)
-        framed = with_marker(data, encapsulated=True)
+        parts = self._seal(exchange, self._next_request_id, payloads, response=False)
+        framed = [with_marker(part, encapsulated=True) for part in parts]
         self._ask(framed, self._next_request_id, now, self.config.local_port, self._peer, give_up)
 
     def _respond(self, message: Message, payloads: Sequence[Payload]) -> None:
         header = message.header
-        data = self._seal(header.exchange, header.message_id, payloads, response=True)
-        self._last_response = Datagram(with_marker(data, encapsulated=True), self.config.local_port, self._peer)
+        parts = self._seal(header.exchange, header.message_id, payloads, response=True)
+        self._last_response = tuple(
+            Datagram(with_marker(part, encapsulated=True), self.config.local_port, self._peer) for part in parts
+        )
         self._peer_request_id += 1
-        self._out.append(self._last_response)
+        self._out.extend(self._last_response)
 
     def _on_informational(self, message: Message, now: float) -> None:
         payloads = self._open(message)
