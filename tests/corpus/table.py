@@ -140,6 +140,7 @@ CORPUS: dict[str, Row] = {
     "a sheet as CSV": row(lambda: {"s.csv": SIGNED.replace(": ", ",").encode(), "ca.pem": m.CA}, ("cottage",), (f"{NP} {Q}",), {PLAIN, ATTACHED, FROM_NAME}, provider=Q),
     "a sheet as TOML": row(lambda: {"s.toml": f'server = "lisbon.quillwort.example"\nuser = "x"\npassword = "{m.PASSWORD}"\n'.encode(), "ca.pem": m.CA}, ("lisbon",), (f"{NP} {Q}",), {PLAIN, ATTACHED, FROM_NAME}, provider=Q),
     "a sheet with a shared secret": row(("s.txt", (SHEET + "Shared secret: razorbills dive at dusk\n").encode()), ("cottage",), (f"{PSK} {Q}",), {PLAIN, FROM_NAME}, provider=Q),
+    "a sheet without a shared secret, and with a blank behind the password": row(lambda: {"s.txt": (SIGNED.rstrip() + " \nShared secret: none\n").encode(), "ca.pem": m.CA}, ("cottage",), (f"{NP} {Q}",), {PLAIN, ATTACHED, FROM_NAME, "credentials-paste-slip"}, provider=Q),
     "a sheet for a retired protocol": row(lambda: {**TWO, "s.txt": (SIGNED + "Protocol: L2TP over IPsec\n").encode()}, BOTH, (), {NONE, "protocol-retired"}, left_out=1),
     "a sheet for another protocol": row(lambda: {**TWO, "s.txt": (SIGNED + "Protocol: carrier pigeon\n").encode()}, BOTH, (), {NONE, "protocol-unavailable"}, left_out=1),
     "a sheet with paste slips": row(lambda: {"s.txt": (SHEET + f"Password: “{m.PASSWORD}”\n").encode(), "ca.pem": m.CA}, ("cottage",), (f"{NP} {Q}",), {PLAIN, ATTACHED, FROM_NAME, "credentials-paste-slip"}, provider=Q),

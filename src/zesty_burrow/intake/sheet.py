@@ -30,15 +30,20 @@ from zesty_burrow.intake.vocabulary import Field, meaning, yes_or_no
 MAX_ROWS = 10_000
 MAX_LINE = 1000
 LINE = re.compile(r"^\s*[-*•]?\s*([^:=\t]{2,50}?)\s*(?::|=|\t)\s*(\S.*?)\s*$")
+SECRET_FIELDS = (Field.ACCOUNT, Field.PASSWORD, Field.SHARED_SECRET)
 ANCHORS = frozenset({Field.HOST, Field.ACCOUNT, Field.PASSWORD})
 
 
 @dataclass(slots=True)
 class Row:
-    """One filled-in sheet, or one line of a table: values by field, and labels that were not understood."""
+    """One filled-in sheet, or one line of a table: values by field, and labels that were not understood.
+
+    ``trimmed``: secrets behind which blanks were left out.
+    """
 
     values: dict[Field, list[str]] = field(default_factory=dict)
     unknown: list[str] = field(default_factory=list)
+    trimmed: list[Field] = field(default_factory=list)
 
     def put(self, label: str, value: str) -> None:
         """Take a label and its value."""
@@ -67,8 +72,11 @@ def read_lines(text: str) -> Row:
         if len(line) <= MAX_LINE and (match := LINE.match(line)):
             # A word of prose before a colon is not a label that was not understood: only short ones count.
             label, value = match.groups()
-            if meaning(label) is not None or len(label.split()) <= 3:
+            known = meaning(label)
+            if known is not None or len(label.split()) <= 3:
                 row.put(label, value)
+            if known in SECRET_FIELDS and line != line.rstrip():
+                row.trimmed.append(known)
     return row
 
 
@@ -189,12 +197,16 @@ def draft(row: Row, origin: str, provider: str = "") -> Drafted:
     account, password, secret = (row.first(one) for one in (Field.ACCOUNT, Field.PASSWORD, Field.SHARED_SECRET))
     if account and password:
         made.credentials.append(NamePassword(account, Secret(password), row.first(Field.DOMAIN)))
-    if secret:
+    if secret and secret.casefold() not in NOTHING:
         made.credentials.append(PreSharedKey(Secret(secret)))
     made.findings += [
         finding("credentials-paste-slip", origin, f"the {label} {slip}")
         for label, value in (("name", account), ("password", password), ("shared secret", secret))
         for slip in paste_slips(value)
+    ]
+    made.findings += [
+        finding("credentials-paste-slip", origin, f"there was a blank behind the {one} on the sheet; it was left out")
+        for one in row.trimmed
     ]
     if row.first(Field.HOST):
         made.profile = _profile(row, origin, provider)
@@ -220,7 +232,7 @@ def _sign_in(row: Row) -> SignIn:
     """By the sheet's own word, else by what it gives: a password, else a shared secret, else neither (a password)."""
     said = row.first(Field.SIGN_IN).casefold()
     method = next((method for word, method in SIGN_IN_WORDS.items() if word in said), "")
-    shared = bool(row.first(Field.SHARED_SECRET))
+    shared = row.first(Field.SHARED_SECRET).casefold() not in {"", *NOTHING}
     if not method:
         method = "pre-shared-key" if shared and not row.first(Field.PASSWORD) else "eap-mschapv2"
     gateway = "pre-shared-key" if shared else "certificate"

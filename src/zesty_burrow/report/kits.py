@@ -46,9 +46,9 @@ def kit_text(result: results.KitResult) -> Parts:
         yield heading(f"{kit.origin}: {plural(len(files), 'file')}, {len(taken)} taken")
         table = grid({"no_wrap": True}, {"no_wrap": True}, {"overflow": "fold"}, {"overflow": "fold"})
         items = sorted(kit.items, key=lambda one: (not one.taken, one.kind, one.path))
-        outcomes = {one.path: result.outcomes.get(one.profile.name, "") for one in kit.profiles}
+        outcomes = {(one.path, "profile"): result.outcomes.get(one.profile.name, "") for one in kit.profiles}
         for item in some(items, lambda one: one.taken):
-            word = _outcome(item.taken, outcomes.get(item.path, ""))
+            word = _outcome(item.taken, outcomes.get((item.path, str(item.kind)), ""))
             path = item.path.removeprefix(f"{kit.origin}/")
             table.add_row(word, item.kind, Text(path), Text(item.why, style="" if item.taken else "dim"))
         yield indent(table)
