@@ -138,7 +138,7 @@ def read_profile(text: str, origin: str = "profile", *, name: str = "") -> Profi
         traffic=_traffic(tables["traffic"]),
     )
     left = {table.label: table.values for table in (top, *tables.values()) if table.values}
-    return replace(profile, unknown=left)
+    return replace(profile, unknown=left) if left else profile
 
 
 def _name(table: _Table) -> str:
