@@ -120,6 +120,7 @@ def test_the_machines_store(full, kit, tmp_path):
     rows = [(row["name"], row["for"]) for row in full("--json", "list").json["profiles"]]
     assert rows == [("quillwort-lisbon", "me"), ("quillwort-lisbon", "machine"), ("quillwort-tallinn", "machine")]
     assert full("--json", "show", "lisbon").json["for"] == "me"
+    assert full("completion", "names", "quillwort-").out.split() == ["quillwort-lisbon", "quillwort-tallinn"]
     shown = full("show", "tallinn")
     assert "every user of this machine" in shown.text
     assert "needs one" in shown.text

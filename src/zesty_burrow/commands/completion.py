@@ -7,6 +7,7 @@ from argparse import SUPPRESS, ArgumentParser, Namespace, _SubParsersAction
 
 from zesty_burrow.commands import COMMANDS
 from zesty_burrow.commands.context import Context
+from zesty_burrow.host.paths import machine_paths
 from zesty_burrow.report.result import TextResult
 
 EXAMPLE = "zesty completion bash > ~/.local/share/bash-completion/completions/zesty"
@@ -29,12 +30,11 @@ def run(args: Namespace, context: Context) -> TextResult:
 
 def _names(prefix: str, context: Context) -> list[str]:
     """Read without the database's library where the store is a file: this runs at each press of a key."""
-    if not context.settings().store and context.paths.store.exists():
+    if not context.settings().store:
         from zesty_burrow.store.names import read_names
 
-        return read_names(context.paths.store, prefix)
-    if not context.has_store():
-        return []
+        stores = dict.fromkeys((context.paths.store, machine_paths(context.environment).store))
+        return sorted({name for store in stores for name in read_names(store, prefix)})
     with context.shelves() as shelves:
         return [row.name for _, row in shelves.list_profiles() if row.name.startswith(prefix)]
 

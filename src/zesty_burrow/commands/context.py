@@ -83,7 +83,7 @@ class Context:
             return Shelves({MACHINE: self._readable(read_only_url)})
         stores = {OWN: self._readable(read_only_url)}
         machine = replace(self, paths=machine_paths(self.environment))
-        if machine.paths.store.exists():
+        if os.access(machine.paths.store, os.R_OK):
             stores[MACHINE] = machine._readable(read_only_url)
         return Shelves(stores)
 
