@@ -113,6 +113,7 @@ CORPUS: dict[str, Row] = {
     "key and certificate, DER": row(lambda: {"l.toml": m.profile(sign_in=CERT_SIGN_IN), "me.der": m.CLIENT_CERTIFICATE, "key.bin": m.key(encoding=Encoding.DER)}, L, (f"{CK} {Q}",), {"key-unprotected"}),
     "a key in the older PEM form": row(lambda: {"l.toml": m.profile(sign_in=CERT_SIGN_IN), "me.crt": m.pem(m.CLIENT_CERTIFICATE), "me.key": m.key(form=PrivateFormat.TraditionalOpenSSL)}, L, (f"{CK} {Q}",), {"key-unprotected"}),
     "a key under a passphrase": row(lambda: {"l.toml": m.profile(sign_in=CERT_SIGN_IN), "me.crt": m.pem(m.CLIENT_CERTIFICATE), "me.key": m.key(passphrase=m.PASSPHRASE)}, L, (f"{CK} {Q}",), set(), passphrase=m.PASSPHRASE),
+    "a key in the older PEM form under a passphrase": row(lambda: {"l.toml": m.profile(sign_in=CERT_SIGN_IN), "me.crt": m.pem(m.CLIENT_CERTIFICATE), "me.key": m.key(form=PrivateFormat.TraditionalOpenSSL, passphrase=m.PASSPHRASE)}, L, (f"{CK} {Q}",), set(), passphrase=m.PASSPHRASE),
     "a key under a passphrase that nobody gives": row(lambda: {"l.toml": m.profile(sign_in=CERT_SIGN_IN), "me.key": m.key(passphrase=m.PASSPHRASE)}, L, (), {"kit-locked", NONE}, left_out=1),
     "PKCS #12": row(lambda: {"l.toml": m.profile(sign_in=CERT_SIGN_IN), "me.p12": m.bundle()}, L, (f"{CK} {Q}",), set(), passphrase=m.PASSPHRASE),
     "PKCS #12 without a passphrase": row(lambda: {"l.toml": m.profile(sign_in=CERT_SIGN_IN), "me.pfx": m.bundle("")}, L, (f"{CK} {Q}",), {"key-unprotected"}),

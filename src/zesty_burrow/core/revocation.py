@@ -17,7 +17,6 @@ from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.core.names import same_name
 from zesty_burrow.errors import Malformed, printable
 
-MAX_LISTS = 100
 UNDERSTOOD = frozenset(
     {
         ExtensionOID.CRL_NUMBER,

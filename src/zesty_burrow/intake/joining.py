@@ -12,7 +12,7 @@ from zesty_burrow.core import trust
 from zesty_burrow.core.credentials import ClientKey, Credentials, RawKey, Scope, kind_of
 from zesty_burrow.core.credentials import Kind as CredentialsKind
 from zesty_burrow.core.finding import finding
-from zesty_burrow.core.names import same_name
+from zesty_burrow.core.names import canonical, same_name
 from zesty_burrow.core.profile.checks import check_profile
 from zesty_burrow.core.profile.model import Profile
 from zesty_burrow.core.profile.text import PEM_MARK, content_digest, write_profile
@@ -44,6 +44,11 @@ class _Joining:
         self.profiles: list[FoundProfile] = []
         self._by_path: dict[str, FoundProfile] = {}
         self._names: dict[str, str] = {}
+        self._by_label: dict[tuple[str, CredentialsKind], set[Credentials]] | None = None
+        self._kinds: set[CredentialsKind] = set()
+        self._by_file_name: dict[str, list[str]] = {}
+        for path, file in reader.certificates.items():
+            self._by_file_name.setdefault(file.member.name.casefold(), []).append(path)
         self._contents: dict[str, str] = {}
         self._used: set[str] = set()
         self._certificates = [one for entry in reader.certificates.values() for one in entry.certificates]
@@ -84,6 +89,7 @@ class _Joining:
                 reader.leave(member, Kind.KEY, "key-mismatch", f"{key.kind}; {_count(leaves)}")
             else:
                 reader.leave(member, Kind.KEY, "key-without-certificate", key.kind)
+        self._kinds = {kind_of(secret.value) for secret in reader.secrets}
 
     def _take_client_key(self, member: Member, key: FoundKey, own: x509.Certificate) -> None:
         reader = self.reader
@@ -135,10 +141,10 @@ class _Joining:
             if place.country and (not profile.city or place.city in ("", profile.city)):
                 profile = replace(profile, country=place.country, city=profile.city or place.city)
                 self.reader.findings.append(finding("place-from-name", raw.path, profile.place))
-        if raw.by_template and profile.sign_in.method == "eap-mschapv2":
-            kinds = {kind_of(secret.value) for secret in self.reader.secrets}
-            if CredentialsKind.CLIENT_KEY in kinds and CredentialsKind.NAME_PASSWORD not in kinds:
-                profile = replace(profile, sign_in=replace(profile.sign_in, method="certificate"))
+        open_method = raw.by_template and profile.sign_in.method == "eap-mschapv2"
+        only_keys = CredentialsKind.CLIENT_KEY in self._kinds and CredentialsKind.NAME_PASSWORD not in self._kinds
+        if open_method and only_keys:
+            profile = replace(profile, sign_in=replace(profile.sign_in, method="certificate"))
         return profile
 
     def _attach(self, raw: RawProfile, profile: Profile) -> Profile:
@@ -169,7 +175,7 @@ class _Joining:
             return entry
         files = self.reader.certificates
         beside = f"{member.folder}/{entry}" if member.folder else entry
-        by_name = [path for path, other in files.items() if other.member.name.casefold() == entry.casefold()]
+        by_name = self._by_file_name.get(entry.casefold(), [])
         path = beside if beside in files else by_name[0] if len(by_name) == 1 else ""
         if path:
             self._used.add(path)
@@ -221,6 +227,9 @@ class _Joining:
 
     def tell_lists(self) -> None:
         """Each revocation list, and the authorities that it speaks of."""
+        by_name = {canonical(one.subject): one for one in self._anchors}
+        issuers = ((one, by_name.get(canonical(one.issuer))) for one in self._anchors)
+        pairs = [(one, issuer) for one, issuer in issuers if issuer is not None and issuer is not one]
         for path, entry in self._lists:
             if path in self._attached:
                 count = len(entry)
@@ -228,12 +237,8 @@ class _Joining:
             else:
                 member = next(member for member, one in self.reader.lists if one is entry)
                 self.reader.leave(member, Kind.REVOCATION, "kit-certificate-unused", "no profile trusts its authority")
-            for anchor in self._anchors:
-                issuers = [one for one in self._anchors if same_name(one.subject, anchor.issuer)]
-                if anchor not in issuers:
-                    self.reader.findings += (
-                        revocation_findings(anchor, issuers[0], [entry], self.reader.now) if issuers else []
-                    )
+            for anchor, issuer in pairs:
+                self.reader.findings += revocation_findings(anchor, issuer, [entry], self.reader.now)
 
     # Credentials.
 
@@ -273,14 +278,17 @@ class _Joining:
         if owner is None:
             return Scope(common, given.device) if common else None
         label = owner.profile.credentials_label
-        values = {
-            one.value
-            for one in self.reader.secrets
-            if kind_of(one.value) is kind
-            and (one.owner == "" or self._label_of(one.owner) == label)
-        }  # fmt: skip
-        alone = len(values) == 1
+        alone = len(self._values().get((label, kind), set()) | self._values().get(("", kind), set())) == 1
         return Scope(label, given.device) if alone else Scope(label, given.device, owner.profile.name)
+
+    def _values(self) -> dict[tuple[str, CredentialsKind], set[Credentials]]:
+        """All values of a kind by the label that they came with; without one, those that came by themselves."""
+        if self._by_label is None:
+            self._by_label = {}
+            for one in self.reader.secrets:
+                key = (self._label_of(one.owner) if one.owner else ""), kind_of(one.value)
+                self._by_label.setdefault(key, set()).add(one.value)
+        return self._by_label
 
     def _label_of(self, path: str) -> str:
         owner = self._by_path.get(path)

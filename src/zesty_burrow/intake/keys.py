@@ -26,10 +26,8 @@ from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import LimitExceeded, Malformed, SealError
 
-PRIVATE_MARK = re.compile(rb"-----BEGIN (?:(?:RSA|EC|ENCRYPTED) )?PRIVATE KEY-----")
-PRIVATE_BLOCK = re.compile(
-    rb"-----BEGIN ((?:(?:RSA|EC|ENCRYPTED) )?PRIVATE KEY)-----[^-]{1,65536}-----END \1-----", re.DOTALL
-)
+PRIVATE_MARK = re.compile(rb"-----BEGIN ((?:(?:RSA|EC|ENCRYPTED) )?PRIVATE KEY)-----")
+MAX_BLOCK = 1 << 16
 TRIES = 3
 MAX_KEYS = 50
 MAX_PASSPHRASE = 1024
@@ -100,12 +98,26 @@ def refuse_costly_keys(data: bytes, origin: str) -> None:
                 pending.append(value)
 
 
+def _blocks(data: bytes) -> list[bytes]:
+    """The PEM blocks of private keys, one more than ``MAX_KEYS`` at the most; what has no end is not among them."""
+    found: list[bytes] = []
+    at = tries = 0
+    while len(found) <= MAX_KEYS and tries <= 2 * MAX_KEYS and (match := PRIVATE_MARK.search(data, at)):
+        tries += 1
+        end = b"-----END " + match.group(1) + b"-----"
+        closing = data.find(end, match.end(), match.end() + MAX_BLOCK)
+        at = match.end() if closing < 0 else closing + len(end)
+        if closing >= 0:
+            found.append(data[match.start() : at])
+    return found
+
+
 def _der_of(data: bytes) -> bytes:
-    match = PRIVATE_BLOCK.search(data)
-    if match is None:
+    block = next(iter(_blocks(data)), None)
+    if block is None:
         return data
     try:
-        return base64.b64decode(b"".join(match.group(0).splitlines()[1:-1]))
+        return base64.b64decode(b"".join(block.splitlines()[1:-1]))
     except ValueError:
         return b""
 
@@ -133,7 +145,7 @@ def read_keys_untrusted(data: bytes, ask: Ask, origin: str) -> Opened:
     if looks_like_pkcs12(data):
         return _read_pkcs12(data, ask, origin)
     found = Opened()
-    blocks = [match.group(0) for match in PRIVATE_BLOCK.finditer(data)]
+    blocks = _blocks(data)
     if len(blocks) > MAX_KEYS:
         raise Malformed(f"{origin} holds too many keys", why=f"more than {MAX_KEYS}")
     if not blocks and PRIVATE_MARK.search(data):

@@ -11,6 +11,9 @@ MAX_TOTAL = 256 << 20
 MAX_KIT_FILE = 128 << 20
 MAX_DEPTH = 4
 MAX_LZMA_MEMORY = 64 << 20
+MAX_LISTS = 100
+MAX_KIT_KEYS = 200
+MAX_KIT_CERTIFICATES = 1000
 MAX_RATIO = 200
 """Unpacked octets for each packed one, beyond the first mebibyte."""
 

@@ -18,8 +18,8 @@ from zesty_burrow.core.finding import CODES, Finding, finding
 from zesty_burrow.core.profile.model import Profile
 from zesty_burrow.core.profile.text import read_profile
 from zesty_burrow.core.revocation import Revocations, load_revocation_list_untrusted
-from zesty_burrow.errors import BurrowError, InputError, ProfileInvalid, SealError
-from zesty_burrow.intake import codes, sealed, sheet
+from zesty_burrow.errors import BurrowError, InputError, LimitExceeded, ProfileInvalid, SealError
+from zesty_burrow.intake import codes, limits, sealed, sheet
 from zesty_burrow.intake.certificates import read_certificates_untrusted
 from zesty_burrow.intake.credentials import read_credentials_untrusted
 from zesty_burrow.intake.instance_data import read_instance_data_untrusted
@@ -142,11 +142,18 @@ class Reader:
     def _certificate(self, member: Member) -> None:
         self._keep_certificates(member, read_certificates_untrusted(member.data))
 
+    def _bounded(self, count: int, limit: int) -> None:
+        """Joining compares each with each: no kit has thousands of them."""
+        if count >= limit:
+            raise LimitExceeded(f"{self.origin} holds too many of them", why=f"more than {limit}")
+
     def _keep_certificates(self, member: Member, found: list[x509.Certificate]) -> None:
+        self._bounded(sum(len(one.certificates) for one in self.certificates.values()), limits.MAX_KIT_CERTIFICATES)
         pem = b"".join(entry.public_bytes(Encoding.PEM) for entry in found).decode()
         self.certificates[member.path] = CertificateFile(member, pem, tuple(found))
 
     def _key(self, member: Member) -> None:
+        self._bounded(len(self.keys), limits.MAX_KIT_KEYS)
         opened = read_keys_untrusted(member.data, self.given.ask, member.path)
         for key in opened.keys:
             self.keys.append((member, key))
@@ -161,6 +168,7 @@ class Reader:
             self.findings.append(finding("kit-world-readable", member.path, f"mode {member.mode & 0o777:04o}"))
 
     def _revocation(self, member: Member) -> None:
+        self._bounded(len(self.lists), limits.MAX_LISTS)
         self.lists.append((member, load_revocation_list_untrusted(member.data)))
 
     def _credentials(self, member: Member) -> None:
