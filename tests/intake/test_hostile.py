@@ -93,7 +93,21 @@ def test_more_keys_lists_and_certificates_than_anybody_has():
     kit = read_kit("k", [Member(name, data) for name, data in files.items()], m.NOW)
     assert len(kit.profiles[0].profile.revocation_lists) == limits.MAX_LISTS
     left = [item for item in kit.items if not item.taken]
-    assert [item.why for item in left] == [f"k holds too many of them: more than {limits.MAX_LISTS}"] * 3
+    assert [item.why for item in left] == [f"k holds too many revocation lists: more than {limits.MAX_LISTS}"] * 3
+
+
+def test_a_folder_for_each_place_with_its_own_copy():
+    """Copies of an authority count once, and each profile takes the copy in its own folder, not another's."""
+    other, count = m.pem(m.CLIENT_CERTIFICATE), limits.MAX_KIT_CERTIFICATES + 200
+    files = {}
+    for n in range(count):
+        files[f"{n}/tunnel.toml"] = m.LISBON.replace(b"lisbon", b"place-%d" % n)
+        files[f"{n}/quillwort-authority.pem"] = other if n == 1 else m.CA + b"# %d\n" % (n % 3)
+    kit = read_kit("k", [Member(name, data) for name, data in files.items()], m.NOW)
+    found = {one.path: one.profile.authorities for one in kit.profiles}
+    assert len(found) == count
+    assert set(found.values()) == {(m.CA.decode(),), (other.decode(),)}
+    assert [path for path, authorities in found.items() if authorities == (other.decode(),)] == ["1/tunnel.toml"]
 
 
 def test_a_heap_of_beginnings():

@@ -46,12 +46,16 @@ class _Joining:
         self._names: dict[str, str] = {}
         self._by_label: dict[tuple[str, CredentialsKind], set[Credentials]] | None = None
         self._kinds: set[CredentialsKind] = set()
-        self._by_file_name: dict[str, list[str]] = {}
-        for path, file in reader.certificates.items():
-            self._by_file_name.setdefault(file.member.name.casefold(), []).append(path)
+        self._at = {path: path for path in reader.certificates}
+        self._at |= {path: first for path, first in reader.copies.items() if first in reader.certificates}
+        self._by_file_name: dict[str, set[str]] = {}
+        for path, first in self._at.items():
+            self._by_file_name.setdefault(path.rpartition("/")[2].casefold(), set()).add(first)
         self._contents: dict[str, str] = {}
         self._used: set[str] = set()
-        self._certificates = [one for entry in reader.certificates.values() for one in entry.certificates]
+        self._certificates = list(
+            dict.fromkeys(one for entry in reader.certificates.values() for one in entry.certificates)
+        )
         issuing = {
             path: [one for one in entry.certificates if trust.is_authority(one)]
             for path, entry in reader.certificates.items()
@@ -64,6 +68,7 @@ class _Joining:
         self._anchors = [one for one in self._certificates if trust.is_authority(one)]
         self._lists: list[tuple[str, x509.CertificateRevocationList]] = []
         self._attached: set[str] = set()
+        self._judged: set[x509.Certificate] = set()
         for member, entry in reader.lists:
             problem = list_problem(entry, self._anchors, reader.now)
             if problem:
@@ -154,7 +159,7 @@ class _Joining:
         if self._issuing:
             self._used |= set(self._issuing)
             self.reader.findings.append(finding("authority-attached", raw.path, ", ".join(self._issuing)))
-        return replace(profile, authorities=tuple(self._issuing.values()))
+        return replace(profile, authorities=tuple(dict.fromkeys(self._issuing.values())))
 
     def _with_lists(self, profile: Profile) -> Profile:
         """Revocation lists by the authorities that the profile trusts."""
@@ -173,13 +178,12 @@ class _Joining:
         """The PEM text for an entry of trust.authorities; the entry itself where the file is nowhere."""
         if PEM_MARK in entry:
             return entry
-        files = self.reader.certificates
         beside = f"{member.folder}/{entry}" if member.folder else entry
-        by_name = self._by_file_name.get(entry.casefold(), [])
-        path = beside if beside in files else by_name[0] if len(by_name) == 1 else ""
+        by_name = self._by_file_name.get(entry.casefold(), set())
+        path = self._at.get(beside) or (next(iter(by_name)) if len(by_name) == 1 else "")
         if path:
             self._used.add(path)
-            return files[path].pem
+            return self.reader.certificates[path].pem
         data = self.reader.given.neighbour(entry)
         if data is None:
             return entry
@@ -211,6 +215,10 @@ class _Joining:
         leaf = entry.certificates[0]
         if not self.profiles or not trust.names_hosts(leaf) or trust.usage_findings(leaf):
             return False
+        if leaf in self._judged:
+            self.reader.leave(entry.member, Kind.CERTIFICATE, "gateway-certificate")
+            return True
+        self._judged.add(leaf)
         fitting = [one.profile for one in self.profiles if trust.holds_name(leaf, one.profile.gateway_identity)]
         if not fitting:
             wanted = self.profiles[0].profile.gateway_identity.value

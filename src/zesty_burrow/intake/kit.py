@@ -103,6 +103,7 @@ def read_kit(origin: str, members: Sequence[Member], now: datetime, surroundings
         content = hashlib.sha256(member.data).digest()
         if content in seen and (kind := recognise(member)) is not Kind.READ_ME:
             reader.leave(member, kind, "kit-same-content", f"the same as {seen[content]}")
+            reader.copies[member.path] = seen[content]
             continue
         seen[content] = member.path
         reader.take(member)

@@ -76,6 +76,9 @@ class Reader:
         self.findings: list[Finding] = []
         self.profiles: list[RawProfile] = []
         self.certificates: dict[str, CertificateFile] = {}
+        self.copies: dict[str, str] = {}
+        """Files that are left out for being the same as an earlier one, by their paths; with the earlier one's."""
+        self._distinct: set[x509.Certificate] = set()
         self.keys: list[tuple[Member, FoundKey]] = []
         self.lists: list[tuple[Member, Revocations]] = []
         self.secrets: list[RawSecret] = []
@@ -142,18 +145,20 @@ class Reader:
     def _certificate(self, member: Member) -> None:
         self._keep_certificates(member, read_certificates_untrusted(member.data))
 
-    def _bounded(self, count: int, limit: int) -> None:
+    def _bounded(self, what: str, count: int, limit: int) -> None:
         """Joining compares each with each: no kit has thousands of them."""
-        if count >= limit:
-            raise LimitExceeded(f"{self.origin} holds too many of them", why=f"more than {limit}")
+        if count > limit:
+            raise LimitExceeded(f"{self.origin} holds too many {what}", why=f"more than {limit}")
 
     def _keep_certificates(self, member: Member, found: list[x509.Certificate]) -> None:
-        self._bounded(sum(len(one.certificates) for one in self.certificates.values()), limits.MAX_KIT_CERTIFICATES)
+        fresh = self._distinct.union(found)
+        self._bounded("certificates", len(fresh), limits.MAX_KIT_CERTIFICATES)
+        self._distinct = fresh
         pem = b"".join(entry.public_bytes(Encoding.PEM) for entry in found).decode()
         self.certificates[member.path] = CertificateFile(member, pem, tuple(found))
 
     def _key(self, member: Member) -> None:
-        self._bounded(len(self.keys), limits.MAX_KIT_KEYS)
+        self._bounded("private keys", len(self.keys) + 1, limits.MAX_KIT_KEYS)
         opened = read_keys_untrusted(member.data, self.given.ask, member.path)
         for key in opened.keys:
             self.keys.append((member, key))
@@ -168,7 +173,7 @@ class Reader:
             self.findings.append(finding("kit-world-readable", member.path, f"mode {member.mode & 0o777:04o}"))
 
     def _revocation(self, member: Member) -> None:
-        self._bounded(len(self.lists), limits.MAX_LISTS)
+        self._bounded("revocation lists", len(self.lists) + 1, limits.MAX_LISTS)
         self.lists.append((member, load_revocation_list_untrusted(member.data)))
 
     def _credentials(self, member: Member) -> None:
