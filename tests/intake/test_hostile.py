@@ -96,6 +96,18 @@ def test_more_keys_lists_and_certificates_than_anybody_has():
     assert [item.why for item in left] == [f"k holds too many revocation lists: more than {limits.MAX_LISTS}"] * 3
 
 
+def test_more_private_keys_than_anybody_has(monkeypatch):
+    """The same for keys and for certificates, with the limits brought down."""
+    monkeypatch.setattr(limits, "MAX_KIT_KEYS", 1)
+    monkeypatch.setattr(limits, "MAX_KIT_CERTIFICATES", 2)
+    files = {"lisbon.toml": m.LISBON, "quillwort-authority.pem": m.CA, "a.pem": m.key(), "b.pem": m.key(m.OTHER)}
+    files |= {"c.pem": m.pem(m.CLIENT_CERTIFICATE), "d.pem": m.pem(m.GATEWAY_CERTIFICATE)}
+    kit = read_kit("k", [Member(name, data) for name, data in files.items()], m.NOW)
+    left = {item.path: item.why for item in kit.items if not item.taken}
+    assert left["b.pem"] == "k holds too many private keys: more than 1"
+    assert left["d.pem"] == "k holds too many certificates: more than 2"
+
+
 def test_a_folder_for_each_place_with_its_own_copy():
     """Copies of an authority count once, and each profile takes the copy in its own folder, not another's."""
     other, count = m.pem(m.CLIENT_CERTIFICATE), limits.MAX_KIT_CERTIFICATES + 200
