@@ -17,7 +17,7 @@ from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike.registry import IdType
 from zesty_burrow.core.ip import Address, Network
 from zesty_burrow.core.policy.algorithms import AEAD_NUMBERS, TransformType
-from zesty_burrow.core.profile import model
+from zesty_burrow.core.profile import model, toml
 from zesty_burrow.core.profile.model import (
     AlgorithmChoice,
     Algorithms,
@@ -107,7 +107,7 @@ def read_profile(text: str, origin: str = "profile", *, name: str = "") -> Profi
     if len(text) > MAX_TEXT:
         raise ProfileInvalid(origin, why=f"longer than {MAX_TEXT} characters")
     try:
-        document = tomllib.loads(text)
+        document = toml.parse(text)
     except (tomllib.TOMLDecodeError, RecursionError, ValueError) as problem:
         raise ProfileInvalid(f"{origin} is not TOML", why=str(problem) or "it is nested too deeply") from None
     top = _Table("", document, origin)
@@ -426,7 +426,7 @@ def read_label(text: str) -> str:
     """The label under which a profile's credentials are kept, if its text names one; quicker than reading it all."""
     if 'credentials = "' not in text:
         return ""
-    label = tomllib.loads(text).get("sign_in", {}).get("credentials", "")
+    label = toml.parse(text).get("sign_in", {}).get("credentials", "")
     return label if isinstance(label, str) else ""
 
 

@@ -1,0 +1,67 @@
+"""Reading a TOML text table by table gives what reading it as a whole gives, or the same error."""
+
+from __future__ import annotations
+
+import tomllib
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from zesty_burrow.core.profile import toml
+
+LINES = (
+    "[a]",
+    "[b]",
+    "[a.x]",
+    "[[c]]",
+    "[[c.d]]",
+    "k = 1",
+    "k = 2",
+    "a.k = 3",
+    "x.y = 'z'",
+    't = """one',
+    '"""',
+    "t = '''",
+    "'''",
+    "l = [",
+    "[1],",
+    "]",
+    "# [a]",
+    '# """',
+    "[",
+    "[a",
+    '["b"]',
+    "",
+)
+
+
+def outcome(parse: Any, text: str) -> Any:
+    """The document, or the words of the error."""
+    try:
+        return parse(text)
+    except tomllib.TOMLDecodeError as problem:
+        return str(problem)
+
+
+@given(st.lists(st.sampled_from(LINES), max_size=12), st.sampled_from(["\n", "\r\n"]))
+def test_table_by_table_is_as_the_whole(lines: list[str], end: str) -> None:
+    text = end.join(lines)
+    assert outcome(toml.parse, text) == outcome(tomllib.loads, text)
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        'a = """\n[b]\n"""\n[b]\nk = 1\n',
+        "a = [\n[1],\n[2]]\n[b]\n",
+        "[a]\nk = 1\n[b]\nk = 1\n[a]\nj = 2\n",
+        "b.k = 1\n[b]\nj = 2\n",
+        "[[a]]\nk = 1\n[[a]]\nk = 2\n",
+        "[a]\nk = 1\n[b]\nk = \n",
+        "[a]\nk = '" + "x" * toml.MAX_KEPT + "'\n[b]\nk = 1\n",
+    ],
+)
+def test_where_a_cut_would_be_wrong(text: str) -> None:
+    assert outcome(toml.parse, text) == outcome(tomllib.loads, text)
