@@ -46,7 +46,7 @@ def test_the_first_message():
     """IKE_SA_INIT request: header, proposals with every transform, key exchange, nonce, notifications."""
     wire, requests, _ = plain_init()
     message = ikev2.IKEv2(requests[0])
-    assert (message.init_SPI, message.resp_SPI) == (wire.initiator.spi_i, bytes(8))
+    assert (message.init_SPI, message.resp_SPI) == (wire.initiator.sa.spi_i, bytes(8))
     assert (message.version, message.exch_type, int(message.flags), message.id) == (0x20, 34, 8, 0)
     assert message.length == len(requests[0])
     proposals = layers(layers(message, ikev2.IKEv2_SA)[0].prop, ikev2.IKEv2_Proposal)
@@ -64,7 +64,7 @@ def test_the_first_message():
     assert layers(message, ikev2.IKEv2_Nonce)[0].nonce == wire.initiator._nonce
     told = {one.type: one.notify for one in layers(message, ikev2.IKEv2_Notify)}
     assert set(told) == {16388, 16389, 16430, 16431}
-    there = wire.initiator.spi_i + bytes(8) + bytes([198, 51, 100, 18]) + (500).to_bytes(2)
+    there = wire.initiator.sa.spi_i + bytes(8) + bytes([198, 51, 100, 18]) + (500).to_bytes(2)
     assert told[16389] == hashlib.sha1(there).digest()
     assert told[16431] == bytes([0, 2, 0, 3, 0, 4, 0, 5])
 
@@ -73,7 +73,7 @@ def test_the_answer():
     """IKE_SA_INIT response: one proposal, one transform of each type, the same group."""
     wire, _, answers = plain_init()
     message = ikev2.IKEv2(answers[0])
-    assert (int(message.flags), message.id, message.resp_SPI) == (0x20, 0, wire.initiator.spi_r)
+    assert (int(message.flags), message.id, message.resp_SPI) == (0x20, 0, wire.initiator.sa.spi_r)
     chosen = layers(layers(message, ikev2.IKEv2_SA)[0].prop, ikev2.IKEv2_Proposal)
     assert len(chosen) == 1
     kinds = [row.transform_type for row in layers(chosen[0].trans, ikev2.IKEv2_Transform)]
@@ -89,7 +89,7 @@ def test_key_derivation(monkeypatch):
     monkeypatch.setattr(module, "derive_ike_keys", lambda suite, g, *rest: secrets.append(g) or real(suite, g, *rest))
     wire = Wire().connect()
     machine = wire.initiator
-    nonces, spis = machine._nonce + machine._peer_nonce, machine.spi_i + machine.spi_r
+    nonces, spis = machine._nonce + machine._peer_nonce, machine.sa.spi_i + machine.sa.spi_r
 
     def mac(key, data):
         return hmac.new(key, data, hashlib.sha256).digest()

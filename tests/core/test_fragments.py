@@ -16,10 +16,10 @@ from support import AUTHORITY, CALLER, GATEWAY, HOST, Wire, initiator_config, re
 from zesty_burrow.core.ike.events import ChildEstablished, ChildRekeyed
 from zesty_burrow.core.ike.initiator_table import State
 from zesty_burrow.core.ike.message import build_fragments, parse_message_untrusted
-from zesty_burrow.core.ike.party import FRAGMENT_SIZE, MOST, Party
 from zesty_burrow.core.ike.payloads import Notify
 from zesty_burrow.core.ike.proposals import Offer
 from zesty_burrow.core.ike.registry import ExchangeType
+from zesty_burrow.core.ike.sa import FRAGMENT_SIZE, MOST, IkeSa
 from zesty_burrow.errors import Malformed
 from zesty_burrow.lab.authority import issue, make_authority
 
@@ -58,7 +58,7 @@ def test_long_certificates_come_in_parts():
 @pytest.mark.parametrize("seed", range(6))
 def test_small_parts_over_a_bad_network(monkeypatch, size, seed):
     """Every message in many parts, 20 % lost, doubled and out of order: it stands all the same."""
-    monkeypatch.setattr(Party, "fragment_size", size)
+    monkeypatch.setattr(IkeSa, "fragment_size", size)
     wire = Wire(seed=seed, loss=0.2 if size > 200 else 0.05, doubling=0.2, jitter=0.2).connect()
     assert wire.error is None, wire.error
     assert wire.initiator.state is State.ESTABLISHED
@@ -67,7 +67,7 @@ def test_small_parts_over_a_bad_network(monkeypatch, size, seed):
 
 def test_keys_are_renewed_in_parts(monkeypatch):
     """CREATE_CHILD_SA is long enough as well."""
-    monkeypatch.setattr(Party, "fragment_size", 200)
+    monkeypatch.setattr(IkeSa, "fragment_size", 200)
     wire = Wire(initiator_config(child_seconds=1e9)).connect()
     wire.initiator.rekey(wire.now)
     wire.run(until=wire.now + 10, stop=lambda wire: wire.told(ChildRekeyed) is not None)
@@ -77,15 +77,15 @@ def test_keys_are_renewed_in_parts(monkeypatch):
 def fragments(wire, count=3, limit=200, number=1, size=300):
     """A request of the gateway, sealed in parts with its own keys."""
     answering = next(iter(wire.gateway.responders.values()))
-    header = answering._header(ExchangeType.INFORMATIONAL, 0, response=False)
-    made = build_fragments(header, [Notify(40_000, bytes(size))], answering._sending, limit)
+    header = answering.sa.header(ExchangeType.INFORMATIONAL, 0, response=False)
+    made = build_fragments(header, [Notify(40_000, bytes(size))], answering.sa._sending, limit)
     assert len(made) >= count
     return made
 
 
 @pytest.fixture
 def standing(monkeypatch):
-    monkeypatch.setattr(Party, "fragment_size", 100_000)
+    monkeypatch.setattr(IkeSa, "fragment_size", 100_000)
     return Wire(initiator_config(child_seconds=1e9)).connect()
 
 
@@ -140,17 +140,17 @@ def test_memory_is_bounded(standing):
     """More than 64 KiB of parts are dropped, and the tunnel goes on."""
     made = fragments(standing, limit=60_000, size=60_000, count=2)
     answering = next(iter(standing.gateway.responders.values()))
-    header = answering._header(ExchangeType.INFORMATIONAL, 0, response=False)
-    huge = build_fragments(header, [Notify(40_000, bytes(60_000))] * 3, answering._sending, 30_000)
+    header = answering.sa.header(ExchangeType.INFORMATIONAL, 0, response=False)
+    huge = build_fragments(header, [Notify(40_000, bytes(60_000))] * 3, answering.sa._sending, 30_000)
     for part in huge:
         assert give(standing, part) == []
-        assert sum(map(len, standing.initiator._fragments.values())) <= MOST
+        assert sum(map(len, standing.initiator.sa._fragments.values())) <= MOST
     assert len(made) >= 2
     assert standing.initiator.state is State.ESTABLISHED
 
 
 def test_fragments_that_were_not_agreed_on(standing):
-    standing.initiator._fragmenting = False
+    standing.initiator.sa.fragmenting = False
     assert give(standing, fragments(standing)[0]) == []
     assert "not agreed" in standing.initiator.ignored[-1]
 
@@ -173,7 +173,7 @@ SUITES = {
 def test_an_analyser_puts_them_together(monkeypatch, tmp_path, name):
     """tshark decrypts every fragment, finds every check value correct, and reads what the whole message holds."""
     assert shutil.which("tshark"), "the tests need tshark as a judge: apt-get install tshark"
-    monkeypatch.setattr(Party, "fragment_size", 220)
+    monkeypatch.setattr(IkeSa, "fragment_size", 220)
     encryption, integrity = SUITES[name]
     offers = (Offer(encryption, integrity, (5,), (31,)),)
     wire = Wire(initiator_config(ike_offers=offers), responder_config(ike_offers=offers)).connect()
@@ -188,7 +188,7 @@ def test_an_analyser_puts_them_together(monkeypatch, tmp_path, name):
     wrpcap(str(tmp_path / "fragments.pcap"), packets)
     keys = wire.initiator.keys
     check = "HMAC_SHA2_256_128 [RFC4868]" if integrity else "NONE [RFC4306]"
-    spis = wire.initiator.spi_i.hex(), wire.initiator.spi_r.hex()
+    spis = wire.initiator.sa.spi_i.hex(), wire.initiator.sa.spi_r.hex()
     row = [*spis, keys.sk_ei.hex(), keys.sk_er.hex(), f'"{name}"', keys.sk_ai.hex(), keys.sk_ar.hex(), f'"{check}"']
     command = [
         "tshark",

@@ -40,10 +40,10 @@ from zesty_burrow.core.ike.gateway import Gateway
 from zesty_burrow.core.ike.initiator import Initiator
 from zesty_burrow.core.ike.initiator_table import TRANSITIONS, Signal, State
 from zesty_burrow.core.ike.message import Header, build_clear, build_sealed, open_sealed, parse_message_untrusted
-from zesty_burrow.core.ike.party import Backoff
 from zesty_burrow.core.ike.payloads import Delete, Nonce, Notify
 from zesty_burrow.core.ike.proposals import Offer
 from zesty_burrow.core.ike.registry import ExchangeType, Flag, NotifyType
+from zesty_burrow.core.ike.sa import Backoff
 from zesty_burrow.core.ip import AddressRange
 from zesty_burrow.errors import (
     GatewayProtocolError,
@@ -149,7 +149,7 @@ def test_no_common_algorithm():
 def test_a_forged_error_does_not_end_a_good_negotiation():
     """RFC 7296 §2.21.1: an unprotected error is only a hint; the real answer that follows wins."""
     wire = Wire().start()
-    header = Header(wire.initiator.spi_i, bytes(8), ExchangeType.IKE_SA_INIT, Flag.RESPONSE, 0)
+    header = Header(wire.initiator.sa.spi_i, bytes(8), ExchangeType.IKE_SA_INIT, Flag.RESPONSE, 0)
     forged = build_clear(header, [Notify(NotifyType.NO_PROPOSAL_CHOSEN)])
     wire.initiator.receive(forged, GATEWAY, 0.001)
     wire.run(stop=lambda one: one.initiator.state is State.ESTABLISHED)
@@ -316,7 +316,7 @@ def test_a_child_sa_request_is_declined():
     """RFC 7296 §1.3: until rekeying is there, a CREATE_CHILD_SA request is answered with NO_ADDITIONAL_SAS."""
     wire = Wire().connect()
     answering = next(iter(wire.gateway.responders.values()))
-    (data,) = answering._seal(ExchangeType.CREATE_CHILD_SA, 0, [Nonce(bytes(32))], response=False)
+    (data,) = answering.sa.seal(ExchangeType.CREATE_CHILD_SA, 0, [Nonce(bytes(32))], response=False)
     wire.initiator.receive(bytes(4) + data, (GATEWAY[0], 4500), wire.now)
     answer = parse_message_untrusted(wire.initiator.send(wire.now)[0].data[4:])
     assert answering._open(answer) == (Notify(NotifyType.NO_ADDITIONAL_SAS),)
@@ -343,8 +343,8 @@ def in_state(state):
 def strangers_message(machine, exchange, *, response):
     """An unprotected message that names a machine's SPIs."""
     flags = Flag.RESPONSE if response else 0
-    spi_i = machine.spi_i if any(machine.spi_i) else b"strange1"
-    return build_clear(Header(spi_i, machine.spi_r, exchange, flags, 0), [Nonce(bytes(16))])
+    spi_i = machine.sa.spi_i if any(machine.sa.spi_i) else b"strange1"
+    return build_clear(Header(spi_i, machine.sa.spi_r, exchange, flags, 0), [Nonce(bytes(16))])
 
 
 @pytest.mark.parametrize("state", list(State))
@@ -418,7 +418,7 @@ def test_a_changed_message_never_connects_to_something_else(cut, position, flip,
 def test_strangers_octets_do_nothing(data, port):
     """Any datagram at any time leaves both machines able to connect."""
     wire = Wire(seed=5).start()
-    for prefix in (b"", bytes(4), wire.initiator.spi_i, bytes(4) + wire.initiator.spi_i):
+    for prefix in (b"", bytes(4), wire.initiator.sa.spi_i, bytes(4) + wire.initiator.sa.spi_i):
         wire.initiator.receive(prefix + data, (GATEWAY[0], port), 0.0)
         wire.gateway.receive(prefix + data, CALLER, 0.0, port)
     wire.run(stop=lambda one: one.initiator.state is State.ESTABLISHED)
@@ -488,12 +488,12 @@ def test_every_responder_state_crossed_with_every_signal(state, signal):
     }
     if signal in exchanges:
         exchange, response = exchanges[signal]
-        number = (machine._next_request_id if response else machine._peer_request_id) % (1 << 32)
+        number = (machine.sa.next_request_id if response else machine.sa.peer_request_id) % (1 << 32)
         flags = Flag.INITIATOR | (Flag.RESPONSE if response else 0)
-        header = Header(machine.spi_i, machine.spi_r, exchange, flags, number)
+        header = Header(machine.sa.spi_i, machine.sa.spi_r, exchange, flags, number)
         data = build_sealed(header, [Nonce(bytes(16))], machine.keys.protection(True, seeded(1)))
         message = parse_message_untrusted(data)
-        if (state, signal) in responder.TRANSITIONS and not (response and machine._outstanding is None):
+        if (state, signal) in responder.TRANSITIONS and not (response and machine.sa.outstanding is None):
             machine.receive(message, CALLER, wire.now)
         else:
             with pytest.raises(Malformed):
@@ -513,7 +513,7 @@ def test_an_unknown_critical_payload():
     chained = bytes([0, 0x80]) + (8).to_bytes(2) + b"odd!"
     sealing = answering.keys.protection(True, seeded(1))
     plain = chained + b"\0"
-    head = Header(answering.spi_i, answering.spi_r, 35, Flag.INITIATOR, 1).octets(46, 28 + 4 + len(plain) + 24)
+    head = Header(answering.sa.spi_i, answering.sa.spi_r, 35, Flag.INITIATOR, 1).octets(46, 28 + 4 + len(plain) + 24)
     head += bytes([200, 0]) + (4 + len(plain) + 24).to_bytes(2)
     answering.receive(parse_message_untrusted(head + sealing.seal(head, plain)), CALLER, wire.now)
     answer = parse_message_untrusted(answering.send(wire.now)[0].data[4:])
@@ -522,7 +522,9 @@ def test_an_unknown_critical_payload():
 
     wire = in_state(State.PROOF_AWAITED)
     keys = wire.initiator.keys
-    head = Header(wire.initiator.spi_i, wire.initiator.spi_r, 35, Flag.RESPONSE, 1).octets(46, 28 + 4 + len(plain) + 24)
+    head = Header(wire.initiator.sa.spi_i, wire.initiator.sa.spi_r, 35, Flag.RESPONSE, 1).octets(
+        46, 28 + 4 + len(plain) + 24
+    )
     head += bytes([200, 0]) + (4 + len(plain) + 24).to_bytes(2)
     wire.initiator.receive(
         bytes(4) + head + keys.protection(False, seeded(1)).seal(head, plain), (GATEWAY[0], 4500), wire.now

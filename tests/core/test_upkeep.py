@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
+import hmac
 import random
 
 import pytest
 
 from support import Wire, initiator_config, responder_config
 from zesty_burrow.core.esp.association import InboundSa, OutboundSa
-from zesty_burrow.core.ike.events import ChildEstablished, ChildGone, ChildRekeyed, Closed
+from zesty_burrow.core.ike.events import ChildEstablished, ChildGone, ChildRekeyed, Closed, IkeRekeyed
 from zesty_burrow.core.ike.initiator_table import State
-from zesty_burrow.core.ike.payloads import Delete, Nonce, Notify
-from zesty_burrow.core.ike.proposals import Offer
+from zesty_burrow.core.ike.keys import derive_ike_keys
+from zesty_burrow.core.ike.message import notifications, parse_message_untrusted
+from zesty_burrow.core.ike.payloads import Delete, KeyExchange, Nonce, Notify, SecurityAssociation
+from zesty_burrow.core.ike.proposals import Offer, build_proposals
 from zesty_burrow.core.ike.registry import ExchangeType, NotifyType, Protocol
 from zesty_burrow.core.ike.responder import State as GatewayState
+from zesty_burrow.core.ike.suite import Suite
 from zesty_burrow.errors import Malformed
 
 PACKET = b"\x45" + bytes(59)
@@ -178,7 +182,7 @@ def test_requests_that_are_declined(payloads, answer):
     payloads = payloads or [Notify(NotifyType.REKEY_SA, protocol=Protocol.ESP, spi=spi)]
     told = []
     wire.initiator._respond = lambda message, out: told.extend(out)
-    (data,) = ends.answering._seal(ExchangeType.CREATE_CHILD_SA, 0, payloads, response=False)
+    (data,) = ends.answering.sa.seal(ExchangeType.CREATE_CHILD_SA, 0, payloads, response=False)
     wire.initiator.receive(bytes(4) + data, (wire.initiator.peer[0], 4500), wire.now)
     assert [entry.notification for entry in told] == [answer]
     assert wire.initiator.state is State.ESTABLISHED
@@ -233,3 +237,185 @@ def test_an_old_pair_turns_strangers_away():
     pair = next(iter(ends.sides[0]["in"].values()))
     with pytest.raises(Malformed):
         pair[0].open(old.seal(PACKET))
+
+
+# The IKE SA itself (RFC 7296 §1.3.2, §2.18).
+
+
+def pair_of(wire, ends):
+    """Both ends' IKE SA in use."""
+    return wire.initiator.sa, ends.answering.sa
+
+
+def assert_same_sa(wire, ends):
+    ours, theirs = pair_of(wire, ends)
+    assert (ours.spi_i, ours.spi_r, ours.keys) == (theirs.spi_i, theirs.spi_r, theirs.keys)
+    assert ours.is_initiator is not theirs.is_initiator
+
+
+@pytest.mark.parametrize("who", ["initiator", "gateway"])
+def test_the_ike_sa_is_renewed(who):
+    """New SPIs and keys, numbers from zero, the old one deleted, the child SAs kept; and all goes on by the new one."""
+    wire, ends = connected(child_seconds=1e9)
+    before, child = wire.initiator.sa, wire.initiator.child
+    (wire.initiator if who == "initiator" else ends.answering).rekey_ike(wire.now)
+    settle(wire, ends, 10)
+    ours, theirs = pair_of(wire, ends)
+    assert_same_sa(wire, ends)
+    assert ours is not before
+    assert {ours.spi_i, ours.spi_r}.isdisjoint({before.spi_i, before.spi_r})
+    assert ours.keys.sk_d != before.keys.sk_d
+    assert ours.is_initiator is (who == "initiator")
+    assert wire.initiator.child is child
+    settle(wire, ends, 120)
+    assert wire.initiator.own_spis == {ours.own_spi}
+    assert ends.answering.own_spis == {theirs.own_spi}
+    for machine in (wire.initiator, ends.answering):
+        machine.rekey(wire.now)
+        settle(wire, ends)
+    assert wire.initiator.child is not child
+    assert wire.initiator.child.keys == ends.answering.child.keys
+    wire.initiator.close(wire.now)
+    wire.run(until=wire.now + 30)
+    assert wire.closed
+    assert wire.gateway.responders == {}
+    assert wire.gateway._by_spi == {}
+
+
+def test_keys_of_a_renewed_ike_sa():
+    """RFC 7296 §2.18, worked out here by hand: SKEYSEED from the old SK_d, the new secret and both nonces."""
+    suite = Suite(20, 256, prf=5, group=31)
+    old = derive_ike_keys(suite, b"s" * 32, b"a" * 32, b"b" * 32, b"1" * 8, b"2" * 8)
+    made = derive_ike_keys(suite, b"t" * 32, b"c" * 32, b"d" * 32, b"3" * 8, b"4" * 8, old)
+    seed = hmac.digest(old.sk_d, b"t" * 32 + b"c" * 32 + b"d" * 32, "sha256")
+    first = hmac.digest(seed, b"c" * 32 + b"d" * 32 + b"3" * 8 + b"4" * 8 + b"\x01", "sha256")
+    assert made.sk_d == first
+
+
+@pytest.mark.parametrize("loss", [0.0, 0.2])
+@pytest.mark.parametrize("seed", range(16))
+def test_both_renew_the_ike_sa_at_once(seed, loss):
+    """RFC 7296 §2.8.1: whatever is lost, one SA is left, the same at both ends, and it works."""
+    wire, ends = connected(seed=seed, child_seconds=1e9, liveness_seconds=1e9)
+    wire.loss, wire.jitter = loss, 0.2
+    wire.initiator.rekey_ike(wire.now)
+    if seed % 2:
+        wire.run(until=wire.now + 0.1)
+    ends.answering.rekey_ike(wire.now)
+    settle(wire, ends, 300)
+    assert wire.initiator.state is State.ESTABLISHED, wire.events[-1]
+    assert_same_sa(wire, ends)
+    assert len(wire.initiator.own_spis) == len(ends.answering.own_spis) == 1
+    wire.loss = 0.0
+    ends.answering.rekey(wire.now)
+    settle(wire, ends)
+    assert wire.initiator.child.keys == ends.answering.child.keys
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_an_ike_sa_and_a_child_sa_at_once(seed):
+    """RFC 7296 §2.25.2: whoever comes second is asked to wait, and both are renewed in the end."""
+    wire, ends = connected(seed=seed, child_seconds=1e9)
+    sa, child = wire.initiator.sa, wire.initiator.child
+    first, second = (wire.initiator, ends.answering) if seed % 2 else (ends.answering, wire.initiator)
+    first.rekey_ike(wire.now)
+    second.rekey(wire.now)
+    settle(wire, ends, 120)
+    assert_same_sa(wire, ends)
+    if first is wire.initiator:
+        # The gateway of this test does not try again by itself.
+        assert wire.initiator.sa is not sa
+    if second is wire.initiator:
+        assert wire.initiator.child is not child
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_a_day_with_renewals_of_both_kinds(seed):
+    """24 hours of both, from both sides, with 5 % loss, doubling and reordering: nothing is lost, nothing piles up."""
+    wire, ends = connected(seed=seed, child_seconds=3600, ike_seconds=5400, liveness_seconds=600)
+    wire.loss, wire.doubling, wire.jitter = 0.05, 0.05, 0.3
+    dice = random.Random(seed)
+    seen = set()
+    for hour in range(24):
+        settle(wire, ends, 3600)
+        assert wire.initiator.state is State.ESTABLISHED, wire.events[-1]
+        seen.add(wire.initiator.sa.keys.sk_d)
+        if dice.random() < 0.4:
+            ends.answering.rekey(wire.now)
+        elif dice.random() < 0.4:
+            ends.answering.rekey_ike(wire.now)
+            if dice.random() < 0.5:
+                wire.initiator.rekey_ike(wire.now)
+        assert len(wire.initiator.own_spis) <= 4, hour
+        assert len(wire.gateway._by_spi) <= 4, hour
+    assert len(seen) >= 15
+    settle(wire, ends, 300)
+    assert_same_sa(wire, ends)
+    assert wire.initiator.child.keys == ends.answering.child.keys
+    renewed = [event for event in wire.events if isinstance(event, IkeRekeyed)]
+    assert len(renewed) >= 15
+
+
+@pytest.mark.parametrize(
+    ("payloads", "answer"),
+    [
+        ([], NotifyType.INVALID_SYNTAX),
+        ([Nonce(bytes(32))], NotifyType.INVALID_SYNTAX),
+        ([Nonce(bytes(32)), KeyExchange(31, bytes(31))], NotifyType.INVALID_SYNTAX),
+        ([Nonce(bytes(32)), KeyExchange(31, bytes(32))], NotifyType.INVALID_SYNTAX),
+        ([Nonce(bytes(32)), KeyExchange(14, bytes(256))], NotifyType.INVALID_KE_PAYLOAD),
+    ],
+)
+def test_ike_sas_that_are_not_granted(payloads, answer):
+    """A gateway that asks for an IKE SA in a wrong way is told so, and the tunnel stands."""
+    wire, ends = connected(child_seconds=1e9)
+    asking, sa = ends.answering, wire.initiator.sa
+    offer = build_proposals((wire.initiator.config.ike_offers[0],), Protocol.IKE, b"12345678")
+    asking._request(ExchangeType.CREATE_CHILD_SA, [SecurityAssociation(offer), *payloads], wire.now)
+    number = asking.sa.outstanding.message_id
+    wire.run(until=wire.now + 0.5)
+    response = next(
+        parsed
+        for to_gateway, _, data in reversed(wire.seen)
+        if to_gateway and (parsed := parse_message_untrusted(data[4:])).header.message_id == number
+        if parsed.header.exchange == ExchangeType.CREATE_CHILD_SA
+    )
+    assert answer in notifications(asking.sa.open(response))
+    assert wire.initiator.sa is sa
+    assert wire.initiator.state is State.ESTABLISHED
+
+
+def test_a_gateway_that_refuses_a_new_ike_sa():
+    """It is asked again later, not at once, and the tunnel stands meanwhile."""
+    wire, ends = connected(child_seconds=1e9)
+    sa = wire.initiator.sa
+    ends.answering._deleting = 1
+    wire.initiator.rekey_ike(wire.now)
+    settle(wire, ends, 5)
+    assert wire.initiator.sa is sa
+    ends.answering._deleting = None
+    settle(wire, ends, 20)
+    assert wire.initiator.sa is not sa
+    assert_same_sa(wire, ends)
+
+
+def test_the_old_ike_sa_serves_no_more():
+    """By an SA that is about to go nothing is granted: the gateway is asked to come again."""
+    wire, ends = connected(child_seconds=1e9)
+    old, child = ends.answering.sa, wire.initiator.child
+    wire.initiator.rekey_ike(wire.now)
+    wire.run(until=wire.now + 0.025)
+    assert wire.initiator.sa.own_spi != old.spi_i
+    number = old.next_request_id = old.next_request_id + 1
+    wire.initiator.receive(
+        bytes(4) + old.seal(ExchangeType.CREATE_CHILD_SA, number, [Nonce(bytes(32))], response=False)[0],
+        (wire.initiator.peer[0], 4500),
+        wire.now,
+    )
+    answers = [parse_message_untrusted(one.data[4:]) for one in wire.initiator.send(wire.now)]
+    assert [list(notifications(old.open(one))) for one in answers if one.header.message_id == number] == [
+        [NotifyType.TEMPORARY_FAILURE]
+    ]
+    wire.run(until=wire.now + 60)
+    assert old not in (ends.answering.sa, *ends.answering._others)
+    assert wire.initiator.child is child

@@ -38,13 +38,14 @@ from zesty_burrow.core.ike.events import (
     Closed,
     Event,
     Failed,
+    IkeRekeyed,
     Negotiated,
 )
 from zesty_burrow.core.ike.initiator import Initiator
 from zesty_burrow.core.ike.initiator_table import State
-from zesty_burrow.core.ike.party import Backoff
 from zesty_burrow.core.ike.proofs import identity_of
 from zesty_burrow.core.ike.registry import IdType
+from zesty_burrow.core.ike.sa import Backoff
 from zesty_burrow.core.ip import AddressRange, Network
 from zesty_burrow.core.profile.model import Profile, offers_of
 from zesty_burrow.core.profile.text import PEM_MARK
@@ -310,6 +311,8 @@ class Carrier:
             self._guarded(lambda: self._establish(event))
         elif isinstance(event, ChildRekeyed) and self._path is not None:
             self._path.add(self._flow_of(event.child), by_peer=event.by_peer)
+            self._renewals += 1
+        elif isinstance(event, IkeRekeyed):
             self._renewals += 1
         elif isinstance(event, ChildGone) and self._path is not None:
             self._path.drop(event.spi_in)

@@ -86,7 +86,7 @@ class LabClient:
         return {str(name): str(text) for name, text in answer["files"].items()}
 
     def call_host(self, host: str, call: str) -> dict[str, Any]:
-        """Make a gateway end all tunnels (``end``), probe its callers (``probe``) or renew keys (``rekey``)."""
+        """Make a gateway ``end`` all tunnels, ``probe`` its callers, or renew keys (``rekey``, ``rekey-ike``)."""
         return self._ask({"call": call, "host": host})
 
     def run(self, host: str, command: Sequence[str]) -> int:

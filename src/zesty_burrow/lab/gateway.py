@@ -16,7 +16,15 @@ from zesty_burrow.carrier.pump import Pump, udp_socket
 from zesty_burrow.core.esp.association import InboundSa, OutboundSa
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike.auth import PrivateKey
-from zesty_burrow.core.ike.events import ChildEstablished, ChildGone, ChildRekeyed, Closed, Endpoint, InnerNetwork
+from zesty_burrow.core.ike.events import (
+    ChildEstablished,
+    ChildGone,
+    ChildRekeyed,
+    Closed,
+    Endpoint,
+    IkeRekeyed,
+    InnerNetwork,
+)
 from zesty_burrow.core.ike.gateway import Gateway, GatewayEvent
 from zesty_burrow.core.ike.proofs import Callers, public_octets
 from zesty_burrow.core.ike.proposals import Offer
@@ -189,6 +197,8 @@ class GatewayHost:
             self._by_inner.update(dict.fromkeys(session.addresses, session))
         elif isinstance(event, ChildRekeyed):
             self._renew(event)
+        elif isinstance(event, IkeRekeyed):
+            self.renewed += 1
         elif isinstance(event, ChildGone):
             self._forget_pair(event.spi_in)
         elif isinstance(event, Closed):
@@ -260,11 +270,11 @@ class GatewayHost:
                 session.responder.probe(self._pump.now())
             self._pump.flush()
 
-    def rekey_all(self) -> None:
-        """New keys for every tunnel, asked for from this side."""
+    def rekey_all(self, *, ike: bool) -> None:
+        """New keys for every tunnel, or for the IKE SA behind it, asked for from this side."""
         if self._gateway is not None and self._pump is not None:
             for session in self._sessions():
-                session.responder.rekey(self._pump.now())
+                (session.responder.rekey_ike if ike else session.responder.rekey)(self._pump.now())
             self._pump.flush()
 
     def _sessions(self) -> list[Session]:

@@ -98,8 +98,8 @@ def _gateway(name: str, secrets: Secrets) -> Calls:
         account, sign_in = str(request["account"]), str(request["sign_in"])
         return {"files": host.add_account(account, sign_in, everything=bool(request["everything"]))}
 
-    def rekey_all(_: dict[str, Any]) -> dict[str, Any]:
-        host.rekey_all()
+    def rekey_all(request: dict[str, Any]) -> dict[str, Any]:
+        host.rekey_all(ike=request["call"] == "rekey-ike")
         return host.status()
 
     return {
@@ -107,6 +107,7 @@ def _gateway(name: str, secrets: Secrets) -> Calls:
         "status": lambda _: host.status(),
         "end": end_all,
         "rekey": rekey_all,
+        "rekey-ike": rekey_all,
         "probe": probe_all,
         "account": add_account,
     }

@@ -12,8 +12,8 @@ from cryptography import x509
 from zesty_burrow.core.credentials import AdditionalKey, Credentials, PreSharedKey
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike.events import Endpoint
-from zesty_burrow.core.ike.party import Backoff
 from zesty_burrow.core.ike.proposals import Offer
+from zesty_burrow.core.ike.sa import Backoff
 from zesty_burrow.core.ip import AddressRange
 from zesty_burrow.core.revocation import Revocations
 
@@ -49,6 +49,7 @@ class InitiatorConfig:
     gateway_key: Callable[[], PreSharedKey] | None = None
     gateway_keys: tuple[bytes, ...] = ()
     child_seconds: float = 3600.0
+    ike_seconds: float = 4 * 3600.0
     liveness_seconds: float = 30.0
     additional: AdditionalKey | None = None
     additional_required: bool = False

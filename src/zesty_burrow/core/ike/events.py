@@ -104,6 +104,14 @@ class ChildRekeyed:
 
 
 @dataclass(frozen=True, slots=True)
+class IkeRekeyed:
+    """Another IKE SA has come in place of the one in use; the child SAs are its own now."""
+
+    at: float
+    suite: Suite
+
+
+@dataclass(frozen=True, slots=True)
 class ChildGone:
     """A pair of ESP SAs that was replaced is not used by anybody any more."""
 
@@ -140,4 +148,15 @@ class KeyExport:
     spi_out: int = 0
 
 
-Event = Reached | Negotiated | Proven | SignedIn | ChildEstablished | ChildRekeyed | ChildGone | Failed | Closed
+Event = (
+    Reached
+    | Negotiated
+    | Proven
+    | SignedIn
+    | ChildEstablished
+    | ChildRekeyed
+    | ChildGone
+    | IkeRekeyed
+    | Failed
+    | Closed
+)

@@ -42,6 +42,8 @@ class Gateway:
         self.config = config
         self.address = address
         self.responders: dict[bytes, Responder] = {}
+        self._by_spi: dict[bytes, Responder] = {}
+        self._spis_of: dict[Responder, set[bytes]] = {}
         self.ignored: deque[str] = deque(maxlen=20)
         self._random = random
         self._secret = random(32)
@@ -103,6 +105,8 @@ class Gateway:
     def _forget(self, spi: bytes, responder: Responder) -> None:
         self._out.extend(responder.send(0.0))
         self.responders.pop(spi, None)
+        for own in self._spis_of.pop(responder, ()):
+            self._by_spi.pop(own, None)
         for key in [key for key, entry in self._by_init.items() if entry is responder]:
             del self._by_init[key]
 
@@ -113,10 +117,22 @@ class Gateway:
         elif header.exchange == ExchangeType.IKE_SA_INIT and header.message_id == 0 and not header.is_response:
             self._take_init(message, source, local_port, now)
         else:
-            responder = self.responders.get(header.responder_spi)
-            if responder is None or responder.spi_i != header.initiator_spi:
+            # After a rekeying that this side began, the first of the two SPIs is ours (RFC 7296 §2.2).
+            responder = self._by_spi.get(header.responder_spi if header.from_initiator else header.initiator_spi)
+            if responder is None:
                 raise Malformed("a message was turned away", why="no such IKE SA")
-            responder.receive(message, source, now)
+            try:
+                responder.receive(message, source, now)
+            finally:
+                self._route(responder)
+
+    def _route(self, responder: Responder) -> None:
+        """Messages with these SPIs are for it; it may have made new IKE SAs, and let old ones go."""
+        before, spis = self._spis_of.get(responder, set()), responder.own_spis
+        for spi in before - spis:
+            del self._by_spi[spi]
+        self._by_spi.update(dict.fromkeys(spis, responder))
+        self._spis_of[responder] = spis
 
     def _answer_clear(self, header: Header, to: Endpoint, port: int, payloads: list[Payload]) -> bytes:
         flags = Flag.RESPONSE | (0 if header.from_initiator else Flag.INITIATOR)
@@ -173,15 +189,15 @@ class Gateway:
         agreement = make_key_agreement(suite.group, self._random)
         shared = agreement.shared(value.data)
         responder = Responder(self.config, self._random, started=now)
-        responder.spi_i = message.header.initiator_spi
-        while responder.spi_r == bytes(8) or responder.spi_r in self.responders:
-            responder.spi_r = self._random(8)
+        responder.sa.spi_i = message.header.initiator_spi
+        while responder.sa.spi_r == bytes(8) or responder.sa.spi_r in self._by_spi:
+            responder.sa.spi_r = self._random(8)
         responder.nonce_i, responder.nonce_r = nonce.data, self._random(32)
         responder.peer = source
         responder.init_request = message.raw
         wanted = NotifyType.USE_PPK in notifications(message.payloads)
         responder.mixing = wanted and self.config.additional_key_of is not None
-        spis = responder.spi_i, responder.spi_r
+        spis = responder.sa.spi_i, responder.sa.spi_r
         header = Header(*spis, ExchangeType.IKE_SA_INIT, message.header.flags, 0)
         here, there = (self.address, port), source
         responder.init_response = self._answer_clear(
@@ -202,5 +218,6 @@ class Gateway:
         keys = derive_ike_keys(suite, shared, responder.nonce_i, responder.nonce_r, *spis)
         known = NotifyType.IKEV2_FRAGMENTATION_SUPPORTED in notifications(message.payloads)
         responder.adopt(keys, fragmenting=known)
-        self.responders[responder.spi_r] = responder
-        self._by_init[responder.spi_i, source] = responder
+        self.responders[responder.sa.spi_r] = responder
+        self._route(responder)
+        self._by_init[responder.sa.spi_i, source] = responder

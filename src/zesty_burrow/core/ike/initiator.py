@@ -110,10 +110,10 @@ class Initiator(Standing):
             data = data[4:]
         try:
             message = parse_message_untrusted(data)
-            self._check_header(message)
-            if self._is_old_fragment(message):
-                return
-            whole = self._whole(message)
+            self._choose_sa(message)
+            again = self._at.answer_to_old_fragment(message)
+            self._out.extend(again or ())
+            whole = self._at.whole(message) if again is None else None
             if whole is not None:
                 self._dispatch(whole, now)
         except Malformed as problem:
@@ -121,11 +121,12 @@ class Initiator(Standing):
 
     def next_timer(self) -> float | None:
         """When ``handle_timer`` wants to be called."""
-        times = [self._outstanding.due] if self._outstanding else []
+        times = [self.sa.outstanding.due] if self.sa.outstanding else []
+        times += self._others_due()
         if self._hint is not None and self.state is State.INIT_SENT:
             times.append(self._hint_due)
         if self.state is State.ESTABLISHED:
-            times += [self._keepalive_due, self._alive_due]
+            times += [self._keepalive_due, self._alive_due, self._ike_due if self._ike_due is not None else 0.0]
             times += [self._rekey_due] if self._rekey_due is not None else []
         return min(times) if times else None
 
@@ -134,15 +135,11 @@ class Initiator(Standing):
         if self._hint is not None and self.state is State.INIT_SENT and now >= self._hint_due:
             self._signal(Signal.GIVE_UP, now, None)
             return
-        if self._retransmit(now):
+        self._look_after_others(now)
+        if self._retransmit(now, self.sa):
             self._signal(Signal.GIVE_UP, now, None)
         if self.state is State.ESTABLISHED:
             self._look_after(now)
-
-    @property
-    def peer(self) -> Endpoint:
-        """Where IKE and ESP go at present."""
-        return self._peer
 
     def export_keys(self) -> KeyExport:
         """For an analyser, and only when the user has asked for it."""
@@ -150,8 +147,8 @@ class Initiator(Standing):
             raise ProgramFault("keys are to be exported before there are any")
         child = self.child
         return KeyExport(
-            self.spi_i,
-            self.spi_r,
+            self.sa.spi_i,
+            self.sa.spi_r,
             self.keys,
             child.keys if child else None,
             child.spi_in if child else 0,
@@ -171,43 +168,39 @@ class Initiator(Standing):
         if self.state not in transition.targets:
             raise ProgramFault(f"{signal} led from {before} to {self.state}")
 
-    def _check_header(self, message: Message) -> None:
-        header = message.header
-        if header.spi_is_foreign(self.spi_i, self.spi_r) or header.from_initiator or header.major_version != 2:
-            raise Malformed("a message was turned away", why="it belongs to another negotiation")
-
     def _dispatch(self, message: Message, now: float) -> None:
         header = message.header
-        if header.is_response:
+        if self._at is not self.sa:
+            self._take_backstage(message, now)
+        elif header.is_response:
             signal = RESPONSES.get(ExchangeType(header.exchange)) if header.exchange in _EXCHANGES else None
-            awaited = self._outstanding is not None and self._outstanding.message_id == header.message_id
+            waiting = self.sa.outstanding
+            awaited = waiting is not None and waiting.message_id == header.message_id
             if signal is None or not awaited:
                 raise Malformed("a message was turned away", why="it answers no request of ours")
             self._signal(signal, now, message)
-            return
-        self._take_request(message, now)
+        else:
+            self._take_request(message, now)
 
     def _take_request(self, message: Message, now: float) -> None:
         header = message.header
-        self._open(message)  # before anything else: only the gateway itself may ask
-        if header.message_id == self._peer_request_id - 1 and self._last_response:
-            self._out.extend(self._last_response)
+        if self._take_answer_again(message):
             return
         signal = REQUESTS.get(ExchangeType(header.exchange)) if header.exchange in _EXCHANGES else None
-        if signal is None or header.message_id != self._peer_request_id:
-            raise Malformed("a message was turned away", why="its number or exchange is not expected")
+        if signal is None:
+            raise Malformed("a message was turned away", why="its exchange is not expected")
         self._signal(signal, now, message)
 
     def _fail(self, error: BurrowError, now: float) -> None:
-        self._outstanding = None
+        self.sa.outstanding = None
         self._events.append(Failed(now, error))
         self.state = State.CLOSED
 
     # IKE_SA_INIT (RFC 7296 §1.2).
 
     def _on_start(self, _: Message | None, now: float) -> None:
-        while self.spi_i == bytes(8):
-            self.spi_i = self._random(8)
+        while self.sa.spi_i == bytes(8):
+            self.sa.spi_i = self._random(8)
         self._nonce = self._random(32)
         self._agreement = make_key_agreement(self.config.ike_offers[0].groups[0], self._random)
         self._send_init(now)
@@ -218,13 +211,13 @@ class Initiator(Standing):
         if self._agreement is None:
             raise ProgramFault("IKE_SA_INIT without a key")
         payloads = negotiation.init_payloads(
-            self.config, self._agreement, self._nonce, self._cookie, self.spi_i, self._peer
+            self.config, self._agreement, self._nonce, self._cookie, self.sa.spi_i, self.peer
         )
-        header = self._header(ExchangeType.IKE_SA_INIT, 0, response=False)
+        header = self.sa.header(ExchangeType.IKE_SA_INIT, 0, response=False)
         self._init_request = build_clear(header, payloads)
-        encapsulated = self._peer[1] == self.config.encapsulation_port
+        encapsulated = self.peer[1] == self.config.encapsulation_port
         framed = with_marker(self._init_request, encapsulated)
-        self._ask([framed], 0, now, self.config.local_port, self._peer)
+        self._ask([framed], 0, now, 0.0, self.sa)
 
     def _on_init_response(self, message: Message, now: float) -> None:
         if not self._reached:
@@ -269,19 +262,20 @@ class Initiator(Standing):
             raise Malformed("an IKE_SA_INIT response is refused", why="the responder's SPI is zero")
         suite = accepted[1]
         shared = self._agreement.shared(value.data)
-        self._answered(0)
-        self.spi_r = message.header.responder_spi
+        self.sa.answered(0)
+        self.sa.next_request_id = 0
+        self.sa.spi_r = message.header.responder_spi
         self._peer_nonce, self._init_response = nonce.data, message.raw
-        self._use_keys(derive_ike_keys(suite, shared, self._nonce, nonce.data, self.spi_i, self.spi_r))
+        self.sa.use_keys(derive_ike_keys(suite, shared, self._nonce, nonce.data, self.sa.spi_i, self.sa.spi_r))
         self._agreement, self._hint = None, None
         every = notifications(message.payloads)
         self._peer_hashes = negotiation.announced_hashes(every)
-        self._fragmenting = NotifyType.IKEV2_FRAGMENTATION_SUPPORTED in every
+        self.sa.fragmenting = NotifyType.IKEV2_FRAGMENTATION_SUPPORTED in every
         told = every.get(NotifyType.NAT_DETECTION_SOURCE_IP)
-        expected = nat_detection_hash(self.spi_i, self.spi_r, self._peer)
+        expected = nat_detection_hash(self.sa.spi_i, self.sa.spi_r, self.peer)
         self._events.append(Negotiated(now, suite, nat_there=told is not None and told.data != expected))
         # RFC 7296 §2.23: from here on port 4500, whether or not there is an address translator.
-        self._peer = (self._peer[0], self.config.encapsulation_port)
+        self.peer = (self.peer[0], self.config.encapsulation_port)
         self._spi_in = negotiation.fresh_spi(self._random)
         try:
             config = self.config
@@ -340,14 +334,14 @@ class Initiator(Standing):
         own = self.config.additional
         if self._mixing and own is not None and self.keys is not None:
             host, required = self.config.gateway[0], self.config.additional_required
-            self.keys = additional.keys_after(self.keys, own, required, payloads, host)
+            self.sa.keys = additional.keys_after(self.keys, own, required, payloads, host)
 
     # IKE_AUTH (RFC 7296 §1.2, §2.15, §2.16).
 
     def _auth_payloads(self, message: Message, now: float) -> tuple[Payload, ...] | None:
         """What is inside an IKE_AUTH response; None after an error that ends the negotiation."""
         payloads = self._open(message)
-        self._answered(message.header.message_id)
+        self.sa.answered(message.header.message_id)
         unknown = unknown_critical(payloads)
         if unknown is not None:
             # RFC 7296 §2.5: in a response that cannot be told to the gateway; the negotiation ends.
@@ -476,12 +470,12 @@ class Initiator(Standing):
         )
         self._events.append(self.child)
         self._alive_due = now + self.config.liveness_seconds
-        self._rekey_due = now + self._child_lifetime()
+        self._rekey_due = now + self._a_little_less(self.config.child_seconds)
         self._keepalive_due = now + KEEPALIVE_EVERY
         self.state = State.ESTABLISHED
 
     def _on_abandon(self, _: Message | None, now: float) -> None:
-        self._outstanding = None
+        self.sa.outstanding = None
         self._events.append(Closed(now, by_peer=False))
         self.state = State.CLOSED
 
@@ -491,7 +485,7 @@ class Initiator(Standing):
         elif self._eap is not None and self._eap.refusal is not None:
             self._fail(self._refused(), now)
         else:
-            host, port = self._peer
+            host, port = self.peer
             complaint = f"; the last thing it sent was turned away: {self.ignored[-1]}" if self.ignored else ""
             where = "to the first message" if not self._reached else f"any more, while {self.state}"
             why = f"no answer {where} for {self.config.backoff.give_up:g} seconds{complaint}"

@@ -33,6 +33,7 @@ class Signal(StrEnum):
     CHILD_REQUEST = "CREATE_CHILD_SA request"
     CHILD_RESPONSE = "CREATE_CHILD_SA response"
     REKEY = "rekey"
+    REKEY_IKE = "rekey the IKE SA"
     PROBE = "probe"
     GIVE_UP = "time-out"
     CLOSE = "close"
@@ -72,6 +73,7 @@ TRANSITIONS = MappingProxyType(
         (_S.ESTABLISHED, _G.CHILD_RESPONSE): _to("_on_child_response", _S.ESTABLISHED),
         (_S.ESTABLISHED, _G.INFORMATIONAL_RESPONSE): _to("_on_alive", _S.ESTABLISHED),
         (_S.ESTABLISHED, _G.REKEY): _to("_on_rekey", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.REKEY_IKE): _to("_on_rekey_ike", _S.ESTABLISHED),
         (_S.ESTABLISHED, _G.PROBE): _to("_on_probe", _S.ESTABLISHED),
         (_S.ESTABLISHED, _G.GIVE_UP): _to("_on_lost", _S.CLOSED),
         (_S.ESTABLISHED, _G.CLOSE): _to("_on_close", _S.CLOSING),

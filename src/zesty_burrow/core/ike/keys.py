@@ -43,14 +43,28 @@ class IkeKeys:
         return make_protection(self.suite.encryption, key, integrity, random, self.suite.integrity)
 
 
-def derive_ike_keys(suite: Suite, shared: bytes, nonce_i: bytes, nonce_r: bytes, spi_i: bytes, spi_r: bytes) -> IkeKeys:
-    """SKEYSEED = prf(Ni | Nr, g^ir); {SK_*} = prf+(SKEYSEED, Ni | Nr | SPIi | SPIr)."""
+def derive_ike_keys(
+    suite: Suite,
+    shared: bytes,
+    nonce_i: bytes,
+    nonce_r: bytes,
+    spi_i: bytes,
+    spi_r: bytes,
+    previous: IkeKeys | None = None,
+) -> IkeKeys:
+    """SKEYSEED = prf(Ni | Nr, g^ir); {SK_*} = prf+(SKEYSEED, Ni | Nr | SPIi | SPIr).
+
+    In a rekeying SKEYSEED = prf(SK_d (old), g^ir (new) | Ni | Nr), by the old PRF (RFC 7296 §2.18).
+    """
     from zesty_burrow.core.policy.algorithms import BY_NUMBER, TransformType
 
     prf_size = BY_NUMBER[TransformType.PRF, suite.prf].size
     encryption_size, integrity_size = key_sizes(suite.encryption, suite.key_bits, suite.integrity)
     half = suite.prf in HALF_NONCE_PRFS
-    seed = prf(suite.prf, nonce_i[:8] + nonce_r[:8] if half else nonce_i + nonce_r, shared)
+    if previous is None:
+        seed = prf(suite.prf, nonce_i[:8] + nonce_r[:8] if half else nonce_i + nonce_r, shared)
+    else:
+        seed = prf(previous.suite.prf, previous.sk_d, shared + nonce_i + nonce_r)
     sizes = [prf_size, integrity_size, integrity_size, encryption_size, encryption_size, prf_size, prf_size]
     material = prf_plus(suite.prf, seed, nonce_i + nonce_r + spi_i + spi_r, sum(sizes))
     parts, at = [], 0

@@ -19,7 +19,6 @@ from zesty_burrow.core.ike.config import CERTIFICATE, RAW_KEY, SHARED_KEY
 from zesty_burrow.core.ike.events import (
     ChildEstablished,
     Closed,
-    Datagram,
     Endpoint,
     Failed,
     InnerNetwork,
@@ -28,7 +27,6 @@ from zesty_burrow.core.ike.events import (
 from zesty_burrow.core.ike.keys import IkeKeys, derive_child_keys, shared_key_auth, signed_octets
 from zesty_burrow.core.ike.message import Message, find, find_typed, unknown_critical
 from zesty_burrow.core.ike.negotiation import ranges_of, selectors
-from zesty_burrow.core.ike.party import Backoff, with_marker
 from zesty_burrow.core.ike.payloads import (
     Authentication,
     Certificate,
@@ -54,6 +52,7 @@ from zesty_burrow.core.ike.registry import (
     PayloadType,
     Protocol,
 )
+from zesty_burrow.core.ike.sa import Backoff
 from zesty_burrow.core.ike.upkeep import Upkeep
 from zesty_burrow.core.ip import AddressRange, intersect, same_families
 from zesty_burrow.core.protection import Random
@@ -83,6 +82,7 @@ class Signal(StrEnum):
     CHILD_RESPONSE = "CREATE_CHILD_SA response"
     PROBE = "probe"
     REKEY = "rekey"
+    REKEY_IKE = "rekey the IKE SA"
 
 
 _S, _G = State, Signal
@@ -100,6 +100,7 @@ TRANSITIONS = MappingProxyType(
         (_S.ESTABLISHED, _G.CHILD_RESPONSE): "_on_child_response",
         (_S.ESTABLISHED, _G.PROBE): "_on_probe",
         (_S.ESTABLISHED, _G.REKEY): "_on_rekey",
+        (_S.ESTABLISHED, _G.REKEY_IKE): "_on_rekey_ike",
         (_S.ESTABLISHED, _G.GIVE_UP): "_on_deleted",
         (_S.ESTABLISHED, _G.CLOSE): "_on_close",
         (_S.CLOSING, _G.INFORMATIONAL_REQUEST): "_on_informational",
@@ -151,18 +152,17 @@ class Responder(Upkeep):
     """Made by :class:`Gateway` once IKE_SA_INIT is answered; takes what is protected."""
 
     def __init__(self, config: ResponderConfig, random: Random, *, started: float) -> None:
-        super().__init__(random, config.backoff, config.esp_offers, is_initiator=False)
+        offers = config.ike_offers, config.esp_offers
+        super().__init__(random, config.backoff, offers, ("", 0), 4500, is_initiator=False)
         self.config = config
         self.state = State.AUTH_AWAITED
         self.started = started
-        self.peer: Endpoint = ("", 0)
         self.init_request = b""
         self.init_response = b""
         self.nonce_i = b""
         self.nonce_r = b""
         self.account = ""
-        self._peer_request_id = 1
-        self._next_request_id = -1
+        self.sa.peer_request_id = 1
         self._first: tuple[Payload, ...] = ()
         self._own_id = Identification(PayloadType.IDr, config.identity.type, config.identity.octets())
         self._peer_id: Identification | None = None
@@ -174,28 +174,29 @@ class Responder(Upkeep):
     def receive(self, message: Message, source: Endpoint, now: float) -> None:
         """Take a message that carries our SPIs. Raises :class:`Malformed` for what has to be ignored."""
         header = message.header
-        if not header.from_initiator or header.exchange not in ExchangeType._value2member_map_:
-            raise Malformed("a message was turned away", why="it does not come from the initiator")
-        if self._is_old_fragment(message):
+        self._choose_sa(message)
+        if header.exchange not in ExchangeType._value2member_map_:
+            raise Malformed("a message was turned away", why="its exchange is not expected")
+        again = self._at.answer_to_old_fragment(message)
+        self._out.extend(again or ())
+        whole = self._at.whole(message) if again is None else None
+        if whole is not None:
+            self._dispatch(whole, source, now)
+
+    def _dispatch(self, message: Message, source: Endpoint, now: float) -> None:
+        header, waiting = message.header, self.sa.outstanding
+        if self._at is not self.sa:
+            self._take_backstage(message, now)
             return
-        whole = self._whole(message)
-        if whole is None:
-            return
-        message = whole
         if header.is_response:
             self._open(message)
-            if self._outstanding is None or self._outstanding.message_id != header.message_id:
+            if waiting is None or waiting.message_id != header.message_id:
                 raise Malformed("a message was turned away", why="it answers no request of ours")
             of_child = header.exchange == ExchangeType.CREATE_CHILD_SA
             self._signal(Signal.CHILD_RESPONSE if of_child else Signal.INFORMATIONAL_RESPONSE, message, now)
             return
-        if header.message_id == self._peer_request_id - 1 and self._last_response:
-            self._open(message)
-            self._out.extend(dataclasses.replace(one, destination=source) for one in self._last_response)
+        if self._take_answer_again(message):
             return
-        if header.message_id != self._peer_request_id:
-            raise Malformed("a message was turned away", why="its number is not expected")
-        self._open(message)
         signal = _REQUESTS.get(ExchangeType(header.exchange))
         if signal is None:
             raise Malformed("a message was turned away", why="its exchange is not expected")
@@ -205,8 +206,8 @@ class Responder(Upkeep):
 
     def adopt(self, keys: IkeKeys, *, fragmenting: bool) -> None:
         """Take what IKE_SA_INIT gave: keys, and whether long messages may go in parts."""
-        self._use_keys(keys)
-        self._fragmenting = fragmenting
+        self.sa.use_keys(keys)
+        self.sa.fragmenting = fragmenting
 
     def close(self, now: float) -> None:
         """End the IKE SA with a DELETE."""
@@ -220,19 +221,26 @@ class Responder(Upkeep):
         """New keys for the child SA, now."""
         self._signal(Signal.REKEY, None, now)
 
+    def rekey_ike(self, now: float) -> None:
+        """New keys for the IKE SA, now."""
+        self._signal(Signal.REKEY_IKE, None, now)
+
     def next_timer(self) -> float | None:
         """When ``handle_timer`` wants to be called."""
-        if self._outstanding is not None:
-            return self._outstanding.due
-        half_open = self.state not in (State.ESTABLISHED, State.CLOSED)
-        return self.started + self.config.half_open_seconds if half_open else None
+        times = self._others_due()
+        if self.sa.outstanding is not None:
+            times.append(self.sa.outstanding.due)
+        elif self.state not in (State.ESTABLISHED, State.CLOSED):
+            times.append(self.started + self.config.half_open_seconds)
+        return min(times) if times else None
 
     def handle_timer(self, now: float) -> None:
         """Retransmit, or give up on a peer that has fallen silent."""
+        self._look_after_others(now)
         half_open = self.state in (State.AUTH_AWAITED, State.SIGNING_IN, State.CONFIRMING)
         if half_open and now >= self.started + self.config.half_open_seconds:
             self._signal(Signal.CLOSE, None, now)
-        elif self._retransmit(now):
+        elif self._retransmit(now, self.sa):
             self._signal(Signal.GIVE_UP, None, now)
 
     # Inside.
@@ -244,13 +252,6 @@ class Responder(Upkeep):
                 raise ProgramFault(f"{signal} is not possible while {self.state}")
             raise Malformed("a message is out of place", why=f"{signal} while {self.state}")
         getattr(self, handler)(message, now)
-
-    def _respond(self, message: Message, payloads: Sequence[Payload]) -> None:
-        header = message.header
-        parts = self._seal(header.exchange, header.message_id, payloads, response=True)
-        self._last_response = tuple(Datagram(with_marker(part, encapsulated=True), 4500, self.peer) for part in parts)
-        self._peer_request_id += 1
-        self._out.extend(self._last_response)
 
     def _refuse(self, message: Message, notification: NotifyType, now: float, why: str) -> None:
         self._respond(message, [Notify(notification)])
@@ -302,7 +303,7 @@ class Responder(Upkeep):
             if required:
                 raise Malformed("a caller is refused", why="it has no additional key, and one is needed here")
             return payloads, []
-        self.keys, judged, said = additional.taken_by_gateway(self.keys, key_of, required, payloads)
+        self.sa.keys, judged, said = additional.taken_by_gateway(self.keys, key_of, required, payloads)
         return judged, said
 
     def _own_proof(self, callers_key: bytes) -> list[Payload]:
@@ -406,6 +407,8 @@ class Responder(Upkeep):
         answer, _ = self._take_deletes(payloads, now)
         self._respond(message, answer)
         if any(isinstance(entry, Delete) and entry.protocol == Protocol.IKE for entry in payloads):
+            if self._succeed_by_rival(now):
+                return
             self._events.append(Closed(now, by_peer=True, reason="the caller ended the tunnel"))
             self.state = State.CLOSED
 
@@ -418,14 +421,11 @@ class Responder(Upkeep):
     def _on_rekey(self, _: Message | None, now: float) -> None:
         self._begin_rekey(now)
 
-    def _request(self, exchange: ExchangeType, payloads: list[Payload], now: float, give_up: float = 0.0) -> None:
-        self._next_request_id += 1
-        parts = self._seal(exchange, self._next_request_id, payloads, response=False)
-        framed = [with_marker(part, encapsulated=True) for part in parts]
-        self._ask(framed, self._next_request_id, now, 4500, self.peer, give_up)
+    def _on_rekey_ike(self, _: Message | None, now: float) -> None:
+        self._begin_succession(now)
 
     def _on_probe(self, _: Message | None, now: float) -> None:
-        if self._outstanding is None:
+        if self.sa.outstanding is None:
             self._request(ExchangeType.INFORMATIONAL, [], now)
 
     def _on_alive(self, message: Message, now: float) -> None:
@@ -438,7 +438,7 @@ class Responder(Upkeep):
 
     def _on_deleted(self, message: Message | None, now: float) -> None:
         if message is not None:
-            self._answered(message.header.message_id)
+            self._at.answered(message.header.message_id)
         self._events.append(Closed(now, by_peer=False))
         self.state = State.CLOSED
 

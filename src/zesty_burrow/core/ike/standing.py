@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
 from zesty_burrow.core.ike.config import InitiatorConfig
-from zesty_burrow.core.ike.events import Closed, Datagram, Endpoint
+from zesty_burrow.core.ike.events import Closed, Datagram
 from zesty_burrow.core.ike.initiator_table import Signal, State
 from zesty_burrow.core.ike.message import Message
-from zesty_burrow.core.ike.party import KEEPALIVE, with_marker
-from zesty_burrow.core.ike.payloads import Delete, Payload
+from zesty_burrow.core.ike.party import KEEPALIVE
+from zesty_burrow.core.ike.payloads import Delete
 from zesty_burrow.core.ike.registry import ExchangeType, Protocol
 from zesty_burrow.core.ike.upkeep import Upkeep
 from zesty_burrow.core.protection import Random
@@ -22,10 +20,10 @@ class Standing(Upkeep):
     """The base of the initiator."""
 
     def __init__(self, config: InitiatorConfig, random: Random) -> None:
-        super().__init__(random, config.backoff, config.esp_offers, is_initiator=True)
+        offers = config.ike_offers, config.esp_offers
+        super().__init__(random, config.backoff, offers, config.gateway, config.local_port, is_initiator=True)
         self.state = State.IDLE
         self.config = config
-        self._peer: Endpoint = config.gateway
         self._keepalive_due = 0.0
         self._alive_due = 0.0
 
@@ -44,43 +42,39 @@ class Standing(Upkeep):
         """New keys for the child SA, now."""
         self._signal(Signal.REKEY, now, None)
 
+    def rekey_ike(self, now: float) -> None:
+        """New keys for the IKE SA, now."""
+        self._signal(Signal.REKEY_IKE, now, None)
+
     def _look_after(self, now: float) -> None:
         """What a standing tunnel needs from time to time."""
         if now >= self._keepalive_due:
             self._keepalive_due = now + KEEPALIVE_EVERY
-            self._out.append(Datagram(KEEPALIVE, self.config.local_port, self._peer))
+            self._out.append(Datagram(KEEPALIVE, self.local_port, self.peer))
         if self._rekey_due is not None and now >= self._rekey_due:
-            self._rekey_due = now + self._child_lifetime()
+            self._rekey_due = now + self._a_little_less(self.config.child_seconds)
             self._signal(Signal.REKEY, now, None)
+        if self._ike_due is None:
+            self._ike_due = now + self._a_little_less(self.config.ike_seconds)
+        if now >= self._ike_due:
+            self._ike_due = None
+            self._signal(Signal.REKEY_IKE, now, None)
         if now >= self._alive_due:
             self._alive_due = now + self.config.liveness_seconds
-            if self._outstanding is None:
+            if self.sa.outstanding is None:
                 self._signal(Signal.PROBE, now, None)
 
-    def _child_lifetime(self) -> float:
+    def _a_little_less(self, seconds: float) -> float:
         """Up to a tenth earlier, so that many tunnels are not rekeyed at one time (RFC 7296 §2.8)."""
-        return self.config.child_seconds * (1 - self._random(1)[0] / 2560)
-
-    def _request(self, exchange: ExchangeType, payloads: list[Payload], now: float, give_up: float = 0.0) -> None:
-        self._next_request_id += 1
-        parts = self._seal(exchange, self._next_request_id, payloads, response=False)
-        framed = [with_marker(part, encapsulated=True) for part in parts]
-        self._ask(framed, self._next_request_id, now, self.config.local_port, self._peer, give_up)
-
-    def _respond(self, message: Message, payloads: Sequence[Payload]) -> None:
-        header = message.header
-        parts = self._seal(header.exchange, header.message_id, payloads, response=True)
-        self._last_response = tuple(
-            Datagram(with_marker(part, encapsulated=True), self.config.local_port, self._peer) for part in parts
-        )
-        self._peer_request_id += 1
-        self._out.extend(self._last_response)
+        return seconds * (1 - self._random(1)[0] / 2560)
 
     def _on_informational(self, message: Message, now: float) -> None:
         payloads = self._open(message)
         deletes = [entry for entry in payloads if isinstance(entry, Delete)]
         if any(entry.protocol == Protocol.IKE for entry in deletes):
             self._respond(message, [])
+            if self._succeed_by_rival(now):
+                return
             self._events.append(Closed(now, by_peer=True, reason="the gateway ended the tunnel"))
             self.state = State.CLOSED
             return
@@ -100,6 +94,10 @@ class Standing(Upkeep):
     def _on_rekey(self, _: Message | None, now: float) -> None:
         if not self._begin_rekey(now):
             self._rekey_due = now + 1.0
+
+    def _on_rekey_ike(self, _: Message | None, now: float) -> None:
+        if not self._begin_succession(now):
+            self._ike_due = now + 1.0
 
     def _on_probe(self, _: Message | None, now: float) -> None:
         self._request(ExchangeType.INFORMATIONAL, [], now)
@@ -123,7 +121,7 @@ class Standing(Upkeep):
     def _on_deleted(self, message: Message | None, now: float) -> None:
         if message is not None:
             self._open(message)
-            self._answered(message.header.message_id)
+            self._at.answered(message.header.message_id)
         self._events.append(Closed(now, by_peer=False))
         self.state = State.CLOSED
 

@@ -1,6 +1,6 @@
 """What both ends do while an IKE SA stands: child SAs are rekeyed and deleted, the peer is asked whether it lives.
 
-RFC 7296 §1.3.3, §1.4, §2.4, §2.8. The IKE SA itself is not rekeyed yet.
+RFC 7296 §1.3.3, §1.4, §2.4, §2.8. How the IKE SA itself is renewed stands in :mod:`succession`.
 """
 
 from __future__ import annotations
@@ -8,12 +8,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from zesty_burrow.core.ike.events import ChildEstablished, ChildGone, ChildRekeyed
+from zesty_burrow.core.ike.events import ChildEstablished, ChildGone, ChildRekeyed, Endpoint
 from zesty_burrow.core.ike.keyexchange import METHODS, KeyAgreement, make_key_agreement
 from zesty_burrow.core.ike.keys import derive_child_keys
 from zesty_burrow.core.ike.message import Message, find, find_typed, notifications
 from zesty_burrow.core.ike.negotiation import fresh_spi, ranges_of, selectors
-from zesty_burrow.core.ike.party import Backoff, Party
 from zesty_burrow.core.ike.payloads import (
     Delete,
     KeyExchange,
@@ -25,13 +24,12 @@ from zesty_burrow.core.ike.payloads import (
 )
 from zesty_burrow.core.ike.proposals import Offer, accept_answer, build_proposals, choose
 from zesty_burrow.core.ike.registry import ExchangeType, NotifyType, PayloadType, Protocol
+from zesty_burrow.core.ike.sa import Backoff
+from zesty_burrow.core.ike.succession import Succession
 from zesty_burrow.core.ike.suite import Suite
 from zesty_burrow.core.ip import AddressRange, intersect
 from zesty_burrow.core.protection import Random
 from zesty_burrow.errors import Malformed
-
-RETRY = 10.0
-"""Seconds after which a rekeying that was put off is tried again."""
 
 
 @dataclass(slots=True)
@@ -53,11 +51,21 @@ class Rival:
     lowest: bytes
 
 
-class Upkeep(Party):
+class Upkeep(Succession):
     """The base of both ends. ``child`` is the pair of SAs in use; ``_replaced`` those that are about to go."""
 
-    def __init__(self, random: Random, backoff: Backoff, esp_offers: tuple[Offer, ...], *, is_initiator: bool) -> None:
-        super().__init__(random, backoff, is_initiator=is_initiator)
+    def __init__(
+        self,
+        random: Random,
+        backoff: Backoff,
+        offers: tuple[tuple[Offer, ...], tuple[Offer, ...]],
+        peer: Endpoint,
+        local_port: int,
+        *,
+        is_initiator: bool,
+    ) -> None:
+        ike_offers, esp_offers = offers
+        super().__init__(random, backoff, ike_offers, peer, local_port, is_initiator=is_initiator)
         self.child: ChildEstablished | None = None
         self._esp_offers = esp_offers
         self._replaced: dict[int, ChildEstablished] = {}
@@ -66,13 +74,11 @@ class Upkeep(Party):
         self._rekey_due: float | None = None
         self._deleting: int | None = None
 
-    # What an end offers and how it asks and answers.
+    def _is_busy(self) -> bool:
+        return self._pending is not None or self._deleting is not None
 
-    def _request(self, exchange: ExchangeType, payloads: list[Payload], now: float, give_up: float = 0.0) -> None:
-        raise NotImplementedError
-
-    def _respond(self, message: Message, payloads: Sequence[Payload]) -> None:
-        raise NotImplementedError
+    def _answer_deletes(self, payloads: Sequence[Payload], now: float) -> list[Payload]:
+        return self._take_deletes(payloads, now)[0]
 
     def _rekey_offers(self) -> tuple[Offer, ...]:
         """As for the first child SA, with a key exchange of the IKE SA's group, so that old keys tell nothing."""
@@ -84,7 +90,9 @@ class Upkeep(Party):
     def _begin_rekey(self, now: float) -> bool:
         """Ask for a new pair of SAs in place of the present one; False where it has to wait."""
         child = self.child
-        if child is None or self._outstanding is not None or self._pending is not None or self.keys is None:
+        if child is None or self.sa.outstanding is not None or self._pending is not None or self.keys is None:
+            return False
+        if self._successor is not None:
             return False
         offers = self._rekey_offers()
         agreement = make_key_agreement(self.keys.suite.group, self._random)
@@ -107,19 +115,23 @@ class Upkeep(Party):
     def _take_child_response(self, message: Message, now: float) -> None:
         """The peer's answer to a rekeying; what it refuses is tried again later."""
         payloads = self._open(message)
+        self._expect_answer(message)
+        if self._successor is not None:
+            self._take_succession_response(message, payloads, now)
+            return
         pending, self._pending = self._pending, None
-        if not self._answered(message.header.message_id) or pending is None:
+        if pending is None:
             raise Malformed("a message was turned away", why="no child SA was asked for")
         answer, nonce = find(payloads, SecurityAssociation), find(payloads, Nonce)
         value = find(payloads, KeyExchange)
         accepted = accept_answer(answer.proposals, pending.offers, Protocol.ESP) if answer else None
         if accepted is None or nonce is None or value is None or value.group != pending.agreement.group:
-            self._rekey_due = now + RETRY
+            self._rekey_due = self._later(now)
             return
         shared = pending.agreement.shared(value.data)
         local, remote = _agreed(payloads, pending.old, initiated=True)
         if self.keys is None or not local or not remote or len(accepted[0].spi) != 4:
-            self._rekey_due = now + RETRY
+            self._rekey_due = self._later(now)
             return
         keys = derive_child_keys(self.keys, accepted[1], pending.nonce, nonce.data, shared)
         spis = int.from_bytes(pending.spi), int.from_bytes(accepted[0].spi)
@@ -146,6 +158,13 @@ class Upkeep(Party):
     def _take_child_request(self, message: Message, now: float) -> None:
         """The peer wants to rekey a child SA; anything else in such an exchange is declined (RFC 7296 §1.3)."""
         payloads = self._open(message)
+        asked = find(payloads, SecurityAssociation)
+        if asked is not None and asked.proposals[0].protocol == Protocol.IKE:
+            self._take_succession_request(message, payloads, now)
+            return
+        if self._successor is not None:
+            self._respond(message, [Notify(NotifyType.TEMPORARY_FAILURE)])
+            return
         told = notifications(payloads).get(NotifyType.REKEY_SA)
         old = self.child
         if told is None or told.protocol != Protocol.ESP or self.keys is None:
@@ -233,8 +252,7 @@ class Upkeep(Party):
     def _take_informational_response(self, message: Message, now: float) -> None:
         """The answer to a probe or to our own DELETE: pairs that the peer has let go of are gone."""
         payloads = self._open(message)
-        if not self._answered(message.header.message_id):
-            raise Malformed("a message was turned away", why="it answers no request of ours")
+        self._expect_answer(message)
         self._take_deletes(payloads, now)
         gone, self._deleting = self._deleting, None
         if gone is not None and self._replaced.pop(gone, None) is not None:
