@@ -24,6 +24,7 @@ COMMANDS: dict[str, Entry] = {
     "credentials": Entry("credentials", "list, change, forget or try names, passwords and keys"),
     "export": Entry("export_profiles", "write profiles to a file or an archive that can be imported again"),
     "remove": Entry("remove_profiles", "remove profiles, or a provider with its credentials"),
+    "rehearse": Entry("rehearse", "go through profiles for real, without touching this machine, and compare them"),
     "connect": Entry("connect", "bring a tunnel up"),
     "status": Entry("status", "say whether a tunnel is up, and how it does"),
     "verify": Entry("verify", "observe what the outside sees, and judge"),

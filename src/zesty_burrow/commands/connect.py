@@ -10,17 +10,23 @@ from zesty_burrow.carrier.carrier import Carrier, CarrierEnd, CarrierOptions
 from zesty_burrow.carrier.detach import run_detached
 from zesty_burrow.carrier.status import StepDone, TunnelStatus
 from zesty_burrow.commands.context import Context
+from zesty_burrow.commands.rehearse import latest_rehearsals
 from zesty_burrow.commands.signing_in import choose, explained
 from zesty_burrow.core.profile.model import offers_of
+from zesty_burrow.core.rehearsal import CHOICES, recommend
+from zesty_burrow.errors import NotFound
 from zesty_burrow.host.journal import is_left_over, restore
 from zesty_burrow.report.result import EndResult, Result, UpResult
+from zesty_burrow.store.shelves import Shelves
 
 EXAMPLE = "zesty connect quillwort-lisbon --detach"
 
 
 def add_arguments(parser: ArgumentParser) -> None:
     """The command's words."""
-    parser.add_argument("name", help="a profile's name, or a city that only one profile has")
+    parser.add_argument(
+        "name", help="a profile's name, or a city that only one profile has; or nearest, fastest, strongest"
+    )
     parser.add_argument("--detach", action="store_true", help="go on in the background once the tunnel is up")
     parser.add_argument("--ask", action="store_true", help="ask for name and password, use them once, keep nothing")
     parser.add_argument(
@@ -34,6 +40,19 @@ def add_arguments(parser: ArgumentParser) -> None:
     )
 
 
+def wanted_name(name: str, shelves: Shelves, context: Context) -> str:
+    """The name itself, or what the latest rehearsal found to be the nearest, fastest or strongest."""
+    if name not in CHOICES or any(row.name == name for _, row in shelves.list_profiles([name])):
+        return name
+    taken_at, rehearsals = latest_rehearsals(context)
+    best = recommend(rehearsals).get(name)
+    if best is None:
+        why = f"none was fit in the rehearsal of {taken_at}" if taken_at else "nothing has been rehearsed yet"
+        raise NotFound(f"nobody knows which profile is the {name}", why=why, next_step="Run `zesty rehearse`.")
+    context.reporter.note(f"The {name} is {best.profile}, by the rehearsal of {taken_at}.")
+    return best.profile
+
+
 def run(args: Namespace, context: Context) -> Result:
     """Set up, carry, put back."""
     context.paths.make(context.paths.state)
@@ -42,7 +61,7 @@ def run(args: Namespace, context: Context) -> Result:
         context.reporter.note("An earlier tunnel left something behind; putting this machine back first.")
         restore(context.paths.journal)
     with context.shelves() as shelves:
-        profile, _, _ = shelves.find_profile(args.name)
+        profile, _, _ = shelves.find_profile(wanted_name(args.name, shelves, context))
         offers_of(profile)
         chosen = choose(profile, shelves, context, ask=args.ask)
     if args.export_keys:

@@ -13,16 +13,25 @@ EXAMPLE = "zesty list --place PT lisbon"
 
 def add_arguments(parser: ArgumentParser) -> None:
     """The command's words."""
-    parser.add_argument("word", nargs="*", help="show profiles with this in name, place, provider, protocol or tags")
+    add_filters(parser)
+
+
+def add_filters(parser: ArgumentParser) -> None:
+    """The words that say which profiles are meant."""
+    parser.add_argument("word", nargs="*", help="profiles with this in name, place, provider, protocol or tags")
     parser.add_argument("--place", help="in this city or country (its two letters)")
     parser.add_argument("--provider", help="of this provider")
     parser.add_argument("--protocol", help="with this protocol")
     parser.add_argument("--tag", help="with this tag")
 
 
+def filters(args: Namespace) -> dict[str, str]:
+    """What the options of ``add_filters`` ask for."""
+    return {key: value for key in ("place", "provider", "protocol", "tag") if (value := getattr(args, key))}
+
+
 def run(args: Namespace, context: Context) -> ListResult:
     """All that match every word and every option."""
-    where = {key: value for key in ("place", "provider", "protocol", "tag") if (value := getattr(args, key))}
     with context.shelves() as shelves:
-        rows = shelves.list_profiles(args.word, **where)
+        rows = shelves.list_profiles(args.word, **filters(args))
     return ListResult(tuple({**asdict(row), "for": whom} for whom, row in rows))

@@ -253,6 +253,9 @@ _CODES = (
     Code("no-baseline", _W, "There is no observation from before the tunnel to compare with.",
          "Without it nobody can tell what would be a leak.", "Disconnect, run `zesty verify --before`, connect again."),
     Code("no-tunnel", _W, "No tunnel is up.", "There is nothing to verify.", "Connect first: `zesty connect NAME`."),
+    Code("exit-not-seen", _N, "The exit was not looked at.",
+         "The gateway carries only networks of its own, or no observatory was asked.",
+         "Nothing to do where that is what the profile is for."),
     Code("observatory-silent", _W, "The observatory did not answer.",
          "Nothing could be observed from the outside.", "Check --observatory and that it is running."),
     # machine

@@ -90,6 +90,11 @@ def judge(before: Observation | None, after: Observation, promise: Promise) -> J
     return Judgement(verdict, tuple(found))
 
 
+def judge_exit(seen: Observation, promise: Promise) -> list[Finding]:
+    """What an exit by itself shows, with nothing from before to compare it with."""
+    return [*_exit(seen, promise), *_resolvers(None, seen)]
+
+
 def _addresses(before: Observation | None, after: Observation) -> list[Finding]:
     found: list[Finding] = []
     old4, new4 = (before.ipv4 if before else Sighting()), after.ipv4

@@ -54,7 +54,7 @@ def _plain(address: str) -> str:
 
 
 class _Handler(BaseHTTPRequestHandler):
-    """GET /v1, /v1/address and /v1/names/TOKEN."""
+    """GET /v1, /v1/address, /v1/address/ADDRESS and /v1/names/TOKEN."""
 
     server: _HttpServer
     protocol_version = "HTTP/1.1"
@@ -76,6 +76,14 @@ class _Handler(BaseHTTPRequestHandler):
             )
         elif parts.path == "/v1/address":
             self._answer({"format": 1, **describe(config.book, self.client_address[0])}, wants_csv)
+        elif parts.path.startswith("/v1/address/"):
+            # Of another address than the caller's: where an exit is, that was seen from inside a tunnel.
+            try:
+                asked = str(ipaddress.ip_address(parts.path.removeprefix("/v1/address/")))
+            except ValueError:
+                self._answer({"format": 1, "error": "an IPv4 or IPv6 address is wanted"}, status=400)
+                return
+            self._answer({"format": 1, **describe(config.book, asked)}, wants_csv)
         elif parts.path.startswith("/v1/names/"):
             token = parts.path.removeprefix("/v1/names/").lower()
             rows = [
@@ -84,7 +92,9 @@ class _Handler(BaseHTTPRequestHandler):
             ]
             self._answer({"format": 1, "token": token[:64], "questions": rows})
         else:
-            self._answer({"format": 1, "error": "there is /v1, /v1/address and /v1/names/TOKEN"}, status=404)
+            self._answer(
+                {"format": 1, "error": "there is /v1, /v1/address, /v1/address/ADDRESS and /v1/names/TOKEN"}, status=404
+            )
 
     def _answer(self, document: dict[str, Any], as_csv: bool = False, status: int = 200) -> None:
         if as_csv:

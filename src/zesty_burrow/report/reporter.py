@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from rich.progress import Progress
 
     from zesty_burrow.carrier.status import StepDone, TunnelStatus
+    from zesty_burrow.core.rehearsal import Rehearsal
 
 PIPE_WIDTH = 120
 
@@ -98,6 +99,13 @@ class Reporter:
             self._bar = bar
             yield lambda done, total: bar.update(task, completed=done, total=total)
         self._bar = None
+
+    def rehearsed(self, seen: Rehearsal) -> None:
+        """A rehearsal that has just ended."""
+        if not self._as_json:
+            from zesty_burrow.report.rehearsals import line
+
+            self.live.print(line(seen))
 
     def pause(self) -> None:
         """Take the bar away, so that a question is not painted over."""

@@ -14,11 +14,13 @@ if TYPE_CHECKING:
     from zesty_burrow.core.finding import Code, Finding
     from zesty_burrow.core.profile.compare import Difference
     from zesty_burrow.core.profile.model import Profile
+    from zesty_burrow.core.rehearsal import Rehearsal
     from zesty_burrow.host.journal import Restored
     from zesty_burrow.intake.kit import Kit
 
 FORMAT = 1
-EXIT_LEAKING, EXIT_UNCLEAR = 10, 11
+EXIT_LEAKING, EXIT_UNCLEAR, EXIT_NOT_ALL_FIT = 10, 11, 12
+EXIT_INTERRUPTED = 130
 
 
 def finding_document(entry: Finding) -> dict[str, str]:
@@ -347,6 +349,62 @@ class VerifyResult(Result):
             "before": asdict(self.before) if self.before else None,
             "after": asdict(self.after),
             "findings": [finding_document(entry) for entry in self.judgement.findings],
+        }
+
+
+def rehearsal_document(seen: Rehearsal) -> dict[str, Any]:
+    """A rehearsal as plain values; times are seconds."""
+    from zesty_burrow.carrier.status import suite_in_words
+
+    return {
+        "profile": seen.profile,
+        "provider": seen.provider,
+        "country": seen.country,
+        "city": seen.city,
+        "gateway": seen.gateway,
+        "verdict": str(seen.verdict),
+        "step_reached": seen.steps[-1].step if seen.steps else "",
+        "steps": [{"step": entry.step, "seconds": round(entry.seconds, 6)} for entry in seen.steps],
+        "seconds": round(seen.seconds, 6),
+        "round_trip": round(seen.round_trip, 6),
+        "ike": suite_in_words(seen.ike) if seen.ike else "",
+        "esp": suite_in_words(seen.esp) if seen.esp else "",
+        "strength": seen.strength,
+        "exit4": asdict(seen.exit4),
+        "exit6": asdict(seen.exit6),
+        "resolvers": [asdict(entry) for entry in seen.resolvers],
+        "carries_outside": seen.carries_outside,
+        "failure": asdict(seen.failure) if seen.failure else None,
+        "findings": [finding_document(entry) for entry in seen.findings],
+    }
+
+
+@dataclass(frozen=True)
+class RehearsalResult(Result):
+    """``rehearse``; ``wanted``: how many were to be gone through."""
+
+    rehearsals: tuple[Rehearsal, ...]
+    wanted: int
+    interrupted: bool
+    kind: ClassVar[str] = "rehearsal"
+
+    @property
+    def exit_code(self) -> int:
+        from zesty_burrow.core.rehearsal import Verdict as Fitness
+
+        if self.interrupted:
+            return EXIT_INTERRUPTED
+        return 0 if all(one.verdict is Fitness.FIT for one in self.rehearsals) else EXIT_NOT_ALL_FIT
+
+    def content(self) -> dict[str, Any]:
+        from zesty_burrow.core.rehearsal import group_failures, recommend
+
+        return {
+            "rehearsals": [rehearsal_document(one) for one in self.rehearsals],
+            "failures": [asdict(row) for row in group_failures(self.rehearsals)],
+            "recommended": {choice: one.profile for choice, one in recommend(self.rehearsals).items()},
+            "wanted": self.wanted,
+            "interrupted": self.interrupted,
         }
 
 

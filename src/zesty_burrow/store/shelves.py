@@ -60,6 +60,15 @@ class Shelves:
         """A profile's text."""
         return self._stores[whom].profile_texts([row.name])[0]
 
+    def profile_texts(self, rows: Sequence[tuple[str, ProfileRow]]) -> list[tuple[ProfileRow, str, str]]:
+        """Rows of :meth:`list_profiles` with the texts of their profiles, and whose store each is in."""
+        found = []
+        for whom, store in self._stores.items():
+            own = [row for other, row in rows if other == whom]
+            texts = store.profile_texts([row.name for row in own])
+            found += [(row, text, whom) for row, text in zip(own, texts, strict=True)]
+        return found
+
     def list_credentials(self) -> list[tuple[str, CredentialsRow]]:
         """Every entry of both, with whose store it is in."""
         return [(whom, row) for whom, store in self._stores.items() for row in store.list_credentials()]

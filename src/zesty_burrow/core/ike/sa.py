@@ -44,6 +44,7 @@ class Outstanding:
 
     message_id: int
     datagrams: tuple[Datagram, ...]
+    asked: float
     wait: float
     due: float
     give_up: float
@@ -160,7 +161,7 @@ class IkeSa:
 
     def ask(self, datagrams: Sequence[Datagram], message_id: int, now: float, wait: float, give_up: float) -> None:
         """Keep a request until it is answered."""
-        self.outstanding = Outstanding(message_id, tuple(datagrams), wait, now + wait, now + give_up)
+        self.outstanding = Outstanding(message_id, tuple(datagrams), now, wait, now + wait, now + give_up)
 
     def answered(self, message_id: int) -> bool:
         """Whether this number answers the outstanding request; if so the request is done with."""

@@ -1,0 +1,82 @@
+"""Questions through a tunnel that has no device: UDP datagrams of our own, sealed and opened here."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+from collections.abc import Callable
+from typing import TypeVar
+
+from zesty_burrow.core.datagram import UdpDatagram, build_udp, parse_udp_untrusted
+from zesty_burrow.core.esp.association import InboundSa, OutboundSa
+from zesty_burrow.core.ike.events import ChildEstablished
+from zesty_burrow.core.ip import Address
+from zesty_burrow.errors import Malformed
+
+T = TypeVar("T")
+TRIES, PATIENCE = 3, 1.0
+
+
+class InnerLink:
+    """One pair of SAs; ``send`` puts an ESP packet on its way to the gateway."""
+
+    def __init__(self, child: ChildEstablished, send: Callable[[bytes], None]) -> None:
+        self.child = child
+        self.rejected = 0
+        self._send = send
+        self._outbound = OutboundSa(child.spi_out, child.outbound(os.urandom))
+        self._inbound = InboundSa(child.spi_in, child.inbound(os.urandom))
+        self._waiting: dict[int, Callable[[UdpDatagram], None]] = {}
+
+    @property
+    def name_servers(self) -> tuple[Address, ...]:
+        """Those that the gateway handed out."""
+        return self.child.inner.name_servers
+
+    def own_address(self, towards: Address) -> Address | None:
+        """Our inner address of the same family, where the gateway carries packets there; else None."""
+        if not any(towards.packed in entry for entry in self.child.remote):
+            return None
+        return next((one.ip for one in self.child.inner.addresses if one.version == towards.version), None)
+
+    def receive(self, data: bytes) -> None:
+        """Take an ESP packet; what nobody waits for is dropped."""
+        try:
+            packet = self._inbound.open(data)
+            datagram = parse_udp_untrusted(packet) if packet else None
+        except Malformed:
+            self.rejected += 1
+            return
+        if datagram is not None and (taker := self._waiting.get(datagram.destination_port)) is not None:
+            taker(datagram)
+
+    async def ask(self, to: Address, port: int, question: bytes, read: Callable[[bytes], T]) -> T | None:
+        """Ask until an answer comes that ``read`` takes (it raises :class:`Malformed` for others); None for silence."""
+        own = self.own_address(to)
+        if own is None:
+            return None
+        answer: asyncio.Future[T] = asyncio.get_running_loop().create_future()
+
+        def take(datagram: UdpDatagram) -> None:
+            if (datagram.source, datagram.source_port, datagram.destination) != (to, port, own) or answer.done():
+                return
+            try:
+                answer.set_result(read(datagram.payload))
+            except Malformed:
+                self.rejected += 1
+
+        # RFC 5452 §4.5: a port that a stranger cannot guess.
+        while (own_port := 1024 + int.from_bytes(os.urandom(2)) % 64512) in self._waiting:
+            pass
+        self._waiting[own_port] = take
+        try:
+            for _ in range(TRIES):
+                self._send(self._outbound.seal(build_udp(UdpDatagram(own, own_port, to, port, question))))
+                try:
+                    return await asyncio.wait_for(asyncio.shield(answer), PATIENCE)
+                except TimeoutError:
+                    continue
+            return None
+        finally:
+            del self._waiting[own_port]
+            answer.cancel()

@@ -1,0 +1,162 @@
+"""What rehearsals show: verdicts, which place to take, and which failures have one cause. Values only."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from enum import StrEnum
+
+from zesty_burrow.core.finding import Finding, Severity, finding
+from zesty_burrow.core.ike.suite import Suite
+from zesty_burrow.core.leak import Observation, Promise, Sighting, judge_exit
+from zesty_burrow.core.policy.strength import suite_strength
+
+
+class Verdict(StrEnum):
+    """A rehearsal's verdict."""
+
+    FIT = "fit"
+    DOUBTFUL = "doubtful"
+    FAILED = "failed"
+
+
+@dataclass(frozen=True, slots=True)
+class StepTime:
+    """A step and the seconds that it took."""
+
+    step: str
+    seconds: float
+
+
+@dataclass(frozen=True, slots=True)
+class Failure:
+    """Why a rehearsal came no further."""
+
+    step: str
+    code: str
+    what: str
+    why: str
+    next_step: str
+
+
+NOWHERE = Sighting()
+
+
+@dataclass(frozen=True, slots=True)
+class Rehearsal:
+    """One profile, gone through. Times are seconds; ``round_trip`` is 0 where nothing ever came back.
+
+    ``strength``: bits of the weaker of the two SAs.
+    ``carries_outside``: whether the gateway carries traffic to the observatory at all; an office's gateway may not.
+    """
+
+    profile: str
+    provider: str = ""
+    country: str = ""
+    city: str = ""
+    gateway: str = ""
+    steps: tuple[StepTime, ...] = ()
+    failure: Failure | None = None
+    ike: Suite | None = None
+    esp: Suite | None = None
+    round_trip: float = 0.0
+    exit4: Sighting = NOWHERE
+    exit6: Sighting = NOWHERE
+    resolvers: tuple[Sighting, ...] = ()
+    names_asked: int = 0
+    names_answered: int = 0
+    carries_outside: bool = True
+    findings: tuple[Finding, ...] = ()
+    strength: int = 0
+    verdict: Verdict = Verdict.FAILED
+
+    @property
+    def place(self) -> str:
+        """City and country for people."""
+        return ", ".join(part for part in (self.city, self.country) if part)
+
+    @property
+    def seconds(self) -> float:
+        """From the first message to the standing tunnel."""
+        return sum(entry.seconds for entry in self.steps if entry.step != "resolve")
+
+
+def strength_of(ike: Suite | None, esp: Suite | None) -> int:
+    """Bits of the weaker of the two SAs; 0 without them."""
+    return min((suite_strength(one) for one in (ike, esp) if one is not None), default=0)
+
+
+def judge(seen: Rehearsal) -> tuple[Verdict, tuple[Finding, ...]]:
+    """Fit for use, doubtful, or failed, and why."""
+    if seen.failure is not None:
+        return Verdict.FAILED, ()
+    found: list[Finding] = []
+    if seen.carries_outside:
+        outside = Observation("", seen.exit4, seen.exit6, (), seen.resolvers, seen.names_asked, seen.names_answered)
+        if not seen.exit4.address and not seen.exit6.address:
+            found.append(finding("observatory-silent", "the observatory", "through the tunnel"))
+        found += judge_exit(outside, Promise(seen.country, seen.city, seen.provider))
+    else:
+        found.append(finding("exit-not-seen", seen.profile))
+    serious = any(entry.severity is not Severity.NOTE for entry in found)
+    return (Verdict.DOUBTFUL if serious else Verdict.FIT), tuple(found)
+
+
+CHOICES = ("nearest", "fastest", "strongest")
+"""What a person may ask for instead of a name."""
+_ORDERS: dict[str, Callable[[Rehearsal], tuple[float, ...]]] = {
+    "nearest": lambda one: (one.round_trip, one.seconds),
+    "fastest": lambda one: (one.seconds, one.round_trip),
+    "strongest": lambda one: (-one.strength, one.round_trip),
+}
+
+
+def recommend(seen: Sequence[Rehearsal]) -> dict[str, Rehearsal]:
+    """The best of those that are fit, by each of the choices; empty where none is."""
+    fit = [one for one in seen if one.verdict is Verdict.FIT and one.carries_outside]
+    return {choice: min(fit, key=order) for choice, order in _ORDERS.items()} if fit else {}
+
+
+@dataclass(frozen=True, slots=True)
+class SharedFailure:
+    """One cause and the profiles that it stopped."""
+
+    failure: Failure
+    profiles: tuple[str, ...] = field(default=())
+
+
+def group_failures(seen: Sequence[Rehearsal]) -> tuple[SharedFailure, ...]:
+    """Failures that share a cause, told once, the most frequent first.
+
+    The cause is the step, the code and the reason; names and addresses of the single gateway do not make a difference.
+    """
+    groups: dict[tuple[str, str, str], list[Rehearsal]] = {}
+    for one in seen:
+        if one.failure is not None:
+            key = one.failure.step, one.failure.code, _without_names(one, one.failure.why)
+            groups.setdefault(key, []).append(one)
+    rows = [
+        SharedFailure(members[0].failure, tuple(member.profile for member in members))
+        for members in groups.values()
+        if members[0].failure is not None
+    ]
+    return tuple(sorted(rows, key=lambda row: -len(row.profiles)))
+
+
+def _without_names(one: Rehearsal, words: str) -> str:
+    for name in (one.gateway, one.profile):
+        if name:
+            words = words.replace(name, "…")
+    return words
+
+
+SORTS: dict[str, Callable[[Rehearsal], tuple[object, ...]]] = {
+    "name": lambda one: (one.profile,),
+    "place": lambda one: (one.country, one.city, one.profile),
+    "verdict": lambda one: (list(Verdict).index(one.verdict), one.round_trip),
+    "round-trip": lambda one: (one.verdict is Verdict.FAILED, one.round_trip),
+    "time": lambda one: (one.verdict is Verdict.FAILED, one.seconds),
+    "strength": lambda one: (-one.strength, one.round_trip),
+    "exit": lambda one: (one.exit4.country or one.exit6.country, one.exit4.address, one.exit6.address),
+}
+"""What the table can be sorted by."""

@@ -1,0 +1,169 @@
+"""Looks at an observatory from inside a tunnel that has no device: STUN and one-time names, over UDP of our own."""
+
+from __future__ import annotations
+
+import asyncio
+import http.client
+import json
+import secrets
+from collections.abc import Callable
+from contextlib import suppress
+from dataclasses import dataclass
+from ipaddress import ip_address
+from typing import Any, Protocol, TypeVar
+
+import dns.exception
+import dns.flags
+import dns.message
+import dns.rdatatype
+
+from zesty_burrow.core import stun
+from zesty_burrow.core.ip import Address
+from zesty_burrow.core.leak import Sighting
+from zesty_burrow.errors import Malformed, OutsideError
+from zesty_burrow.observe.client import MAX_BODY, PATIENCE, STANDARD_NAMES, ObservatoryAddress, sighting_of
+
+MAX_ADDRESSES = 4
+
+
+T = TypeVar("T")
+
+
+class Link(Protocol):
+    """A tunnel through which UDP questions go."""
+
+    @property
+    def name_servers(self) -> tuple[Address, ...]:
+        """Those that the gateway handed out."""
+
+    def own_address(self, towards: Address) -> Address | None:
+        """The inner address of that family, where packets are carried there."""
+
+    async def ask(self, to: Address, port: int, question: bytes, read: Callable[[bytes], T]) -> T | None:
+        """The answer that ``read`` takes; None for silence."""
+
+
+@dataclass(frozen=True, slots=True)
+class Seen:
+    """What a look from inside gave."""
+
+    exit4: Sighting
+    exit6: Sighting
+    resolvers: tuple[Sighting, ...]
+    names_asked: int
+    names_answered: int
+    carries_outside: bool
+
+
+class Outside:
+    """The observatory as this machine reaches it without the tunnel: what it knows of addresses and one-time names."""
+
+    def __init__(self, address: ObservatoryAddress) -> None:
+        self.address = address
+        self.probe_zone = ""
+        self.stun_port = stun.PORT
+
+    def prepare(self) -> None:
+        """Ask what it offers. :class:`OutsideError` where it does not answer."""
+        about = self._get("/v1")
+        if about is None:
+            raise OutsideError(
+                f"the observatory {self.address.host} does not answer",
+                next_step="Name another one with --observatory URL; or leave the exits out with --no-exit.",
+            )
+        zone, port = about.get("probe_zone"), about.get("stun_port")
+        self.probe_zone = zone if isinstance(zone, str) else ""
+        self.stun_port = port if isinstance(port, int) and 0 < port < 65536 else stun.PORT
+
+    def _get(self, path: str) -> dict[str, Any] | None:
+        connection = http.client.HTTPConnection(self.address.host, self.address.port, timeout=PATIENCE)
+        try:
+            connection.request("GET", path)
+            response = connection.getresponse()
+            body = response.read(MAX_BODY)
+            document = json.loads(body) if response.status == 200 else None
+        except (OSError, http.client.HTTPException, ValueError):
+            return None
+        finally:
+            connection.close()
+        return document if isinstance(document, dict) else None
+
+    def describe(self, address: str) -> Sighting:
+        """Operator and place of an address."""
+        return sighting_of({**(self._get(f"/v1/address/{address}") or {}), "address": address})
+
+    def resolvers_of(self, token: str) -> tuple[Sighting, ...]:
+        """Who came for the one-time names of a run."""
+        questions = (self._get(f"/v1/names/{token}") or {}).get("questions", [])
+        found: dict[str, Sighting] = {}
+        for row in questions if isinstance(questions, list) else []:
+            if isinstance(row, dict) and isinstance(row.get("resolver"), str):
+                found.setdefault(row["resolver"], sighting_of({**row, "address": row["resolver"]}))
+        return tuple(found[address] for address in sorted(found))
+
+
+async def look(link: Link, outside: Outside, own_servers: tuple[Address, ...]) -> Seen:
+    """The exit's addresses and resolvers. ``own_servers``: the profile's name servers, if it has any of its own."""
+    servers = [one for one in own_servers or link.name_servers if link.own_address(one) is not None]
+    targets = await _observatory_addresses(link, outside.address.host, servers)
+    usable = [one for one in targets if link.own_address(one) is not None]
+    nowhere = Sighting()
+    if not usable:
+        return Seen(nowhere, nowhere, (), 0, 0, carries_outside=not targets and bool(servers))
+    seen = await asyncio.gather(*(_public_address(link, one, outside.stun_port) for one in _one_of_each(usable)))
+    token = secrets.token_hex(12)
+    names = [f"n{number}-{secrets.token_hex(4)}.{token}.{outside.probe_zone}" for number in range(STANDARD_NAMES)]
+    asked = names if outside.probe_zone and servers else []
+    answers = await asyncio.gather(
+        *(_resolve(link, servers[number % len(servers)], name, dns.rdatatype.A) for number, name in enumerate(asked))
+    )
+    places = [await asyncio.to_thread(outside.describe, address) for address in seen if address]
+    resolvers = await asyncio.to_thread(outside.resolvers_of, token) if asked else ()
+    return Seen(
+        next((one for one in places if "." in one.address), nowhere),
+        next((one for one in places if ":" in one.address), nowhere),
+        resolvers,
+        len(asked),
+        sum(1 for one in answers if one),
+        carries_outside=True,
+    )
+
+
+def _one_of_each(addresses: list[Address]) -> list[Address]:
+    by_version = {one.version: one for one in reversed(addresses)}
+    return [by_version[version] for version in sorted(by_version)]
+
+
+async def _observatory_addresses(link: Link, host: str, servers: list[Address]) -> list[Address]:
+    with suppress(ValueError):
+        return [ip_address(host)]
+    for server in servers:
+        kinds = (dns.rdatatype.A, dns.rdatatype.AAAA)
+        rows = await asyncio.gather(*(_resolve(link, server, host, kind) for kind in kinds))
+        found = [address for row in rows for address in row]
+        if found:
+            return found
+    return []
+
+
+async def _resolve(link: Link, server: Address, name: str, kind: dns.rdatatype.RdataType) -> list[Address]:
+    """A or AAAA records of a name, from one server, through the tunnel; empty where there are none."""
+    query = dns.message.make_query(name, kind)
+
+    def read(data: bytes) -> list[Address]:
+        try:
+            answer = dns.message.from_wire(data)
+        except (dns.exception.DNSException, ValueError) as problem:
+            raise Malformed("a DNS answer is malformed", why=str(problem)) from None
+        if not query.is_response(answer):
+            raise Malformed("a DNS answer was turned away", why="it answers another question")
+        rows = [entry for group in answer.answer if group.rdtype == kind for entry in group]
+        return [ip_address(entry.address) for entry in rows[:MAX_ADDRESSES]]
+
+    return await link.ask(server, 53, query.to_wire(), read) or []
+
+
+async def _public_address(link: Link, target: Address, port: int) -> str:
+    request, transaction = stun.binding_request(secrets.token_bytes)
+    found = await link.ask(target, port, request, lambda data: stun.read_response_untrusted(data, transaction))
+    return found[0] if found else ""

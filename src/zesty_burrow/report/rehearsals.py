@@ -1,0 +1,125 @@
+"""How rehearsals are shown: a line as each one ends, then the table, what failed and why, and what to take."""
+
+from __future__ import annotations
+
+from rich.table import Table
+from rich.text import Text
+
+from zesty_burrow.core.finding import Severity
+from zesty_burrow.core.leak import Sighting
+from zesty_burrow.core.policy.algorithms import TransformType, describe
+from zesty_burrow.core.rehearsal import Rehearsal, Verdict, group_failures, recommend
+from zesty_burrow.errors import printable
+from zesty_burrow.report.parts import Parts, findings_table, grid, heading, indent, plural
+from zesty_burrow.report.result import RehearsalResult
+
+STYLES = {Verdict.FIT: "green", Verdict.DOUBTFUL: "yellow", Verdict.FAILED: "bold red"}
+WIDEST = max(map(len, Verdict))
+NAMES_SHOWN = 6
+
+
+def milliseconds(seconds: float) -> str:
+    """Times of a network, as people speak of them."""
+    return f"{seconds * 1000:.0f} ms" if seconds >= 0.01 else f"{seconds * 1000:.1f} ms"
+
+
+def line(seen: Rehearsal) -> Text:
+    """One result as it comes."""
+    words = f"at {seen.failure.step}: {seen.failure.what}" if seen.failure else _exits(seen)
+    return Text.assemble(
+        "  ", (f"{seen.verdict:<{WIDEST}}", STYLES[seen.verdict]), "  ", (seen.profile, "bold"), "  ", printable(words)
+    )
+
+
+def rehearsal_table(result: RehearsalResult) -> Parts:
+    """The whole."""
+    count = len(result.rehearsals)
+    yield heading(f"Rehearsal of {plural(count, 'profile')}")
+    if result.interrupted:
+        yield Text(f"Interrupted: {result.wanted - count} of {result.wanted} were not gone through.", style="yellow")
+    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold")
+    for label in ("verdict", "profile", "reached", "time", "round trip", "cipher", "bits", "exit"):
+        right = label in ("time", "round trip", "bits")
+        table.add_column(label, justify="right" if right else "left", overflow="fold", no_wrap=label != "exit")
+    for one in result.rehearsals:
+        table.add_row(
+            Text(one.verdict, style=STYLES[one.verdict]),
+            Text(one.profile),
+            Text(one.steps[-1].step if one.steps else "nothing"),
+            milliseconds(one.seconds) if one.steps else "",
+            milliseconds(one.round_trip) if one.round_trip else "",
+            _cipher(one),
+            str(one.strength) if one.esp else "",
+            Text(printable(_exits(one) if not one.failure else "")),
+        )
+    yield indent(table)
+    yield from _doubts(result)
+    yield from _failures(result)
+    yield from _recommendation(result)
+
+
+def _cipher(one: Rehearsal) -> str:
+    """The cipher of the child SA, without the prefix that all of them have."""
+    suite = one.esp
+    return describe(TransformType.ENCR, suite.encryption, suite.key_bits).removeprefix("ENCR_") if suite else ""
+
+
+def _exits(one: Rehearsal) -> str:
+    if not one.carries_outside:
+        return "only networks of its own"
+    seen = [sighting for sighting in (one.exit4, one.exit6) if sighting.address]
+    if not seen:
+        return "no address was seen"
+    same = len({(entry.operator, entry.place) for entry in seen}) == 1
+    if same:
+        return f"{_where(seen[0])}: {', '.join(entry.address for entry in seen)}"
+    return "; ".join(f"{_where(entry)}: {entry.address}" for entry in seen)
+
+
+def _where(seen: Sighting) -> str:
+    return ", ".join(part for part in (seen.place, seen.operator) if part) or "nobody knows where"
+
+
+def _doubts(result: RehearsalResult) -> Parts:
+    found = [entry for one in result.rehearsals if one.verdict is Verdict.DOUBTFUL for entry in one.findings]
+    serious = [entry for entry in found if entry.severity is not Severity.NOTE]
+    if serious:
+        yield Text()
+        yield heading("Doubts")
+        yield from findings_table(serious)
+
+
+def _failures(result: RehearsalResult) -> Parts:
+    groups = group_failures(result.rehearsals)
+    if not groups:
+        return
+    yield Text()
+    yield heading("What failed, each cause once")
+    table = grid({"no_wrap": True, "style": "bold"}, {"overflow": "fold"})
+    for group in groups:
+        shown = ", ".join(group.profiles[:NAMES_SHOWN])
+        more = f" and {len(group.profiles) - NAMES_SHOWN} more" if len(group.profiles) > NAMES_SHOWN else ""
+        table.add_row(group.failure.step, Text(f"{group.failure.what}  ({group.failure.code})", style="red"))
+        if group.failure.why:
+            table.add_row("", Text(f"why: {group.failure.why}"))
+        table.add_row("", Text(f"next: {group.failure.next_step}"))
+        table.add_row("", Text(f"{plural(len(group.profiles), 'profile')}: {shown}{more}", style="dim"))
+    yield indent(table)
+
+
+def _recommendation(result: RehearsalResult) -> Parts:
+    best = recommend(result.rehearsals)
+    if not best:
+        return
+    yield Text()
+    yield heading("To take")
+    table = grid({"no_wrap": True, "style": "dim"}, {"no_wrap": True, "style": "bold"}, {"overflow": "fold"})
+    for choice, one in best.items():
+        why = {
+            "nearest": f"{milliseconds(one.round_trip)} there and back",
+            "fastest": f"stands after {milliseconds(one.seconds)}",
+            "strongest": f"{one.strength} bits at its weakest part",
+        }[choice]
+        table.add_row(choice, one.profile, f"{one.place}; {why}")
+    yield indent(table)
+    yield Text("  `zesty connect nearest` (or fastest, strongest) takes it from here.", style="dim")
