@@ -10,7 +10,7 @@ import signal
 import socket
 from collections.abc import Callable, Mapping
 from contextlib import suppress
-from dataclasses import dataclass, replace
+from dataclasses import astuple, dataclass, replace
 from datetime import UTC, datetime
 from ipaddress import ip_address
 from pathlib import Path
@@ -425,6 +425,8 @@ class Carrier:
             suffixes=profile.traffic.suffixes or child.inner.suffixes,
             ike_algorithms=suite_in_words(self._negotiated.suite),
             esp_algorithms=suite_in_words(child.keys.suite),
+            ike_suite=astuple(self._negotiated.suite),
+            esp_suite=astuple(child.keys.suite),
             ipv6=plan.ipv6,
             process=os.getpid(),
             seconds_up=asyncio.get_running_loop().time(),

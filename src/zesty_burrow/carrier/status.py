@@ -45,6 +45,8 @@ class TunnelStatus:
     suffixes: tuple[str, ...]
     ike_algorithms: str
     esp_algorithms: str
+    ike_suite: tuple[int, ...]
+    esp_suite: tuple[int, ...]
     ipv6: str
     process: int
     seconds_up: float = 0.0

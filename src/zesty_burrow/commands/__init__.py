@@ -24,6 +24,8 @@ COMMANDS: dict[str, Entry] = {
     "credentials": Entry("credentials", "list, change, forget or try names, passwords and keys"),
     "export": Entry("export_profiles", "write profiles to a file or an archive that can be imported again"),
     "remove": Entry("remove_profiles", "remove profiles, or a provider with its credentials"),
+    "advise": Entry("advise", "say what each end can do, what would be negotiated, what should be, and why"),
+    "choose": Entry("choose", "change a profile's algorithms and how it reaches its gateway"),
     "rehearse": Entry("rehearse", "go through profiles for real, without touching this machine, and compare them"),
     "connect": Entry("connect", "bring a tunnel up"),
     "status": Entry("status", "say whether a tunnel is up, and how it does"),

@@ -12,7 +12,7 @@ from zesty_burrow.carrier.status import StepDone, TunnelStatus
 from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.rehearse import latest_rehearsals
 from zesty_burrow.commands.signing_in import choose, explained
-from zesty_burrow.core.profile.model import offers_of
+from zesty_burrow.core.policy.policy import restrict
 from zesty_burrow.core.rehearsal import CHOICES, recommend
 from zesty_burrow.errors import NotFound
 from zesty_burrow.host.journal import is_left_over, restore
@@ -62,7 +62,7 @@ def run(args: Namespace, context: Context) -> Result:
         restore(context.paths.journal)
     with context.shelves() as shelves:
         profile, _, _ = shelves.find_profile(wanted_name(args.name, shelves, context))
-        offers_of(profile)
+        profile = restrict(context.policy(), profile)
         chosen = choose(profile, shelves, context, ask=args.ask)
     if args.export_keys:
         context.reporter.note(f"Warning: whoever reads {args.export_keys} can read all traffic of this tunnel.")

@@ -17,6 +17,7 @@ from zesty_burrow.errors import RightsMissing, SealError
 from zesty_burrow.host.paths import Paths, Settings, machine_paths, may_write, read_settings
 
 if TYPE_CHECKING:
+    from zesty_burrow.core.policy.policy import Policy
     from zesty_burrow.report.reporter import Reporter
     from zesty_burrow.store.seal import Seal
     from zesty_burrow.store.shelves import Shelves
@@ -44,6 +45,18 @@ class Context:
     def device(self) -> str:
         """What this machine is called among her devices: as the settings say, else its host name."""
         return self.settings().device or socket.gethostname().partition(".")[0]
+
+    def policy(self) -> Policy:
+        """The organisation's, from the file that the settings name or ``policy.toml`` beside them; else the default."""
+        from zesty_burrow.core.policy.policy import DEFAULT, read_policy
+        from zesty_burrow.host.files import read_bounded
+
+        named = self.settings().policy
+        path = Path(named) if named else self.paths.settings.with_name("policy.toml")
+        if not named and not path.exists():
+            return DEFAULT
+        data, _ = read_bounded(path, 1 << 16)
+        return read_policy(data.decode("utf-8", "replace"), str(path))
 
     def store(self) -> closing[Store]:
         """The store that is changed, to be used in a ``with`` block. Loads SQLAlchemy."""

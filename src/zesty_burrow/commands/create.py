@@ -18,6 +18,7 @@ from zesty_burrow.commands.context import Context
 from zesty_burrow.core import trust
 from zesty_burrow.core.credentials import Credentials, Scope
 from zesty_burrow.core.finding import Severity
+from zesty_burrow.core.policy.policy import judge_profile
 from zesty_burrow.core.profile.checks import check_profile
 from zesty_burrow.core.profile.text import write_profile
 from zesty_burrow.errors import BurrowError, Clash, InputError, UsageError
@@ -73,7 +74,7 @@ def run(args: Namespace, context: Context) -> CreateResult:
         text = write_profile(profile)
         store.take_kit([(profile, text, "typed in")], [(scope, value, "typed in") for value in secrets])
     draft.unlink(missing_ok=True)
-    findings = check_profile(profile, context.now())
+    findings = [*check_profile(profile, context.now()), *judge_profile(context.policy(), profile)]
     missing = "" if secrets else str(profile.sign_in.needs[0])
     return CreateResult(profile, text, tuple(dict.fromkeys(findings)), missing, tuple(slips))
 

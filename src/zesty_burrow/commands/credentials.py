@@ -110,9 +110,10 @@ def _try(args: Namespace, context: Context) -> MessageResult:
     """Negotiate, let the gateway prove itself, sign in, say goodbye."""
     from zesty_burrow.carrier.attempt import Attempt
     from zesty_burrow.commands.signing_in import choose, explained
+    from zesty_burrow.core.policy.policy import restrict
 
     with context.shelves() as shelves:
-        profile, _, _ = shelves.find_profile(args.name)
+        profile = restrict(context.policy(), shelves.find_profile(args.name)[0])
         chosen = choose(profile, shelves, context, ask=args.ask, device=args.device)
     with explained(chosen):
         address = Attempt(profile, chosen.secrets, args.patience, context.reporter.step).run()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from argparse import ArgumentParser, Namespace
 
 from zesty_burrow.commands.context import Context
-from zesty_burrow.commands.kits import add_kit_arguments, read_kits
+from zesty_burrow.commands.kits import add_kit_arguments, judged_by_policy, read_kits
 from zesty_burrow.commands.sorting import ASK, Sorting, choice_of
 from zesty_burrow.core.finding import Finding, Severity
 from zesty_burrow.errors import InputError
@@ -40,7 +40,7 @@ def run(args: Namespace, context: Context) -> KitResult:
         findings: list[Finding] = [entry for kit in kits for entry in kit.findings]
         sorting = Sorting(store, context, choice, quiet_default=quiet)
         sorting.take(kits)
-        findings += sorting.findings
+        findings += [*sorting.findings, *judged_by_policy(kits, context)]
         if args.strict:
             _refuse_warnings(findings)
         store.take_kit(sorting.taken.values(), sorting.secrets, replacing=sorting.replacing)

@@ -6,7 +6,7 @@ from argparse import ArgumentParser, Namespace
 from contextlib import ExitStack
 
 from zesty_burrow.commands.context import Context
-from zesty_burrow.commands.kits import add_kit_arguments, read_kits
+from zesty_burrow.commands.kits import add_kit_arguments, judged_by_policy, read_kits
 from zesty_burrow.commands.sorting import KEEP, Sorting
 from zesty_burrow.report.result import KitResult
 
@@ -27,7 +27,7 @@ def run(args: Namespace, context: Context) -> KitResult:
         for kit in kits:
             sorting.take_profiles(kit)
     outcomes = {name: "differs" if word == "left out" else word for name, word in sorting.outcomes.items()}
-    findings = [*(entry for kit in kits for entry in kit.findings), *sorting.findings]
+    findings = [*(entry for kit in kits for entry in kit.findings), *sorting.findings, *judged_by_policy(kits, context)]
     return KitResult(
         kits,
         imported=False,

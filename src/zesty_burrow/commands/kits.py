@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import gc
 from argparse import ArgumentParser, Namespace
+from collections.abc import Sequence
 from pathlib import Path
 
 from zesty_burrow.commands.context import Context
+from zesty_burrow.core.finding import Finding
+from zesty_burrow.core.policy.policy import judge_profile
 from zesty_burrow.host.files import read_members, read_standard_input
 from zesty_burrow.intake.kit import Kit, Neighbour, Surroundings, read_kit
 from zesty_burrow.intake.member import Member
@@ -55,6 +58,12 @@ def read_kits(args: Namespace, context: Context, *, profile: str = "", device: s
             finally:
                 gc.enable()
     return tuple(kits)
+
+
+def judged_by_policy(kits: Sequence[Kit], context: Context) -> list[Finding]:
+    """Where a kit's profiles break the organisation's policy."""
+    policy = context.policy()
+    return [one for kit in kits for entry in kit.profiles for one in judge_profile(policy, entry.profile)]
 
 
 def _members(name: str, args: Namespace, context: Context) -> tuple[str, list[Member], Neighbour]:

@@ -11,6 +11,7 @@ from zesty_burrow.carrier.rehearsing import Part, Stage
 from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.list_profiles import add_filters, filters
 from zesty_burrow.commands.signing_in import choose
+from zesty_burrow.core.policy.policy import restrict
 from zesty_burrow.core.profile.text import read_profile
 from zesty_burrow.core.rehearsal import SORTS, Rehearsal, StepTime, Verdict
 from zesty_burrow.errors import BurrowError, NotFound, UsageError
@@ -67,6 +68,7 @@ def run(args: Namespace, context: Context) -> Result:
 
 def _parts(args: Namespace, context: Context) -> list[Part]:
     parts = []
+    policy = context.policy()
     with context.shelves() as shelves:
         rows = shelves.list_profiles(args.word, **filters(args))
         if not rows:
@@ -74,7 +76,8 @@ def _parts(args: Namespace, context: Context) -> list[Part]:
         for row, text, whom in shelves.profile_texts(rows):
             profile = read_profile(text, f"profile {row.name} ({whom})")
             try:
-                parts.append(Part(profile, choose(profile, shelves, context, ask=False).secrets))
+                secrets = choose(profile, shelves, context, ask=False).secrets
+                parts.append(Part(restrict(policy, profile), secrets))
             except BurrowError as problem:
                 parts.append(Part(profile, missing=problem))
     return parts

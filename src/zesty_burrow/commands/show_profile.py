@@ -5,6 +5,7 @@ from __future__ import annotations
 from argparse import ArgumentParser, Namespace
 
 from zesty_burrow.commands.context import Context
+from zesty_burrow.core.policy.policy import judge_profile
 from zesty_burrow.core.profile.checks import check_profile
 from zesty_burrow.core.profile.model import Profile
 from zesty_burrow.core.profile.text import write_profile
@@ -26,7 +27,7 @@ def run(args: Namespace, context: Context) -> ShowResult:
     with context.shelves() as shelves:
         profile, row, whom = shelves.find_profile(args.name)
         rows = _credentials(shelves, profile, device)
-    findings = tuple(check_profile(profile, context.now()))
+    findings = (*check_profile(profile, context.now()), *judge_profile(context.policy(), profile))
     return ShowResult(profile, write_profile(profile), row.imported_at, row.origin, whom, rows, findings)
 
 

@@ -7,7 +7,7 @@ from argparse import ArgumentParser, Namespace
 from zesty_burrow.carrier.ask import ask
 from zesty_burrow.carrier.status import TunnelStatus
 from zesty_burrow.commands.context import Context
-from zesty_burrow.core.finding import finding
+from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.host.journal import is_left_over
 from zesty_burrow.report.result import StatusResult
 
@@ -26,11 +26,23 @@ def run(args: Namespace, context: Context) -> StatusResult:
     answer = ask(context.paths.control, "status") or {}
     document = answer.get("status")
     left_over = is_left_over(context.paths.journal)
-    findings = (finding("left-over", "this machine"),) if left_over else ()
+    findings = [finding("left-over", "this machine")] if left_over else []
     network = None
     if args.network:
         from zesty_burrow.host.snapshot import snapshot
 
         network = snapshot()
     tunnel = TunnelStatus.of(document) if document else None
-    return StatusResult(tunnel, str(answer.get("state", "")), findings, network)
+    if tunnel is not None:
+        findings += judge_negotiated(tunnel, context)
+    return StatusResult(tunnel, str(answer.get("state", "")), tuple(findings), network)
+
+
+def judge_negotiated(tunnel: TunnelStatus, context: Context) -> list[Finding]:
+    """What was really agreed on with the gateway, by the policy as it is now."""
+    from zesty_burrow.core.ike.suite import Suite
+    from zesty_burrow.core.policy.policy import judge_suite
+
+    policy = context.policy()
+    pairs = (("IKE SA", tunnel.ike_suite), ("ESP SA", tunnel.esp_suite))
+    return [one for where, numbers in pairs for one in judge_suite(policy, Suite(*numbers), where)]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from argparse import ArgumentParser, Namespace
+from dataclasses import replace
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.core.profile.model import TAG
@@ -30,6 +31,6 @@ def run(args: Namespace, context: Context) -> MessageResult:
         for profile in found:
             tags = [tag for tag in dict.fromkeys((*profile.tags, *args.add)) if tag not in args.drop]
             if tuple(tags) != profile.tags:
-                store.set_tags(profile.name, tags)
+                store.change_profile(replace(profile, tags=tuple(tags)))
             lines.append(f"{profile.name}: {', '.join(tags) or 'no tags'}.")
     return MessageResult("\n".join(lines))

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import json
 from argparse import ArgumentParser, Namespace
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from typing import Any
 
 from zesty_burrow.carrier.ask import ask
+from zesty_burrow.carrier.status import TunnelStatus
 from zesty_burrow.commands.context import Context
+from zesty_burrow.commands.status import judge_negotiated
 from zesty_burrow.core.leak import Observation, Promise, Sighting, judge
 from zesty_burrow.errors import StateError, UsageError
 from zesty_burrow.observe.client import ObservatoryAddress, Observer, require_reached
@@ -52,6 +54,9 @@ def run(args: Namespace, context: Context) -> Result:
         before = _observation(json.loads(kept.document)) if kept else None
         promise = _promise(tunnel)
         judgement = judge(before, observation, promise)
+        if tunnel:
+            negotiated = judge_negotiated(TunnelStatus.of(tunnel), context)
+            judgement = replace(judgement, findings=(*judgement.findings, *negotiated))
         profile = str(tunnel["profile"]) if tunnel else ""
         store.add_observation(_row(observation, "after", profile, str(judgement.verdict)))
     words = ", ".join(part for part in (promise.city, promise.country) if part)

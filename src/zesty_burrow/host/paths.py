@@ -103,12 +103,13 @@ def running_as_root() -> bool:
 
 @dataclass(frozen=True, slots=True)
 class Settings:
-    """What the settings file may say. ``device``: what this machine is called among her devices."""
+    """What the settings file may say. ``device``: what this machine is called among her devices; ``policy``: a file."""
 
     observatory: str = ""
     store: str = ""
     seal: str = "key-file"
     device: str = ""
+    policy: str = ""
 
 
 def read_settings(path: Path) -> Settings:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from rich.table import Table
 from rich.text import Text
 
@@ -27,13 +29,19 @@ def line(seen: Rehearsal) -> Text:
     """One result as it comes."""
     words = f"at {seen.failure.step}: {seen.failure.what}" if seen.failure else _exits(seen)
     return Text.assemble(
-        "  ", (f"{seen.verdict:<{WIDEST}}", STYLES[seen.verdict]), "  ", (seen.profile, "bold"), "  ", printable(words)
+        "  ",
+        (f"{seen.verdict:<{WIDEST}}", STYLES[seen.verdict]),
+        "  ",
+        (f"{seen.profile:<24}", "bold"),
+        "  ",
+        printable(words),
     )
 
 
 def rehearsal_table(result: RehearsalResult) -> Parts:
     """The whole."""
     count = len(result.rehearsals)
+    yield Text()
     yield heading(f"Rehearsal of {plural(count, 'profile')}")
     if result.interrupted:
         yield Text(f"Interrupted: {result.wanted - count} of {result.wanted} were not gone through.", style="yellow")
@@ -81,8 +89,15 @@ def _where(seen: Sighting) -> str:
 
 
 def _doubts(result: RehearsalResult) -> Parts:
-    found = [entry for one in result.rehearsals if one.verdict is Verdict.DOUBTFUL for entry in one.findings]
-    serious = [entry for entry in found if entry.severity is not Severity.NOTE]
+    serious = [
+        # Of many profiles it matters first whose doubt it is.
+        replace(entry, subject=one.profile, detail=entry.detail)
+        for one in result.rehearsals
+        if one.verdict is Verdict.DOUBTFUL
+        for entry in one.findings
+        if entry.severity is not Severity.NOTE
+    ]
+    serious = list(dict.fromkeys(serious))
     if serious:
         yield Text()
         yield heading("Doubts")

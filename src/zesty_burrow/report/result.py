@@ -12,6 +12,8 @@ if TYPE_CHECKING:
     from zesty_burrow.carrier.carrier import CarrierEnd
     from zesty_burrow.carrier.status import TunnelStatus
     from zesty_burrow.core.finding import Code, Finding
+    from zesty_burrow.core.ike.suite import Suite
+    from zesty_burrow.core.policy.advice import Advice
     from zesty_burrow.core.profile.compare import Difference
     from zesty_burrow.core.profile.model import Profile
     from zesty_burrow.core.rehearsal import Rehearsal
@@ -377,6 +379,48 @@ def rehearsal_document(seen: Rehearsal) -> dict[str, Any]:
         "failure": asdict(seen.failure) if seen.failure else None,
         "findings": [finding_document(entry) for entry in seen.findings],
     }
+
+
+def _suite_document(suite: Suite | None, bits: int) -> dict[str, Any] | None:
+    from zesty_burrow.carrier.status import suite_in_words
+
+    return {"algorithms": suite_in_words(suite), "bits": bits} if suite is not None else None
+
+
+@dataclass(frozen=True)
+class AdviceResult(Result):
+    """``advise``; ``silent``: gateways that did not answer, by profile, and why."""
+
+    advice: tuple[Advice, ...]
+    policy: str
+    device: str
+    silent: dict[str, str]
+    kind: ClassVar[str] = "advice"
+
+    def content(self) -> dict[str, Any]:
+        return {
+            "policy": self.policy,
+            "device": self.device,
+            "advice": [
+                {
+                    "profile": one.profile,
+                    "place": one.place,
+                    "gateway": one.gateway,
+                    "device": one.device,
+                    "asked": one.asked,
+                    "answered": one.answered,
+                    "silent": self.silent.get(one.profile, ""),
+                    "would": _suite_document(one.would, one.would_bits),
+                    "should": _suite_document(one.should, one.should_bits),
+                    "reasons": [asdict(reason) for reason in one.reasons],
+                    "obstacles": list(one.obstacles),
+                    "algorithms": [{"name": row.name, **asdict(row)} for row in one.rows],
+                    "questions": one.abilities.questions if one.abilities else 0,
+                    "findings": [finding_document(entry) for entry in one.findings],
+                }
+                for one in self.advice
+            ],
+        }
 
 
 @dataclass(frozen=True)

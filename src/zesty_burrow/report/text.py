@@ -11,7 +11,7 @@ from rich.text import Text
 
 from zesty_burrow.core.leak import Observation, Sighting, Verdict
 from zesty_burrow.errors import printable
-from zesty_burrow.report import rehearsals
+from zesty_burrow.report import advice, rehearsals
 from zesty_burrow.report import result as results
 from zesty_burrow.report.kits import kit_text
 from zesty_burrow.report.parts import SEVERITY_STYLES, Parts, findings_table, grid, heading, indent, plural
@@ -432,6 +432,7 @@ _RENDERERS: dict[type[Result], Callable[[Any], Parts]] = {
     results.RestoreResult: _restored,
     results.VerifyResult: _verification,
     results.BaselineResult: _baseline,
+    results.AdviceResult: advice.advice_text,
     results.RehearsalResult: rehearsals.rehearsal_table,
     results.ExplainResult: _explanation,
     results.LabResult: _lab,

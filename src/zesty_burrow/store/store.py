@@ -270,11 +270,10 @@ class Store:
                 change = sa.update(credentials).where(credentials.c.id == entry.id)
                 connection.execute(change.values(profile=new, sealed=sealed))
 
-    def set_tags(self, name: str, tags: Iterable[str]) -> None:
-        """Give a profile these tags and no others."""
-        profile, row = self.find_profile(name)
+    def change_profile(self, profile: Profile) -> None:
+        """Put a changed profile in the place of the one of its name; where it came from stays."""
         with self._begin() as connection:
-            _rewrite(connection, row.name, replace(profile, tags=tuple(tags)))
+            _rewrite(connection, profile.name, profile)
 
     def profile_texts(self, names: Sequence[str]) -> list[str]:
         """The texts of profiles, in the order of the names."""

@@ -32,7 +32,7 @@ from zesty_burrow.core.ike.payloads import (
     TrafficSelector,
     TrafficSelectors,
 )
-from zesty_burrow.core.ike.proposals import accept_answer, build_proposals
+from zesty_burrow.core.ike.proposals import Offer, accept_answer, build_proposals
 from zesty_burrow.core.ike.registry import (
     SIGNATURE_HASHES,
     AuthMethod,
@@ -66,24 +66,32 @@ MAX_ANSWERS = 16
 def init_payloads(
     config: InitiatorConfig, agreement: KeyAgreement, nonce: bytes, cookie: bytes, spi_i: bytes, peer: Endpoint
 ) -> list[Payload]:
-    """The IKE_SA_INIT request (RFC 7296 §1.2, §2.6, §2.23; RFC 7427 §4).
+    """The IKE_SA_INIT request of a negotiation, with the cookie in front where there is one (RFC 7296 §2.6)."""
+    value = KeyExchange(agreement.group, agreement.public)
+    mixing = config.additional is not None
+    payloads = request_payloads(config.ike_offers, value, nonce, spi_i, peer, mixing=mixing)
+    return [Notify(NotifyType.COOKIE, cookie), *payloads] if cookie else payloads
+
+
+def request_payloads(
+    offers: Sequence[Offer], value: KeyExchange, nonce: bytes, spi_i: bytes, peer: Endpoint, *, mixing: bool
+) -> list[Payload]:
+    """The IKE_SA_INIT request (RFC 7296 §1.2, §2.23; RFC 7427 §4).
 
     The source hash is made over an address that nobody has: we carry ESP only inside UDP, so the gateway must
     treat us as behind an address translator, as most of its users are.
     """
     hash_numbers = b"".join(number.to_bytes(2) for number in SIGNATURE_HASHES)
-    payloads: list[Payload] = [Notify(NotifyType.COOKIE, cookie)] if cookie else []
     nowhere = ("0.0.0.0" if "." in peer[0] else "::", 0)  # noqa: S104  (hashed, never bound)
     return [
-        *payloads,
-        SecurityAssociation(build_proposals(config.ike_offers, Protocol.IKE, b"")),
-        KeyExchange(agreement.group, agreement.public),
+        SecurityAssociation(build_proposals(offers, Protocol.IKE, b"")),
+        value,
         Nonce(nonce),
         Notify(NotifyType.NAT_DETECTION_SOURCE_IP, nat_detection_hash(spi_i, bytes(8), nowhere)),
         Notify(NotifyType.NAT_DETECTION_DESTINATION_IP, nat_detection_hash(spi_i, bytes(8), peer)),
         Notify(NotifyType.SIGNATURE_HASH_ALGORITHMS, hash_numbers),
         Notify(NotifyType.IKEV2_FRAGMENTATION_SUPPORTED),
-        *([Notify(NotifyType.USE_PPK)] if config.additional else []),
+        *([Notify(NotifyType.USE_PPK)] if mixing else []),
     ]
 
 

@@ -1,0 +1,173 @@
+"""``zesty choose``: change a profile's algorithms and how it reaches its gateway; what cannot be is refused."""
+
+from __future__ import annotations
+
+from argparse import ArgumentParser, Namespace
+from collections.abc import Sequence
+from dataclasses import replace
+
+from zesty_burrow.commands.context import Context
+from zesty_burrow.core.policy.algorithms import AEAD_NUMBERS, TransformType
+from zesty_burrow.core.policy.policy import Policy, opinion
+from zesty_burrow.core.profile.model import (
+    DEFAULT_ALGORITHMS,
+    MAX_MTU,
+    MIN_MTU,
+    ORDERS,
+    AlgorithmChoice,
+    Algorithms,
+    Profile,
+    ProposalChoice,
+)
+from zesty_burrow.core.profile.text import read_profile, write_profile
+from zesty_burrow.errors import UsageError
+from zesty_burrow.report.result import MessageResult
+
+EXAMPLE = "zesty choose lisbon --encryption 'ENCR_CHACHA20_POLY1305, ENCR_AES_GCM_16 256' --key-exchange curve448"
+T = TransformType
+LISTS = {"encryption": T.ENCR, "integrity": T.INTEG, "prf": T.PRF, "key_exchange": T.KE}
+IKE_ALONE = ("prf", "key_exchange")
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """The command's words."""
+    parser.add_argument("name", nargs="+", help="profiles' names, or cities that only one profile has")
+    words = "IANA names, with the key length where there are several, in order of preference, commas between them"
+    for name in LISTS:
+        parser.add_argument(f"--{name.replace('_', '-')}", default="", metavar="LIST", help=words)
+    parser.add_argument(
+        "--of", choices=("both", "ike", "esp"), default="both", help="for which SA the ciphers are (both)"
+    )
+    parser.add_argument("--standard", action="store_true", help="no algorithms of its own any more")
+    parser.add_argument("--best", action="store_true", help="ask the gateway, and take what `zesty advise` advises")
+    parser.add_argument("--port", type=int, help="the gateway's UDP port for the first message")
+    parser.add_argument("--mtu", type=int, help=f"the tunnel's MTU, {MIN_MTU} to {MAX_MTU}")
+    parser.add_argument("--order", choices=ORDERS, help="in which order the gateway's addresses are tried")
+    parser.add_argument("--patience", type=float, default=3.0, metavar="SECONDS", help="for a silent gateway (3)")
+
+
+def run(args: Namespace, context: Context) -> MessageResult:
+    """All profiles or none are changed."""
+    policy = context.policy()
+    chosen = {name: _read(name, getattr(args, name), policy) for name in LISTS if getattr(args, name)}
+    if bool(chosen) + args.standard + args.best > 1:
+        raise UsageError("only one of a list of algorithms, --standard and --best can be")
+    lines = []
+    with context.store() as store:
+        found = [store.find_profile(name)[0] for name in dict.fromkeys(args.name)]
+        changed = []
+        for profile in found:
+            made = _reach(args, profile)
+            if args.best:
+                made = replace(made, algorithms=_best(args, context, profile, policy))
+            elif args.standard:
+                made = replace(made, algorithms=Algorithms())
+            elif chosen:
+                made = replace(made, algorithms=_algorithms(profile, chosen, args.of))
+            # Reading it again holds it against every rule of a profile, and names the key that breaks one.
+            changed.append(read_profile(write_profile(made), f"profile {profile.name}"))
+        for before, after in zip(found, changed, strict=True):
+            if after != before:
+                store.change_profile(after)
+            lines.append(f"{after.name}: {_told(after) if after != before else 'as it was'}.")
+    return MessageResult("\n".join(lines))
+
+
+def _read(name: str, words: str, policy: Policy) -> tuple[AlgorithmChoice, ...]:
+    """A list of algorithms; what is unknown, not implemented, or forbidden is refused with the reason."""
+    found = []
+    for word in words.split(","):
+        try:
+            choice = AlgorithmChoice.read(LISTS[name], word)
+        except ValueError as problem:
+            raise UsageError(f"--{name.replace('_', '-')}: {problem}") from None
+        if not choice.usable:
+            raise UsageError(f"{choice} cannot be chosen", why="this program does not implement it")
+        said = opinion(policy, choice.type, choice.number, choice.key_bits)
+        if not said.good:
+            raise UsageError(
+                f"{choice} cannot be chosen",
+                why=f"{said.why} ({said.source})",
+                next_step="Choose another one; or let the policy allow it by name (docs/choosing.md).",
+            )
+        found.append(choice)
+    return tuple(found)
+
+
+def _reach(args: Namespace, profile: Profile) -> Profile:
+    gateway = profile.gateway
+    if args.port is not None:
+        if not 1 <= args.port <= 65535:
+            raise UsageError(f"--port {args.port} is not between 1 and 65535")
+        gateway = replace(gateway, port=args.port)
+    if args.order:
+        gateway = replace(gateway, order=args.order)
+    tunnel = profile.tunnel if args.mtu is None else replace(profile.tunnel, mtu=args.mtu)
+    return replace(profile, gateway=gateway, tunnel=tunnel)
+
+
+def _algorithms(profile: Profile, chosen: dict[str, tuple[AlgorithmChoice, ...]], of: str) -> Algorithms:
+    """What was chosen, with the standard's for what was not; combined-mode ciphers get a proposal of their own."""
+    made = {}
+    for label in ("ike", "esp"):
+        if of not in ("both", label):
+            made[label] = getattr(profile.algorithms, label)
+            continue
+        own = {name: value for name, value in chosen.items() if label == "ike" or name not in IKE_ALONE}
+        made[label] = _proposals(own, label) if own else getattr(profile.algorithms, label)
+    return Algorithms(made["ike"], made["esp"])
+
+
+def _proposals(own: dict[str, tuple[AlgorithmChoice, ...]], label: str) -> tuple[ProposalChoice, ...]:
+    standard: Sequence[ProposalChoice] = getattr(DEFAULT_ALGORITHMS, label)
+    ciphers = own.get("encryption") or tuple(one for row in standard for one in row.encryption)
+    if "integrity" in own and "encryption" not in own:
+        # Whoever names integrity algorithms wants ciphers that need one.
+        ciphers = tuple(one for one in ciphers if one.number not in AEAD_NUMBERS)
+    combined = tuple(one for one in ciphers if one.number in AEAD_NUMBERS)
+    plain = tuple(one for one in ciphers if one.number not in AEAD_NUMBERS)
+    integrity = own.get("integrity") or standard[-1].integrity
+    if "integrity" in own and not plain:
+        raise UsageError(
+            "an integrity algorithm and nothing but combined-mode ciphers do not go together",
+            why="a combined-mode cipher takes none (RFC 5282 §8)",
+            next_step="Leave --integrity out, or name a cipher that needs one.",
+        )
+    prf = (own.get("prf") or standard[0].prf) if label == "ike" else ()
+    groups = (own.get("key_exchange") or standard[0].key_exchange) if label == "ike" else ()
+    rows = [ProposalChoice(combined, (), prf, groups)] if combined else []
+    rows += [ProposalChoice(plain, integrity, prf, groups)] if plain else []
+    if plain and combined and ciphers[0] == plain[0]:
+        rows.reverse()
+    return tuple(rows)
+
+
+def _best(args: Namespace, context: Context, profile: Profile, policy: Policy) -> Algorithms:
+    """What advice says, from a gateway that has answered."""
+    from zesty_burrow.carrier.enquiring import enquire, measure_costs
+    from zesty_burrow.core.policy.advice import DEVICES, advise
+
+    asked = enquire([profile], args.patience, lambda _: None)[0]
+    advice = advise(
+        profile, policy, DEVICES["workstation"], measure_costs(), asked.abilities, asked=True, gateway=asked.address
+    )
+    suite = advice.should
+    if asked.abilities is None or suite is None:
+        why = asked.why or "the gateway, this program and the policy have nothing in common"
+        raise UsageError(f"nothing can be advised for {profile.name}", why=why, next_step="See `zesty advise`.")
+    cipher = AlgorithmChoice(T.ENCR, suite.encryption, suite.key_bits)
+    integrity = (AlgorithmChoice(T.INTEG, suite.integrity),) if suite.integrity else ()
+    prf, group = (AlgorithmChoice(T.PRF, suite.prf),), (AlgorithmChoice(T.KE, suite.group),)
+    # What the gateway takes for ESP it tells only after the sign-in: that stays as it was.
+    return Algorithms((ProposalChoice((cipher,), integrity, prf, group),), profile.algorithms.esp)
+
+
+def _told(profile: Profile) -> str:
+    parts = []
+    for label in ("ike", "esp"):
+        rows: Sequence[ProposalChoice] = getattr(profile.algorithms, label)
+        shown = " or ".join(", ".join(map(str, row.all())) for row in rows)
+        parts.append(f"{label.upper()} {shown or 'as standard'}")
+    gateway = profile.gateway
+    parts.append(f"port {gateway.port}, addresses {gateway.order}, MTU {profile.tunnel.mtu}")
+    return "; ".join(parts)

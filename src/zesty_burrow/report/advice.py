@@ -1,0 +1,138 @@
+"""How advice is shown: one profile in detail, many as a table."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from rich.table import Table
+from rich.text import Text
+
+from zesty_burrow.carrier.status import suite_in_words
+from zesty_burrow.core.finding import Severity
+from zesty_burrow.core.policy.advice import Advice, Row
+from zesty_burrow.core.policy.algorithms import TransformType
+from zesty_burrow.errors import printable
+from zesty_burrow.report.parts import Parts, findings_table, grid, heading, indent
+from zesty_burrow.report.result import AdviceResult
+
+KINDS = {
+    TransformType.ENCR: "cipher",
+    TransformType.INTEG: "integrity",
+    TransformType.PRF: "PRF",
+    TransformType.KE: "key exchange",
+}
+
+
+def advice_text(result: AdviceResult) -> Parts:
+    """The whole."""
+    if len(result.advice) == 1:
+        yield from _in_detail(result, result.advice[0])
+    else:
+        yield from _matrix(result)
+
+
+def _suite(one: Advice, which: str) -> str:
+    suite = one.would if which == "would" else one.should
+    bits = one.would_bits if which == "would" else one.should_bits
+    if suite is None:
+        return "nothing in common" if which == "should" or one.answered else "not known"
+    return f"{suite_in_words(suite)}  ({bits} bits)"
+
+
+def _in_detail(result: AdviceResult, one: Advice) -> Parts:
+    yield heading(f"Advice for {one.profile}, {one.place}" if one.place != one.profile else f"Advice for {one.profile}")
+    facts = grid({"no_wrap": True, "style": "dim"}, {"overflow": "fold"})
+    facts.add_row("gateway", Text(printable(one.gateway) + _told(result, one)))
+    facts.add_row("device", Text(result.device))
+    facts.add_row("policy", Text(result.policy))
+    facts.add_row("would be", Text(_suite(one, "would")))
+    facts.add_row("should be", Text(_suite(one, "should"), style="bold"))
+    yield indent(facts)
+    yield Text()
+    yield heading("Why")
+    reasons = grid({"overflow": "fold"}, {"no_wrap": True, "style": "dim"})
+    for reason in one.reasons:
+        reasons.add_row(Text(reason.words), reason.source)
+    yield indent(reasons)
+    yield Text()
+    yield heading("What each end can do")
+    yield indent(_abilities(one))
+    if one.obstacles:
+        yield Text()
+        yield heading("In the way")
+        for words in one.obstacles:
+            yield Text(f"  {words}", style="bold red")
+    if one.findings:
+        yield Text()
+        yield from findings_table(one.findings)
+
+
+def _told(result: AdviceResult, one: Advice) -> str:
+    if not one.asked:
+        return ", not asked"
+    if not one.answered or one.abilities is None:
+        return f", does not answer: {result.silent.get(one.profile, '')}"
+    extra = [word for word, there in (
+        ("takes long messages in parts", one.abilities.fragments),
+        ("knows additional shared keys", one.abilities.additional_key),
+        ("behind an address translator", one.abilities.nat_there),
+    ) if there]  # fmt: skip
+    trip = f"{one.abilities.round_trip * 1000:.1f} ms"
+    return "; ".join([f", answered {one.abilities.questions} questions, the quickest in {trip}", *extra])
+
+
+def _abilities(one: Advice) -> Table:
+    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold")
+    for label in ("", "algorithm", "profile", "gateway", "device", "in IKEv2", "in ESP", "bits", "cost", "policy"):
+        table.add_column(label, justify="right" if label in ("bits", "cost") else "left", no_wrap=True)
+    before = None
+    for row in _worth_showing(one.rows):
+        kind = KINDS[TransformType(row.type)]
+        good = Text("yes", style="green") if row.good else Text(f"no: {row.why}", style="yellow")
+        table.add_row(
+            Text("" if kind == before else kind, style="bold"),
+            row.name,
+            "offers" if row.offered else "",
+            {True: "takes", False: "", None: "?"}[row.gateway],
+            "knows" if row.device else "",
+            row.ike_status,
+            row.esp_status,
+            str(row.bits),
+            f"{row.cost:.1f}" if row.cost else "",
+            good,
+        )
+        before = kind
+    return table
+
+
+def _worth_showing(rows: Iterable[Row]) -> list[Row]:
+    """What somebody offers or takes, or what everybody should have."""
+    return [
+        row
+        for row in rows
+        if row.offered or row.gateway or (row.device and row.good and "MUST" in row.ike_status + row.esp_status)
+    ]
+
+
+def _matrix(result: AdviceResult) -> Parts:
+    yield heading(f"Advice for {len(result.advice)} profiles; policy: {result.policy}; on {result.device}")
+    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold")
+    for label in ("profile", "would be", "bits", "should be", "bits", "remarks"):
+        right = label == "bits"
+        table.add_column(label, justify="right" if right else "left", overflow="fold", no_wrap=label == "profile")
+    for one in result.advice:
+        remarks = [*one.obstacles, *dict.fromkeys(entry.code.slug for entry in one.findings)]
+        silent = result.silent.get(one.profile, "")
+        remarks = [f"does not answer: {silent}", *remarks] if silent else remarks
+        worst = any(entry.severity is Severity.SERIOUS for entry in one.findings) or one.obstacles or silent
+        same = one.would == one.should and one.would is not None
+        table.add_row(
+            Text(one.profile),
+            Text(suite_in_words(one.would) if one.would else ("?" if not one.answered else "nothing")),
+            str(one.would_bits or ""),
+            Text("the same", style="green") if same else Text(suite_in_words(one.should) if one.should else "nothing"),
+            str(one.should_bits or ""),
+            Text(", ".join(remarks) or "none", style="yellow" if worst else ""),
+        )
+    yield indent(table)
+    yield Text("  For the reasons: zesty advise NAME", style="dim")

@@ -1,0 +1,145 @@
+"""Advice and choice with the real program: gateways asked for real, an organisation's policy in force everywhere."""
+
+from __future__ import annotations
+
+from contextlib import contextmanager
+
+import pytest
+
+from zesty_burrow.lab import story
+
+pytestmark = pytest.mark.lab
+
+POLICY = """
+format = 1
+[policy]
+name = "Tidewrack Survey"
+strength = 192
+[traffic]
+ipv6 = ["tunnel"]
+"""
+
+
+@contextmanager
+def policy(lab, text):
+    path = lab.folder / "heron" / "policy.toml"
+    path.write_text(text)
+    try:
+        yield
+    finally:
+        path.unlink()
+
+
+def advice(lab, *words):
+    return lab.heron("advise", *words, check=0).json["advice"]
+
+
+def test_one_gateway(lab):
+    """What lisbon takes is what it is set to take; the gateway sees no sign-in."""
+    seen = lab.gateway("lisbon")["signed_in"]
+    found = advice(lab, "lisbon")[0]
+    assert found["answered"]
+    taken = {row["name"] for row in found["algorithms"] if row["gateway"]}
+    assert {"ENCR_AES_GCM_16 256", "ENCR_AES_GCM_16 128", "ENCR_AES_CBC 256", "curve25519"} <= taken
+    assert "ENCR_3DES" not in taken
+    assert "AUTH_HMAC_SHA2_256_128" in taken
+    assert found["would"]["bits"] == found["should"]["bits"] == 128
+    assert all(reason["source"] for reason in found["reasons"])
+    assert found["findings"] == []
+    assert lab.gateway("lisbon")["signed_in"] == seen
+
+
+def test_many_at_once(lab):
+    """A table over all; one that is silent says so, one that takes only weak algorithms is told on."""
+    lab.fault("tallinn", "silent")
+    lab.fault("nairobi", "weak-proposals")
+    rows = {row["profile"]: row for row in advice(lab, "--provider", story.PROVIDER, "--patience", "1.5")}
+    assert len(rows) == 5
+    assert "no answer" in rows["quillwort-tallinn"]["silent"]
+    assert rows["quillwort-tallinn"]["would"] is None
+    weak = rows["quillwort-nairobi"]
+    assert (weak["would"], weak["should"]) == (None, None)
+    assert {entry["code"] for entry in weak["findings"]} == {"gateway-takes-weak"}
+    assert rows["quillwort-lisbon"]["should"]["bits"] == 128
+
+
+def test_a_gateway_without_a_profile_and_a_kit_without_a_store(lab):
+    found = advice(lab, "--gateway", "wellington.quillwort.example")[0]
+    assert found["answered"]
+    assert found["gateway"].endswith("(2001:db8:1005::2)")
+    rows = advice(lab, "--kit", str(lab.kit), "--device", "phone", "--no-ask")
+    assert len(rows) == 5
+    assert {row["obstacles"] == [] for row in rows} == {True}
+    assert {row["answered"] for row in rows} == {False}
+
+
+def test_a_choice_and_what_comes_of_it(lab):
+    """A cipher that was chosen is the one that is used; the standard comes back."""
+    try:
+        told = lab.heron(
+            "choose", "montevideo", "--encryption", "ENCR_AES_CBC 256", "--prf", "PRF_HMAC_SHA2_512", check=0
+        )
+        assert "ENCR_AES_CBC 256" in told.json["message"]
+        up = lab.heron("connect", "montevideo", "--detach", check=0).json["tunnel"]
+        assert up["esp_algorithms"] == "ENCR_AES_CBC 256, AUTH_HMAC_SHA2_256_128"
+        assert "PRF_HMAC_SHA2_512" in up["ike_algorithms"]
+        assert lab.heron("verify", check=0).json["verdict"] == "sealed"
+        lab.heron("disconnect", check=0)
+        best = lab.heron("choose", "montevideo", "--best", "--order", "random", "--mtu", "1300", check=0)
+        assert "IKE ENCR_AES_GCM_16 256" in best.json["message"]
+        assert "addresses random, MTU 1300" in best.json["message"]
+    finally:
+        lab.heron("choose", "montevideo", "--standard", "--order", "listed", "--mtu", "1400", check=0)
+    assert lab.heron("show", "montevideo", check=0).json["profile"]["algorithms"] == {}
+
+
+@pytest.mark.parametrize(
+    ("words", "why"),
+    [
+        (["--encryption", "ENCR_3DES"], "does not implement it"),
+        (["--encryption", "AES"], "not an IANA name"),
+        (["--encryption", "ENCR_AES_GCM_16"], "needs a key length"),
+        (["--encryption", "ENCR_AES_GCM_16 256", "--integrity", "AUTH_HMAC_SHA2_256_128"], "RFC 5282"),
+        (["--standard", "--prf", "PRF_HMAC_SHA2_256"], "only one"),
+        (["--port", "0"], "between 1 and 65535"),
+        (["--mtu", "100"], "between 1280"),
+    ],
+)
+def test_what_cannot_be_chosen(lab, words, why):
+    """Refused with the reason, and the profile stays as it is."""
+    before = lab.heron("show", "lisbon", check=0).json["profile"]
+    refused = lab.heron("choose", "lisbon", *words)
+    assert refused.code in (2, 3)
+    assert why in refused.json["what"] + refused.json["why"]
+    assert lab.heron("show", "lisbon", check=0).json["profile"] == before
+
+
+def test_a_policy_is_in_force_everywhere(lab):
+    """192 bits: curve25519 is not enough, so nothing is offered with it; connect says why; a looser one lets it through."""
+    lab.heron("connect", "lisbon", "--detach", check=0)
+    with policy(lab, POLICY):
+        status = lab.heron("status", check=0).json
+        assert {entry["code"] for entry in status["findings"]} == {"policy-negotiated"}
+        codes = {entry["code"] for entry in lab.heron("verify").json["findings"]}
+        assert "policy-negotiated" in codes
+        refused = lab.heron("choose", "lisbon", "--key-exchange", "curve25519", check=2).json
+        assert "128 bits are fewer than 192" in refused["why"]
+        assert "Tidewrack Survey" in refused["why"]
+        assert advice(lab, "tallinn")[0]["should"] is None
+        lab.heron("disconnect", check=0)
+        failed = lab.heron("connect", "lisbon", "--detach", check=3).json
+        assert failed["code"] == "policy-algorithm"
+        rehearsed = lab.heron("rehearse", "lisbon", check=12).json["rehearsals"][0]
+        assert rehearsed["failure"]["code"] == "policy-algorithm"
+    with policy(lab, POLICY + '[algorithms]\nallowed = ["curve25519"]\n'):
+        lab.heron("connect", "lisbon", "--detach", check=0)
+    with policy(lab, "format = 1\n[algorithms]\nforbidden = ['AES']\n"):
+        assert "algorithms.forbidden" in lab.heron("advise", "lisbon", check=3).json["what"]
+
+
+def test_import_is_judged_by_the_policy(lab):
+    """A kit whose profiles break the policy is taken with a warning, and refused with --strict."""
+    with policy(lab, 'format = 1\n[sign_in]\nmethods = ["certificate"]\n'):
+        codes = [entry["code"] for entry in lab.heron("inspect", str(lab.kit), check=0).json["findings"]]
+        assert codes.count("policy-sign-in") == 5
+        assert lab.heron("import", str(lab.kit), "--strict", check=3).json["code"] == "strict"
