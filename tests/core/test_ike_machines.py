@@ -25,6 +25,7 @@ from support import (
     responder_config,
     seeded,
 )
+from zesty_burrow.core.credentials import PreSharedKey
 from zesty_burrow.core.ike import initiator_table, responder
 from zesty_burrow.core.ike.events import (
     ChildEstablished,
@@ -41,10 +42,12 @@ from zesty_burrow.core.ike.initiator import Initiator
 from zesty_burrow.core.ike.initiator_table import TRANSITIONS, Signal, State
 from zesty_burrow.core.ike.message import Header, build_clear, build_sealed, open_sealed, parse_message_untrusted
 from zesty_burrow.core.ike.payloads import Delete, Nonce, Notify
+from zesty_burrow.core.ike.proofs import Callers
 from zesty_burrow.core.ike.proposals import Offer
 from zesty_burrow.core.ike.registry import ExchangeType, Flag, NotifyType
 from zesty_burrow.core.ike.sa import Backoff
 from zesty_burrow.core.ip import AddressRange
+from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import (
     GatewayProtocolError,
     GatewayUnreachable,
@@ -217,17 +220,17 @@ def test_a_gateway_that_does_not_know_the_password():
         return real(name)
 
     wire.gateway.config = responder_config(password_of=password_of)
-    original = responder.EapServer._response
+    original = responder.PasswordServer.take
 
-    def pretend(self, packet):
-        answer = original(self, packet)
-        return replace(answer, data=answer.data.replace(b"S=", b"S=0", 1)[: len(answer.data)])
+    def pretend(self, data, identifier):
+        answer = original(self, data, identifier)
+        return answer if isinstance(answer, bool) else answer.replace(b"S=", b"S=0", 1)[: len(answer)]
 
-    responder.EapServer._response = pretend
+    responder.PasswordServer.take = pretend
     try:
         wire.connect()
     finally:
-        responder.EapServer._response = original
+        responder.PasswordServer.take = original
     assert isinstance(wire.error, GatewayProtocolError)
     assert "does not know the password" in str(wire.error)
 
@@ -457,9 +460,22 @@ def test_nothing_secret_is_shown():
     assert ESP_GCM
 
 
+def two_rounds():
+    """By pre-shared key and then by password (RFC 4739)."""
+    shared = PreSharedKey(Secret(b"razorbills dive at dusk"))
+    caller = initiator_config(
+        method="certificate+eap-mschapv2",
+        credentials=lambda: shared,
+        second=initiator_config().credentials,
+        proof="pre-shared-key",
+        gateway_key=lambda: shared,
+    )
+    return Wire(caller, responder_config(callers=Callers(shared_key_of=lambda _: shared.key.octets())))
+
+
 def answering_in_state(state):
     """A responder that has come as far as a state, with the wire it hangs on."""
-    wire = Wire()
+    wire = two_rounds() if state is responder.State.SECOND_AWAITED else Wire()
     wire.start().run(stop=lambda one: any(entry.state is state for entry in one.gateway.responders.values()))
     if state is responder.State.CLOSING:
         wire = answering_in_state(responder.State.ESTABLISHED)[0]

@@ -15,6 +15,7 @@ from zesty_burrow.core.credentials import NamePassword
 from zesty_burrow.core.cursor import Cursor
 from zesty_burrow.core.dns_zone import Question, Zone, answer
 from zesty_burrow.core.eap.packet import EapPacket, parse_eap_untrusted
+from zesty_burrow.core.eap.password import PasswordPeer, PasswordServer
 from zesty_burrow.core.eap.peer import EapPeer, EapServer, PeerState
 from zesty_burrow.core.ike.message import Header, build_clear, parse_inner_untrusted, parse_message_untrusted
 from zesty_burrow.core.ike.payloads import (
@@ -138,8 +139,8 @@ def test_eap_packets(data):
             assert packet.octets() == octets
         except Malformed:
             continue
-        peer = EapPeer(lambda: NamePassword("n", Secret("p")), lambda size: bytes(size))
-        server = EapServer(lambda name: "p", lambda size: bytes(size))
+        peer = EapPeer(PasswordPeer(lambda: NamePassword("n", Secret("p")), bytes))
+        server = EapServer([lambda: PasswordServer(lambda name: "p", bytes, b"gateway")])
         server.start()
         for machine in (peer, server):
             with contextlib.suppress(Malformed):
@@ -150,7 +151,7 @@ def test_eap_packets(data):
 
 def test_eap_success_out_of_the_blue():
     """RFC 3748 §4.2: Success before the method has ended proves nothing."""
-    peer = EapPeer(lambda: NamePassword("n", Secret("p")), lambda size: bytes(size))
+    peer = EapPeer(PasswordPeer(lambda: NamePassword("n", Secret("p")), bytes))
     with pytest.raises(Malformed, match="did not show"):
         peer.receive(EapPacket(3, 1))
     assert peer.state is PeerState.WAITING
@@ -159,7 +160,7 @@ def test_eap_success_out_of_the_blue():
 def test_eap_other_method_is_declined():
     """RFC 3748 §5.3.1: asked for MD5, we name the method that we would take; no name goes out."""
     asked = []
-    peer = EapPeer(lambda: asked.append(1), lambda size: bytes(size))
+    peer = EapPeer(PasswordPeer(lambda: asked.append(1), bytes))
     answer = peer.receive(EapPacket(1, 9, 4, b"\x10" + bytes(16)))
     assert (answer.type, answer.data, answer.identifier) == (3, b"\x1a", 9)
     assert asked == []

@@ -2,24 +2,32 @@
 
 from __future__ import annotations
 
+import contextlib
 import hmac
 from datetime import UTC, datetime
 
 import pytest
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import ec, ed448, ed25519, rsa
 from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
 from cryptography.x509 import load_der_x509_certificate
 from cryptography.x509.oid import ExtendedKeyUsageOID
+from hypothesis import given
+from hypothesis import strategies as st
 
-from support import AUTHORITY, KEY, Wire, initiator_config, responder_config
-from zesty_burrow.core.credentials import AdditionalKey, ClientKey, PreSharedKey, RawKey
+from support import AUTHORITY, HOST, KEY, PASSWORD, Wire, initiator_config, responder_config
+from zesty_burrow.core.credentials import AdditionalKey, ClientKey, NamePassword, PreSharedKey, RawKey
+from zesty_burrow.core.eap.tls import TlsPeer, TlsServer
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike import auth as signatures
+from zesty_burrow.core.ike import proofs, responder
 from zesty_burrow.core.ike.additional import mix
 from zesty_burrow.core.ike.events import ChildEstablished, Proven, SignedIn
+from zesty_burrow.core.ike.message import build_clear, parse_message_untrusted
 from zesty_burrow.core.ike.payloads import Authentication
 from zesty_burrow.core.ike.proofs import Callers, identity_of, public_octets
-from zesty_burrow.core.ike.registry import AuthMethod, IdType
+from zesty_burrow.core.ike.registry import AuthMethod, ExchangeType, IdType, NotifyType
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import GatewayNotProven, Malformed, NoAgreement, SignInRefused
 from zesty_burrow.lab.authority import issue, make_authority
@@ -295,3 +303,275 @@ def test_the_mixing():
         assert getattr(mixed, name) == hmac.digest(b"ppk", getattr(keys, name) + b"\x01", "sha256")
     for name in ("sk_ai", "sk_ar", "sk_ei", "sk_er"):
         assert getattr(mixed, name) == getattr(keys, name)
+
+
+# EAP-TLS (RFC 5216, RFC 9190), alone (RFC 5998), and two rounds (RFC 4739).
+
+
+def by_tls(secret=None, gateway=None, **changes):
+    config = initiator_config(method="eap-tls", credentials=lambda: secret or client_key("ECDSA 256"), **changes)
+    return Wire(config, gateway or responder_config(callers=callers())).connect()
+
+
+@pytest.mark.parametrize("kind", ["RSA", "ECDSA 256", "ECDSA 384", "Ed25519"])
+@pytest.mark.parametrize("proof", ["certificate", "eap"])
+def test_eap_tls(kind, proof):
+    """Both sides by certificate inside TLS 1.3; the gateway by IKE's signature as well, or by EAP alone."""
+    wire = by_tls(client_key(kind), proof=proof)
+    stands(wire)
+    assert HERON in next(iter(wire.gateway.responders.values())).account
+    assert ("inside EAP-TLS" in wire.told(Proven).subject) is (proof == "eap")
+    wire.initiator.rekey(wire.now)
+    wire.run(until=wire.now + 5)
+    assert wire.initiator.child.keys == next(iter(wire.gateway.responders.values())).child.keys
+
+
+def test_eap_tls_with_intermediate_certificates():
+    """Long chains go in pieces inside EAP."""
+    root, between = make_authority("Tidewrack Survey"), make_authority("Tidewrack Devices")
+    middle = (
+        x509.CertificateBuilder()
+        .subject_name(between.certificate.subject)
+        .issuer_name(root.certificate.subject)
+        .public_key(between.key.public_key())
+        .serial_number(7)
+        .not_valid_before(root.certificate.not_valid_before_utc)
+        .not_valid_after(root.certificate.not_valid_after_utc)
+        .add_extension(x509.BasicConstraints(ca=True, path_length=0), critical=True)
+        .add_extension(
+            x509.UnrecognizedExtension(x509.ObjectIdentifier("1.3.6.1.4.1.32473.1"), bytes(3000)), critical=False
+        )
+        .sign(root.key, hashes.SHA256())
+    )
+    der = issue(between, KEYS["RSA"], HERON, purpose=ExtendedKeyUsageOID.CLIENT_AUTH)
+    chain = tuple(one.public_bytes(Encoding.PEM).decode() for one in (load_der_x509_certificate(der), middle))
+    anchor = (
+        x509.CertificateBuilder()
+        .subject_name(root.certificate.subject)
+        .issuer_name(root.certificate.subject)
+        .public_key(root.key.public_key())
+        .serial_number(8)
+        .not_valid_before(root.certificate.not_valid_before_utc)
+        .not_valid_after(root.certificate.not_valid_after_utc)
+        .add_extension(x509.BasicConstraints(ca=True, path_length=None), critical=True)
+        .sign(root.key, hashes.SHA256())
+    )
+    gateway = responder_config(callers=callers(anchors=(anchor,)))
+    stands(by_tls(ClientKey(pem_of(KEYS["RSA"]), chain), gateway))
+
+
+@pytest.mark.parametrize(
+    "secret",
+    [
+        client_key("RSA", make_authority("Somebody Else")),
+        client_key("RSA", start_days=-90, end_days=-1),
+        client_key("RSA", purpose=ExtendedKeyUsageOID.CODE_SIGNING),
+    ],
+)
+def test_eap_tls_refused(secret):
+    """Unknown authority, expired, another purpose: refused, nothing stands."""
+    wire = by_tls(secret)
+    assert isinstance(wire.error, SignInRefused)
+    assert wire.told(SignedIn) is None
+
+
+@pytest.mark.parametrize(
+    ("changes", "code"),
+    [
+        ({"end_days": -1.0, "start_days": -90}, "certificate-expired"),
+        ({"name": "parked.quillwort.example"}, "certificate-wrong-name"),
+        ({"authority": make_authority("Somebody Else")}, "certificate-untrusted"),
+    ],
+)
+def test_a_gateway_that_does_not_prove_itself_inside_eap_tls(changes, code):
+    """RFC 5998: its certificate is judged before ours is shown; ours never goes out."""
+    told = []
+    name = changes.pop("name", HOST)
+    der = issue(changes.pop("authority", AUTHORITY), KEY, name, **changes)
+
+    def caller(chain):
+        told.append(chain)
+        return "nobody"
+
+    gateway = responder_config(callers=callers(), certificates=(der,))
+    original = proofs.check_tls_caller
+    proofs.check_tls_caller = lambda _, chain: caller(chain)
+    try:
+        wire = by_tls(gateway=gateway, proof="eap")
+    finally:
+        proofs.check_tls_caller = original
+    assert isinstance(wire.error, GatewayNotProven)
+    assert wire.error.slug == code
+    assert told == []
+    assert wire.told(Proven) is None
+
+
+def test_a_gateway_that_knows_nothing_of_eap_alone():
+    """RFC 5998 §3: it sends its signature as ever, which is judged; the rest is the same."""
+    gateway = responder_config(callers=callers())
+    wire = Wire(initiator_config(method="eap-tls", proof="eap", credentials=lambda: client_key("RSA")), gateway)
+    original = responder.Responder._on_first_auth
+
+    def deaf(self, message, now):
+        keep, responder.notifications = responder.notifications, lambda _: {}
+        try:
+            original(self, message, now)
+        finally:
+            responder.notifications = keep
+
+    responder.Responder._on_first_auth = deaf
+    try:
+        wire.connect()
+    finally:
+        responder.Responder._on_first_auth = original
+    stands(wire)
+    assert "inside EAP-TLS" not in wire.told(Proven).subject
+
+
+def test_an_imposter_calls_itself_another_name():
+    """By EAP alone the name in IDr still has to be the profile's."""
+    gateway = responder_config(callers=callers(), identity=Identity.of("parked.quillwort.example"))
+    wire = by_tls(gateway=gateway, proof="eap")
+    assert wire.error.slug == "certificate-identity"
+
+
+def two_rounds(gateway=None, secret=None, password=None, **changes):
+    known = password or NamePassword("tidewrack_heron", Secret(PASSWORD))
+    own = secret or client_key("ECDSA 256")
+    config = initiator_config(
+        method="certificate+eap-mschapv2",
+        credentials=lambda: own,
+        second=lambda: known,
+        own_identity=identity_of(own),
+        **changes,
+    )
+    return Wire(config, gateway or responder_config(callers=callers(), second_round=True)).connect()
+
+
+def test_two_rounds():
+    """RFC 4739: certificate, then password; the gateway has both before it grants anything."""
+    wire = two_rounds()
+    stands(wire)
+    assert next(iter(wire.gateway.responders.values())).account == "tidewrack_heron"
+
+
+@pytest.mark.parametrize(
+    ("secret", "password"),
+    [
+        (client_key("RSA", make_authority("Somebody Else")), None),
+        (None, NamePassword("tidewrack_heron", Secret("another"))),
+    ],
+)
+def test_one_bad_round_is_enough(secret, password):
+    wire = two_rounds(secret=secret, password=password)
+    assert isinstance(wire.error, SignInRefused)
+    assert wire.told(SignedIn) is None
+    assert wire.told(ChildEstablished) is None
+
+
+def test_one_round_where_two_are_wanted():
+    """A certificate alone does not do; a gateway that knows one round only is told apart from a refusal."""
+    wire = by_certificate(client_key("RSA"), gateway=responder_config(callers=callers(), second_round=True))
+    assert isinstance(wire.error, SignInRefused)
+    wire = two_rounds_at_a_simple_gateway()
+    assert isinstance(wire.error, NoAgreement)
+    assert "RFC 4739" in wire.error.why
+
+
+def two_rounds_at_a_simple_gateway():
+    """The announcement is taken out of the gateway's first message."""
+    own = client_key("RSA")
+    config = initiator_config(
+        method="certificate+eap-mschapv2", credentials=lambda: own, second=lambda: None, own_identity=identity_of(own)
+    )
+    wire = Wire(config, responder_config(callers=callers()))
+
+    def tamper(data, to_gateway):
+        if to_gateway or data[18] != ExchangeType.IKE_SA_INIT:
+            return data
+        message = parse_message_untrusted(data)
+        rest = [
+            one for one in message.payloads if getattr(one, "notification", 0) != NotifyType.MULTIPLE_AUTH_SUPPORTED
+        ]
+        return build_clear(message.header, rest)
+
+    wire.tamper = tamper
+    return wire.connect()
+
+
+def test_an_additional_key_and_two_rounds():
+    """RFC 8784 beside RFC 4739: mixed in once, in the first round."""
+    extra = AdditionalKey("winter", Secret(b"x" * 32))
+    gateway = responder_config(callers=callers(), second_round=True, additional_key_of=lambda _: b"x" * 32)
+    stands(two_rounds(gateway, additional=extra, additional_required=True))
+
+
+def tls_pair(judge=lambda chain: None):
+    """Both ends of EAP-TLS without IKE around them."""
+    secret = client_key("ECDSA 256")
+    chain = [x509.load_pem_x509_certificate(pem.encode()) for pem in secret.certificates]
+    peer = TlsPeer(b"@x", lambda: (KEYS["ECDSA 256"], chain), judge)
+    der = issue(AUTHORITY, KEY, HOST)
+    server = TlsServer(KEY, [load_der_x509_certificate(der)], lambda shown: "heron")
+    return peer, server
+
+
+def talk(peer, server, spoil=lambda number, data: data):
+    request, number = server.start(1), 0
+    while not isinstance(request, bool):
+        number += 1
+        request = server.take(spoil(number, peer.take(request)), number)
+        assert number < 60
+    return request
+
+
+def test_eap_tls_keys_are_the_exporters():
+    """RFC 9190 §2.3: MSK = the first 64 octets; the same at both ends, another each time."""
+    first, second = tls_pair(), tls_pair()
+    assert talk(*first) is True
+    assert talk(*second) is True
+    assert first[0].key == first[1].key
+    assert len(first[0].key) == 64
+    assert first[0].key != second[0].key
+
+
+@pytest.mark.parametrize("number", range(1, 6))
+def test_eap_tls_on_a_bad_wire(number):
+    """A changed packet never ends in success, nor in anything but the documented error."""
+    peer, server = tls_pair()
+    touched = []
+
+    def spoil(at, data):
+        if at != number or len(data) <= 8:
+            return data
+        touched.append(at)
+        return data[:-1] + bytes([data[-1] ^ 1])
+
+    try:
+        ended = talk(peer, server, spoil)
+    except Malformed:
+        assert touched
+        return
+    assert ended is not bool(touched)
+    assert peer.confirmed is not bool(touched)
+
+
+@given(st.lists(st.binary(max_size=60), max_size=6))
+def test_strangers_tls(packets):
+    for make in (lambda: tls_pair()[0], lambda: tls_pair()[1]):
+        machine = make()
+        with contextlib.suppress(Malformed):
+            for data in packets:
+                machine.take(data) if isinstance(machine, TlsPeer) else machine.take(data, 1)
+        assert machine.key == b""
+
+
+def test_eap_tls_never_keeps_more_than_it_says():
+    """RFC 5216 §2.1.5: an announced length is bounded, and held to."""
+    peer, _ = tls_pair()
+    with pytest.raises(Malformed, match="are the most"):
+        peer.take(b"\xe0" + (1 << 30).to_bytes(4) + b"x")
+    peer, _ = tls_pair()
+    peer.take(b"\xe0" + (10).to_bytes(4) + b"12345")
+    with pytest.raises(Malformed, match="announced"):
+        peer.take(b"\x40" + b"123456")

@@ -130,7 +130,7 @@ def test_only_the_offices_network(lab, office):
     assert story.OFFICE_FILES in lab.shell("heron", "getent", "hosts", "files").out
 
 
-@pytest.mark.parametrize("sign_in", ["certificate", "shared-key", "raw-key"])
+@pytest.mark.parametrize("sign_in", ["certificate", "shared-key", "raw-key", "eap-tls", "eap-tls-alone", "two-rounds"])
 def test_each_way_to_sign_in(lab, office, sign_in):
     """The settings as the office exports them, tried and then connected with the real program."""
     office("office", sign_in)

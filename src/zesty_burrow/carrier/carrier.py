@@ -108,6 +108,7 @@ def initiator_config(
         esp_offers=esp,
         anchors=_anchors(profile),
         credentials=lambda: own,
+        second=(lambda: secrets[sign_in.needs[1]]) if "+" in sign_in.method else None,
         wall_time=wall_time,
         local=local,
         remote=remote,
@@ -135,7 +136,7 @@ def _anchors(profile: Profile) -> tuple[x509.Certificate, ...]:
         if PEM_MARK in entry
         for certificate in trust.load_pem_certificates_untrusted(entry.encode())
     ]
-    if not found and profile.sign_in.gateway == "certificate":
+    if not found and profile.sign_in.gateway in ("certificate", "eap"):
         raise ProfileInvalid(
             f"profile {profile.name} has no authority certificate",
             why="without one the gateway cannot prove who it is",

@@ -43,7 +43,13 @@ def place_profile(place: story.Place) -> Profile:
     )
 
 
-SIGN_INS = ("password", "certificate", "shared-key", "raw-key")
+SIGN_INS = ("password", "certificate", "shared-key", "raw-key", "eap-tls", "eap-tls-alone", "two-rounds")
+_BY_CERTIFICATE = {
+    "certificate": SignIn(method="certificate"),
+    "eap-tls": SignIn(method="eap-tls"),
+    "eap-tls-alone": SignIn("eap", "eap-tls"),
+    "two-rounds": SignIn(method="certificate+eap-mschapv2"),
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,12 +80,12 @@ def office_files(
     )
     key = account.key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption()).decode()
     files = {"office-authority.pem": authority.pem().decode()}
-    if sign_in == "certificate":
+    if sign_in in _BY_CERTIFICATE:
         der = issue(
             authority, account.key, f"{account.name}.{story.OFFICE_SUFFIX}", purpose=ExtendedKeyUsageOID.CLIENT_AUTH
         )
         files["me.pem"] = key + load_der_x509_certificate(der).public_bytes(Encoding.PEM).decode()
-        profile = replace(profile, sign_in=SignIn(method="certificate"))
+        profile = replace(profile, sign_in=_BY_CERTIFICATE[sign_in])
     elif sign_in == "raw-key":
         files = {"me.key": key}
         public = account.gateway_key.public_key().public_bytes(Encoding.PEM, PublicFormat.SubjectPublicKeyInfo).decode()
@@ -90,7 +96,7 @@ def office_files(
             gateway_keys=(public,),
             sign_in=SignIn("raw-public-key", "raw-public-key", identity=own),
         )
-    else:
+    if sign_in in ("password", "two-rounds"):
         files[CREDENTIALS_FILE] = f"{account.name}\n{account.password}\n"
     return {f"{profile.name}.toml": write_profile(profile), **files}
 

@@ -24,6 +24,7 @@ class EapType(IntEnum):
     NOTIFICATION = 2
     NAK = 3
     MD5_CHALLENGE = 4
+    TLS = 13
     MSCHAPV2 = 26
 
 

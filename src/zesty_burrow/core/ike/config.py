@@ -18,6 +18,7 @@ from zesty_burrow.core.ip import AddressRange
 from zesty_burrow.core.revocation import Revocations
 
 EAP, CERTIFICATE, SHARED_KEY, RAW_KEY = "eap-mschapv2", "certificate", "pre-shared-key", "raw-public-key"
+EAP_TLS, TWO_ROUNDS, BY_EAP = "eap-tls", "certificate+eap-mschapv2", "eap"
 """How a side proves itself, by the words of a profile."""
 
 
@@ -29,6 +30,7 @@ class InitiatorConfig:
     ``wall_time`` is what certificates are judged by; ``local`` and ``remote`` are the ranges to ask for; ``method``
     and ``proof``: how this side and the gateway prove themselves, by the words of a profile. Without EAP the protocol
     wants this side's proof first (RFC 7296 §1.2): it says who we are, and nothing that would let others sign in.
+    ``second``: what the second of two rounds signs in with (RFC 4739).
     """
 
     gateway: Endpoint
@@ -48,9 +50,15 @@ class InitiatorConfig:
     proof: str = CERTIFICATE
     gateway_key: Callable[[], PreSharedKey] | None = None
     gateway_keys: tuple[bytes, ...] = ()
+    second: Callable[[], Credentials] | None = None
     child_seconds: float = 3600.0
     ike_seconds: float = 4 * 3600.0
     liveness_seconds: float = 30.0
     additional: AdditionalKey | None = None
     additional_required: bool = False
     backoff: Backoff = dataclasses.field(default_factory=Backoff)
+
+    @property
+    def proves_at_once(self) -> bool:
+        """Whether this side's own proof goes into the first IKE_AUTH request."""
+        return self.method not in (EAP, EAP_TLS)

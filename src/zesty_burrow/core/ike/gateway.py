@@ -212,6 +212,7 @@ class Gateway:
                 Notify(NotifyType.NAT_DETECTION_DESTINATION_IP, nat_detection_hash(*spis, there)),
                 Notify(NotifyType.SIGNATURE_HASH_ALGORITHMS, b"".join(n.to_bytes(2) for n in SIGNATURE_HASHES)),
                 Notify(NotifyType.IKEV2_FRAGMENTATION_SUPPORTED),
+                Notify(NotifyType.MULTIPLE_AUTH_SUPPORTED),
                 *([Notify(NotifyType.USE_PPK)] if responder.mixing else []),
             ],
         )

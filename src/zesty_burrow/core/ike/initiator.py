@@ -9,7 +9,7 @@ from __future__ import annotations
 from zesty_burrow.core.eap.packet import parse_eap_untrusted
 from zesty_burrow.core.eap.peer import EapPeer, PeerState
 from zesty_burrow.core.ike import additional, negotiation, proofs
-from zesty_burrow.core.ike.config import EAP, InitiatorConfig
+from zesty_burrow.core.ike.config import BY_EAP, TWO_ROUNDS, InitiatorConfig
 from zesty_burrow.core.ike.events import (
     ChildEstablished,
     Closed,
@@ -88,6 +88,7 @@ class Initiator(Standing):
         self._peer_hashes: frozenset[int] = frozenset()
         self._mixing = False
         self._eap: EapPeer | None = None
+        self._eap_at = 0.0
         self._hint: BurrowError | None = None
         self._hint_due = 0.0
         self._reached = False
@@ -269,6 +270,10 @@ class Initiator(Standing):
         self.sa.use_keys(derive_ike_keys(suite, shared, self._nonce, nonce.data, self.sa.spi_i, self.sa.spi_r))
         self._agreement, self._hint = None, None
         every = notifications(message.payloads)
+        if self.config.method == TWO_ROUNDS and NotifyType.MULTIPLE_AUTH_SUPPORTED not in every:
+            why = "the profile signs in in two rounds (RFC 4739), and the gateway knows only one"
+            self._fail(NoAgreement(f"the gateway {self.config.gateway[0]} and the profile cannot agree", why=why), now)
+            return
         self._peer_hashes = negotiation.announced_hashes(every)
         self.sa.fragmenting = NotifyType.IKEV2_FRAGMENTATION_SUPPORTED in every
         told = every.get(NotifyType.NAT_DETECTION_SOURCE_IP)
@@ -302,6 +307,7 @@ class Initiator(Standing):
         return [
             self._own_id,
             *self._own_proof(),
+            *self._announcements(),
             *negotiation.certificate_request(config),
             identity,
             negotiation.address_request(config.local),
@@ -310,12 +316,20 @@ class Initiator(Standing):
             negotiation.selectors(PayloadType.TSr, config.remote),
         ]
 
+    def _announcements(self) -> list[Payload]:
+        """RFC 5998 §3: the gateway's proof by EAP alone. RFC 4739 §2.1: a second round will follow."""
+        if self.config.proof == BY_EAP:
+            return [Notify(NotifyType.EAP_ONLY_AUTHENTICATION)]
+        if self.config.method == TWO_ROUNDS:
+            return [Notify(NotifyType.MULTIPLE_AUTH_SUPPORTED), Notify(NotifyType.ANOTHER_AUTH_FOLLOWS)]
+        return []
+
     def _own_octets(self, keys: IkeKeys) -> bytes:
         """What this side's AUTH covers (RFC 7296 §2.15)."""
         return signed_octets(keys.suite.prf, self._init_request, self._peer_nonce, keys.sk_pi, self._own_id.body())
 
     def _own_proof(self) -> list[Payload]:
-        if self.config.method == EAP:
+        if not self.config.proves_at_once:
             return []
         secret, hashes = self.config.credentials(), self._peer_hashes
         return self._proof(lambda keys: proofs.own_proof(secret, self._own_octets(keys), keys.suite.prf, hashes))
@@ -335,6 +349,7 @@ class Initiator(Standing):
         if self._mixing and own is not None and self.keys is not None:
             host, required = self.config.gateway[0], self.config.additional_required
             self.sa.keys = additional.keys_after(self.keys, own, required, payloads, host)
+            self._mixing = False
 
     # IKE_AUTH (RFC 7296 §1.2, §2.15, §2.16).
 
@@ -360,7 +375,7 @@ class Initiator(Standing):
         if payloads is None:
             return
         error = self._first_error(payloads)
-        direct = self.config.method != EAP
+        direct = self.config.proves_at_once
         if error is not None and (not direct or find(payloads, Authentication) is None):
             refused = direct and error.notification == NotifyType.AUTHENTICATION_FAILED
             self._fail(self._refused() if refused else self._protocol_error(notify_in_words(error.notification)), now)
@@ -371,18 +386,35 @@ class Initiator(Standing):
                 self._settle_keys(payloads)
             octets = self._gateway_octets() if self._peer_id else b""
             number = self.keys.suite.prf if self.keys else 0
-            proof = proofs.check_proof(self.config, payloads, self._peer_id, octets, number)
+            by_eap = self.config.proof == BY_EAP and find(payloads, Authentication) is None
+            if not by_eap:
+                proof = proofs.check_proof(self.config, payloads, self._peer_id, octets, number)
+                self._events.append(Proven(now, proof.subject, proof.findings))
+            else:
+                proofs.check_name(self.config, self._peer_id)
         except BurrowError as problem:
             self._fail(problem, now)
             return
-        self._events.append(Proven(now, proof.subject, proof.findings))
-        if direct:
+        if direct and self.config.method != TWO_ROUNDS:
             self._events.append(SignedIn(now))
             self._establish(payloads, error, now)
             return
-        self._eap = EapPeer(lambda: proofs.name_password(self.config), self._random)
+        self._eap = EapPeer(proofs.eap_method(self.config, self._random, by_eap, self._on_eap_proof))
         self.state = State.SIGNING_IN
-        self._advance_eap(payloads, now)
+        if direct:
+            self._begin_second_round(now)
+        else:
+            self._advance_eap(payloads, now)
+
+    def _begin_second_round(self, now: float) -> None:
+        """RFC 4739 §2.3: another identity and no AUTH; the gateway answers with EAP."""
+        other = proofs.second_identity(self.config)
+        self._own_id = Identification(PayloadType.IDi, other.type, other.octets())
+        self._request(ExchangeType.IKE_AUTH, [self._own_id], now)
+
+    def _on_eap_proof(self, proof: negotiation.Proof) -> None:
+        """The gateway has proven itself inside EAP, and nowhere else (RFC 5998)."""
+        self._events.append(Proven(self._eap_at, proof.subject, proof.findings))
 
     def _gateway_octets(self) -> bytes:
         """What the gateway's AUTH covers (RFC 7296 §2.15)."""
@@ -397,10 +429,14 @@ class Initiator(Standing):
         if carried is None or self._eap is None or self.keys is None:
             self._fail(self._protocol_error("it sent no EAP packet where one was due"), now)
             return
+        self._eap_at = now
         try:
             answer = self._eap.receive(parse_eap_untrusted(carried.data))
         except Malformed as problem:
             self._fail(self._protocol_error(str(problem)), now)
+            return
+        except BurrowError as problem:
+            self._fail(problem, now)
             return
         if answer is not None:
             self._request(ExchangeType.IKE_AUTH, [Eap(answer.octets())], now)

@@ -18,15 +18,19 @@ from cryptography.hazmat.primitives.serialization import (
 
 from zesty_burrow.core import trust
 from zesty_burrow.core.credentials import ClientKey, Credentials, NamePassword, PreSharedKey, RawKey
+from zesty_burrow.core.eap.password import PasswordPeer
+from zesty_burrow.core.eap.peer import Method
+from zesty_burrow.core.eap.tls import TlsKey, TlsPeer
 from zesty_burrow.core.finding import Severity, finding
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike import auth as signatures
-from zesty_burrow.core.ike.config import CERTIFICATE, SHARED_KEY, InitiatorConfig
+from zesty_burrow.core.ike.config import BY_EAP, CERTIFICATE, EAP_TLS, SHARED_KEY, InitiatorConfig
 from zesty_burrow.core.ike.keys import shared_key_auth
 from zesty_burrow.core.ike.message import find, find_all
 from zesty_burrow.core.ike.negotiation import MAX_CERTIFICATES, Proof, check_gateway, not_proven, same_identity
 from zesty_burrow.core.ike.payloads import Authentication, Certificate, Identification, Payload
 from zesty_burrow.core.ike.registry import AuthMethod, CertEncoding, IdType
+from zesty_burrow.core.protection import Random
 from zesty_burrow.errors import Malformed, ProgramFault
 
 
@@ -45,10 +49,51 @@ def public_octets(key: signatures.PrivateKey) -> bytes:
 
 def name_password(config: InitiatorConfig) -> NamePassword:
     """What EAP-MSCHAPv2 signs in with."""
-    value = config.credentials()
+    value = config.second() if config.second is not None else config.credentials()
     if not isinstance(value, NamePassword):
         raise ProgramFault("EAP-MSCHAPv2 needs a name and a password")
     return value
+
+
+def second_identity(config: InitiatorConfig) -> Identity:
+    """Who the second round is for: an anonymous one, as EAP asks for the account itself."""
+    return Identity(IdType.ID_RFC822_ADDR, f"anonymous@{config.gateway_identity.value}")
+
+
+def check_name(config: InitiatorConfig, identity: Identification | None) -> None:
+    """That the gateway calls itself what the profile says; :class:`GatewayNotProven` otherwise."""
+    host, wanted = config.gateway[0], config.gateway_identity
+    if identity is None or not same_identity(identity, wanted):
+        shown = identity.data[:128].decode("utf-8", "replace") if identity else "nothing"
+        raise not_proven(
+            host, [finding("certificate-identity", host, f"it calls itself {shown!r}, not {wanted.value}")]
+        )
+
+
+def eap_method(config: InitiatorConfig, random: Random, by_eap: bool, proven: Callable[[Proof], None]) -> Method:
+    """The method that a profile signs in with. ``by_eap``: the gateway's proof inside it is the only one it gives."""
+    if config.method != EAP_TLS:
+        return PasswordPeer(lambda: name_password(config), random)
+
+    def secret() -> tuple[TlsKey, list[x509.Certificate]]:
+        value = config.credentials()
+        if not isinstance(value, ClientKey):
+            raise ProgramFault("EAP-TLS needs a certificate with its key")
+        chain = [x509.load_pem_x509_certificate(pem.encode()) for pem in value.certificates[:MAX_CERTIFICATES]]
+        return load_private_key(value.key.octets()), chain
+
+    def judge(chain: Sequence[x509.Certificate]) -> None:
+        host = config.gateway[0]
+        found = trust.judge_gateway(
+            chain[:MAX_CERTIFICATES], config.anchors, config.gateway_identity, config.wall_time, config.revocation_lists
+        )
+        serious = [entry for entry in found if entry.severity is Severity.SERIOUS]
+        if serious:
+            raise not_proven(host, serious)
+        if by_eap:
+            proven(Proof(f"{trust.subject_name(chain[0])}, inside EAP-TLS", tuple(found)))
+
+    return TlsPeer(f"@{config.gateway_identity.value}".encode(), secret, judge)
 
 
 def own_proof(secret: Credentials, octets: bytes, prf: int, peer_hashes: frozenset[int]) -> list[Payload]:
@@ -76,7 +121,7 @@ def check_proof(
     prf: int,
 ) -> Proof:
     """The gateway's proof in the way that the profile asks for; :class:`GatewayNotProven` without it."""
-    if config.proof == CERTIFICATE:
+    if config.proof in (CERTIFICATE, BY_EAP):
         return check_gateway(config, payloads, identity, octets)
     host = config.gateway[0]
     auth = find(payloads, Authentication)
@@ -161,6 +206,16 @@ def check_caller(
         raise Malformed("a caller's certificate is refused", why=", ".join(serious))
     signatures.verify(chain[0].public_key(), auth, octets)
     return trust.subject_name(chain[0]), b""
+
+
+def check_tls_caller(callers: Callers, chain: Sequence[x509.Certificate]) -> str:
+    """The account of a caller that showed a certificate inside EAP-TLS; :class:`Malformed` with what speaks against."""
+    against = [*trust.client_findings(chain[0])]
+    against += trust.judge_path(chain[0], chain[1:MAX_CERTIFICATES], callers.anchors, callers.wall_time())
+    serious = [entry.code.slug for entry in against if entry.severity is Severity.SERIOUS]
+    if serious:
+        raise Malformed("a caller's certificate is refused", why=", ".join(serious))
+    return trust.subject_name(chain[0])
 
 
 def _speaks_for(certificate: x509.Certificate, told: Identification) -> bool:

@@ -10,8 +10,12 @@ from dataclasses import dataclass
 from enum import StrEnum
 from types import MappingProxyType
 
+from cryptography import x509
+
 from zesty_burrow.core.eap.packet import parse_eap_untrusted
-from zesty_burrow.core.eap.peer import EapServer
+from zesty_burrow.core.eap.password import PasswordServer
+from zesty_burrow.core.eap.peer import EapServer, ServerMethod
+from zesty_burrow.core.eap.tls import TlsServer
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike import additional, proofs
 from zesty_burrow.core.ike import auth as signatures
@@ -25,7 +29,7 @@ from zesty_burrow.core.ike.events import (
     SignedIn,
 )
 from zesty_burrow.core.ike.keys import IkeKeys, derive_child_keys, shared_key_auth, signed_octets
-from zesty_burrow.core.ike.message import Message, find, find_typed, unknown_critical
+from zesty_burrow.core.ike.message import Message, find, find_typed, notifications, unknown_critical
 from zesty_burrow.core.ike.negotiation import ranges_of, selectors
 from zesty_burrow.core.ike.payloads import (
     Authentication,
@@ -63,6 +67,7 @@ class State(StrEnum):
     """Where the negotiation stands."""
 
     AUTH_AWAITED = "IKE_AUTH awaited"
+    SECOND_AWAITED = "second round awaited"
     SIGNING_IN = "signing in"
     CONFIRMING = "confirming"
     ESTABLISHED = "established"
@@ -90,6 +95,8 @@ TRANSITIONS = MappingProxyType(
     {
         (_S.AUTH_AWAITED, _G.AUTH_REQUEST): "_on_first_auth",
         (_S.AUTH_AWAITED, _G.CLOSE): "_on_abandon",
+        (_S.SECOND_AWAITED, _G.AUTH_REQUEST): "_on_second_round",
+        (_S.SECOND_AWAITED, _G.CLOSE): "_on_abandon",
         (_S.SIGNING_IN, _G.AUTH_REQUEST): "_on_sign_in",
         (_S.SIGNING_IN, _G.CLOSE): "_on_abandon",
         (_S.CONFIRMING, _G.AUTH_REQUEST): "_on_confirm",
@@ -125,7 +132,8 @@ class ResponderConfig:
 
     ``certificates``: its own first, DER. ``password_of``: the password of an account, or None. ``assign``: the
     inner network for an account, or None where no address is left. ``remote``: the networks that it carries.
-    ``callers``: who is let in without EAP. ``proof``: how the gateway proves itself, by a profile's words; whoever
+    ``callers``: who is let in without EAP, or by EAP-TLS. ``second_round``: a certificate alone is not enough.
+    ``proof``: how the gateway proves itself, by a profile's words; whoever
     signs in with a pre-shared key gets a proof by that key.
     """
 
@@ -142,6 +150,7 @@ class ResponderConfig:
     shared_key: bytes = b""
     additional_key_of: additional.KeyOf | None = None
     additional_required: bool = False
+    second_round: bool = False
     backoff: Backoff = dataclasses.field(default_factory=Backoff)
     half_open_limit: int = 100
     cookie_above: int = 20
@@ -168,6 +177,7 @@ class Responder(Upkeep):
         self._peer_id: Identification | None = None
         self._eap: EapServer | None = None
         self.mixing = False
+        self._mixed = False
 
     # Calls.
 
@@ -237,7 +247,7 @@ class Responder(Upkeep):
     def handle_timer(self, now: float) -> None:
         """Retransmit, or give up on a peer that has fallen silent."""
         self._look_after_others(now)
-        half_open = self.state in (State.AUTH_AWAITED, State.SIGNING_IN, State.CONFIRMING)
+        half_open = self.state in (State.AUTH_AWAITED, State.SECOND_AWAITED, State.SIGNING_IN, State.CONFIRMING)
         if half_open and now >= self.started + self.config.half_open_seconds:
             self._signal(Signal.CLOSE, None, now)
         elif self._retransmit(now, self.sa):
@@ -276,9 +286,34 @@ class Responder(Upkeep):
         if find(payloads, Authentication) is not None:
             self._take_proof(message, self._peer_id, now)
             return
-        self._eap = EapServer(self.config.password_of, self._random, self.config.identity.value.encode())
-        self._respond(message, [self._own_id, *self._own_proof(b""), Eap(self._eap.start().octets())])
+        # RFC 5998 §3: where the caller wants it, EAP-TLS alone proves the gateway as well.
+        tls_alone = NotifyType.EAP_ONLY_AUTHENTICATION in notifications(payloads) and bool(self.config.callers.anchors)
+        self._begin_eap(message, [self._own_id, *([] if tls_alone else self._own_proof(b""))], tls_alone=tls_alone)
+
+    def _begin_eap(self, message: Message, before: list[Payload], *, tls_alone: bool) -> None:
+        config = self.config
+        methods: list[Callable[[], ServerMethod]] = []
+        if not tls_alone:
+            name = config.identity.value.encode()
+            methods.append(lambda: PasswordServer(config.password_of, self._random, name))
+        if config.callers.anchors:
+            methods.append(self._make_tls)
+        self._eap = EapServer(methods)
+        self._respond(message, [*before, Eap(self._eap.start().octets())])
         self.state = State.SIGNING_IN
+
+    def _make_tls(self) -> TlsServer:
+        config = self.config
+        chain = [x509.load_der_x509_certificate(der) for der in config.certificates]
+        return TlsServer(config.key, chain, lambda shown: proofs.check_tls_caller(config.callers, shown))
+
+    def _on_second_round(self, message: Message, now: float) -> None:
+        """RFC 4739 §2.3: another identity, and EAP for it."""
+        self._peer_id = find_typed(self._open(message), Identification, PayloadType.IDi)
+        if self._peer_id is None:
+            self._refuse(message, NotifyType.INVALID_SYNTAX, now, "it does not say who the second round is for")
+            return
+        self._begin_eap(message, [], tls_alone=False)
 
     def _take_proof(self, message: Message, caller: Identification, now: float) -> None:
         """RFC 7296 §1.2: the caller proves itself at once; proof and child SA go back together."""
@@ -292,6 +327,14 @@ class Responder(Upkeep):
         except Malformed as problem:
             self._refuse(message, NotifyType.AUTHENTICATION_FAILED, now, str(problem))
             return
+        if NotifyType.ANOTHER_AUTH_FOLLOWS in notifications(payloads):
+            self._respond(message, [self._own_id, *self._own_proof(key), *said])
+            self.mixing = False
+            self.state = State.SECOND_AWAITED
+            return
+        if self.config.second_round:
+            self._refuse(message, NotifyType.AUTHENTICATION_FAILED, now, "it announces no second round")
+            return
         self._events.append(SignedIn(now))
         self._respond(message, [self._own_id, *self._own_proof(key), *self._grant(now), *said])
         self.state = State.ESTABLISHED
@@ -300,9 +343,10 @@ class Responder(Upkeep):
         """Mix the additional key in where both have one (RFC 8784 §3); what to judge, and what to say."""
         key_of, required = self.config.additional_key_of, self.config.additional_required
         if not self.mixing or key_of is None or self.keys is None:
-            if required:
+            if required and not self._mixed:
                 raise Malformed("a caller is refused", why="it has no additional key, and one is needed here")
             return payloads, []
+        self._mixed = True
         self.sa.keys, judged, said = additional.taken_by_gateway(self.keys, key_of, required, payloads)
         return judged, said
 
@@ -343,7 +387,12 @@ class Responder(Upkeep):
         if self._eap.done:
             self.state = State.CONFIRMING
         elif self._eap.failed:
-            self._events.append(Failed(now, SignInRefused(f"{self.account!r} was refused", why="wrong password")))
+            self._events.append(
+                Failed(
+                    now,
+                    SignInRefused(f"{self.account!r} was refused", why="its password or certificate is not accepted"),
+                )
+            )
             self.state = State.CLOSED
 
     def _on_confirm(self, message: Message, now: float) -> None:

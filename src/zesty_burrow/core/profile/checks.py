@@ -32,7 +32,7 @@ def check_profile(profile: Profile, now: datetime) -> list[Finding]:
 
 def _check_trust(profile: Profile, now: datetime) -> list[Finding]:
     found: list[Finding] = []
-    if not profile.authorities and profile.sign_in.gateway == "certificate":
+    if not profile.authorities and profile.sign_in.gateway in ("certificate", "eap"):
         found.append(finding("profile-authority-missing", profile.name, "none is named"))
     for entry in profile.authorities:
         if PEM_MARK not in entry:

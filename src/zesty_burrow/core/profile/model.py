@@ -21,8 +21,15 @@ TAG = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,30}[a-z0-9])?")
 PROTOCOLS = ("ikev2",)
 TRANSPORTS = ("udp",)
 ORDERS = ("listed", "random")
-GATEWAY_PROOFS = ("certificate", "pre-shared-key", "raw-public-key")
-SIGN_IN_METHODS = ("eap-mschapv2", "certificate", "pre-shared-key", "raw-public-key")
+GATEWAY_PROOFS = ("certificate", "pre-shared-key", "raw-public-key", "eap")
+SIGN_IN_METHODS = (
+    "eap-mschapv2",
+    "eap-tls",
+    "certificate",
+    "certificate+eap-mschapv2",
+    "pre-shared-key",
+    "raw-public-key",
+)
 ADDITIONAL_KEY = ("none", "optional", "required")
 IPV6_HANDLING = ("tunnel", "block", "outside")
 LOCAL_NETWORK = ("outside", "inside")
@@ -119,7 +126,9 @@ class Tunnel:
 
 @dataclass(frozen=True, slots=True)
 class SignIn:
-    """How both sides prove themselves; ``credentials`` is the label under which the secrets are kept.
+    """How both sides prove themselves; ``gateway`` "eap" is RFC 5998, two methods with a plus RFC 4739.
+
+    ``credentials`` is the label under which the secrets are kept.
 
     ``identity``: who this side calls itself where the method needs it; ``additional_key``: RFC 8784.
     """
@@ -134,7 +143,7 @@ class SignIn:
     @property
     def needs(self) -> tuple[Kind, ...]:
         """The kinds of credentials without which nobody can sign in."""
-        kinds = (_NEEDED[self.method],) + ((Kind.PRE_SHARED_KEY,) if self.gateway == "pre-shared-key" else ())
+        kinds = _NEEDED[self.method] + ((Kind.PRE_SHARED_KEY,) if self.gateway == "pre-shared-key" else ())
         extra = (Kind.ADDITIONAL_KEY,) if self.additional_key == "required" else ()
         return tuple(dict.fromkeys(kinds + extra))
 
@@ -145,10 +154,12 @@ class SignIn:
 
 
 _NEEDED = {
-    "eap-mschapv2": Kind.NAME_PASSWORD,
-    "certificate": Kind.CLIENT_KEY,
-    "pre-shared-key": Kind.PRE_SHARED_KEY,
-    "raw-public-key": Kind.RAW_KEY,
+    "eap-mschapv2": (Kind.NAME_PASSWORD,),
+    "eap-tls": (Kind.CLIENT_KEY,),
+    "certificate": (Kind.CLIENT_KEY,),
+    "certificate+eap-mschapv2": (Kind.CLIENT_KEY, Kind.NAME_PASSWORD),
+    "pre-shared-key": (Kind.PRE_SHARED_KEY,),
+    "raw-public-key": (Kind.RAW_KEY,),
 }
 
 

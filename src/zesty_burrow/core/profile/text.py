@@ -205,7 +205,7 @@ def _tunnel(table: _Table) -> Tunnel:
 
 
 def _sign_in(table: _Table) -> SignIn:
-    return SignIn(
+    made = SignIn(
         table.text("gateway", "certificate", model.GATEWAY_PROOFS),
         table.text("method", "eap-mschapv2", model.SIGN_IN_METHODS),
         table.text("credentials"),
@@ -213,6 +213,10 @@ def _sign_in(table: _Table) -> SignIn:
         _identity(table),
         table.text("additional_key", "none", model.ADDITIONAL_KEY),
     )
+    if made.gateway == "eap" and made.method != "eap-tls":
+        why = "only a method that proves both sides may stand alone (RFC 5998 §4): eap-tls"
+        raise table.invalid("gateway", why)
+    return made
 
 
 def _algorithms(table: _Table) -> Algorithms:
