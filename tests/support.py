@@ -19,7 +19,7 @@ from zesty_burrow.core.ike.initiator import Initiator
 from zesty_burrow.core.ike.initiator_table import State
 from zesty_burrow.core.ike.proposals import Offer
 from zesty_burrow.core.ike.registry import IdType
-from zesty_burrow.core.ike.responder import ResponderConfig
+from zesty_burrow.core.ike.responder_table import ResponderConfig
 from zesty_burrow.core.ip import AddressRange
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.lab.authority import issue, make_authority, make_key

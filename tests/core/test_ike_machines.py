@@ -328,6 +328,9 @@ def test_a_child_sa_request_is_declined():
 def in_state(state):
     """An initiator that has come as far as a state, with the wire it hangs on."""
     wire = Wire()
+    if state is State.BETWEEN:
+        hybrid = (replace(GCM[0], extra=(36,)),)
+        wire = Wire(initiator_config(ike_offers=hybrid), responder_config(ike_offers=hybrid))
     if state is State.IDLE:
         return wire
     if state is State.CLOSING:
@@ -359,6 +362,7 @@ def test_every_state_crossed_with_every_signal(state, signal):
     before = machine.state
     messages = {
         Signal.INIT_RESPONSE: (ExchangeType.IKE_SA_INIT, True),
+        Signal.BETWEEN_RESPONSE: (ExchangeType.IKE_INTERMEDIATE, True),
         Signal.AUTH_RESPONSE: (ExchangeType.IKE_AUTH, True),
         Signal.INFORMATIONAL_RESPONSE: (ExchangeType.INFORMATIONAL, True),
         Signal.INFORMATIONAL_REQUEST: (ExchangeType.INFORMATIONAL, False),
@@ -497,6 +501,7 @@ def test_every_responder_state_crossed_with_every_signal(state, signal):
     assert machine.state is state
     exchanges = {
         responder.Signal.AUTH_REQUEST: (ExchangeType.IKE_AUTH, False),
+        responder.Signal.BETWEEN_REQUEST: (ExchangeType.IKE_INTERMEDIATE, False),
         responder.Signal.INFORMATIONAL_REQUEST: (ExchangeType.INFORMATIONAL, False),
         responder.Signal.CHILD_REQUEST: (ExchangeType.CREATE_CHILD_SA, False),
         responder.Signal.INFORMATIONAL_RESPONSE: (ExchangeType.INFORMATIONAL, True),

@@ -16,7 +16,7 @@ from zesty_burrow.core.ike.message import notifications, parse_message_untrusted
 from zesty_burrow.core.ike.payloads import Delete, KeyExchange, Nonce, Notify, SecurityAssociation
 from zesty_burrow.core.ike.proposals import Offer, build_proposals
 from zesty_burrow.core.ike.registry import ExchangeType, NotifyType, Protocol
-from zesty_burrow.core.ike.responder import State as GatewayState
+from zesty_burrow.core.ike.responder_table import State as GatewayState
 from zesty_burrow.core.ike.suite import Suite
 from zesty_burrow.errors import Malformed
 

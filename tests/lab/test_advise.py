@@ -93,6 +93,20 @@ def test_a_choice_and_what_comes_of_it(lab):
     assert lab.heron("show", "montevideo", check=0).json["profile"]["algorithms"] == {}
 
 
+def test_ml_kem_beside_the_curve(lab):
+    """Chosen by command, negotiated with the real program, shown, and the stronger for it."""
+    try:
+        lab.heron("choose", "nairobi", "--additional-key-exchange", "ml-kem-768", check=0)
+        up = lab.heron("connect", "nairobi", "--detach", check=0).json["tunnel"]
+        assert up["ike_algorithms"].endswith("curve25519, ml-kem-768")
+        assert lab.heron("verify", check=0).json["verdict"] == "sealed"
+        lab.heron("disconnect", check=0)
+        row = lab.heron("rehearse", "nairobi", check=0).json["rehearsals"][0]
+        assert row["strength"] == 192
+    finally:
+        lab.heron("choose", "nairobi", "--standard", check=0)
+
+
 @pytest.mark.parametrize(
     ("words", "why"),
     [

@@ -78,6 +78,7 @@ def suite_in_words(suite: Suite) -> str:
         (TransformType.INTEG, suite.integrity),
         (TransformType.PRF, suite.prf),
         (TransformType.KE, suite.group),
+        (TransformType.ADDKE1, suite.extra),
     ):
         if number:
             parts.append(describe(kind, number))

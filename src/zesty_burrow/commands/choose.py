@@ -25,8 +25,14 @@ from zesty_burrow.report.result import MessageResult
 
 EXAMPLE = "zesty choose lisbon --encryption 'ENCR_CHACHA20_POLY1305, ENCR_AES_GCM_16 256' --key-exchange curve448"
 T = TransformType
-LISTS = {"encryption": T.ENCR, "integrity": T.INTEG, "prf": T.PRF, "key_exchange": T.KE}
-IKE_ALONE = ("prf", "key_exchange")
+LISTS = {
+    "encryption": T.ENCR,
+    "integrity": T.INTEG,
+    "prf": T.PRF,
+    "key_exchange": T.KE,
+    "additional_key_exchange": T.ADDKE1,
+}
+IKE_ALONE = ("prf", "key_exchange", "additional_key_exchange")
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -135,8 +141,9 @@ def _proposals(own: dict[str, tuple[AlgorithmChoice, ...]], label: str) -> tuple
         )
     prf = (own.get("prf") or standard[0].prf) if label == "ike" else ()
     groups = (own.get("key_exchange") or standard[0].key_exchange) if label == "ike" else ()
-    rows = [ProposalChoice(combined, (), prf, groups)] if combined else []
-    rows += [ProposalChoice(plain, integrity, prf, groups)] if plain else []
+    extra = own.get("additional_key_exchange", ())
+    rows = [ProposalChoice(combined, (), prf, groups, extra)] if combined else []
+    rows += [ProposalChoice(plain, integrity, prf, groups, extra)] if plain else []
     if plain and combined and ciphers[0] == plain[0]:
         rows.reverse()
     return tuple(rows)

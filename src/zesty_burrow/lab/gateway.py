@@ -7,7 +7,7 @@ import os
 import secrets
 import socket
 from contextlib import suppress
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from ipaddress import IPv4Interface, IPv6Interface, ip_address
 
@@ -28,7 +28,8 @@ from zesty_burrow.core.ike.events import (
 from zesty_burrow.core.ike.gateway import Gateway, GatewayEvent
 from zesty_burrow.core.ike.proofs import Callers, public_octets
 from zesty_burrow.core.ike.proposals import Offer
-from zesty_burrow.core.ike.responder import Responder, ResponderConfig, State
+from zesty_burrow.core.ike.responder import Responder
+from zesty_burrow.core.ike.responder_table import ResponderConfig, State
 from zesty_burrow.core.ip import AddressRange, destination, source
 from zesty_burrow.core.profile.model import DEFAULT_ALGORITHMS
 from zesty_burrow.errors import MachineError, Malformed
@@ -126,7 +127,9 @@ class GatewayHost:
         name = f"parked.{story.DOMAIN}" if "wrong-name" in faults else self.place.host_name
         end = -1.0 if "expired-certificate" in faults else 90.0
         certificate = issue(authority, key, name, start_days=end - 90, end_days=end)
-        ike = tuple(offer for one in DEFAULT_ALGORITHMS.ike if (offer := one.offer(for_ike=True)))
+        plain = tuple(offer for one in DEFAULT_ALGORITHMS.ike if (offer := one.offer(for_ike=True)))
+        # A caller that offers ML-KEM besides gets it; the others are served as ever.
+        ike = (*(replace(offer, extra=(36,)) for offer in plain), *plain)
         esp = tuple(offer for one in DEFAULT_ALGORITHMS.esp if (offer := one.offer(for_ike=False)))
         return ResponderConfig(
             identity=Identity.of(self.place.host_name),

@@ -80,7 +80,13 @@ def _columns(rows: Sequence[Sequence[str]]) -> Iterable[str]:
 def _proposal(choice: ProposalChoice) -> str:
     return "; ".join(
         ", ".join(map(str, row))
-        for row in (choice.encryption, choice.integrity, choice.prf, choice.key_exchange)
+        for row in (
+            choice.encryption,
+            choice.integrity,
+            choice.prf,
+            choice.key_exchange,
+            choice.additional_key_exchange,
+        )
         if row
     )
 

@@ -21,7 +21,8 @@ from zesty_burrow.core.ike.party import KEEPALIVE, NON_ESP_MARKER, nat_detection
 from zesty_burrow.core.ike.payloads import KeyExchange, Nonce, Notify, Payload, Proposal, SecurityAssociation
 from zesty_burrow.core.ike.proposals import choose
 from zesty_burrow.core.ike.registry import SIGNATURE_HASHES, ExchangeType, Flag, NotifyType, Protocol
-from zesty_burrow.core.ike.responder import Responder, ResponderConfig, State
+from zesty_burrow.core.ike.responder import Responder
+from zesty_burrow.core.ike.responder_table import ResponderConfig, State
 from zesty_burrow.core.ike.suite import Suite
 from zesty_burrow.core.protection import Random
 from zesty_burrow.errors import Malformed
@@ -196,6 +197,7 @@ class Gateway:
         responder.peer = source
         responder.init_request = message.raw
         wanted = NotifyType.USE_PPK in notifications(message.payloads)
+        responder.extra_due = suite.extra != 0
         responder.mixing = wanted and self.config.additional_key_of is not None
         spis = responder.sa.spi_i, responder.sa.spi_r
         header = Header(*spis, ExchangeType.IKE_SA_INIT, message.header.flags, 0)
@@ -213,6 +215,7 @@ class Gateway:
                 Notify(NotifyType.SIGNATURE_HASH_ALGORITHMS, b"".join(n.to_bytes(2) for n in SIGNATURE_HASHES)),
                 Notify(NotifyType.IKEV2_FRAGMENTATION_SUPPORTED),
                 Notify(NotifyType.MULTIPLE_AUTH_SUPPORTED),
+                *([Notify(NotifyType.INTERMEDIATE_EXCHANGE_SUPPORTED)] if suite.extra else []),
                 *([Notify(NotifyType.USE_PPK)] if responder.mixing else []),
             ],
         )

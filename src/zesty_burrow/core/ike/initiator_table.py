@@ -14,6 +14,7 @@ class State(StrEnum):
 
     IDLE = "idle"
     INIT_SENT = "init sent"
+    BETWEEN = "second key exchange"
     PROOF_AWAITED = "proof awaited"
     SIGNING_IN = "signing in"
     CONFIRMING = "confirming"
@@ -27,6 +28,7 @@ class Signal(StrEnum):
 
     START = "start"
     INIT_RESPONSE = "IKE_SA_INIT response"
+    BETWEEN_RESPONSE = "IKE_INTERMEDIATE response"
     AUTH_RESPONSE = "IKE_AUTH response"
     INFORMATIONAL_REQUEST = "INFORMATIONAL request"
     INFORMATIONAL_RESPONSE = "INFORMATIONAL response"
@@ -56,9 +58,14 @@ TRANSITIONS = MappingProxyType(
     {
         (_S.IDLE, _G.START): _to("_on_start", _S.INIT_SENT),
         (_S.IDLE, _G.CLOSE): _to("_on_abandon", _S.CLOSED),
-        (_S.INIT_SENT, _G.INIT_RESPONSE): _to("_on_init_response", _S.INIT_SENT, _S.PROOF_AWAITED, _S.CLOSED),
+        (_S.INIT_SENT, _G.INIT_RESPONSE): _to(
+            "_on_init_response", _S.INIT_SENT, _S.BETWEEN, _S.PROOF_AWAITED, _S.CLOSED
+        ),
         (_S.INIT_SENT, _G.GIVE_UP): _to("_on_give_up", _S.CLOSED),
         (_S.INIT_SENT, _G.CLOSE): _to("_on_abandon", _S.CLOSED),
+        (_S.BETWEEN, _G.BETWEEN_RESPONSE): _to("_on_between", _S.PROOF_AWAITED, _S.CLOSED),
+        (_S.BETWEEN, _G.GIVE_UP): _to("_on_give_up", _S.CLOSED),
+        (_S.BETWEEN, _G.CLOSE): _to("_on_abandon", _S.CLOSED),
         (_S.PROOF_AWAITED, _G.AUTH_RESPONSE): _to("_on_proof", _S.SIGNING_IN, _S.ESTABLISHED, _S.CLOSING, _S.CLOSED),
         (_S.PROOF_AWAITED, _G.GIVE_UP): _to("_on_give_up", _S.CLOSED),
         (_S.PROOF_AWAITED, _G.CLOSE): _to("_on_abandon", _S.CLOSED),
@@ -88,6 +95,7 @@ TRANSITIONS = MappingProxyType(
 
 RESPONSES = {
     ExchangeType.IKE_SA_INIT: Signal.INIT_RESPONSE,
+    ExchangeType.IKE_INTERMEDIATE: Signal.BETWEEN_RESPONSE,
     ExchangeType.IKE_AUTH: Signal.AUTH_RESPONSE,
     ExchangeType.INFORMATIONAL: Signal.INFORMATIONAL_RESPONSE,
     ExchangeType.CREATE_CHILD_SA: Signal.CHILD_RESPONSE,

@@ -1,4 +1,4 @@
-"""Key exchange methods: curve25519 and curve448 (RFC 8031), ECP groups (RFC 5903), MODP groups (RFC 3526).
+"""Key exchange methods: curve25519 and curve448 (RFC 8031), ECP groups (RFC 5903), MODP groups (RFC 3526), ML-KEM.
 
 Private values come from octets that are handed in, so that runs can be repeated in tests.
 """
@@ -10,6 +10,7 @@ from functools import lru_cache
 from typing import Any
 
 from cryptography.hazmat.primitives.asymmetric import ec
+from cryptography.hazmat.primitives.asymmetric.mlkem import MLKEM768PrivateKey, MLKEM768PublicKey
 from cryptography.hazmat.primitives.asymmetric.x448 import X448PrivateKey, X448PublicKey
 from cryptography.hazmat.primitives.asymmetric.x25519 import X25519PrivateKey, X25519PublicKey
 from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
@@ -148,8 +149,42 @@ class Modp(KeyAgreement):
         return pow(value, self._exponent, self._prime).to_bytes(self._octets)
 
 
+class MlKem768(KeyAgreement):
+    """ML-KEM-768 (FIPS 203), method 36, this side being the one that begins: ``public`` is its encapsulation key.
+
+    :meth:`shared` takes the ciphertext.
+    """
+
+    group = 36
+    CIPHERTEXT = 1088
+
+    def __init__(self, random: Random) -> None:
+        self._private = MLKEM768PrivateKey.from_seed_bytes(random(64))
+        self.public = self._private.public_key().public_bytes_raw()
+
+    def shared(self, peer: bytes) -> bytes:
+        if len(peer) != self.CIPHERTEXT:
+            why = f"ML-KEM-768 takes a ciphertext of {self.CIPHERTEXT} octets, not {len(peer)}"
+            raise Malformed("a key exchange value is malformed", why=why)
+        return self._private.decapsulate(peer)
+
+
+def encapsulate(peer: bytes) -> tuple[bytes, bytes]:
+    """The other side of :class:`MlKem768`: the ciphertext to answer with, and the shared secret.
+
+    :class:`Malformed` where the encapsulation key fails the checks of FIPS 203 §7.2.
+    """
+    try:
+        secret, ciphertext = MLKEM768PublicKey.from_public_bytes(peer).encapsulate()
+    except ValueError:
+        raise Malformed("a key exchange value is malformed", why="it is no key of ML-KEM-768") from None
+    return ciphertext, secret
+
+
 METHODS = frozenset({*MODP, *CURVES, 31, 32})
 """The groups that are implemented."""
+EXTRA_METHODS = frozenset({MlKem768.group})
+"""The methods that are implemented as additional key exchanges (RFC 9370)."""
 
 
 def make_key_agreement(group: int, random: Random) -> KeyAgreement:

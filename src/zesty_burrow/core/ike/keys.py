@@ -54,7 +54,8 @@ def derive_ike_keys(
 ) -> IkeKeys:
     """SKEYSEED = prf(Ni | Nr, g^ir); {SK_*} = prf+(SKEYSEED, Ni | Nr | SPIi | SPIr).
 
-    In a rekeying SKEYSEED = prf(SK_d (old), g^ir (new) | Ni | Nr), by the old PRF (RFC 7296 §2.18).
+    In a rekeying, and after an additional key exchange, SKEYSEED = prf(SK_d (old), g^ir (new) | Ni | Nr), by the old
+    PRF (RFC 7296 §2.18, RFC 9370 §2.2.2).
     """
     from zesty_burrow.core.policy.algorithms import BY_NUMBER, TransformType
 
@@ -107,9 +108,14 @@ def derive_child_keys(ike: IkeKeys, suite: Suite, nonce_i: bytes, nonce_r: bytes
     )
 
 
-def signed_octets(number: int, message: bytes, peer_nonce: bytes, sk_p: bytes, identity_body: bytes) -> bytes:
-    """RFC 7296 §2.15: what a side signs: its first message | the peer's nonce | prf(SK_p, its ID body)."""
-    return message + peer_nonce + prf(number, sk_p, identity_body)
+def signed_octets(
+    number: int, message: bytes, peer_nonce: bytes, sk_p: bytes, identity_body: bytes, between: bytes = b""
+) -> bytes:
+    """RFC 7296 §2.15: what a side signs: its first message | the peer's nonce | prf(SK_p, its ID body).
+
+    ``between``: IntAuth, where there were exchanges between IKE_SA_INIT and IKE_AUTH (RFC 9242 §3.3.2).
+    """
+    return message + peer_nonce + prf(number, sk_p, identity_body) + between
 
 
 def shared_key_auth(number: int, key: bytes, octets: bytes) -> bytes:

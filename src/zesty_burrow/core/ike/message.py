@@ -167,6 +167,15 @@ def build_sealed(header: Header, payloads: Iterable[Payload], protection: Protec
     return head + protection.seal(head, plaintext)
 
 
+def octets_between(header: Header, first: int, flags: int, inner: bytes) -> bytes:
+    """RFC 9242 §3.3.2: what is authenticated of a message between IKE_SA_INIT and IKE_AUTH, sealed or in parts.
+
+    ``first`` and ``flags`` are those of the generic header of its encrypted payload, ``inner`` the payloads in it.
+    """
+    size = 4 + len(inner)
+    return header.octets(PayloadType.SK, HEADER_SIZE + size) + bytes([first, flags]) + size.to_bytes(2) + inner
+
+
 def build_fragments(header: Header, payloads: Iterable[Payload], protection: Protection, limit: int) -> list[bytes]:
     """The same message in parts of at most ``limit`` octets (RFC 7383 §2.5)."""
     first, inner = chain(payloads)

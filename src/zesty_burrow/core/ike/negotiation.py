@@ -91,6 +91,7 @@ def request_payloads(
         Notify(NotifyType.NAT_DETECTION_DESTINATION_IP, nat_detection_hash(spi_i, bytes(8), peer)),
         Notify(NotifyType.SIGNATURE_HASH_ALGORITHMS, hash_numbers),
         Notify(NotifyType.IKEV2_FRAGMENTATION_SUPPORTED),
+        *([Notify(NotifyType.INTERMEDIATE_EXCHANGE_SUPPORTED)] if any(offer.extra for offer in offers) else []),
         *([Notify(NotifyType.USE_PPK)] if mixing else []),
     ]
 

@@ -25,6 +25,7 @@ class Offer:
     prf: tuple[int, ...] = ()
     groups: tuple[int, ...] = ()
     esn: tuple[int, ...] = ()
+    extra: tuple[int, ...] = ()
 
     def transforms(self) -> tuple[Transform, ...]:
         """As they stand in a proposal."""
@@ -33,6 +34,7 @@ class Offer:
         rows += [Transform(T.INTEG, number) for number in self.integrity]
         rows += [Transform(T.KE, number) for number in self.groups]
         rows += [Transform(T.ESN, number) for number in self.esn]
+        rows += [Transform(T.ADDKE1, number) for number in self.extra]
         return tuple(rows)
 
 
@@ -70,7 +72,7 @@ def _match(proposal: Proposal, offer: Offer, preferred_group: int) -> tuple[Tran
         if entry in theirs:
             chosen.setdefault(entry.type, entry)
     encryption = chosen.get(T.ENCR)
-    if encryption is None:
+    if encryption is None or (offer.extra and T.ADDKE1 not in chosen):
         return None
     needed = set(kinds)
     if encryption.number in AEAD_NUMBERS:
@@ -96,6 +98,7 @@ def suite_of(transforms: Sequence[Transform]) -> Suite:
         by_kind.get(T.PRF, absent).number,
         by_kind.get(T.KE, absent).number,
         by_kind.get(T.ESN, absent).number,
+        by_kind.get(T.ADDKE1, absent).number,
     )
 
 

@@ -6,12 +6,13 @@ from enum import IntEnum, IntFlag
 
 
 class ExchangeType(IntEnum):
-    """RFC 7296 §3.1."""
+    """RFC 7296 §3.1; IKE_INTERMEDIATE from RFC 9242."""
 
     IKE_SA_INIT = 34
     IKE_AUTH = 35
     CREATE_CHILD_SA = 36
     INFORMATIONAL = 37
+    IKE_INTERMEDIATE = 43
 
 
 class Flag(IntFlag):
@@ -120,6 +121,7 @@ class NotifyType(IntEnum):
     USE_PPK = 16435
     PPK_IDENTITY = 16436
     NO_PPK_AUTH = 16437
+    INTERMEDIATE_EXCHANGE_SUPPORTED = 16438
 
 
 class ConfigType(IntEnum):

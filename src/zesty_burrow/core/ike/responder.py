@@ -6,9 +6,6 @@ import dataclasses
 import hmac
 import ipaddress
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
-from enum import StrEnum
-from types import MappingProxyType
 
 from cryptography import x509
 
@@ -16,10 +13,10 @@ from zesty_burrow.core.eap.packet import parse_eap_untrusted
 from zesty_burrow.core.eap.password import PasswordServer
 from zesty_burrow.core.eap.peer import EapServer, ServerMethod
 from zesty_burrow.core.eap.tls import TlsServer
-from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike import additional, proofs
 from zesty_burrow.core.ike import auth as signatures
-from zesty_burrow.core.ike.config import CERTIFICATE, RAW_KEY, SHARED_KEY
+from zesty_burrow.core.ike.between import Between
+from zesty_burrow.core.ike.config import RAW_KEY, SHARED_KEY
 from zesty_burrow.core.ike.events import (
     ChildEstablished,
     Closed,
@@ -28,7 +25,8 @@ from zesty_burrow.core.ike.events import (
     InnerNetwork,
     SignedIn,
 )
-from zesty_burrow.core.ike.keys import IkeKeys, derive_child_keys, shared_key_auth, signed_octets
+from zesty_burrow.core.ike.keyexchange import encapsulate
+from zesty_burrow.core.ike.keys import IkeKeys, derive_child_keys, derive_ike_keys, shared_key_auth, signed_octets
 from zesty_burrow.core.ike.message import Message, find, find_typed, notifications, unknown_critical
 from zesty_burrow.core.ike.negotiation import ranges_of, selectors
 from zesty_burrow.core.ike.payloads import (
@@ -39,13 +37,13 @@ from zesty_burrow.core.ike.payloads import (
     Delete,
     Eap,
     Identification,
+    KeyExchange,
     Notify,
     Payload,
     SecurityAssociation,
     TrafficSelectors,
 )
-from zesty_burrow.core.ike.proofs import Callers
-from zesty_burrow.core.ike.proposals import Offer, choose
+from zesty_burrow.core.ike.proposals import choose
 from zesty_burrow.core.ike.registry import (
     AuthMethod,
     CertEncoding,
@@ -56,105 +54,11 @@ from zesty_burrow.core.ike.registry import (
     PayloadType,
     Protocol,
 )
-from zesty_burrow.core.ike.sa import Backoff
+from zesty_burrow.core.ike.responder_table import REQUESTS, TRANSITIONS, ResponderConfig, Signal, State
 from zesty_burrow.core.ike.upkeep import Upkeep
 from zesty_burrow.core.ip import AddressRange, intersect, same_families
 from zesty_burrow.core.protection import Random
 from zesty_burrow.errors import GatewayProtocolError, Malformed, ProgramFault, SignInRefused
-
-
-class State(StrEnum):
-    """Where the negotiation stands."""
-
-    AUTH_AWAITED = "IKE_AUTH awaited"
-    SECOND_AWAITED = "second round awaited"
-    SIGNING_IN = "signing in"
-    CONFIRMING = "confirming"
-    ESTABLISHED = "established"
-    CLOSING = "closing"
-    CLOSED = "closed"
-
-
-class Signal(StrEnum):
-    """What can happen to it."""
-
-    AUTH_REQUEST = "IKE_AUTH request"
-    INFORMATIONAL_REQUEST = "INFORMATIONAL request"
-    CHILD_REQUEST = "CREATE_CHILD_SA request"
-    INFORMATIONAL_RESPONSE = "INFORMATIONAL response"
-    GIVE_UP = "time-out"
-    CLOSE = "close"
-    CHILD_RESPONSE = "CREATE_CHILD_SA response"
-    PROBE = "probe"
-    REKEY = "rekey"
-    REKEY_IKE = "rekey the IKE SA"
-
-
-_S, _G = State, Signal
-TRANSITIONS = MappingProxyType(
-    {
-        (_S.AUTH_AWAITED, _G.AUTH_REQUEST): "_on_first_auth",
-        (_S.AUTH_AWAITED, _G.CLOSE): "_on_abandon",
-        (_S.SECOND_AWAITED, _G.AUTH_REQUEST): "_on_second_round",
-        (_S.SECOND_AWAITED, _G.CLOSE): "_on_abandon",
-        (_S.SIGNING_IN, _G.AUTH_REQUEST): "_on_sign_in",
-        (_S.SIGNING_IN, _G.CLOSE): "_on_abandon",
-        (_S.CONFIRMING, _G.AUTH_REQUEST): "_on_confirm",
-        (_S.CONFIRMING, _G.CLOSE): "_on_abandon",
-        (_S.ESTABLISHED, _G.INFORMATIONAL_REQUEST): "_on_informational",
-        (_S.ESTABLISHED, _G.INFORMATIONAL_RESPONSE): "_on_alive",
-        (_S.ESTABLISHED, _G.CHILD_REQUEST): "_on_child_request",
-        (_S.ESTABLISHED, _G.CHILD_RESPONSE): "_on_child_response",
-        (_S.ESTABLISHED, _G.PROBE): "_on_probe",
-        (_S.ESTABLISHED, _G.REKEY): "_on_rekey",
-        (_S.ESTABLISHED, _G.REKEY_IKE): "_on_rekey_ike",
-        (_S.ESTABLISHED, _G.GIVE_UP): "_on_deleted",
-        (_S.ESTABLISHED, _G.CLOSE): "_on_close",
-        (_S.CLOSING, _G.INFORMATIONAL_REQUEST): "_on_informational",
-        (_S.CLOSING, _G.INFORMATIONAL_RESPONSE): "_on_deleted",
-        (_S.CLOSING, _G.GIVE_UP): "_on_deleted",
-        (_S.CLOSING, _G.CLOSE): "_on_nothing",
-        (_S.CLOSED, _G.CLOSE): "_on_nothing",
-    }
-)
-"""Anything that is not in this table is an error."""
-
-_REQUESTS = {
-    ExchangeType.IKE_AUTH: Signal.AUTH_REQUEST,
-    ExchangeType.INFORMATIONAL: Signal.INFORMATIONAL_REQUEST,
-    ExchangeType.CREATE_CHILD_SA: Signal.CHILD_REQUEST,
-}
-
-
-@dataclass(frozen=True, slots=True)
-class ResponderConfig:
-    """A gateway's settings.
-
-    ``certificates``: its own first, DER. ``password_of``: the password of an account, or None. ``assign``: the
-    inner network for an account, or None where no address is left. ``remote``: the networks that it carries.
-    ``callers``: who is let in without EAP, or by EAP-TLS. ``second_round``: a certificate alone is not enough.
-    ``proof``: how the gateway proves itself, by a profile's words; whoever
-    signs in with a pre-shared key gets a proof by that key.
-    """
-
-    identity: Identity
-    certificates: tuple[bytes, ...]
-    key: signatures.PrivateKey
-    ike_offers: tuple[Offer, ...]
-    esp_offers: tuple[Offer, ...]
-    password_of: Callable[[str], str | None]
-    assign: Callable[[str], InnerNetwork | None]
-    remote: tuple[AddressRange, ...]
-    callers: Callers = dataclasses.field(default_factory=Callers)
-    proof: str = CERTIFICATE
-    shared_key: bytes = b""
-    additional_key_of: additional.KeyOf | None = None
-    additional_required: bool = False
-    second_round: bool = False
-    backoff: Backoff = dataclasses.field(default_factory=Backoff)
-    half_open_limit: int = 100
-    cookie_above: int = 20
-    half_open_seconds: float = 30.0
 
 
 class Responder(Upkeep):
@@ -178,6 +82,8 @@ class Responder(Upkeep):
         self._eap: EapServer | None = None
         self.mixing = False
         self._mixed = False
+        self.between = Between()
+        self.extra_due = False
 
     # Calls.
 
@@ -207,7 +113,7 @@ class Responder(Upkeep):
             return
         if self._take_answer_again(message):
             return
-        signal = _REQUESTS.get(ExchangeType(header.exchange))
+        signal = REQUESTS.get(ExchangeType(header.exchange))
         if signal is None:
             raise Malformed("a message was turned away", why="its exchange is not expected")
         # RFC 7296 §2.23: answer to where an authentic request came from; follow a changed address translation.
@@ -269,10 +175,35 @@ class Responder(Upkeep):
         self._events.append(Failed(now, error(f"{self.account or 'a caller'} was turned away", why=why)))
         self.state = State.CLOSED
 
+    # IKE_INTERMEDIATE (RFC 9242, RFC 9370 §2.2.2).
+
+    def _on_between(self, message: Message, now: float) -> None:
+        """The second key exchange: answered under the old keys, and then there are new ones."""
+        value, keys = find(self._open(message), KeyExchange), self.keys
+        if not self.extra_due or keys is None or value is None or value.group != keys.suite.extra:
+            self._refuse(message, NotifyType.INVALID_SYNTAX, now, "a second key exchange is not due, or is another one")
+            return
+        try:
+            ciphertext, shared = encapsulate(value.data)
+        except Malformed as problem:
+            self._refuse(message, NotifyType.INVALID_SYNTAX, now, str(problem))
+            return
+        self.extra_due = False
+        answer: list[Payload] = [KeyExchange(value.group, ciphertext)]
+        self.between.note_peer(keys, self.sa, message, initiator=True)
+        header = self.sa.header(message.header.exchange, message.header.message_id, response=True)
+        self.between.note_own(keys, header, answer, initiator=False)
+        self._respond(message, answer)
+        spis = self.sa.spi_i, self.sa.spi_r
+        self.sa.use_keys(derive_ike_keys(keys.suite, shared, self.nonce_i, self.nonce_r, *spis, keys))
+
     # IKE_AUTH (RFC 7296 §2.16).
 
     def _on_first_auth(self, message: Message, now: float) -> None:
         payloads = self._open(message)
+        if self.extra_due:
+            self._refuse(message, NotifyType.INVALID_SYNTAX, now, "the second key exchange was left out")
+            return
         unknown = unknown_critical(payloads)
         if unknown is not None:
             self._respond(message, [Notify(NotifyType.UNSUPPORTED_CRITICAL_PAYLOAD, bytes([unknown]))])
@@ -322,7 +253,7 @@ class Responder(Upkeep):
             if self.keys is None:
                 raise ProgramFault("AUTH before there are keys")
             number = self.keys.suite.prf
-            octets = signed_octets(number, self.init_request, self.nonce_r, self.keys.sk_pi, caller.body())
+            octets = self._callers_octets(self.keys, caller)
             self.account, key = proofs.check_caller(self.config.callers, payloads, caller, octets, number)
         except Malformed as problem:
             self._refuse(message, NotifyType.AUTHENTICATION_FAILED, now, str(problem))
@@ -365,11 +296,20 @@ class Responder(Upkeep):
             carried = [Certificate(CertEncoding.X509_SIGNATURE, entry) for entry in self.config.certificates]
         return [*carried, signatures.sign(self.config.key, self._own_octets())]
 
+    def _callers_octets(self, keys: IkeKeys, caller: Identification) -> bytes:
+        between = self.between.octets
+        return signed_octets(keys.suite.prf, self.init_request, self.nonce_r, keys.sk_pi, caller.body(), between)
+
     def _own_octets(self) -> bytes:
         if self.keys is None:
             raise ProgramFault("AUTH before there are keys")
         return signed_octets(
-            self.keys.suite.prf, self.init_response, self.nonce_i, self.keys.sk_pr, self._own_id.body()
+            self.keys.suite.prf,
+            self.init_response,
+            self.nonce_i,
+            self.keys.sk_pr,
+            self._own_id.body(),
+            self.between.octets,
         )
 
     def _on_sign_in(self, message: Message, now: float) -> None:
@@ -405,7 +345,7 @@ class Responder(Upkeep):
             return
         auth = find(payloads, Authentication)
         number = self.keys.suite.prf
-        octets = signed_octets(number, self.init_request, self.nonce_r, self.keys.sk_pi, self._peer_id.body())
+        octets = self._callers_octets(self.keys, self._peer_id)
         if auth is None or not hmac.compare_digest(auth.data, shared_key_auth(number, self._eap.msk, octets)):
             self._refuse(message, NotifyType.AUTHENTICATION_FAILED, now, "its AUTH payload is wrong")
             return

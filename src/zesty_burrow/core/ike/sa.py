@@ -13,7 +13,6 @@ from zesty_burrow.core.ike.message import (
     build_fragments,
     build_sealed,
     open_chunk,
-    open_sealed,
     parse_inner_untrusted,
 )
 from zesty_burrow.core.ike.payloads import Payload
@@ -69,10 +68,11 @@ class IkeSa:
         self._random = random
         self._sending: Protection | None = None
         self._receiving: Protection | None = None
+        self._before: tuple[Protection | None, int] = (None, 0)
         self._fragments: dict[int, bytes] = {}
         self._fragments_of = (0, False, 0)
         self._first_fragment: Message | None = None
-        self._opened: tuple[Message, tuple[Payload, ...]] | None = None
+        self._opened: tuple[Message, tuple[Payload, ...], bytes] | None = None
 
     @property
     def own_spi(self) -> bytes:
@@ -85,10 +85,19 @@ class IkeSa:
         return not foreign and header.from_initiator is not self.is_initiator and header.major_version == 2
 
     def use_keys(self, keys: IkeKeys) -> None:
-        """From here on messages are protected."""
+        """From here on messages are protected by these.
+
+        Requests that were answered before may come again, under the keys that they were sent under.
+        """
         self.keys = keys
+        self._before = self._receiving, self.peer_request_id
         self._sending = keys.protection(self.is_initiator, self._random)
         self._receiving = keys.protection(not self.is_initiator, self._random)
+
+    def _opener(self, header: Header) -> Protection | None:
+        protection, number = self._before
+        is_old = protection is not None and not header.is_response and header.message_id < number
+        return protection if is_old else self._receiving
 
     def header(self, exchange: int, message_id: int, *, response: bool) -> Header:
         """The header of a message of ours."""
@@ -112,7 +121,8 @@ class IkeSa:
         """
         if not message.fragments:
             return message
-        if self._receiving is None or not self.fragmenting:
+        opener = self._opener(message.header)
+        if opener is None or not self.fragmenting:
             raise Malformed("a message was turned away", why="fragments were not agreed on")
         header = message.header
         belongs = header.message_id, header.is_response, message.fragments
@@ -121,7 +131,7 @@ class IkeSa:
                 raise Malformed("a fragment was turned away", why="a newer set has begun")
             if belongs == self._fragments_of and message.fragment in self._fragments:
                 raise Malformed("a fragment was turned away", why="it came before")
-        chunk = open_chunk(message, self._receiving)
+        chunk = open_chunk(message, opener)
         if belongs != self._fragments_of:
             self._fragments_of, self._fragments, self._first_fragment = belongs, {}, None
         self._fragments[message.fragment] = chunk
@@ -135,16 +145,25 @@ class IkeSa:
             return None
         plaintext = b"".join(self._fragments[number] for number in range(1, message.fragments + 1))
         self._fragments_of, self._fragments, self._first_fragment = (0, False, 0), {}, None
-        self._opened = first, parse_inner_untrusted(first.sealed_first, plaintext)
+        self._opened = first, parse_inner_untrusted(first.sealed_first, plaintext), plaintext
         return first
 
     def open(self, message: Message) -> tuple[Payload, ...]:
         """What is inside a message; :class:`Malformed` where the peer did not seal it."""
-        if self._receiving is None or not message.sealed_at:
+        opener = self._opener(message.header)
+        if opener is None or not message.sealed_at:
             raise Malformed("a message was turned away", why="it is not protected")
         if self._opened is None or self._opened[0] is not message:
-            self._opened = message, open_sealed(message, self._receiving)
+            plaintext = open_chunk(message, opener)
+            self._opened = message, parse_inner_untrusted(message.sealed_first, plaintext), plaintext
         return self._opened[1]
+
+    def plaintext(self, message: Message) -> bytes:
+        """The octets of the payloads inside a message, put together from its parts."""
+        self.open(message)
+        if self._opened is None:
+            raise ProgramFault("a message was opened and is not there")
+        return self._opened[2]
 
     def answer_to_old_fragment(self, message: Message) -> tuple[Datagram, ...] | None:
         """RFC 7383 §2.6.1: of a request that was answered before, only the first fragment asks for the answer again.
@@ -154,8 +173,9 @@ class IkeSa:
         header = message.header
         if not message.fragments or header.is_response or header.message_id != self.peer_request_id - 1:
             return None
-        if message.fragment == 1 and self._receiving is not None:
-            open_chunk(message, self._receiving)
+        opener = self._opener(header)
+        if message.fragment == 1 and opener is not None:
+            open_chunk(message, opener)
             return self.last_response
         return ()
 

@@ -7,7 +7,7 @@ While that happens there are several: the one in use; one that the peer has made
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from zesty_burrow.core.ike.events import Endpoint, IkeRekeyed
 from zesty_burrow.core.ike.keyexchange import METHODS, KeyAgreement, make_key_agreement
@@ -184,7 +184,9 @@ class Succession(Party):
         if asked is None or nonce is None or value is None or keys is None:
             self._respond(message, [Notify(NotifyType.INVALID_SYNTAX)])
             return
-        chosen = choose(asked.proposals, self._ike_offers, Protocol.IKE, preferred_group=value.group)
+        # An additional key exchange is not made again: what it gave lives on in SK_d (RFC 7296 §2.18).
+        offers = [replace(offer, extra=()) for offer in self._ike_offers]
+        chosen = choose(asked.proposals, offers, Protocol.IKE, preferred_group=value.group)
         if chosen is None or len(chosen[0].spi) != 8 or chosen[0].spi == bytes(8):
             self._respond(message, [Notify(NotifyType.NO_PROPOSAL_CHOSEN)])
             return

@@ -7,7 +7,10 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True, slots=True)
 class Suite:
-    """What was negotiated for an IKE SA or, with ``prf`` and ``group`` 0, for a child SA: IANA numbers."""
+    """What was negotiated for an IKE SA or, with ``prf`` and ``group`` 0, for a child SA: IANA numbers.
+
+    ``extra``: an additional key exchange (RFC 9370).
+    """
 
     encryption: int
     key_bits: int
@@ -15,3 +18,4 @@ class Suite:
     prf: int = 0
     group: int = 0
     esn: int = 0
+    extra: int = 0

@@ -11,13 +11,14 @@ from enum import IntEnum
 
 
 class TransformType(IntEnum):
-    """RFC 7296 §3.3.2, transform types."""
+    """RFC 7296 §3.3.2, transform types; ADDKE1 from RFC 9370 §2.1."""
 
     ENCR = 1
     PRF = 2
     INTEG = 3
     KE = 4
     ESN = 5
+    ADDKE1 = 6
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,7 +40,7 @@ class Algorithm:
         return any("NOT" in status for status in (self.ike_status, self.esp_status))
 
 
-_E, _P, _I, _K, _N = TransformType
+_E, _P, _I, _K, _N, _A = TransformType
 
 # For PRF and INTEG ``size`` is the preferred key length, which is also the output length (RFC 4868 §2.1.1).
 ALGORITHMS: tuple[Algorithm, ...] = (
@@ -88,6 +89,7 @@ ALGORITHMS: tuple[Algorithm, ...] = (
     Algorithm(_K, 24, "2048-bit MODP Group with 256-bit Prime Order Subgroup", "SHOULD NOT"),
     Algorithm(_K, 31, "curve25519", "", usable=True, size=32),
     Algorithm(_K, 32, "curve448", "", usable=True, size=56),
+    Algorithm(_A, 36, "ml-kem-768", usable=True, size=1184),
     Algorithm(_N, 0, "No Extended Sequence Numbers", usable=True),
     Algorithm(_N, 1, "Extended Sequence Numbers"),
 )

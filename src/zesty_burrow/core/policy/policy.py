@@ -132,6 +132,7 @@ def parts_of(suite: Suite) -> list[tuple[int, int, int]]:
     rows += [(T.INTEG, suite.integrity, 0)] if suite.integrity else []
     rows += [(T.PRF, suite.prf, 0)] if suite.prf else []
     rows += [(T.KE, suite.group, 0)] if suite.group else []
+    rows += [(T.ADDKE1, suite.extra, 0)] if suite.extra else []
     return [(int(kind), number, bits) for kind, number, bits in rows]
 
 
@@ -225,5 +226,6 @@ def _restricted(policy: Policy, proposal: ProposalChoice, for_ike: bool) -> Prop
         allowed_choices(policy, proposal.integrity),
         allowed_choices(policy, proposal.prf),
         allowed_choices(policy, proposal.key_exchange),
+        allowed_choices(policy, proposal.additional_key_exchange),
     )
     return made if made.offer(for_ike=for_ike) is not None else None

@@ -1,6 +1,7 @@
 """How strong an algorithm is: the bits of work that the best known attack needs, by NIST SP 800-57 part 1, table 2.
 
-For key exchange it is the work against today's computers; only ML-KEM stands against quantum computers.
+For key exchange it is the work against today's computers; only ML-KEM (FIPS 203, category 3) stands against quantum
+computers as well, and with it beside another method the stronger of the two counts (RFC 9370 §2.2.2).
 """
 
 from __future__ import annotations
@@ -46,6 +47,7 @@ BITS: dict[tuple[int, int], int] = {
     (T.KE, 24): 112,
     (T.KE, 31): 128,
     (T.KE, 32): 224,
+    (T.ADDKE1, 36): 192,
 }
 """Bits by transform type and number; MODP groups by RFC 3526 §8, ICVs by their length (a forger's chance)."""
 
@@ -61,7 +63,7 @@ def suite_strength(suite: Suite) -> int:
     if suite.prf:
         parts.append(strength(T.PRF, suite.prf))
     if suite.group:
-        parts.append(strength(T.KE, suite.group))
+        parts.append(max(strength(T.KE, suite.group), strength(T.ADDKE1, suite.extra) if suite.extra else 0))
     if suite.encryption not in AEAD_NUMBERS and not suite.integrity:
         # Whoever can change a packet unseen needs no key.
         parts.append(0)

@@ -86,10 +86,15 @@ class ProposalChoice:
     integrity: tuple[AlgorithmChoice, ...] = ()
     prf: tuple[AlgorithmChoice, ...] = ()
     key_exchange: tuple[AlgorithmChoice, ...] = ()
+    additional_key_exchange: tuple[AlgorithmChoice, ...] = ()
 
     def all(self) -> tuple[AlgorithmChoice, ...]:
         """Every algorithm in it."""
-        return (*self.encryption, *self.integrity, *self.prf, *self.key_exchange)
+        return tuple(one for entries in self.lists() for one in entries)
+
+    def lists(self) -> tuple[tuple[AlgorithmChoice, ...], ...]:
+        """Its lists, one a kind."""
+        return self.encryption, self.integrity, self.prf, self.key_exchange, self.additional_key_exchange
 
     def offer(self, *, for_ike: bool) -> Offer | None:
         """What is really offered: the algorithms that are implemented; None where too few are left."""
@@ -101,7 +106,8 @@ class ProposalChoice:
         if not encryption or (not combined and not integrity) or (for_ike and not (prf and groups)):
             return None
         if for_ike:
-            return Offer(encryption, integrity, prf, groups)
+            extra = tuple(one.number for one in self.additional_key_exchange if one.usable)
+            return Offer(encryption, integrity, prf, groups, extra=extra)
         return Offer(encryption, integrity, esn=(0,))
 
 

@@ -1,0 +1,121 @@
+"""A gateway's settings, the responder's states, what can happen to it, and the table of what leads where."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Callable
+from dataclasses import dataclass
+from enum import StrEnum
+from types import MappingProxyType
+
+from zesty_burrow.core.identity import Identity
+from zesty_burrow.core.ike import additional
+from zesty_burrow.core.ike import auth as signatures
+from zesty_burrow.core.ike.config import CERTIFICATE
+from zesty_burrow.core.ike.events import (
+    InnerNetwork,
+)
+from zesty_burrow.core.ike.proofs import Callers
+from zesty_burrow.core.ike.proposals import Offer
+from zesty_burrow.core.ike.registry import (
+    ExchangeType,
+)
+from zesty_burrow.core.ike.sa import Backoff
+from zesty_burrow.core.ip import AddressRange
+
+
+class State(StrEnum):
+    """Where the negotiation stands."""
+
+    AUTH_AWAITED = "IKE_AUTH awaited"
+    SECOND_AWAITED = "second round awaited"
+    SIGNING_IN = "signing in"
+    CONFIRMING = "confirming"
+    ESTABLISHED = "established"
+    CLOSING = "closing"
+    CLOSED = "closed"
+
+
+class Signal(StrEnum):
+    """What can happen to it."""
+
+    AUTH_REQUEST = "IKE_AUTH request"
+    BETWEEN_REQUEST = "IKE_INTERMEDIATE request"
+    INFORMATIONAL_REQUEST = "INFORMATIONAL request"
+    CHILD_REQUEST = "CREATE_CHILD_SA request"
+    INFORMATIONAL_RESPONSE = "INFORMATIONAL response"
+    GIVE_UP = "time-out"
+    CLOSE = "close"
+    CHILD_RESPONSE = "CREATE_CHILD_SA response"
+    PROBE = "probe"
+    REKEY = "rekey"
+    REKEY_IKE = "rekey the IKE SA"
+
+
+_S, _G = State, Signal
+TRANSITIONS = MappingProxyType(
+    {
+        (_S.AUTH_AWAITED, _G.AUTH_REQUEST): "_on_first_auth",
+        (_S.AUTH_AWAITED, _G.BETWEEN_REQUEST): "_on_between",
+        (_S.AUTH_AWAITED, _G.CLOSE): "_on_abandon",
+        (_S.SECOND_AWAITED, _G.AUTH_REQUEST): "_on_second_round",
+        (_S.SECOND_AWAITED, _G.CLOSE): "_on_abandon",
+        (_S.SIGNING_IN, _G.AUTH_REQUEST): "_on_sign_in",
+        (_S.SIGNING_IN, _G.CLOSE): "_on_abandon",
+        (_S.CONFIRMING, _G.AUTH_REQUEST): "_on_confirm",
+        (_S.CONFIRMING, _G.CLOSE): "_on_abandon",
+        (_S.ESTABLISHED, _G.INFORMATIONAL_REQUEST): "_on_informational",
+        (_S.ESTABLISHED, _G.INFORMATIONAL_RESPONSE): "_on_alive",
+        (_S.ESTABLISHED, _G.CHILD_REQUEST): "_on_child_request",
+        (_S.ESTABLISHED, _G.CHILD_RESPONSE): "_on_child_response",
+        (_S.ESTABLISHED, _G.PROBE): "_on_probe",
+        (_S.ESTABLISHED, _G.REKEY): "_on_rekey",
+        (_S.ESTABLISHED, _G.REKEY_IKE): "_on_rekey_ike",
+        (_S.ESTABLISHED, _G.GIVE_UP): "_on_deleted",
+        (_S.ESTABLISHED, _G.CLOSE): "_on_close",
+        (_S.CLOSING, _G.INFORMATIONAL_REQUEST): "_on_informational",
+        (_S.CLOSING, _G.INFORMATIONAL_RESPONSE): "_on_deleted",
+        (_S.CLOSING, _G.GIVE_UP): "_on_deleted",
+        (_S.CLOSING, _G.CLOSE): "_on_nothing",
+        (_S.CLOSED, _G.CLOSE): "_on_nothing",
+    }
+)
+"""Anything that is not in this table is an error."""
+
+REQUESTS = {
+    ExchangeType.IKE_AUTH: Signal.AUTH_REQUEST,
+    ExchangeType.IKE_INTERMEDIATE: Signal.BETWEEN_REQUEST,
+    ExchangeType.INFORMATIONAL: Signal.INFORMATIONAL_REQUEST,
+    ExchangeType.CREATE_CHILD_SA: Signal.CHILD_REQUEST,
+}
+
+
+@dataclass(frozen=True, slots=True)
+class ResponderConfig:
+    """A gateway's settings.
+
+    ``certificates``: its own first, DER. ``password_of``: the password of an account, or None. ``assign``: the
+    inner network for an account, or None where no address is left. ``remote``: the networks that it carries.
+    ``callers``: who is let in without EAP, or by EAP-TLS. ``second_round``: a certificate alone is not enough.
+    ``proof``: how the gateway proves itself, by a profile's words; whoever
+    signs in with a pre-shared key gets a proof by that key.
+    """
+
+    identity: Identity
+    certificates: tuple[bytes, ...]
+    key: signatures.PrivateKey
+    ike_offers: tuple[Offer, ...]
+    esp_offers: tuple[Offer, ...]
+    password_of: Callable[[str], str | None]
+    assign: Callable[[str], InnerNetwork | None]
+    remote: tuple[AddressRange, ...]
+    callers: Callers = dataclasses.field(default_factory=Callers)
+    proof: str = CERTIFICATE
+    shared_key: bytes = b""
+    additional_key_of: additional.KeyOf | None = None
+    additional_required: bool = False
+    second_round: bool = False
+    backoff: Backoff = dataclasses.field(default_factory=Backoff)
+    half_open_limit: int = 100
+    cookie_above: int = 20
+    half_open_seconds: float = 30.0
