@@ -44,7 +44,7 @@ from zesty_burrow.core.ike.message import Header, build_clear, build_sealed, ope
 from zesty_burrow.core.ike.payloads import Delete, Nonce, Notify
 from zesty_burrow.core.ike.proofs import Callers
 from zesty_burrow.core.ike.proposals import Offer
-from zesty_burrow.core.ike.registry import ExchangeType, Flag, NotifyType
+from zesty_burrow.core.ike.registry import ExchangeType, Flag, NotifyType, notify_in_words
 from zesty_burrow.core.ike.sa import Backoff
 from zesty_burrow.core.ip import AddressRange
 from zesty_burrow.core.secret import Secret
@@ -313,6 +313,15 @@ def test_keep_alive():
     wire.initiator.traffic_sent(wire.now + 39)
     wire.initiator.handle_timer(wire.now + 41)
     assert wire.initiator.send(wire.now) == []
+
+
+@pytest.mark.parametrize("number", [*range(1, 50), 8192])
+def test_errors_in_words(number):
+    """Every error of the registry has words of its own; one that is not in it keeps its number."""
+    words = notify_in_words(number)
+    known = number in NotifyType._value2member_map_
+    assert (NotifyType(number).name if known else str(number)) in words
+    assert ("it reports an error" in words) is not known
 
 
 def test_a_child_sa_request_is_declined():

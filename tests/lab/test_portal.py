@@ -122,6 +122,7 @@ def test_only_the_offices_network(lab, office):
     office("office")
     up = lab.heron("connect", "office", "--detach", check=0).json["tunnel"]
     assert (up["country"], up["suffixes"], up["ipv6"]) == ("NO", [story.OFFICE_SUFFIX], "untouched")
+    assert up["netbios_name_servers"] == [story.OFFICE_FILES]
     network = lab.network()
     assert f"route IPv4 {story.OFFICE_NETWORK} by zesty0 table 23106" in network
     assert not any("unreachable" in line for line in network)

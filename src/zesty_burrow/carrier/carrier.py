@@ -424,6 +424,9 @@ class Carrier:
             addresses=tuple(str(entry.ip) for entry in child.inner.addresses),
             name_servers=servers,
             suffixes=profile.traffic.suffixes or child.inner.suffixes,
+            netbios_name_servers=tuple(
+                map(str, profile.traffic.netbios_name_servers or child.inner.netbios_name_servers)
+            ),
             ike_algorithms=suite_in_words(self._negotiated.suite),
             esp_algorithms=suite_in_words(child.keys.suite),
             ike_suite=astuple(self._negotiated.suite),

@@ -43,6 +43,7 @@ class TunnelStatus:
     addresses: tuple[str, ...]
     name_servers: tuple[str, ...]
     suffixes: tuple[str, ...]
+    netbios_name_servers: tuple[str, ...]
     ike_algorithms: str
     esp_algorithms: str
     ike_suite: tuple[int, ...]

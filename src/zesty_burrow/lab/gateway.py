@@ -179,7 +179,8 @@ class GatewayHost:
             addresses += (IPv6Interface(f"{self.place.pool6}{last:x}/64"),)
         if "leaking-resolver" in self.faults:
             servers = (story.ISP_RESOLVER4,)
-        return InnerNetwork(addresses, tuple(map(ip_address, servers)), suffixes)
+        office = (ip_address(story.OFFICE_FILES),) if self.place is story.OFFICE else ()
+        return InnerNetwork(addresses, tuple(map(ip_address, servers)), suffixes, office)
 
     def _receive(self, data: bytes, peer: Endpoint, port: int, now: float) -> None:
         if "silent" in self.faults or self._gateway is None:

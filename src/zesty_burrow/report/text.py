@@ -281,6 +281,7 @@ def _status(result: results.StatusResult) -> Parts:
             ("device", status.device),
             ("name servers", ", ".join(status.name_servers) or "unchanged"),
             ("suffixes", ", ".join(status.suffixes) or "none"),
+            ("NetBIOS names", ", ".join(status.netbios_name_servers)),
             ("IKE", status.ike_algorithms),
             ("ESP", status.esp_algorithms),
             ("in", f"{plural(status.packets_in, 'packet')}, {octets(status.octets_in)}; {status.rejected} rejected"),
@@ -290,7 +291,8 @@ def _status(result: results.StatusResult) -> Parts:
             ("process", str(status.process)),
         ]  # fmt: skip
         for label, value in rows:
-            table.add_row(label, Text(value))
+            if value:
+                table.add_row(label, Text(value))
         yield indent(table, 8)
     if result.findings:
         yield from findings_table(result.findings)

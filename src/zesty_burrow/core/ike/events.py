@@ -31,6 +31,7 @@ class InnerNetwork:
     addresses: tuple[IPv4Interface | IPv6Interface, ...] = ()
     name_servers: tuple[Address, ...] = ()
     suffixes: tuple[str, ...] = ()
+    netbios_name_servers: tuple[Address, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

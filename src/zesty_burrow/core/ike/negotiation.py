@@ -148,6 +148,7 @@ def address_request(local: Sequence[AddressRange]) -> Configuration:
     versions = {entry.version for entry in local}
     if 4 in versions:
         attributes += [(ConfigAttribute.INTERNAL_IP4_ADDRESS, b""), (ConfigAttribute.INTERNAL_IP4_DNS, b"")]
+        attributes.append((ConfigAttribute.INTERNAL_IP4_NBNS, b""))
     if 6 in versions:
         attributes += [(ConfigAttribute.INTERNAL_IP6_ADDRESS, b""), (ConfigAttribute.INTERNAL_IP6_DNS, b"")]
     attributes.append((ConfigAttribute.INTERNAL_DNS_DOMAIN, b""))
@@ -295,6 +296,11 @@ def read_inner_network(reply: Configuration | None) -> InnerNetwork:
         tuple(entry for entry in addresses if not (entry.ip.is_multicast or entry.ip.is_loopback)),
         tuple(usable[:MAX_ANSWERS]),
         tuple(entry for entry in suffixes if entry),
+        tuple(
+            ipaddress.IPv4Address(value)
+            for value in reply.values(ConfigAttribute.INTERNAL_IP4_NBNS)[:MAX_ANSWERS]
+            if len(value) == 4
+        ),
     )
 
 

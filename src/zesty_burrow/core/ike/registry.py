@@ -104,8 +104,14 @@ class NotifyType(IntEnum):
     FAILED_CP_REQUIRED = 37
     TS_UNACCEPTABLE = 38
     INVALID_SELECTORS = 39
+    UNACCEPTABLE_ADDRESSES = 40
+    UNEXPECTED_NAT_DETECTED = 41
+    USE_ASSIGNED_HoA = 42
     TEMPORARY_FAILURE = 43
     CHILD_SA_NOT_FOUND = 44
+    INVALID_GROUP_ID = 45
+    AUTHORIZATION_FAILED = 46
+    STATE_NOT_FOUND = 47
     INITIAL_CONTACT = 16384
     ADDITIONAL_TS_POSSIBLE = 16386
     NAT_DETECTION_SOURCE_IP = 16388
@@ -137,6 +143,7 @@ class ConfigAttribute(IntEnum):
     INTERNAL_IP4_ADDRESS = 1
     INTERNAL_IP4_NETMASK = 2
     INTERNAL_IP4_DNS = 3
+    INTERNAL_IP4_NBNS = 4
     INTERNAL_IP6_ADDRESS = 8
     INTERNAL_IP6_DNS = 10
     INTERNAL_DNS_DOMAIN = 25
@@ -168,6 +175,14 @@ NOTIFY_IN_WORDS: dict[int, str] = {
     NotifyType.TS_UNACCEPTABLE: "it does not carry the networks that the profile asks for",
     NotifyType.TEMPORARY_FAILURE: "it asks to try again later",
     NotifyType.CHILD_SA_NOT_FOUND: "it does not know the child SA that we named",
+    NotifyType.INVALID_SPI: "it got a packet for an SA that it does not know",
+    NotifyType.INVALID_SELECTORS: "it got a packet that the agreed networks do not cover",
+    NotifyType.UNACCEPTABLE_ADDRESSES: "it does not accept the address that we have now",
+    NotifyType.UNEXPECTED_NAT_DETECTED: "it sees an address translator where it allows none",
+    NotifyType.USE_ASSIGNED_HoA: "it wants the home address that it handed out to be used",
+    NotifyType.INVALID_GROUP_ID: "it does not know the group that we named",
+    NotifyType.AUTHORIZATION_FAILED: "it knows us, and does not allow us this",
+    NotifyType.STATE_NOT_FOUND: "it has forgotten the key exchange that we went on with",
 }
 
 

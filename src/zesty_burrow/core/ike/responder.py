@@ -451,6 +451,7 @@ def configuration_reply(inner: InnerNetwork) -> Configuration:
     for server in inner.name_servers:
         kind = ConfigAttribute.INTERNAL_IP4_DNS if server.version == 4 else ConfigAttribute.INTERNAL_IP6_DNS
         attributes.append((kind, server.packed))
+    attributes += [(ConfigAttribute.INTERNAL_IP4_NBNS, one.packed) for one in inner.netbios_name_servers]
     attributes += [(ConfigAttribute.INTERNAL_DNS_DOMAIN, entry.encode()) for entry in inner.suffixes]
     return Configuration(ConfigType.CFG_REPLY, tuple(attributes))
 
