@@ -1,4 +1,4 @@
-"""``./run bench``: start-up, handshake, import; medians of several rounds, as a table and with --json as JSON."""
+"""``./run bench``: start-up, handshake, import, rehearsals: medians of several rounds, as a table or as JSON."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ import platform
 import statistics
 import sys
 
-MEASURES = ("startup", "handshake", "importing")
+MEASURES = ("startup", "handshake", "importing", "rehearsing")
 
 
 def main() -> int:

@@ -6,20 +6,29 @@ import os
 import sys
 import time
 from collections.abc import Iterator
+from dataclasses import replace
+from datetime import UTC, datetime
 from pathlib import Path
 
 from cryptography import x509
 from cryptography.hazmat.primitives.asymmetric.x25519 import X25519PrivateKey
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM
+from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
+from cryptography.x509.oid import ExtendedKeyUsageOID
 
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 
 from support import AUTHORITY, CALLER, GATEWAY, HOST, PASSWORD, initiator_config, responder_config
+from zesty_burrow.core.credentials import ClientKey, PreSharedKey
 from zesty_burrow.core.eap import mschapv2
 from zesty_burrow.core.ike import auth
+from zesty_burrow.core.ike.config import InitiatorConfig
 from zesty_burrow.core.ike.events import ChildEstablished
 from zesty_burrow.core.ike.gateway import Gateway
 from zesty_burrow.core.ike.initiator import Initiator
+from zesty_burrow.core.ike.proofs import Callers, identity_of
+from zesty_burrow.core.ike.responder_table import ResponderConfig
+from zesty_burrow.core.secret import Secret
 from zesty_burrow.lab.authority import issue, make_key
 
 AUTH_MESSAGES = 6
@@ -62,6 +71,51 @@ def bare(key, certificate: bytes) -> float:
     return time.perf_counter() - began
 
 
+def sign_ins() -> dict[str, tuple[InitiatorConfig, ResponderConfig]]:
+    """Each way to sign in, and ML-KEM besides, at an ECDSA gateway."""
+    key = make_key("ecdsa")
+    own = make_key("ecdsa")
+    certificate = issue(AUTHORITY, key, HOST)
+    client = issue(AUTHORITY, own, "heron.tidewrack.example", purpose=ExtendedKeyUsageOID.CLIENT_AUTH)
+    pem = own.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption())
+    by_key = ClientKey(Secret(pem), (x509.load_der_x509_certificate(client).public_bytes(Encoding.PEM).decode(),))
+    shared = PreSharedKey(Secret(b"razorbills dive at dusk"))
+    callers = Callers(lambda _: shared.key.octets(), (AUTHORITY.certificate,), {}, lambda: datetime.now(UTC))
+    gateway = responder_config(key=key, certificates=(certificate,), callers=callers)
+    caller = initiator_config()
+    identity = identity_of(by_key)
+    hybrid = tuple(replace(offer, extra=(36,)) for offer in caller.ike_offers)
+    return {
+        "password": (caller, gateway),
+        "certificate": (
+            replace(caller, method="certificate", credentials=lambda: by_key, own_identity=identity),
+            gateway,
+        ),
+        "pre-shared key": (
+            replace(
+                caller,
+                method="pre-shared-key",
+                proof="pre-shared-key",
+                credentials=lambda: shared,
+                gateway_key=lambda: shared,
+            ),
+            gateway,
+        ),
+        "EAP-TLS": (replace(caller, method="eap-tls", credentials=lambda: by_key), gateway),
+        "two rounds": (
+            replace(
+                caller,
+                method="certificate+eap-mschapv2",
+                credentials=lambda: by_key,
+                second=caller.credentials,
+                own_identity=identity,
+            ),
+            gateway,
+        ),
+        "password, ML-KEM": (replace(caller, ike_offers=hybrid), replace(gateway, ike_offers=hybrid)),
+    }
+
+
 def measure(rounds: int) -> Iterator[tuple[str, list[float], list[float], str]]:
     """RSA and ECDSA gateways."""
     for kind in ("rsa", "ecdsa"):
@@ -74,3 +128,10 @@ def measure(rounds: int) -> Iterator[tuple[str, list[float], list[float], str]]:
             base.append(bare(key, certificate))
             ours.append(negotiate(caller, config))
         yield f"negotiation, both ends, {kind.upper()} gateway", ours, base, "its bare cryptography"
+    kinds = sign_ins()
+    for name, (caller, config) in kinds.items():
+        ours, base = [], []
+        for _ in range(rounds * 3):
+            base.append(negotiate(*kinds["password"]))
+            ours.append(negotiate(caller, config))
+        yield f"negotiation, signing in by {name}", ours, base, "the same by password"

@@ -14,7 +14,8 @@ from zesty_burrow.core.ip import Address
 from zesty_burrow.errors import Malformed
 
 T = TypeVar("T")
-TRIES, PATIENCE = 3, 1.0
+WAITS = (1.0, 2.0, 4.0)
+"""Seconds to wait for an answer before the question is asked again, and at last given up."""
 
 
 class InnerLink:
@@ -70,10 +71,10 @@ class InnerLink:
             pass
         self._waiting[own_port] = take
         try:
-            for _ in range(TRIES):
+            for wait in WAITS:
                 self._send(self._outbound.seal(build_udp(UdpDatagram(own, own_port, to, port, question))))
                 try:
-                    return await asyncio.wait_for(asyncio.shield(answer), PATIENCE)
+                    return await asyncio.wait_for(asyncio.shield(answer), wait)
                 except TimeoutError:
                     continue
             return None

@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 import signal
 from collections.abc import Callable, Sequence
-from contextlib import suppress
 from dataclasses import dataclass, field, replace
 
 from zesty_burrow.carrier.attempt import Attempt
@@ -17,6 +16,9 @@ from zesty_burrow.core.profile.model import Profile
 from zesty_burrow.core.rehearsal import Failure, Rehearsal, StepTime, judge, strength_of
 from zesty_burrow.errors import BurrowError
 from zesty_burrow.observe.inside import Outside, Seen, look
+
+LOOKS_AT_ONCE = 24
+"""Looks from inside at one time: each is a dozen questions to the same observatory and the same few resolvers."""
 
 
 @dataclass(frozen=True)
@@ -37,6 +39,7 @@ class Stage:
     outside: Outside | None
     on_done: Callable[[Rehearsal], None]
     interrupted: bool = False
+    _looks: asyncio.Semaphore = field(default_factory=lambda: asyncio.Semaphore(LOOKS_AT_ONCE))
 
     def run(self, parts: Sequence[Part]) -> list[Rehearsal]:
         """All results, in the order in which they came; fewer after Ctrl-C, and then ``interrupted`` is set."""
@@ -119,7 +122,7 @@ class Stage:
     async def _inside(self, link: InnerLink, profile: Profile, esp: list[Suite], seen: list[Seen]) -> None:
         esp.append(link.child.keys.suite)
         if self.outside is not None:
-            with suppress(OSError):
+            async with self._looks:
                 seen.append(await look(link, self.outside, profile.traffic.name_servers))
 
 

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from contextlib import contextmanager
+from types import TracebackType
 
 from zesty_burrow.errors import Malformed
 
@@ -17,7 +16,7 @@ class Cursor:
     __slots__ = ("_data", "_end", "_position", "what")
 
     def __init__(self, data: bytes | memoryview, what: str = "message") -> None:
-        self._data = memoryview(data)
+        self._data = bytes(data)
         self._position = 0
         self._end = len(self._data)
         self.what = what
@@ -38,11 +37,12 @@ class Cursor:
 
     def take(self, count: int) -> bytes:
         """The next ``count`` octets."""
-        if count < 0 or count > self.remaining:
-            raise self.fail(f"{count} octets are announced, {self.remaining} are left")
         start = self._position
-        self._position += count
-        return bytes(self._data[start : start + count])
+        end = start + count
+        if count < 0 or end > self._end:
+            raise self.fail(f"{count} octets are announced, {self.remaining} are left")
+        self._position = end
+        return self._data[start:end]
 
     def rest(self) -> bytes:
         """All octets that are left."""
@@ -50,30 +50,54 @@ class Cursor:
 
     def u8(self) -> int:
         """One octet."""
-        return self.take(1)[0]
+        start = self._position
+        if start >= self._end:
+            raise self.fail("1 octets are announced, 0 are left")
+        self._position = start + 1
+        return self._data[start]
 
     def u16(self) -> int:
         """Two octets, big-endian."""
-        return int.from_bytes(self.take(2))
+        start = self._position
+        if start + 2 > self._end:
+            raise self.fail(f"2 octets are announced, {self.remaining} are left")
+        self._position = start + 2
+        return self._data[start] << 8 | self._data[start + 1]
 
     def u32(self) -> int:
         """Four octets, big-endian."""
         return int.from_bytes(self.take(4))
 
-    @contextmanager
-    def within(self, count: int, what: str = "") -> Iterator[None]:
+    def within(self, count: int, what: str = "") -> _Within:
         """Restrict reading to the next ``count`` octets; leaving the block with some unread is an error."""
         if count < 0 or count > self.remaining:
             raise self.fail(f"{what or 'a part'} announces {count} octets, {self.remaining} are left")
-        outer_end, outer_what = self._end, self.what
-        self._end = self._position + count
-        if what:
-            self.what = what
-        yield
-        self.finish()
-        self._end, self.what = outer_end, outer_what
+        return _Within(self, count, what)
 
     def finish(self) -> None:
         """Raise unless everything in the current range has been read."""
         if self.remaining:
             raise self.fail(f"{self.remaining} octets are left over")
+
+
+class _Within:
+    """A range inside a cursor, for a ``with`` block. After an error the cursor is of no more use, as ever."""
+
+    __slots__ = ("_count", "_cursor", "_outer", "_what")
+
+    def __init__(self, cursor: Cursor, count: int, what: str) -> None:
+        self._cursor, self._count, self._what = cursor, count, what
+        self._outer = 0, ""
+
+    def __enter__(self) -> None:
+        cursor = self._cursor
+        self._outer = cursor._end, cursor.what
+        cursor._end = cursor._position + self._count
+        cursor.what = self._what or cursor.what
+
+    def __exit__(
+        self, kind: type[BaseException] | None, problem: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        if kind is None:
+            self._cursor.finish()
+            self._cursor._end, self._cursor.what = self._outer

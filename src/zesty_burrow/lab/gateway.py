@@ -6,6 +6,7 @@ import asyncio
 import os
 import secrets
 import socket
+from collections import deque
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
@@ -82,6 +83,7 @@ class GatewayHost:
     renewed: int = 0
     _by_spi: dict[int, Session] = field(default_factory=dict)
     _by_inner: dict[bytes, Session] = field(default_factory=dict)
+    _promised: deque[bytes] = field(default_factory=lambda: deque(maxlen=128))
     _device: int = -1
     _key: PrivateKey | None = None
     _sockets: dict[int, socket.socket] = field(default_factory=dict)
@@ -164,10 +166,12 @@ class GatewayHost:
     def _assign(self, account: str) -> InnerNetwork | None:
         for last in range(FIRST_INNER, LAST_INNER):
             address4 = IPv4Interface(f"{self.place.pool4}{last}/32")
-            if address4.ip.packed not in self._by_inner:
+            if address4.ip.packed not in self._by_inner and address4.ip.packed not in self._promised:
                 break
         else:
             return None
+        # Many callers may be answered before the first of their tunnels is heard of.
+        self._promised.append(address4.ip.packed)
         addresses: tuple[IPv4Interface | IPv6Interface, ...] = (address4,)
         servers: tuple[str, ...] = (story.RESOLVER4, story.RESOLVER6)
         suffixes: tuple[str, ...] = ()
@@ -199,6 +203,7 @@ class GatewayHost:
             session = Session(responder, pair[1], {event.spi_in: pair}, addresses, responder.peer)
             self._by_spi[event.spi_in] = session
             self._by_inner.update(dict.fromkeys(session.addresses, session))
+            self._promised = deque((one for one in self._promised if one not in session.addresses), maxlen=128)
         elif isinstance(event, ChildRekeyed):
             self._renew(event)
         elif isinstance(event, IkeRekeyed):

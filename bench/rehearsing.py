@@ -1,0 +1,74 @@
+"""Two hundred rehearsals at once, in the lab, with the real program, against the bare cryptography of both ends."""
+
+from __future__ import annotations
+
+import json
+import os
+import resource
+import subprocess
+import tempfile
+import time
+from collections.abc import Iterator
+from dataclasses import replace
+from pathlib import Path
+
+from bench.handshake import bare
+from bench.importing import PROGRAM
+from support import AUTHORITY, HOST
+from zesty_burrow.core.profile.text import write_profile
+from zesty_burrow.lab import story
+from zesty_burrow.lab.authority import issue, make_key
+from zesty_burrow.lab.kit import kit_archive, place_profile
+
+COUNT = 200
+ROUNDS = 3
+
+
+def measure(rounds: int) -> Iterator[tuple[str, list[float], list[float], str]]:
+    """From the program's start to its end; needs the right to make network namespaces."""
+    del rounds  # each of them takes long
+    with tempfile.TemporaryDirectory(prefix="zb") as folder:
+        environment = {**os.environ, "ZESTY_BURROW_HOME": folder}
+
+        def run(*words: str) -> str:
+            ended = subprocess.run([PROGRAM, *words], env=environment, capture_output=True, text=True, check=False)
+            return ended.stdout
+
+        run("lab", "start")
+        try:
+            yield from _measure(Path(folder), run)
+        finally:
+            run("lab", "stop")
+
+
+def _measure(folder: Path, run) -> Iterator[tuple[str, list[float], list[float], str]]:
+    authority = next(Path(folder, "lab").glob("quillwort-relay.zip"))
+    heron = ("lab", "run", story.WORKSTATION, "--", PROGRAM)
+    run(*heron, "import", str(authority))
+    one = json.loads(run(*heron, "--json", "show", "lisbon"))["profile"]
+    files = {}
+    for number in range(COUNT):
+        place = story.PLACES[number % len(story.PLACES)]
+        profile = replace(place_profile(place), name=f"rehearsed-{number:03}", edition=str(number), tags=("many",))
+        profile = replace(profile, authorities=tuple(one["trust"]["authorities"]))
+        files[f"{number:03}.toml"] = write_profile(profile).encode()
+    kit = folder / "many.zip"
+    kit.write_bytes(kit_archive(files))
+    run(*heron, "import", str(kit), "--both")
+    key = make_key("ecdsa")
+    certificate = issue(AUTHORITY, key, HOST)
+    for title, extra in (("to the child SA", ["--no-exit"]), ("and through it to the outside", [])):
+        ours, base = [], []
+        for _ in range(ROUNDS):
+            base.append(sum(bare(key, certificate) for _ in range(COUNT)))
+            began = time.perf_counter()
+            seen = json.loads(run(*heron, "--json", "rehearse", "--tag", "many", "--at-once", str(COUNT), *extra))
+            ours.append(time.perf_counter() - began)
+            if "rehearsals" not in seen:
+                raise SystemExit(f"the rehearsal failed: {seen}")
+            fit = sum(row["verdict"] == "fit" for row in seen["rehearsals"])
+            codes = sorted({entry["code"] for row in seen["rehearsals"] for entry in row["findings"]})
+            if fit != COUNT:
+                raise SystemExit(f"only {fit} of {COUNT} rehearsals were fit: {codes}, {seen['failures'][:2]}")
+        peak = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1024
+        yield f"{COUNT} rehearsals {title} (peak {peak:.0f} MiB)", ours, base, "their bare cryptography, both ends"
