@@ -62,6 +62,15 @@ def test_the_profile_in_the_documents():
             assert set(keys) == set(schema["properties"][section]["properties"])
 
 
+def test_pictures_of_the_states():
+    """They are drawn from the tables as they are."""
+    specification = importlib.util.spec_from_file_location("make_states", ROOT / "docs" / "make_states.py")
+    module = importlib.util.module_from_spec(specification)
+    specification.loader.exec_module(module)
+    for name, text in module.pictures().items():
+        assert (ROOT / "docs" / name).read_text() == text, f"run docs/make_states.py ({name})"
+
+
 def test_commands_and_exit_codes():
     """Every command and every exit code stands in docs/commands.md; the README shows the work's own commands."""
     text = page("commands.md")

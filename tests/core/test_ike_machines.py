@@ -399,8 +399,8 @@ def test_the_table_names_only_methods_that_exist():
     """Each handler of both tables is a method; each state but the last has a way out."""
     for transition in TRANSITIONS.values():
         assert callable(getattr(Initiator, transition.handler))
-    for handler in responder.TRANSITIONS.values():
-        assert callable(getattr(responder.Responder, handler))
+    for transition in responder.TRANSITIONS.values():
+        assert callable(getattr(responder.Responder, transition.handler))
     leaving = {state for (state, _), row in TRANSITIONS.items() if row.targets - {state}}
     assert leaving == set(State) - {State.CLOSED}
     assert initiator_table.TRANSITIONS is TRANSITIONS

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import StrEnum
 from types import MappingProxyType
 
 from zesty_burrow.core.ike.registry import ExchangeType
+from zesty_burrow.core.ike.transition import to
 
 
 class State(StrEnum):
@@ -41,54 +41,42 @@ class Signal(StrEnum):
     CLOSE = "close"
 
 
-@dataclass(frozen=True, slots=True)
-class Transition:
-    """The method that handles a signal in a state, and the states that it may lead to."""
-
-    handler: str
-    targets: frozenset[State]
-
-
-def _to(handler: str, *targets: State) -> Transition:
-    return Transition(handler, frozenset(targets))
-
-
 _S, _G = State, Signal
 TRANSITIONS = MappingProxyType(
     {
-        (_S.IDLE, _G.START): _to("_on_start", _S.INIT_SENT),
-        (_S.IDLE, _G.CLOSE): _to("_on_abandon", _S.CLOSED),
-        (_S.INIT_SENT, _G.INIT_RESPONSE): _to(
+        (_S.IDLE, _G.START): to("_on_start", _S.INIT_SENT),
+        (_S.IDLE, _G.CLOSE): to("_on_abandon", _S.CLOSED),
+        (_S.INIT_SENT, _G.INIT_RESPONSE): to(
             "_on_init_response", _S.INIT_SENT, _S.BETWEEN, _S.PROOF_AWAITED, _S.CLOSED
         ),
-        (_S.INIT_SENT, _G.GIVE_UP): _to("_on_give_up", _S.CLOSED),
-        (_S.INIT_SENT, _G.CLOSE): _to("_on_abandon", _S.CLOSED),
-        (_S.BETWEEN, _G.BETWEEN_RESPONSE): _to("_on_between", _S.PROOF_AWAITED, _S.CLOSED),
-        (_S.BETWEEN, _G.GIVE_UP): _to("_on_give_up", _S.CLOSED),
-        (_S.BETWEEN, _G.CLOSE): _to("_on_abandon", _S.CLOSED),
-        (_S.PROOF_AWAITED, _G.AUTH_RESPONSE): _to("_on_proof", _S.SIGNING_IN, _S.ESTABLISHED, _S.CLOSING, _S.CLOSED),
-        (_S.PROOF_AWAITED, _G.GIVE_UP): _to("_on_give_up", _S.CLOSED),
-        (_S.PROOF_AWAITED, _G.CLOSE): _to("_on_abandon", _S.CLOSED),
-        (_S.SIGNING_IN, _G.AUTH_RESPONSE): _to("_on_sign_in", _S.SIGNING_IN, _S.CONFIRMING, _S.CLOSED),
-        (_S.SIGNING_IN, _G.GIVE_UP): _to("_on_give_up", _S.CLOSED),
-        (_S.SIGNING_IN, _G.CLOSE): _to("_on_abandon", _S.CLOSED),
-        (_S.CONFIRMING, _G.AUTH_RESPONSE): _to("_on_confirmed", _S.ESTABLISHED, _S.CLOSING, _S.CLOSED),
-        (_S.CONFIRMING, _G.GIVE_UP): _to("_on_give_up", _S.CLOSED),
-        (_S.CONFIRMING, _G.CLOSE): _to("_on_abandon", _S.CLOSED),
-        (_S.ESTABLISHED, _G.INFORMATIONAL_REQUEST): _to("_on_informational", _S.ESTABLISHED, _S.CLOSING, _S.CLOSED),
-        (_S.ESTABLISHED, _G.CHILD_REQUEST): _to("_on_child_request", _S.ESTABLISHED),
-        (_S.ESTABLISHED, _G.CHILD_RESPONSE): _to("_on_child_response", _S.ESTABLISHED),
-        (_S.ESTABLISHED, _G.INFORMATIONAL_RESPONSE): _to("_on_alive", _S.ESTABLISHED),
-        (_S.ESTABLISHED, _G.REKEY): _to("_on_rekey", _S.ESTABLISHED),
-        (_S.ESTABLISHED, _G.REKEY_IKE): _to("_on_rekey_ike", _S.ESTABLISHED),
-        (_S.ESTABLISHED, _G.PROBE): _to("_on_probe", _S.ESTABLISHED),
-        (_S.ESTABLISHED, _G.GIVE_UP): _to("_on_lost", _S.CLOSED),
-        (_S.ESTABLISHED, _G.CLOSE): _to("_on_close", _S.CLOSING),
-        (_S.CLOSING, _G.INFORMATIONAL_REQUEST): _to("_on_informational", _S.CLOSING, _S.CLOSED),
-        (_S.CLOSING, _G.INFORMATIONAL_RESPONSE): _to("_on_deleted", _S.CLOSED),
-        (_S.CLOSING, _G.GIVE_UP): _to("_on_deleted", _S.CLOSED),
-        (_S.CLOSING, _G.CLOSE): _to("_on_nothing", _S.CLOSING),
-        (_S.CLOSED, _G.CLOSE): _to("_on_nothing", _S.CLOSED),
+        (_S.INIT_SENT, _G.GIVE_UP): to("_on_give_up", _S.CLOSED),
+        (_S.INIT_SENT, _G.CLOSE): to("_on_abandon", _S.CLOSED),
+        (_S.BETWEEN, _G.BETWEEN_RESPONSE): to("_on_between", _S.PROOF_AWAITED, _S.CLOSED),
+        (_S.BETWEEN, _G.GIVE_UP): to("_on_give_up", _S.CLOSED),
+        (_S.BETWEEN, _G.CLOSE): to("_on_abandon", _S.CLOSED),
+        (_S.PROOF_AWAITED, _G.AUTH_RESPONSE): to("_on_proof", _S.SIGNING_IN, _S.ESTABLISHED, _S.CLOSING, _S.CLOSED),
+        (_S.PROOF_AWAITED, _G.GIVE_UP): to("_on_give_up", _S.CLOSED),
+        (_S.PROOF_AWAITED, _G.CLOSE): to("_on_abandon", _S.CLOSED),
+        (_S.SIGNING_IN, _G.AUTH_RESPONSE): to("_on_sign_in", _S.SIGNING_IN, _S.CONFIRMING, _S.CLOSED),
+        (_S.SIGNING_IN, _G.GIVE_UP): to("_on_give_up", _S.CLOSED),
+        (_S.SIGNING_IN, _G.CLOSE): to("_on_abandon", _S.CLOSED),
+        (_S.CONFIRMING, _G.AUTH_RESPONSE): to("_on_confirmed", _S.ESTABLISHED, _S.CLOSING, _S.CLOSED),
+        (_S.CONFIRMING, _G.GIVE_UP): to("_on_give_up", _S.CLOSED),
+        (_S.CONFIRMING, _G.CLOSE): to("_on_abandon", _S.CLOSED),
+        (_S.ESTABLISHED, _G.INFORMATIONAL_REQUEST): to("_on_informational", _S.ESTABLISHED, _S.CLOSING, _S.CLOSED),
+        (_S.ESTABLISHED, _G.CHILD_REQUEST): to("_on_child_request", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.CHILD_RESPONSE): to("_on_child_response", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.INFORMATIONAL_RESPONSE): to("_on_alive", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.REKEY): to("_on_rekey", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.REKEY_IKE): to("_on_rekey_ike", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.PROBE): to("_on_probe", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.GIVE_UP): to("_on_lost", _S.CLOSED),
+        (_S.ESTABLISHED, _G.CLOSE): to("_on_close", _S.CLOSING),
+        (_S.CLOSING, _G.INFORMATIONAL_REQUEST): to("_on_informational", _S.CLOSING, _S.CLOSED),
+        (_S.CLOSING, _G.INFORMATIONAL_RESPONSE): to("_on_deleted", _S.CLOSED),
+        (_S.CLOSING, _G.GIVE_UP): to("_on_deleted", _S.CLOSED),
+        (_S.CLOSING, _G.CLOSE): to("_on_nothing", _S.CLOSING),
+        (_S.CLOSED, _G.CLOSE): to("_on_nothing", _S.CLOSED),
     }
 )
 """Anything that is not in this table is an error: a stranger's message is ignored, a call of ours is a fault."""

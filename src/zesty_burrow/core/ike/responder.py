@@ -162,12 +162,15 @@ class Responder(Upkeep):
     # Inside.
 
     def _signal(self, signal: Signal, message: Message | None, now: float) -> None:
-        handler = TRANSITIONS.get((self.state, signal))
-        if handler is None:
+        transition = TRANSITIONS.get((self.state, signal))
+        if transition is None:
             if message is None:
                 raise ProgramFault(f"{signal} is not possible while {self.state}")
             raise Malformed("a message is out of place", why=f"{signal} while {self.state}")
-        getattr(self, handler)(message, now)
+        before = self.state
+        getattr(self, transition.handler)(message, now)
+        if self.state not in transition.targets:
+            raise ProgramFault(f"{signal} led from {before} to {self.state}")
 
     def _refuse(self, message: Message, notification: NotifyType, now: float, why: str) -> None:
         self._respond(message, [Notify(notification)])

@@ -21,6 +21,7 @@ from zesty_burrow.core.ike.registry import (
     ExchangeType,
 )
 from zesty_burrow.core.ike.sa import Backoff
+from zesty_burrow.core.ike.transition import to
 from zesty_burrow.core.ip import AddressRange
 
 
@@ -55,29 +56,31 @@ class Signal(StrEnum):
 _S, _G = State, Signal
 TRANSITIONS = MappingProxyType(
     {
-        (_S.AUTH_AWAITED, _G.AUTH_REQUEST): "_on_first_auth",
-        (_S.AUTH_AWAITED, _G.BETWEEN_REQUEST): "_on_between",
-        (_S.AUTH_AWAITED, _G.CLOSE): "_on_abandon",
-        (_S.SECOND_AWAITED, _G.AUTH_REQUEST): "_on_second_round",
-        (_S.SECOND_AWAITED, _G.CLOSE): "_on_abandon",
-        (_S.SIGNING_IN, _G.AUTH_REQUEST): "_on_sign_in",
-        (_S.SIGNING_IN, _G.CLOSE): "_on_abandon",
-        (_S.CONFIRMING, _G.AUTH_REQUEST): "_on_confirm",
-        (_S.CONFIRMING, _G.CLOSE): "_on_abandon",
-        (_S.ESTABLISHED, _G.INFORMATIONAL_REQUEST): "_on_informational",
-        (_S.ESTABLISHED, _G.INFORMATIONAL_RESPONSE): "_on_alive",
-        (_S.ESTABLISHED, _G.CHILD_REQUEST): "_on_child_request",
-        (_S.ESTABLISHED, _G.CHILD_RESPONSE): "_on_child_response",
-        (_S.ESTABLISHED, _G.PROBE): "_on_probe",
-        (_S.ESTABLISHED, _G.REKEY): "_on_rekey",
-        (_S.ESTABLISHED, _G.REKEY_IKE): "_on_rekey_ike",
-        (_S.ESTABLISHED, _G.GIVE_UP): "_on_deleted",
-        (_S.ESTABLISHED, _G.CLOSE): "_on_close",
-        (_S.CLOSING, _G.INFORMATIONAL_REQUEST): "_on_informational",
-        (_S.CLOSING, _G.INFORMATIONAL_RESPONSE): "_on_deleted",
-        (_S.CLOSING, _G.GIVE_UP): "_on_deleted",
-        (_S.CLOSING, _G.CLOSE): "_on_nothing",
-        (_S.CLOSED, _G.CLOSE): "_on_nothing",
+        (_S.AUTH_AWAITED, _G.AUTH_REQUEST): to(
+            "_on_first_auth", _S.SECOND_AWAITED, _S.SIGNING_IN, _S.ESTABLISHED, _S.CLOSED
+        ),
+        (_S.AUTH_AWAITED, _G.BETWEEN_REQUEST): to("_on_between", _S.AUTH_AWAITED, _S.CLOSED),
+        (_S.AUTH_AWAITED, _G.CLOSE): to("_on_abandon", _S.CLOSED),
+        (_S.SECOND_AWAITED, _G.AUTH_REQUEST): to("_on_second_round", _S.SIGNING_IN, _S.CLOSED),
+        (_S.SECOND_AWAITED, _G.CLOSE): to("_on_abandon", _S.CLOSED),
+        (_S.SIGNING_IN, _G.AUTH_REQUEST): to("_on_sign_in", _S.SIGNING_IN, _S.CONFIRMING, _S.CLOSED),
+        (_S.SIGNING_IN, _G.CLOSE): to("_on_abandon", _S.CLOSED),
+        (_S.CONFIRMING, _G.AUTH_REQUEST): to("_on_confirm", _S.ESTABLISHED, _S.CLOSED),
+        (_S.CONFIRMING, _G.CLOSE): to("_on_abandon", _S.CLOSED),
+        (_S.ESTABLISHED, _G.INFORMATIONAL_REQUEST): to("_on_informational", _S.ESTABLISHED, _S.CLOSED),
+        (_S.ESTABLISHED, _G.INFORMATIONAL_RESPONSE): to("_on_alive", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.CHILD_REQUEST): to("_on_child_request", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.CHILD_RESPONSE): to("_on_child_response", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.PROBE): to("_on_probe", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.REKEY): to("_on_rekey", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.REKEY_IKE): to("_on_rekey_ike", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.GIVE_UP): to("_on_deleted", _S.CLOSED),
+        (_S.ESTABLISHED, _G.CLOSE): to("_on_close", _S.CLOSING),
+        (_S.CLOSING, _G.INFORMATIONAL_REQUEST): to("_on_informational", _S.CLOSING, _S.CLOSED),
+        (_S.CLOSING, _G.INFORMATIONAL_RESPONSE): to("_on_deleted", _S.CLOSED),
+        (_S.CLOSING, _G.GIVE_UP): to("_on_deleted", _S.CLOSED),
+        (_S.CLOSING, _G.CLOSE): to("_on_nothing", _S.CLOSING),
+        (_S.CLOSED, _G.CLOSE): to("_on_nothing", _S.CLOSED),
     }
 )
 """Anything that is not in this table is an error."""
@@ -97,8 +100,8 @@ class ResponderConfig:
     ``certificates``: its own first, DER. ``password_of``: the password of an account, or None. ``assign``: the
     inner network for an account, or None where no address is left. ``remote``: the networks that it carries.
     ``callers``: who is let in without EAP, or by EAP-TLS. ``second_round``: a certificate alone is not enough.
-    ``proof``: how the gateway proves itself, by a profile's words; whoever
-    signs in with a pre-shared key gets a proof by that key.
+    ``proof``: how the gateway proves itself, by a profile's words; whoever signs in with a pre-shared key gets a proof
+    by that key.
     """
 
     identity: Identity
