@@ -9,7 +9,7 @@ from collections.abc import Awaitable, Callable
 from contextlib import suppress
 from datetime import UTC, datetime
 
-from zesty_burrow.carrier.carrier import Secrets, initiator_config, resolve
+from zesty_burrow.carrier.configuring import Secrets, initiator_config, resolve
 from zesty_burrow.carrier.inner import InnerLink
 from zesty_burrow.carrier.pump import Pump, udp_socket
 from zesty_burrow.carrier.status import STEPS, StepDone

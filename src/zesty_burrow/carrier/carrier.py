@@ -5,10 +5,9 @@ from __future__ import annotations
 import asyncio
 import importlib
 import os
-import random
 import signal
 import socket
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import astuple, dataclass, replace
 from datetime import UTC, datetime
@@ -16,21 +15,14 @@ from ipaddress import ip_address
 from pathlib import Path
 from typing import Any
 
-from cryptography import x509
-from cryptography.exceptions import UnsupportedAlgorithm
-from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat, load_pem_public_key
-
+from zesty_burrow.carrier.configuring import Secrets, initiator_config, resolve
 from zesty_burrow.carrier.control import ControlServer
 from zesty_burrow.carrier.datapath import Flow, PacketPath
 from zesty_burrow.carrier.keyfile import write_key_file
 from zesty_burrow.carrier.pump import Pump, udp_socket
 from zesty_burrow.carrier.status import IPV6_STATES, STEPS, StepDone, TunnelStatus, suite_in_words
 from zesty_burrow.carrier.steps import step_of
-from zesty_burrow.core import trust
-from zesty_burrow.core.credentials import AdditionalKey, Credentials, Kind, PreSharedKey
 from zesty_burrow.core.esp.association import InboundSa, OutboundSa
-from zesty_burrow.core.identity import Identity
-from zesty_burrow.core.ike.config import InitiatorConfig
 from zesty_burrow.core.ike.events import (
     ChildEstablished,
     ChildGone,
@@ -39,36 +31,36 @@ from zesty_burrow.core.ike.events import (
     Event,
     Failed,
     IkeRekeyed,
+    InnerNetwork,
     Negotiated,
 )
 from zesty_burrow.core.ike.initiator import Initiator
 from zesty_burrow.core.ike.initiator_table import State
-from zesty_burrow.core.ike.proofs import identity_of
-from zesty_burrow.core.ike.registry import IdType
-from zesty_burrow.core.ike.sa import Backoff
-from zesty_burrow.core.ip import AddressRange, Network
-from zesty_burrow.core.profile.model import Profile, offers_of
-from zesty_burrow.core.profile.text import PEM_MARK
-from zesty_burrow.core.revocation import load_revocation_list_untrusted
-from zesty_burrow.errors import BurrowError, GatewayError, GatewayUnreachable, ProfileInvalid
+from zesty_burrow.core.ip import Address, AddressRange, Network
+from zesty_burrow.core.profile.model import Profile
+from zesty_burrow.errors import BurrowError, GatewayError, GatewayUnreachable
 from zesty_burrow.host.journal import Journal, Restored
 from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.host.plan import RoutingPlan, plan_routes
 from zesty_burrow.host.resolver import use_name_servers
 from zesty_burrow.host.tun import TunDevice, open_tun
 
-WHOLE_IPV4 = AddressRange(bytes(4), b"\xff" * 4)
-WHOLE_IPV6 = AddressRange(bytes(16), b"\xff" * 16)
+FIRST_WAIT, LONGEST_WAIT = 1.0, 60.0
+"""Seconds before a lost tunnel is tried again: at first, and at most; each wait is twice the one before."""
 
 
 @dataclass(frozen=True, slots=True)
 class CarrierOptions:
-    """``patience``: seconds to wait for a silent gateway; ``export_keys``: a file for an analyser, or None."""
+    """``patience``: seconds to wait for a silent gateway; ``export_keys``: a file for an analyser, or None.
+
+    ``keep_trying``: a tunnel that is lost is set up anew; until it stands again nothing leaves.
+    """
 
     journal: Path
     control: Path
     patience: float = 15.0
     export_keys: Path | None = None
+    keep_trying: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,110 +71,8 @@ class CarrierEnd:
     restored: Restored
 
 
-Secrets = Mapping[Kind, Credentials]
-"""What a profile signs in with, by kind."""
-
-
-def initiator_config(
-    profile: Profile,
-    gateway: str,
-    secrets: Secrets,
-    wall_time: datetime,
-    patience: float,
-) -> InitiatorConfig:
-    """A profile as the initiator wants it. Raises :class:`ProfileInvalid`."""
-    ike, esp = offers_of(profile)
-    identity, sign_in = profile.gateway_identity, profile.sign_in
-    versions = {network.version for network in profile.traffic.networks}
-    if profile.traffic.ipv6 != "tunnel":
-        versions.discard(6)
-    local = tuple(entry for entry in (WHOLE_IPV4, WHOLE_IPV6) if entry.version in versions)
-    remote = tuple(AddressRange.of(entry) for entry in profile.traffic.networks if entry.version in versions)
-    own = secrets[sign_in.needs[0]]
-    shared, mixed = secrets.get(Kind.PRE_SHARED_KEY), secrets.get(Kind.ADDITIONAL_KEY)
-    return InitiatorConfig(
-        gateway=(gateway, profile.gateway.port),
-        gateway_identity=identity,
-        own_identity=_own_identity(profile, own),
-        ike_offers=ike,
-        esp_offers=esp,
-        anchors=_anchors(profile),
-        credentials=lambda: own,
-        second=(lambda: secrets[sign_in.needs[1]]) if "+" in sign_in.method else None,
-        wall_time=wall_time,
-        local=local,
-        remote=remote,
-        backoff=Backoff(give_up=patience),
-        revocation_lists=tuple(load_revocation_list_untrusted(pem.encode()) for pem in profile.revocation_lists),
-        method=sign_in.method,
-        proof=sign_in.gateway,
-        gateway_key=(lambda: shared) if isinstance(shared, PreSharedKey) else None,
-        gateway_keys=_gateway_keys(profile),
-        additional=mixed if isinstance(mixed, AdditionalKey) and sign_in.additional_key != "none" else None,
-        additional_required=sign_in.additional_key == "required",
-    )
-
-
-def _own_identity(profile: Profile, own: Credentials) -> Identity:
-    """As the profile says; else the certificate's; else an anonymous one (RFC 7296 §3.5)."""
-    outer = profile.sign_in.outer_identity or f"anonymous@{profile.gateway_identity.value}"
-    return profile.sign_in.identity or identity_of(own) or Identity(IdType.ID_RFC822_ADDR, outer)
-
-
-def _anchors(profile: Profile) -> tuple[x509.Certificate, ...]:
-    found = [
-        certificate
-        for entry in profile.authorities
-        if PEM_MARK in entry
-        for certificate in trust.load_pem_certificates_untrusted(entry.encode())
-    ]
-    if not found and profile.sign_in.gateway in ("certificate", "eap"):
-        raise ProfileInvalid(
-            f"profile {profile.name} has no authority certificate",
-            why="without one the gateway cannot prove who it is",
-            next_step="Import the kit again with the authority's certificate beside the profile.",
-        )
-    return tuple(found)
-
-
-def _gateway_keys(profile: Profile) -> tuple[bytes, ...]:
-    try:
-        loaded = [load_pem_public_key(pem.encode()) for pem in profile.gateway_keys]
-    except (ValueError, UnsupportedAlgorithm):
-        raise ProfileInvalid(
-            f"profile {profile.name}: trust.gateway_keys", why="a public key in it cannot be read"
-        ) from None
-    keys = tuple(one.public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo) for one in loaded)
-    if not keys and profile.sign_in.gateway == "raw-public-key":
-        raise ProfileInvalid(
-            f"profile {profile.name} names no raw public key of the gateway",
-            why="without one the gateway cannot prove who it is",
-            next_step="Add the gateway's public key under trust.gateway_keys and import the profile again.",
-        )
-    return keys
-
-
-def resolve(profile: Profile) -> list[str]:
-    """The gateway's addresses, in the profile's order. Raises :class:`GatewayUnreachable`."""
-    names = list(profile.gateway.addresses)
-    if profile.gateway.order == "random":
-        random.SystemRandom().shuffle(names)
-    found: list[str] = []
-    problems = []
-    for name in names:
-        try:
-            rows = socket.getaddrinfo(name, profile.gateway.port, type=socket.SOCK_DGRAM)
-            found += [str(row[4][0]) for row in rows]
-        except (OSError, UnicodeError) as problem:
-            problems.append(f"{name}: {getattr(problem, 'strerror', None) or problem}")
-    if not found:
-        raise GatewayUnreachable(
-            "the gateway's name cannot be resolved",
-            why="; ".join(problems),
-            next_step="Check that name resolution works here, and the gateway's name in the profile.",
-            slug="gateway-unresolved",
-        )
-    return list(dict.fromkeys(found))
+def _names_of(child: ChildEstablished) -> tuple[tuple[Address, ...], tuple[str, ...]]:
+    return child.inner.name_servers, child.inner.suffixes
 
 
 class Carrier:
@@ -213,6 +103,11 @@ class Carrier:
         self._last_step = 0.0
         self._next_step = ""
         self._negotiated: Negotiated | None = None
+        self._addresses: list[str] = []
+        self._inner: InnerNetwork | None = None
+        self._plan = RoutingPlan((), (), "")
+        self._returns = 0
+        self._ending: asyncio.Event | None = None
 
     def run(self) -> CarrierEnd:
         """Carry the tunnel until it ends. Raises a ``BurrowError`` if it could not be set up or was lost."""
@@ -246,11 +141,30 @@ class Carrier:
         control = ControlServer(self._options.control, self._answer)
         await control.start()
         try:
-            addresses = await asyncio.to_thread(resolve, self._profile)
-            self._step("resolve", ", ".join(addresses))
-            return await self._try_each(addresses)
+            self._addresses = await asyncio.to_thread(resolve, self._profile)
+            self._step("resolve", ", ".join(self._addresses))
+            return await self._again_and_again()
         finally:
             await control.stop()
+
+    async def _again_and_again(self) -> str:
+        """Until somebody wants the end; or once, where nobody asked to keep trying or no tunnel has ever stood.
+
+        A gateway that refuses us or cannot prove itself is not asked again: that would not become better.
+        """
+        self._ending = asyncio.Event()
+        wait = FIRST_WAIT
+        while True:
+            returns = self._returns
+            try:
+                return await self._try_each(self._addresses)
+            except GatewayError:
+                if not self._options.keep_trying or self._status is None or self._asked_to_end:
+                    raise
+            wait = FIRST_WAIT if self._returns > returns else min(wait * 2, LONGEST_WAIT)
+            with suppress(TimeoutError):
+                await asyncio.wait_for(self._ending.wait(), wait)
+                return self._asked_to_end
 
     async def _try_each(self, addresses: list[str]) -> str:
         """The gateway's addresses in turn; only silence moves on to the next one."""
@@ -282,10 +196,13 @@ class Carrier:
                 if self._device is not None:
                     loop.remove_reader(self._device.descriptor)
                 self._pump.close()
+                self._pump = None
 
     def _end(self, reason: str) -> None:
         """Somebody wants the tunnel to end."""
         self._asked_to_end = self._asked_to_end or reason
+        if self._ending is not None:
+            self._ending.set()
         if self._initiator is None or self._pump is None:
             return
         self._initiator.close(self._pump.now())
@@ -365,12 +282,20 @@ class Carrier:
             return
         if self._options.export_keys is not None:
             write_key_file(self._options.export_keys, self._initiator.export_keys())
-        self._path = PacketPath(self._device.descriptor, self._flow_of(child), self._send_esp)
+        flow, before = self._flow_of(child), self._status
+        if self._path is None:
+            self._path = PacketPath(self._device.descriptor, flow, self._send_esp)
+        else:
+            self._path.restart(flow)
         with Netlink() as netlink:
             plan, servers = self._configure(netlink, child)
         asyncio.get_running_loop().add_reader(self._device.descriptor, self._outbound)
         self._status = self._describe(child, plan, servers)
-        self._on_up(self._status)
+        if before is None:
+            self._on_up(self._status)
+        else:
+            self._returns += 1
+            self._status = replace(self._status, since=before.since, seconds_up=before.seconds_up)
 
     @staticmethod
     def _flow_of(child: ChildEstablished) -> Flow:
@@ -383,9 +308,15 @@ class Carrier:
         device, journal, profile = self._device, self._journal, self._profile
         if device is None or journal is None or self._initiator is None:
             raise GatewayError("the tunnel ended while it was being set up")
-        netlink.set_link(device.name, mtu=profile.tunnel.mtu, state="up")
+        before = self._inner.addresses if self._inner else ()
+        if not before:
+            netlink.set_link(device.name, mtu=profile.tunnel.mtu, state="up")
         for entry in child.inner.addresses:
-            netlink.add_address(device.name, f"{entry.ip}/{entry.ip.max_prefixlen}")
+            if entry not in before:
+                netlink.add_address(device.name, f"{entry.ip}/{entry.ip.max_prefixlen}")
+        for entry in before:
+            if entry not in child.inner.addresses:
+                netlink.remove_address(device.name, f"{entry.ip}/{entry.ip.max_prefixlen}")
         self._step("address", ", ".join(str(entry.ip) for entry in child.inner.addresses))
         versions = {entry.version for entry in child.inner.addresses}
         carried: list[Network] = [
@@ -395,17 +326,33 @@ class Carrier:
         servers = own_servers or tuple(one for one in child.inner.name_servers if one.version in versions)
         gateway = ip_address(self._initiator.peer[0])
         plan = plan_routes(device.name, gateway, carried, servers, profile.traffic)
-        for route in plan.routes:
-            journal.add_route(netlink, route)
-        for rule in plan.rules:
-            journal.add_rule(netlink, rule)
+        self._apply(netlink, plan)
+        if self._options.keep_trying:
+            # The gateway's other addresses must be reached outside the tunnel too, once it is down.
+            for other in map(ip_address, self._addresses):
+                self._apply(netlink, plan_routes(device.name, other, carried, servers, profile.traffic))
         shown = ", ".join(str(network) for network in carried)
         self._step("routes", f"{shown}; IPv6 {IPV6_STATES[plan.ipv6]}")
         suffixes = profile.traffic.suffixes or child.inner.suffixes
-        if servers:
+        known = self._inner
+        if servers and (known is None or (known.name_servers, known.suffixes) != _names_of(child)):
             use_name_servers(journal, servers, suffixes)
+        self._inner = child.inner
         self._step("name servers", ", ".join(map(str, servers)) or "unchanged")
         return plan, tuple(map(str, servers))
+
+    def _apply(self, netlink: Netlink, plan: RoutingPlan) -> None:
+        """What of a plan is not in force yet. Nothing is taken back before the end: that could open a gap."""
+        if self._journal is None:
+            return
+        for route in plan.routes:
+            if route not in self._plan.routes:
+                self._journal.add_route(netlink, route)
+        for rule in plan.rules:
+            if rule not in self._plan.rules:
+                self._journal.add_rule(netlink, rule)
+        routes = tuple(dict.fromkeys((*self._plan.routes, *plan.routes)))
+        self._plan = RoutingPlan(routes, tuple(dict.fromkeys((*self._plan.rules, *plan.rules))), plan.ipv6)
 
     def _describe(self, child: ChildEstablished, plan: RoutingPlan, servers: tuple[str, ...]) -> TunnelStatus:
         profile, device, initiator = self._profile, self._device, self._initiator
@@ -479,4 +426,6 @@ class Carrier:
             rejected=received.rejected,
             turned_away=path.turned_away,
             renewals=self._renewals,
+            returns=self._returns,
+            standing=self._state() is State.ESTABLISHED,
         )

@@ -56,6 +56,11 @@ class PacketPath:
         else:
             self._use(flow)
 
+    def restart(self, flow: Flow) -> None:
+        """A tunnel that was lost stands anew; the counters go on."""
+        self._flows = {flow.inbound.spi: flow}
+        self._use(flow)
+
     def drop(self, spi: int) -> None:
         """A pair that is not used any more; whoever waits for the peer's first packet waits no longer."""
         gone = self._flows.pop(spi, None)

@@ -8,7 +8,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 
 from zesty_burrow.carrier.attempt import Attempt
-from zesty_burrow.carrier.carrier import Secrets
+from zesty_burrow.carrier.configuring import Secrets
 from zesty_burrow.carrier.inner import InnerLink
 from zesty_burrow.carrier.status import StepDone
 from zesty_burrow.core.ike.suite import Suite

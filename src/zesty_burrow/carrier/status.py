@@ -58,6 +58,8 @@ class TunnelStatus:
     rejected: int = 0
     turned_away: int = 0
     renewals: int = 0
+    returns: int = 0
+    standing: bool = True
 
     def document(self) -> dict[str, Any]:
         """As plain values."""

@@ -33,6 +33,11 @@ def add_arguments(parser: ArgumentParser) -> None:
         "--patience", type=float, default=15.0, metavar="SECONDS", help="how long to wait for a silent gateway (15)"
     )
     parser.add_argument(
+        "--keep-trying",
+        action="store_true",
+        help="set a tunnel that is lost up anew; until it stands again, nothing leaves this machine around it",
+    )
+    parser.add_argument(
         "--export-keys",
         type=Path,
         metavar="FILE",
@@ -71,6 +76,7 @@ def run(args: Namespace, context: Context) -> Result:
         context.paths.control,
         args.patience,
         args.export_keys.absolute() if args.export_keys else None,
+        args.keep_trying,
     )
 
     def carry(on_step: Callable[[StepDone], None], on_up: Callable[[TunnelStatus], None]) -> CarrierEnd:

@@ -118,6 +118,18 @@ class Netlink:
             **flags,
         )
 
+    def remove_address(self, name: str, address: str) -> None:
+        """Take an address with its prefix length from a link."""
+        interface = ipaddress.ip_interface(address)
+        self._call(
+            f"removing {address}",
+            self._socket.addr,
+            "del",
+            index=self.index(name),
+            address=str(interface.ip),
+            prefixlen=interface.network.prefixlen,
+        )
+
     def _route_arguments(self, route: Route) -> dict[str, Any]:
         arguments: dict[str, Any] = {
             "family": FAMILIES[route.version],

@@ -128,7 +128,7 @@ class GatewayHost:
         authority = make_authority("Somebody Else") if "untrusted-authority" in faults else self.authority
         name = f"parked.{story.DOMAIN}" if "wrong-name" in faults else self.place.host_name
         end = -1.0 if "expired-certificate" in faults else 90.0
-        certificate = issue(authority, key, name, start_days=end - 90, end_days=end)
+        certificate = issue(authority, key, name, start_days=end - 91, end_days=end)
         plain = tuple(offer for one in DEFAULT_ALGORITHMS.ike if (offer := one.offer(for_ike=True)))
         # A caller that offers ML-KEM besides gets it; the others are served as ever.
         ike = (*(replace(offer, extra=(36,)) for offer in plain), *plain)

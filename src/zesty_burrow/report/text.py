@@ -272,7 +272,13 @@ def _status(result: results.StatusResult) -> Parts:
     if status is None:
         yield Text(f"No tunnel is up ({result.state})." if result.state else "No tunnel is up.")
     else:
-        yield up_line(status)
+        if status.standing:
+            yield up_line(status)
+        else:
+            yield Text.assemble(
+                ("  down  ", "bold yellow"),
+                f"{status.profile} was lost; it is being set up anew, and nothing leaves meanwhile",
+            )
         table = grid({"no_wrap": True, "style": "dim"}, {"overflow": "fold"})
         rows = [
             ("profile", f"{status.profile} ({status.provider})"),
@@ -288,6 +294,7 @@ def _status(result: results.StatusResult) -> Parts:
             ("out", f"{plural(status.packets_out, 'packet')}, {octets(status.octets_out)}; "
                     f"{status.turned_away} turned away"),
             ("keys", f"renewed {plural(status.renewals, 'time')}" if status.renewals else "as negotiated"),
+            ("came back", plural(status.returns, "time") if status.returns else ""),
             ("process", str(status.process)),
         ]  # fmt: skip
         for label, value in rows:

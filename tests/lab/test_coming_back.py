@@ -1,0 +1,99 @@
+"""A tunnel that is lost and comes back by itself; meanwhile nothing leaves around it."""
+
+from __future__ import annotations
+
+import sys
+import time
+
+import pytest
+
+from zesty_burrow.lab import story
+from zesty_burrow.lab.client import LabClient
+
+pytestmark = pytest.mark.lab
+
+
+def tunnel(lab):
+    return lab.heron("status", check=0).json["tunnel"]
+
+
+def wait_for(lab, returns, seconds=30):
+    """Until the tunnel stands again for the ``returns``-th time."""
+    until = time.monotonic() + seconds
+    while time.monotonic() < until:
+        status = tunnel(lab)
+        if status and status["standing"] and status["returns"] >= returns:
+            return status
+        time.sleep(0.3)
+    raise AssertionError(f"it did not come back: {tunnel(lab)}")
+
+
+def outside_is_reached(lab):
+    """Whether a plain TCP connection to the observatory gets out at all."""
+    ended = lab.shell("heron", "timeout", "2", "bash", "-c", f"exec 3<>/dev/tcp/{story.OBSERVATORY4}/80", check=None)
+    return ended.code == 0
+
+
+def test_it_comes_back(lab):
+    """Ended by the gateway, which then is silent for a while: down and said so, closed, and up again, twice."""
+    before = lab.network()
+    lab.heron("connect", "tallinn", "--detach", "--keep-trying", check=0)
+    assert outside_is_reached(lab)
+    process = tunnel(lab)["process"]
+    for number in (1, 2):
+        lab.fault("tallinn", "silent")
+        LabClient(lab.folder).call_host("tallinn", "end")
+        until = time.monotonic() + 10
+        while tunnel(lab)["standing"] and time.monotonic() < until:
+            time.sleep(0.2)
+        assert not outside_is_reached(lab)
+        shown = lab.shell("heron", sys.executable, "-m", "zesty_burrow", "status").out
+        assert "nothing leaves meanwhile" in " ".join(shown.split())
+        lab.fault("tallinn")
+        status = wait_for(lab, number)
+        assert status["process"] == process
+        assert status["packets_in"] > 0
+        assert lab.heron("verify", check=0).json["verdict"] == "sealed"
+    lab.heron("disconnect", check=0)
+    assert lab.network() == before
+
+
+def test_the_end_while_it_is_down(lab):
+    """`disconnect` while it waits to try again: it ends at once, and the machine is as it was."""
+    before = lab.network()
+    lab.heron("connect", "nairobi", "--detach", "--keep-trying", check=0)
+    LabClient(lab.folder).call_host("nairobi", "end")
+    lab.fault("nairobi", "silent")
+    until = time.monotonic() + 10
+    while tunnel(lab)["standing"] and time.monotonic() < until:
+        time.sleep(0.2)
+    assert not outside_is_reached(lab)
+    assert lab.network() != before
+    lab.heron("disconnect", check=0)
+    assert lab.network() == before
+    assert outside_is_reached(lab)
+
+
+def test_without_being_asked_it_ends(lab):
+    """Without --keep-trying a lost tunnel is the end, and the machine is put back."""
+    before = lab.network()
+    lab.heron("connect", "nairobi", "--detach", check=0)
+    LabClient(lab.folder).call_host("nairobi", "end")
+    until = time.monotonic() + 10
+    while tunnel(lab) and time.monotonic() < until:
+        time.sleep(0.2)
+    assert tunnel(lab) is None
+    assert lab.network() == before
+
+
+def test_a_gateway_that_refuses_is_not_asked_for_ever(lab):
+    """What would not become better ends it: a refused password."""
+    before = lab.network()
+    lab.heron("connect", "montevideo", "--detach", "--keep-trying", check=0)
+    lab.fault("montevideo", "refused-password")
+    LabClient(lab.folder).call_host("montevideo", "end")
+    until = time.monotonic() + 15
+    while tunnel(lab) and time.monotonic() < until:
+        time.sleep(0.2)
+    assert tunnel(lab) is None
+    assert lab.network() == before
