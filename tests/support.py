@@ -92,6 +92,7 @@ class Wire:
         self.events = []
         self.gateway_events = []
         self.seen = []
+        self.caller = CALLER
         self.tamper = lambda data, to_gateway: data
 
     def start(self):
@@ -132,7 +133,7 @@ class Wire:
             while self.flying and self.flying[0][0] <= self.now:
                 _, _, data, to_gateway, port = heapq.heappop(self.flying)
                 if to_gateway:
-                    self.gateway.receive(data, CALLER, self.now, port)
+                    self.gateway.receive(data, self.caller, self.now, port)
                 else:
                     self.initiator.receive(data, (GATEWAY[0], port), self.now)
             for machine in (self.initiator, self.gateway):

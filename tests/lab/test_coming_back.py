@@ -97,3 +97,27 @@ def test_a_gateway_that_refuses_is_not_asked_for_ever(lab):
         time.sleep(0.2)
     assert tunnel(lab) is None
     assert lab.network() == before
+
+
+def test_another_address(lab):
+    """The workstation's address changes under a live tunnel: it goes on, both ends know it, nothing was lost for good."""
+    lab.heron("connect", "lisbon", "--detach", check=0)
+    ip = ("heron", "ip")
+    lab.shell(*ip, "address", "add", "192.168.77.21/24", "dev", "lan")
+    lab.shell(*ip, "route", "replace", "default", "via", "192.168.77.1", "dev", "lan", "src", "192.168.77.21")
+    try:
+        until = time.monotonic() + 10
+        while not tunnel(lab)["moves"] and time.monotonic() < until:
+            time.sleep(0.2)
+        assert tunnel(lab)["moves"] == 1
+        assert lab.heron("verify", check=0).json["verdict"] == "sealed"
+        assert tunnel(lab)["returns"] == 0
+    finally:
+        lab.shell(*ip, "route", "replace", "default", "via", "192.168.77.1", "dev", "lan")
+        lab.shell(*ip, "address", "del", "192.168.77.21/24", "dev", "lan")
+    until = time.monotonic() + 10
+    while tunnel(lab)["moves"] < 2 and time.monotonic() < until:
+        time.sleep(0.2)
+    assert tunnel(lab)["moves"] == 2
+    assert lab.heron("verify", check=0).json["verdict"] == "sealed"
+    lab.heron("disconnect", check=0)

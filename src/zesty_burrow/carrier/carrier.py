@@ -32,6 +32,7 @@ from zesty_burrow.core.ike.events import (
     Failed,
     IkeRekeyed,
     InnerNetwork,
+    Moved,
     Negotiated,
 )
 from zesty_burrow.core.ike.initiator import Initiator
@@ -40,11 +41,14 @@ from zesty_burrow.core.ip import Address, AddressRange, Network
 from zesty_burrow.core.profile.model import Profile
 from zesty_burrow.errors import BurrowError, GatewayError, GatewayUnreachable
 from zesty_burrow.host.journal import Journal, Restored
+from zesty_burrow.host.movement import drain, open_watch, source_towards
 from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.host.plan import RoutingPlan, plan_routes
 from zesty_burrow.host.resolver import use_name_servers
 from zesty_burrow.host.tun import TunDevice, open_tun
 
+SETTLE = 0.3
+"""Seconds after a change of the network until it is looked at."""
 FIRST_WAIT, LONGEST_WAIT = 1.0, 60.0
 """Seconds before a lost tunnel is tried again: at first, and at most; each wait is twice the one before."""
 
@@ -108,6 +112,9 @@ class Carrier:
         self._plan = RoutingPlan((), (), "")
         self._returns = 0
         self._ending: asyncio.Event | None = None
+        self._source = ""
+        self._settling: asyncio.TimerHandle | None = None
+        self._moves = 0
 
     def run(self) -> CarrierEnd:
         """Carry the tunnel until it ends. Raises a ``BurrowError`` if it could not be set up or was lost."""
@@ -140,11 +147,15 @@ class Carrier:
             loop.add_signal_handler(number, self._end, f"signal {signal.Signals(number).name}")
         control = ControlServer(self._options.control, self._answer)
         await control.start()
+        watch = open_watch()
+        loop.add_reader(watch.fileno(), self._network_changed, watch)
         try:
             self._addresses = await asyncio.to_thread(resolve, self._profile)
             self._step("resolve", ", ".join(self._addresses))
             return await self._again_and_again()
         finally:
+            loop.remove_reader(watch.fileno())
+            watch.close()
             await control.stop()
 
     async def _again_and_again(self) -> str:
@@ -198,6 +209,22 @@ class Carrier:
                 self._pump.close()
                 self._pump = None
 
+    def _network_changed(self, watch: socket.socket) -> None:
+        """Many small changes belong to one: look once they have settled."""
+        drain(watch)
+        if self._settling is None:
+            self._settling = asyncio.get_running_loop().call_later(SETTLE, self._look_where_we_are)
+
+    def _look_where_we_are(self) -> None:
+        self._settling = None
+        if self._initiator is None or self._pump is None:
+            return
+        source = source_towards(self._initiator.peer[0])
+        if source and self._source and source != self._source:
+            self._initiator.moved(self._pump.now())
+            self._pump.flush()
+        self._source = source or self._source
+
     def _end(self, reason: str) -> None:
         """Somebody wants the tunnel to end."""
         self._asked_to_end = self._asked_to_end or reason
@@ -232,6 +259,8 @@ class Carrier:
             self._renewals += 1
         elif isinstance(event, IkeRekeyed):
             self._renewals += 1
+        elif isinstance(event, Moved):
+            self._moves += 1
         elif isinstance(event, ChildGone) and self._path is not None:
             self._path.drop(event.spi_in)
         elif isinstance(event, Failed):
@@ -283,6 +312,7 @@ class Carrier:
         if self._options.export_keys is not None:
             write_key_file(self._options.export_keys, self._initiator.export_keys())
         flow, before = self._flow_of(child), self._status
+        self._source = source_towards(self._initiator.peer[0])
         if self._path is None:
             self._path = PacketPath(self._device.descriptor, flow, self._send_esp)
         else:
@@ -427,5 +457,6 @@ class Carrier:
             turned_away=path.turned_away,
             renewals=self._renewals,
             returns=self._returns,
+            moves=self._moves,
             standing=self._state() is State.ESTABLISHED,
         )

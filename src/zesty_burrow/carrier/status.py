@@ -59,6 +59,7 @@ class TunnelStatus:
     turned_away: int = 0
     renewals: int = 0
     returns: int = 0
+    moves: int = 0
     standing: bool = True
 
     def document(self) -> dict[str, Any]:

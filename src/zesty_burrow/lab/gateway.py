@@ -25,6 +25,7 @@ from zesty_burrow.core.ike.events import (
     Endpoint,
     IkeRekeyed,
     InnerNetwork,
+    Moved,
 )
 from zesty_burrow.core.ike.gateway import Gateway, GatewayEvent
 from zesty_burrow.core.ike.proofs import Callers, public_octets
@@ -208,6 +209,10 @@ class GatewayHost:
             self._renew(event)
         elif isinstance(event, IkeRekeyed):
             self.renewed += 1
+        elif isinstance(event, Moved):
+            for session in self._by_spi.values():
+                if session.responder is responder:
+                    session.peer = event.peer
         elif isinstance(event, ChildGone):
             self._forget_pair(event.spi_in)
         elif isinstance(event, Closed):

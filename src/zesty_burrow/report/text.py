@@ -294,6 +294,7 @@ def _status(result: results.StatusResult) -> Parts:
             ("out", f"{plural(status.packets_out, 'packet')}, {octets(status.octets_out)}; "
                     f"{status.turned_away} turned away"),
             ("keys", f"renewed {plural(status.renewals, 'time')}" if status.renewals else "as negotiated"),
+            ("moved", plural(status.moves, "time") if status.moves else ""),
             ("came back", plural(status.returns, "time") if status.returns else ""),
             ("process", str(status.process)),
         ]  # fmt: skip

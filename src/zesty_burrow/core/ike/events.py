@@ -113,6 +113,14 @@ class IkeRekeyed:
 
 
 @dataclass(frozen=True, slots=True)
+class Moved:
+    """The caller has another address, and both ends know it (RFC 4555); ``peer``: where the other end is."""
+
+    at: float
+    peer: Endpoint
+
+
+@dataclass(frozen=True, slots=True)
 class ChildGone:
     """A pair of ESP SAs that was replaced is not used by anybody any more."""
 
@@ -158,6 +166,7 @@ Event = (
     | ChildRekeyed
     | ChildGone
     | IkeRekeyed
+    | Moved
     | Failed
     | Closed
 )

@@ -99,6 +99,7 @@ class Initiator(SigningIn):
         if self.state is State.ESTABLISHED:
             times += [self._keepalive_due, self._alive_due, self._ike_due if self._ike_due is not None else 0.0]
             times += [self._rekey_due] if self._rekey_due is not None else []
+            times += [0.0] if self._update_due and self.sa.outstanding is None else []
         return min(times) if times else None
 
     def handle_timer(self, now: float) -> None:

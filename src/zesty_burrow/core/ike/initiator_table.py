@@ -36,6 +36,7 @@ class Signal(StrEnum):
     CHILD_RESPONSE = "CREATE_CHILD_SA response"
     REKEY = "rekey"
     REKEY_IKE = "rekey the IKE SA"
+    MOVE = "moved"
     PROBE = "probe"
     GIVE_UP = "time-out"
     CLOSE = "close"
@@ -66,8 +67,9 @@ TRANSITIONS = MappingProxyType(
         (_S.ESTABLISHED, _G.INFORMATIONAL_REQUEST): to("_on_informational", _S.ESTABLISHED, _S.CLOSING, _S.CLOSED),
         (_S.ESTABLISHED, _G.CHILD_REQUEST): to("_on_child_request", _S.ESTABLISHED),
         (_S.ESTABLISHED, _G.CHILD_RESPONSE): to("_on_child_response", _S.ESTABLISHED),
-        (_S.ESTABLISHED, _G.INFORMATIONAL_RESPONSE): to("_on_alive", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.INFORMATIONAL_RESPONSE): to("_on_alive", _S.ESTABLISHED, _S.CLOSED),
         (_S.ESTABLISHED, _G.REKEY): to("_on_rekey", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.MOVE): to("_on_move", _S.ESTABLISHED),
         (_S.ESTABLISHED, _G.REKEY_IKE): to("_on_rekey_ike", _S.ESTABLISHED),
         (_S.ESTABLISHED, _G.PROBE): to("_on_probe", _S.ESTABLISHED),
         (_S.ESTABLISHED, _G.GIVE_UP): to("_on_lost", _S.CLOSED),

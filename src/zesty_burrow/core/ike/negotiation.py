@@ -82,18 +82,23 @@ def request_payloads(
     treat us as behind an address translator, as most of its users are.
     """
     hash_numbers = b"".join(number.to_bytes(2) for number in SIGNATURE_HASHES)
-    nowhere = ("0.0.0.0" if "." in peer[0] else "::", 0)  # noqa: S104  (hashed, never bound)
     return [
         SecurityAssociation(build_proposals(offers, Protocol.IKE, b"")),
         value,
         Nonce(nonce),
-        Notify(NotifyType.NAT_DETECTION_SOURCE_IP, nat_detection_hash(spi_i, bytes(8), nowhere)),
+        Notify(NotifyType.NAT_DETECTION_SOURCE_IP, nowhere_hash(spi_i, bytes(8), peer)),
         Notify(NotifyType.NAT_DETECTION_DESTINATION_IP, nat_detection_hash(spi_i, bytes(8), peer)),
         Notify(NotifyType.SIGNATURE_HASH_ALGORITHMS, hash_numbers),
         Notify(NotifyType.IKEV2_FRAGMENTATION_SUPPORTED),
         *([Notify(NotifyType.INTERMEDIATE_EXCHANGE_SUPPORTED)] if any(offer.extra for offer in offers) else []),
         *([Notify(NotifyType.USE_PPK)] if mixing else []),
     ]
+
+
+def nowhere_hash(spi_i: bytes, spi_r: bytes, peer: Endpoint) -> bytes:
+    """The hash of an address that nobody has, of the peer's family."""
+    nowhere = ("0.0.0.0" if "." in peer[0] else "::", 0)  # noqa: S104  (hashed, never bound)
+    return nat_detection_hash(spi_i, spi_r, nowhere)
 
 
 def fresh_spi(random: Random) -> bytes:

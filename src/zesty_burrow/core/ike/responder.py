@@ -159,6 +159,10 @@ class Responder(Upkeep):
         elif self._retransmit(now, self.sa):
             self._signal(Signal.GIVE_UP, None, now)
 
+    @property
+    def is_caller(self) -> bool:
+        return False
+
     # Inside.
 
     def _signal(self, signal: Signal, message: Message | None, now: float) -> None:
@@ -385,7 +389,9 @@ class Responder(Upkeep):
             now, int.from_bytes(spi_in), spi_out, keys, inner, local, remote, as_initiator=False
         )
         self._events.append(self.child)
+        self.mobile = NotifyType.MOBIKE_SUPPORTED in notifications(self._first)
         return [
+            *([Notify(NotifyType.MOBIKE_SUPPORTED)] if self.mobile else []),
             configuration_reply(inner),
             SecurityAssociation((dataclasses.replace(proposal, spi=spi_in),)),
             selectors(PayloadType.TSi, remote),
@@ -397,7 +403,8 @@ class Responder(Upkeep):
     def _on_informational(self, message: Message, now: float) -> None:
         payloads = self._open(message)
         answer, _ = self._take_deletes(payloads, now)
-        self._respond(message, answer)
+        self._respond(message, [*answer, *self._mobility_answer(payloads)])
+        self._begin_check(now)
         if any(isinstance(entry, Delete) and entry.protocol == Protocol.IKE for entry in payloads):
             if self._succeed_by_rival(now):
                 return
@@ -422,7 +429,10 @@ class Responder(Upkeep):
 
     def _on_alive(self, message: Message, now: float) -> None:
         """The peer lives, or has let go of a child SA."""
-        self._take_informational_response(message, now)
+        if not self._take_informational_response(message, now):
+            self.state = State.CLOSED
+            return
+        self._begin_check(now)
 
     def _on_close(self, _: Message | None, now: float) -> None:
         self._request(ExchangeType.INFORMATIONAL, [Delete(Protocol.IKE)], now)

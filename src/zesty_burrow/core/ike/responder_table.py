@@ -68,7 +68,7 @@ TRANSITIONS = MappingProxyType(
         (_S.CONFIRMING, _G.AUTH_REQUEST): to("_on_confirm", _S.ESTABLISHED, _S.CLOSED),
         (_S.CONFIRMING, _G.CLOSE): to("_on_abandon", _S.CLOSED),
         (_S.ESTABLISHED, _G.INFORMATIONAL_REQUEST): to("_on_informational", _S.ESTABLISHED, _S.CLOSED),
-        (_S.ESTABLISHED, _G.INFORMATIONAL_RESPONSE): to("_on_alive", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.INFORMATIONAL_RESPONSE): to("_on_alive", _S.ESTABLISHED, _S.CLOSED),
         (_S.ESTABLISHED, _G.CHILD_REQUEST): to("_on_child_request", _S.ESTABLISHED),
         (_S.ESTABLISHED, _G.CHILD_RESPONSE): to("_on_child_response", _S.ESTABLISHED),
         (_S.ESTABLISHED, _G.PROBE): to("_on_probe", _S.ESTABLISHED),

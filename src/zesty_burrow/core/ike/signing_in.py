@@ -23,6 +23,7 @@ from zesty_burrow.core.ike.message import (
     Message,
     find,
     find_typed,
+    notifications,
     unknown_critical,
 )
 from zesty_burrow.core.ike.payloads import (
@@ -108,12 +109,13 @@ class SigningIn(Standing):
         ]
 
     def _announcements(self) -> list[Payload]:
-        """RFC 5998 §3: the gateway's proof by EAP alone. RFC 4739 §2.1: a second round will follow."""
+        """RFC 4555 §3.1; RFC 5998 §3: the gateway's proof by EAP alone; RFC 4739 §2.1: a second round will follow."""
+        said = [NotifyType.MOBIKE_SUPPORTED]
         if self.config.proof == BY_EAP:
-            return [Notify(NotifyType.EAP_ONLY_AUTHENTICATION)]
+            said.append(NotifyType.EAP_ONLY_AUTHENTICATION)
         if self.config.method == TWO_ROUNDS:
-            return [Notify(NotifyType.MULTIPLE_AUTH_SUPPORTED), Notify(NotifyType.ANOTHER_AUTH_FOLLOWS)]
-        return []
+            said += [NotifyType.MULTIPLE_AUTH_SUPPORTED, NotifyType.ANOTHER_AUTH_FOLLOWS]
+        return [Notify(one) for one in said]
 
     def _own_octets(self, keys: IkeKeys) -> bytes:
         """What this side's AUTH covers (RFC 7296 §2.15)."""
@@ -297,6 +299,7 @@ class SigningIn(Standing):
             self._events.append(Failed(now, problem))
             self._begin_close(now)
             return
+        self.mobile = NotifyType.MOBIKE_SUPPORTED in notifications(payloads)
         keys = derive_child_keys(self.keys, agreed.suite, self._nonce, self._peer_nonce)
         self.child = ChildEstablished(
             now, int.from_bytes(self._spi_in), agreed.spi_out, keys, agreed.inner, agreed.local, agreed.remote

@@ -46,6 +46,16 @@ class Standing(Upkeep):
         """New keys for the IKE SA, now."""
         self._signal(Signal.REKEY_IKE, now, None)
 
+    @property
+    def is_caller(self) -> bool:
+        return True
+
+    def moved(self, now: float) -> None:
+        """Tell that this machine has another address towards the gateway than before."""
+        if self.state is State.ESTABLISHED:
+            self._update_due = True
+            self._look_after(now)
+
     def _look_after(self, now: float) -> None:
         """What a standing tunnel needs from time to time."""
         if now >= self._keepalive_due:
@@ -54,6 +64,8 @@ class Standing(Upkeep):
         if self._rekey_due is not None and now >= self._rekey_due:
             self._rekey_due = now + self._a_little_less(self.config.child_seconds)
             self._signal(Signal.REKEY, now, None)
+        if self._update_due:
+            self._signal(Signal.MOVE, now, None)
         if self._ike_due is None:
             self._ike_due = now + self._a_little_less(self.config.ike_seconds)
         if now >= self._ike_due:
@@ -79,7 +91,7 @@ class Standing(Upkeep):
             self.state = State.CLOSED
             return
         answer, current = self._take_deletes(payloads, now)
-        self._respond(message, answer)
+        self._respond(message, [*answer, *self._mobility_answer(payloads)])
         if current and self.state is State.ESTABLISHED:
             # Without a child SA the rest has no use.
             self._events.append(Closed(now, by_peer=True, reason="the gateway ended the child SA"))
@@ -99,11 +111,21 @@ class Standing(Upkeep):
         if not self._begin_succession(now):
             self._ike_due = now + 1.0
 
+    def _on_move(self, _: Message | None, now: float) -> None:
+        """A gateway that does not know MOBIKE sees the new address by any authentic message (RFC 7296 §2.23)."""
+        if self.mobile:
+            self._begin_update(now)
+        elif self.sa.outstanding is None:
+            self._update_due = False
+            self._request(ExchangeType.INFORMATIONAL, [], now)
+
     def _on_probe(self, _: Message | None, now: float) -> None:
         self._request(ExchangeType.INFORMATIONAL, [], now)
 
     def _on_alive(self, message: Message, now: float) -> None:
-        self._take_informational_response(message, now)
+        if not self._take_informational_response(message, now):
+            self.state = State.CLOSED
+            return
         self._alive_due = now + self.config.liveness_seconds
 
     def _on_lost(self, _: Message | None, now: float) -> None:

@@ -12,6 +12,7 @@ from zesty_burrow.core.ike.events import ChildEstablished, ChildGone, ChildRekey
 from zesty_burrow.core.ike.keyexchange import METHODS, KeyAgreement, make_key_agreement
 from zesty_burrow.core.ike.keys import derive_child_keys
 from zesty_burrow.core.ike.message import Message, find, find_typed, notifications
+from zesty_burrow.core.ike.mobility import Mobility
 from zesty_burrow.core.ike.negotiation import fresh_spi, ranges_of, selectors
 from zesty_burrow.core.ike.payloads import (
     Delete,
@@ -25,7 +26,6 @@ from zesty_burrow.core.ike.payloads import (
 from zesty_burrow.core.ike.proposals import Offer, accept_answer, build_proposals, choose
 from zesty_burrow.core.ike.registry import ExchangeType, NotifyType, PayloadType, Protocol
 from zesty_burrow.core.ike.sa import Backoff
-from zesty_burrow.core.ike.succession import Succession
 from zesty_burrow.core.ike.suite import Suite
 from zesty_burrow.core.ip import AddressRange, intersect
 from zesty_burrow.core.protection import Random
@@ -51,7 +51,7 @@ class Rival:
     lowest: bytes
 
 
-class Upkeep(Succession):
+class Upkeep(Mobility):
     """The base of both ends. ``child`` is the pair of SAs in use; ``_replaced`` those that are about to go."""
 
     def __init__(
@@ -78,7 +78,7 @@ class Upkeep(Succession):
         return self._pending is not None or self._deleting is not None
 
     def _answer_deletes(self, payloads: Sequence[Payload], now: float) -> list[Payload]:
-        return self._take_deletes(payloads, now)[0]
+        return [*self._take_deletes(payloads, now)[0], *self._mobility_answer(payloads)]
 
     def _rekey_offers(self) -> tuple[Offer, ...]:
         """As for the first child SA, with a key exchange of the IKE SA's group, so that old keys tell nothing."""
@@ -249,14 +249,20 @@ class Upkeep(Succession):
         known = [*self._replaced.values(), *([self.child] if self.child else [])]
         return next((child for child in known if child.spi_out.to_bytes(4) == spi), None)
 
-    def _take_informational_response(self, message: Message, now: float) -> None:
-        """The answer to a probe or to our own DELETE: pairs that the peer has let go of are gone."""
+    def _take_informational_response(self, message: Message, now: float) -> bool:
+        """The answer to a probe or to our own DELETE: pairs that the peer has let go of are gone.
+
+        False where the IKE SA has to be closed (RFC 4555 §3.7).
+        """
         payloads = self._open(message)
         self._expect_answer(message)
+        if not self._take_mobility_answer(payloads, now):
+            return False
         self._take_deletes(payloads, now)
         gone, self._deleting = self._deleting, None
         if gone is not None and self._replaced.pop(gone, None) is not None:
             self._events.append(ChildGone(now, gone))
+        return True
 
 
 class _Declined(Exception):
