@@ -17,6 +17,7 @@
     ├── GatewayError             the gateway could not be used
     │   ├── GatewayUnreachable
     │   ├── NoAgreement          no algorithms in common
+    │   ├── GatewayElsewhere     it sends us to another one
     │   └── GatewayProtocolError what it sent breaks the protocol, or it gave up
     ├── GatewayNotProven         the gateway did not prove who it is
     ├── SignInRefused            the gateway did not accept our credentials
@@ -165,6 +166,17 @@ class GatewayProtocolError(GatewayError):
 
     slug = "gateway-protocol"
     next_step = "Try another place; tell the provider the code and the time."
+
+
+class GatewayElsewhere(GatewayError):
+    """The gateway sends us to another one (RFC 5685); ``to``: its name or address."""
+
+    slug = "gateway-elsewhere"
+    next_step = "Ask the provider which gateway is meant: this one was followed as far as it goes."
+
+    def __init__(self, what: str, to: str) -> None:
+        super().__init__(what, why="it asked to go on there (REDIRECT, RFC 5685)")
+        self.to = to
 
 
 class GatewayNotProven(BurrowError):

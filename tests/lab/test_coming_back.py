@@ -99,6 +99,30 @@ def test_a_gateway_that_refuses_is_not_asked_for_ever(lab):
     assert lab.network() == before
 
 
+def test_sent_elsewhere_in_the_middle(lab):
+    """RFC 5685 §5: the tunnel is set up anew where the gateway says, without being asked to keep trying."""
+    before = lab.network()
+    lab.heron("connect", "tallinn", "--detach", check=0)
+    LabClient(lab.folder).call_host("tallinn", "redirect")
+    status = wait_for(lab, 1)
+    assert status["standing"]
+    assert lab.heron("verify", check=0).json["verdict"] == "sealed"
+    lab.heron("disconnect", check=0)
+    assert lab.network() == before
+
+
+def test_sent_elsewhere_at_the_beginning(lab):
+    """Followed to the same gateway by its other name; not to one that is another."""
+    lab.fault("tallinn", "redirects")
+    assert lab.heron("rehearse", "tallinn", check=0).json["rehearsals"][0]["verdict"] == "fit"
+    lab.heron("connect", "tallinn", "--detach", check=0)
+    lab.heron("disconnect", check=0)
+    lab.fault("tallinn", "redirects-away")
+    refused = lab.heron("connect", "tallinn", "--detach", check=7).json
+    assert refused["code"] == "certificate-wrong-name"
+    assert "nothing of yours was sent" in refused["what"]
+
+
 def test_another_address(lab):
     """The workstation's address changes under a live tunnel: it goes on, both ends know it, nothing was lost for good."""
     lab.heron("connect", "lisbon", "--detach", check=0)

@@ -9,7 +9,7 @@ from collections.abc import Awaitable, Callable
 from contextlib import suppress
 from datetime import UTC, datetime
 
-from zesty_burrow.carrier.configuring import Secrets, initiator_config, resolve
+from zesty_burrow.carrier.configuring import Secrets, initiator_config, resolve, try_each
 from zesty_burrow.carrier.inner import InnerLink
 from zesty_burrow.carrier.pump import Pump, udp_socket
 from zesty_burrow.carrier.status import STEPS, StepDone
@@ -18,7 +18,7 @@ from zesty_burrow.core.ike.events import ChildEstablished, Closed, Event, Failed
 from zesty_burrow.core.ike.initiator import Initiator
 from zesty_burrow.core.ike.initiator_table import State
 from zesty_burrow.core.profile.model import Profile
-from zesty_burrow.errors import BurrowError, GatewayError, GatewayUnreachable
+from zesty_burrow.errors import BurrowError, GatewayError
 
 Inside = Callable[[InnerLink], Awaitable[None]]
 """What is to be done through the tunnel while it stands."""
@@ -65,18 +65,11 @@ class Attempt:
         self._last = asyncio.get_running_loop().time()
         addresses = await asyncio.to_thread(resolve, self._profile)
         self._step("resolve", ", ".join(addresses))
-        for position, address in enumerate(addresses):
-            try:
-                await self._try(address)
-            except GatewayUnreachable:
-                if position == len(addresses) - 1:
-                    raise
-            else:
-                return address
-        raise GatewayUnreachable("the gateway has no address")
+        return await try_each(addresses, self._profile.gateway.port, self._try)
 
-    async def _try(self, address: str) -> None:
-        config = initiator_config(self._profile, address, self._secrets, datetime.now(UTC), self._patience)
+    async def _try(self, address: str, origin: str) -> str:
+        now = datetime.now(UTC)
+        config = initiator_config(self._profile, address, self._secrets, now, self._patience, origin)
         outcome: asyncio.Future[ChildEstablished] = asyncio.get_running_loop().create_future()
         initiator = Initiator(config, os.urandom)
         links: list[InnerLink] = []
@@ -118,6 +111,7 @@ class Attempt:
                         with suppress(OSError):
                             channel.sendto(datagram.data, datagram.destination)
                 pump.close()
+        return address
 
     def _take(self, event: Event, initiator: Initiator, outcome: asyncio.Future[ChildEstablished]) -> None:
         step = step_of(event, initiator.peer[0], self._profile.credentials_label)

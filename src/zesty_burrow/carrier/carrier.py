@@ -15,7 +15,7 @@ from ipaddress import ip_address
 from pathlib import Path
 from typing import Any
 
-from zesty_burrow.carrier.configuring import Secrets, initiator_config, resolve
+from zesty_burrow.carrier.configuring import Secrets, initiator_config, look_up, resolve, try_each
 from zesty_burrow.carrier.control import ControlServer
 from zesty_burrow.carrier.datapath import Flow, PacketPath
 from zesty_burrow.carrier.keyfile import write_key_file
@@ -34,9 +34,11 @@ from zesty_burrow.core.ike.events import (
     InnerNetwork,
     Moved,
     Negotiated,
+    Redirected,
 )
 from zesty_burrow.core.ike.initiator import Initiator
 from zesty_burrow.core.ike.initiator_table import State
+from zesty_burrow.core.ike.redirect import sent_elsewhere
 from zesty_burrow.core.ip import Address, AddressRange, Network
 from zesty_burrow.core.profile.model import Profile
 from zesty_burrow.errors import BurrowError, GatewayError, GatewayUnreachable
@@ -112,9 +114,12 @@ class Carrier:
         self._plan = RoutingPlan((), (), "")
         self._returns = 0
         self._ending: asyncio.Event | None = None
+        self._carried: list[Network] = []
+        self._servers: tuple[Address, ...] = ()
         self._source = ""
         self._settling: asyncio.TimerHandle | None = None
         self._moves = 0
+        self._following: asyncio.Task[None] | None = None
 
     def run(self) -> CarrierEnd:
         """Carry the tunnel until it ends. Raises a ``BurrowError`` if it could not be set up or was lost."""
@@ -168,7 +173,7 @@ class Carrier:
         while True:
             returns = self._returns
             try:
-                return await self._try_each(self._addresses)
+                return await try_each(self._addresses, self._profile.gateway.port, self._try)
             except GatewayError:
                 if not self._options.keep_trying or self._status is None or self._asked_to_end:
                     raise
@@ -177,19 +182,14 @@ class Carrier:
                 await asyncio.wait_for(self._ending.wait(), wait)
                 return self._asked_to_end
 
-    async def _try_each(self, addresses: list[str]) -> str:
-        """The gateway's addresses in turn; only silence moves on to the next one."""
-        for position, address in enumerate(addresses):
-            try:
-                return await self._try(address)
-            except GatewayUnreachable:
-                if position == len(addresses) - 1:
-                    raise
-        raise GatewayUnreachable("the gateway has no address")
-
-    async def _try(self, address: str) -> str:
+    async def _try(self, address: str, origin: str) -> str:
         loop = asyncio.get_running_loop()
-        config = initiator_config(self._profile, address, self._secrets, datetime.now(UTC), self._options.patience)
+        if self._inner is not None:
+            # The tunnel's routes are in force: a gateway that they do not know yet must be reached beside it.
+            with Netlink() as netlink:
+                self._apply(netlink, self._plan_for(address))
+        now, patience = datetime.now(UTC), self._options.patience
+        config = initiator_config(self._profile, address, self._secrets, now, patience, origin)
         self._outcome = loop.create_future()
         if self._asked_to_end:
             return self._asked_to_end
@@ -224,6 +224,17 @@ class Carrier:
             self._initiator.moved(self._pump.now())
             self._pump.flush()
         self._source = source or self._source
+
+    async def _follow(self, to: str) -> None:
+        """To another gateway from a standing tunnel: look it up while names still come through, then take leave."""
+        try:
+            found = await asyncio.to_thread(look_up, [to], self._profile.gateway.port)
+        except GatewayUnreachable as problem:
+            self._finish(problem)
+            return
+        here = self._initiator.peer[0] if self._initiator else ""
+        self._say_goodbye()
+        self._finish(sent_elsewhere(here, found[0]))
 
     def _end(self, reason: str) -> None:
         """Somebody wants the tunnel to end."""
@@ -261,6 +272,8 @@ class Carrier:
             self._renewals += 1
         elif isinstance(event, Moved):
             self._moves += 1
+        elif isinstance(event, Redirected):
+            self._following = asyncio.get_running_loop().create_task(self._follow(event.to))
         elif isinstance(event, ChildGone) and self._path is not None:
             self._path.drop(event.spi_in)
         elif isinstance(event, Failed):
@@ -354,13 +367,9 @@ class Carrier:
         ]
         own_servers = profile.traffic.name_servers
         servers = own_servers or tuple(one for one in child.inner.name_servers if one.version in versions)
-        gateway = ip_address(self._initiator.peer[0])
-        plan = plan_routes(device.name, gateway, carried, servers, profile.traffic)
+        self._carried, self._servers = carried, servers
+        plan = self._plan_for(self._initiator.peer[0])
         self._apply(netlink, plan)
-        if self._options.keep_trying:
-            # The gateway's other addresses must be reached outside the tunnel too, once it is down.
-            for other in map(ip_address, self._addresses):
-                self._apply(netlink, plan_routes(device.name, other, carried, servers, profile.traffic))
         shown = ", ".join(str(network) for network in carried)
         self._step("routes", f"{shown}; IPv6 {IPV6_STATES[plan.ipv6]}")
         suffixes = profile.traffic.suffixes or child.inner.suffixes
@@ -370,6 +379,11 @@ class Carrier:
         self._inner = child.inner
         self._step("name servers", ", ".join(map(str, servers)) or "unchanged")
         return plan, tuple(map(str, servers))
+
+    def _plan_for(self, gateway: str) -> RoutingPlan:
+        """What the tunnel needs while it leads to this gateway."""
+        name = self._device.name if self._device else ""
+        return plan_routes(name, ip_address(gateway), self._carried, self._servers, self._profile.traffic)
 
     def _apply(self, netlink: Netlink, plan: RoutingPlan) -> None:
         """What of a plan is not in force yet. Nothing is taken back before the end: that could open a gap."""

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import asyncio
 import random
 import socket
-from collections.abc import Mapping
+from collections.abc import Awaitable, Callable, Mapping, Sequence
 from datetime import datetime
+from typing import TypeVar
 
 from cryptography import x509
 from cryptography.exceptions import UnsupportedAlgorithm
@@ -16,18 +18,20 @@ from zesty_burrow.core.credentials import AdditionalKey, Credentials, Kind, PreS
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike.config import InitiatorConfig
 from zesty_burrow.core.ike.proofs import identity_of
+from zesty_burrow.core.ike.redirect import MOST
 from zesty_burrow.core.ike.registry import IdType
 from zesty_burrow.core.ike.sa import Backoff
 from zesty_burrow.core.ip import AddressRange
 from zesty_burrow.core.profile.model import Profile, offers_of
 from zesty_burrow.core.profile.text import PEM_MARK
 from zesty_burrow.core.revocation import load_revocation_list_untrusted
-from zesty_burrow.errors import GatewayUnreachable, ProfileInvalid
+from zesty_burrow.errors import GatewayElsewhere, GatewayUnreachable, ProfileInvalid
 
 WHOLE_IPV4 = AddressRange(bytes(4), b"\xff" * 4)
 WHOLE_IPV6 = AddressRange(bytes(16), b"\xff" * 16)
 
 
+T = TypeVar("T")
 Secrets = Mapping[Kind, Credentials]
 """What a profile signs in with, by kind."""
 
@@ -38,6 +42,7 @@ def initiator_config(
     secrets: Secrets,
     wall_time: datetime,
     patience: float,
+    redirected_from: str = "",
 ) -> InitiatorConfig:
     """A profile as the initiator wants it. Raises :class:`ProfileInvalid`."""
     ike, esp = offers_of(profile)
@@ -69,6 +74,7 @@ def initiator_config(
         gateway_keys=_gateway_keys(profile),
         additional=mixed if isinstance(mixed, AdditionalKey) and sign_in.additional_key != "none" else None,
         additional_required=sign_in.additional_key == "required",
+        redirected_from=redirected_from,
     )
 
 
@@ -116,11 +122,16 @@ def resolve(profile: Profile) -> list[str]:
     names = list(profile.gateway.addresses)
     if profile.gateway.order == "random":
         random.SystemRandom().shuffle(names)
+    return look_up(names, profile.gateway.port)
+
+
+def look_up(names: Sequence[str], port: int) -> list[str]:
+    """The addresses of names, in their order. Raises :class:`GatewayUnreachable`."""
     found: list[str] = []
     problems = []
     for name in names:
         try:
-            rows = socket.getaddrinfo(name, profile.gateway.port, type=socket.SOCK_DGRAM)
+            rows = socket.getaddrinfo(name, port, type=socket.SOCK_DGRAM)
             found += [str(row[4][0]) for row in rows]
         except (OSError, UnicodeError) as problem:
             problems.append(f"{name}: {getattr(problem, 'strerror', None) or problem}")
@@ -132,3 +143,25 @@ def resolve(profile: Profile) -> list[str]:
             slug="gateway-unresolved",
         )
     return list(dict.fromkeys(found))
+
+
+async def try_each(addresses: Sequence[str], port: int, attempt: Callable[[str, str], Awaitable[T]]) -> T:
+    """``attempt(address, redirected_from)`` for each address in turn: only silence moves on to the next one.
+
+    A gateway that sends us to another one is followed, a few times (RFC 5685 §7); the other has to prove the same.
+    """
+    waiting = [(address, "") for address in addresses]
+    followed = 0
+    while waiting:
+        address, origin = waiting.pop(0)
+        try:
+            return await attempt(address, origin)
+        except GatewayElsewhere as problem:
+            followed += 1
+            if followed > MOST:
+                raise
+            waiting = [(found, address) for found in await asyncio.to_thread(look_up, [problem.to], port)]
+        except GatewayUnreachable:
+            if not waiting:
+                raise
+    raise GatewayUnreachable("the gateway has no address")

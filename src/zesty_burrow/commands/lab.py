@@ -38,6 +38,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         ("end", "let a gateway end all its tunnels"),
         ("probe", "let a gateway ask whether its callers live"),
         ("rekey", "let a gateway renew the keys of all its tunnels"),
+        ("redirect", "let a gateway send its callers elsewhere in the middle of their tunnels"),
         ("rekey-ike", "let a gateway renew the keys of its negotiations (IKE SAs)"),
     ):
         one = actions.add_parser(name, help=text, description=text)
@@ -76,7 +77,7 @@ def run(args: Namespace, context: Context) -> Result:
         files = client.add_account(args.account, args.sign_in, everything=args.traffic == "everything")
         write_private(args.to.absolute(), kit_archive({name: text.encode() for name, text in files.items()}))
         return MessageResult(f"{story.OFFICE.host_name} has an account {args.account}; its settings are in {args.to}.")
-    if args.action in ("end", "probe", "rekey", "rekey-ike"):
+    if args.action in ("end", "probe", "redirect", "rekey", "rekey-ike"):
         client.call_host(args.host, args.action)
         return MessageResult(f"{args.host}: done.")
     if args.action == "start":

@@ -143,8 +143,14 @@ class GatewayHost:
             password_of=self._password_of,
             assign=self._assign,
             callers=Callers(self._shared_key_of, (self.authority.certificate,), self.raw_keys, _now),
+            redirect=self._redirect(),
             remote=(AddressRange(bytes(4), b"\xff" * 4), AddressRange(bytes(16), b"\xff" * 16)),
         )
+
+    def _redirect(self) -> str:
+        if "redirects-away" in self.faults:
+            return next(one.outer for one in story.PLACES if one.name != self.place.name)
+        return self.place.host_name if "redirects" in self.faults else ""
 
     def _shared_key_of(self, identity: bytes) -> bytes | None:
         """The stand-in takes an account's password as its pre-shared key too."""
@@ -289,6 +295,13 @@ class GatewayHost:
         if self._gateway is not None and self._pump is not None:
             for session in self._sessions():
                 (session.responder.rekey_ike if ike else session.responder.rekey)(self._pump.now())
+            self._pump.flush()
+
+    def redirect_all(self) -> None:
+        """Send every caller to this gateway's own name, as if it were another one."""
+        if self._gateway is not None and self._pump is not None:
+            for session in self._sessions():
+                session.responder.redirect(self.place.host_name, self._pump.now())
             self._pump.flush()
 
     def _sessions(self) -> list[Session]:

@@ -98,6 +98,10 @@ def _gateway(name: str, secrets: Secrets) -> Calls:
         account, sign_in = str(request["account"]), str(request["sign_in"])
         return {"files": host.add_account(account, sign_in, everything=bool(request["everything"]))}
 
+    def redirect_all(_: dict[str, Any]) -> dict[str, Any]:
+        host.redirect_all()
+        return host.status()
+
     def rekey_all(request: dict[str, Any]) -> dict[str, Any]:
         host.rekey_all(ike=request["call"] == "rekey-ike")
         return host.status()
@@ -106,6 +110,7 @@ def _gateway(name: str, secrets: Secrets) -> Calls:
         "faults": set_faults,
         "status": lambda _: host.status(),
         "end": end_all,
+        "redirect": redirect_all,
         "rekey": rekey_all,
         "rekey-ike": rekey_all,
         "probe": probe_all,

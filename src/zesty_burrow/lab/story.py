@@ -34,6 +34,8 @@ FAULTS = {
     "weak-proposals": "it accepts only 3DES, SHA-1 and the 1024-bit MODP group",
     "leaking-resolver": "it hands out the internet provider's resolver",
     "no-ipv6": "it carries no IPv6",
+    "redirects": "it sends its callers to itself by another message, as a group of gateways does (RFC 5685)",
+    "redirects-away": "it sends its callers to a gateway that cannot prove to be this one",
     "exit-elsewhere": "its exit is in another country than promised",
 }
 """What a gateway of the lab can do wrong."""

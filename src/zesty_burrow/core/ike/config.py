@@ -30,7 +30,7 @@ class InitiatorConfig:
     ``wall_time`` is what certificates are judged by; ``local`` and ``remote`` are the ranges to ask for; ``method``
     and ``proof``: how this side and the gateway prove themselves, by the words of a profile. Without EAP the protocol
     wants this side's proof first (RFC 7296 §1.2): it says who we are, and nothing that would let others sign in.
-    ``second``: what the second of two rounds signs in with (RFC 4739).
+    ``redirected_from``: the gateway that has sent us here. ``second``: what the second of two rounds signs in with.
     """
 
     gateway: Endpoint
@@ -51,6 +51,7 @@ class InitiatorConfig:
     gateway_key: Callable[[], PreSharedKey] | None = None
     gateway_keys: tuple[bytes, ...] = ()
     second: Callable[[], Credentials] | None = None
+    redirected_from: str = ""
     child_seconds: float = 3600.0
     ike_seconds: float = 4 * 3600.0
     liveness_seconds: float = 30.0

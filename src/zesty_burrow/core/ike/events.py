@@ -121,6 +121,14 @@ class Moved:
 
 
 @dataclass(frozen=True, slots=True)
+class Redirected:
+    """The gateway asks to go to another one, in the middle of a tunnel that still stands (RFC 5685 §5)."""
+
+    at: float
+    to: str
+
+
+@dataclass(frozen=True, slots=True)
 class ChildGone:
     """A pair of ESP SAs that was replaced is not used by anybody any more."""
 
@@ -167,6 +175,7 @@ Event = (
     | ChildGone
     | IkeRekeyed
     | Moved
+    | Redirected
     | Failed
     | Closed
 )

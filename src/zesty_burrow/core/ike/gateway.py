@@ -20,6 +20,7 @@ from zesty_burrow.core.ike.message import (
 from zesty_burrow.core.ike.party import KEEPALIVE, NON_ESP_MARKER, nat_detection_hash, with_marker
 from zesty_burrow.core.ike.payloads import KeyExchange, Nonce, Notify, Payload, Proposal, SecurityAssociation
 from zesty_burrow.core.ike.proposals import choose
+from zesty_burrow.core.ike.redirect import write_redirect
 from zesty_burrow.core.ike.registry import SIGNATURE_HASHES, ExchangeType, Flag, NotifyType, Protocol
 from zesty_burrow.core.ike.responder import Responder
 from zesty_burrow.core.ike.responder_table import ResponderConfig, State
@@ -153,6 +154,10 @@ class Gateway:
         if asked is None or value is None or nonce is None:
             raise Malformed("an IKE_SA_INIT request is incomplete", why="SA, KE and nonce are needed")
         if not self._cookie_holds(message, nonce, source, port):
+            return
+        said = notifications(message.payloads)
+        if self.config.redirect and NotifyType.REDIRECT_SUPPORTED in said:
+            self._answer_clear(message.header, source, port, [write_redirect(self.config.redirect, nonce.data)])
             return
         chosen = choose(asked.proposals, self.config.ike_offers, Protocol.IKE, preferred_group=value.group)
         if chosen is None:

@@ -30,6 +30,7 @@ from zesty_burrow.core.ike.payloads import (
     SecurityAssociation,
 )
 from zesty_burrow.core.ike.proposals import accept_answer
+from zesty_burrow.core.ike.redirect import read_redirect_untrusted, sent_elsewhere
 from zesty_burrow.core.ike.registry import (
     ExchangeType,
     NotifyType,
@@ -191,7 +192,10 @@ class Initiator(SigningIn):
             self._reached = True
             self._events.append(Reached(now))
         told = notifications(message.payloads)
-        if NotifyType.COOKIE in told and self._rounds < MAX_INIT_ROUNDS:
+        elsewhere = read_redirect_untrusted(told, self._nonce)
+        if elsewhere is not None:
+            self._fail(sent_elsewhere(self.config.gateway[0], elsewhere), now)
+        elif NotifyType.COOKIE in told and self._rounds < MAX_INIT_ROUNDS:
             self._cookie = told[NotifyType.COOKIE].data
             self._send_init(now)
         elif NotifyType.INVALID_KE_PAYLOAD in told and self._rounds < MAX_INIT_ROUNDS:

@@ -33,6 +33,7 @@ from zesty_burrow.core.ike.payloads import (
     TrafficSelectors,
 )
 from zesty_burrow.core.ike.proposals import Offer, accept_answer, build_proposals
+from zesty_burrow.core.ike.redirect import redirected_from
 from zesty_burrow.core.ike.registry import (
     SIGNATURE_HASHES,
     AuthMethod,
@@ -70,6 +71,8 @@ def init_payloads(
     value = KeyExchange(agreement.group, agreement.public)
     mixing = config.additional is not None
     payloads = request_payloads(config.ike_offers, value, nonce, spi_i, peer, mixing=mixing)
+    sent = config.redirected_from
+    payloads.append(redirected_from(sent) if sent else Notify(NotifyType.REDIRECT_SUPPORTED))
     return [Notify(NotifyType.COOKIE, cookie), *payloads] if cookie else payloads
 
 

@@ -44,6 +44,7 @@ from zesty_burrow.core.ike.payloads import (
     TrafficSelectors,
 )
 from zesty_burrow.core.ike.proposals import choose
+from zesty_burrow.core.ike.redirect import write_redirect
 from zesty_burrow.core.ike.registry import (
     AuthMethod,
     CertEncoding,
@@ -136,6 +137,11 @@ class Responder(Upkeep):
     def rekey(self, now: float) -> None:
         """New keys for the child SA, now."""
         self._signal(Signal.REKEY, None, now)
+
+    def redirect(self, to: str, now: float) -> None:
+        """Ask the caller to go to another gateway (RFC 5685 §5); it ends this IKE SA itself."""
+        if self.state is State.ESTABLISHED and self.sa.outstanding is None:
+            self._request(ExchangeType.INFORMATIONAL, [write_redirect(to)], now)
 
     def rekey_ike(self, now: float) -> None:
         """New keys for the IKE SA, now."""

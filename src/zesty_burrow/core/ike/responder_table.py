@@ -100,6 +100,7 @@ class ResponderConfig:
     ``certificates``: its own first, DER. ``password_of``: the password of an account, or None. ``assign``: the
     inner network for an account, or None where no address is left. ``remote``: the networks that it carries.
     ``callers``: who is let in without EAP, or by EAP-TLS. ``second_round``: a certificate alone is not enough.
+    ``redirect``: another gateway, to which callers that can are sent (RFC 5685).
     ``proof``: how the gateway proves itself, by a profile's words; whoever signs in with a pre-shared key gets a proof
     by that key.
     """
@@ -118,6 +119,7 @@ class ResponderConfig:
     additional_key_of: additional.KeyOf | None = None
     additional_required: bool = False
     second_round: bool = False
+    redirect: str = ""
     backoff: Backoff = dataclasses.field(default_factory=Backoff)
     half_open_limit: int = 100
     cookie_above: int = 20

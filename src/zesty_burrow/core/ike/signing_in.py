@@ -35,6 +35,7 @@ from zesty_burrow.core.ike.payloads import (
     SecurityAssociation,
 )
 from zesty_burrow.core.ike.proposals import build_proposals
+from zesty_burrow.core.ike.redirect import read_redirect_untrusted, sent_elsewhere
 from zesty_burrow.core.ike.registry import (
     AuthMethod,
     ExchangeType,
@@ -292,6 +293,10 @@ class SigningIn(Standing):
         if self.keys is None:
             raise ProgramFault("a child SA before there are keys")
         try:
+            elsewhere = read_redirect_untrusted(notifications(payloads), None)
+            if elsewhere is not None:
+                # RFC 5685 §6: the gateway has proven itself; it grants no child SA and names another.
+                raise sent_elsewhere(self.config.gateway[0], elsewhere)
             if error is not None:
                 raise self._protocol_error(notify_in_words(error.notification))
             agreed = negotiation.read_child(self.config, payloads)

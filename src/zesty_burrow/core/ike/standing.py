@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from zesty_burrow.core.ike.config import InitiatorConfig
-from zesty_burrow.core.ike.events import Closed, Datagram
+from zesty_burrow.core.ike.events import Closed, Datagram, Redirected
 from zesty_burrow.core.ike.initiator_table import Signal, State
-from zesty_burrow.core.ike.message import Message
+from zesty_burrow.core.ike.message import Message, notifications
 from zesty_burrow.core.ike.party import KEEPALIVE
 from zesty_burrow.core.ike.payloads import Delete
+from zesty_burrow.core.ike.redirect import read_redirect_untrusted
 from zesty_burrow.core.ike.registry import ExchangeType, Protocol
 from zesty_burrow.core.ike.upkeep import Upkeep
 from zesty_burrow.core.protection import Random
@@ -90,9 +91,13 @@ class Standing(Upkeep):
             self._events.append(Closed(now, by_peer=True, reason="the gateway ended the tunnel"))
             self.state = State.CLOSED
             return
+        elsewhere = read_redirect_untrusted(notifications(payloads), None)
         answer, current = self._take_deletes(payloads, now)
         self._respond(message, [*answer, *self._mobility_answer(payloads)])
-        if current and self.state is State.ESTABLISHED:
+        if elsewhere is not None and self.state is State.ESTABLISHED:
+            # §5: acknowledged above; whoever carries the tunnel ends it once it knows the way to the other gateway.
+            self._events.append(Redirected(now, elsewhere))
+        elif current and self.state is State.ESTABLISHED:
             # Without a child SA the rest has no use.
             self._events.append(Closed(now, by_peer=True, reason="the gateway ended the child SA"))
             self._begin_close(now)
