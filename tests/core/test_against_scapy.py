@@ -63,7 +63,7 @@ def test_the_first_message():
     assert (exchange.group, len(exchange.ke)) == (31, 32)
     assert layers(message, ikev2.IKEv2_Nonce)[0].nonce == wire.initiator._nonce
     told = {one.type: one.notify for one in layers(message, ikev2.IKEv2_Notify)}
-    assert set(told) == {16388, 16389, 16430, 16431}
+    assert set(told) == {16388, 16389, 16406, 16430, 16431}
     there = wire.initiator.sa.spi_i + bytes(8) + bytes([198, 51, 100, 18]) + (500).to_bytes(2)
     assert told[16389] == hashlib.sha1(there).digest()
     assert told[16431] == bytes([0, 2, 0, 3, 0, 4, 0, 5])
@@ -188,3 +188,30 @@ def test_esp_both_ways(kind, packet):
     # Its tunnel mode counts the hop limit down on the way in.
     assert layer(opened_packet)[UDP] == layer(packet)[UDP]
     assert (layer(opened_packet).src, layer(opened_packet).dst) == (layer(packet).src, layer(packet).dst)
+
+
+@pytest.mark.parametrize("start", [5, (1 << 32) + 5, (9 << 32) - 1])
+@pytest.mark.parametrize("combined", [True, False])
+def test_extended_sequence_numbers(start, combined):
+    """RFC 4303 §2.2.1: a judge that is told the high half opens what we seal, and we open what it seals."""
+    key = bytes(range(32))
+    shared = {"spi": 300, "esn_en": True}
+    if combined:
+        make = lambda: make_protection(20, key + b"salt", b"", bytes)  # noqa: E731
+        judge = SecurityAssociation(ESP, crypt_algo="AES-GCM", crypt_key=key + b"salt", **shared)
+    else:
+        make = lambda: make_protection(12, key, b"i" * 32, bytes, 12)  # noqa: E731
+        judge = SecurityAssociation(
+            ESP, crypt_algo="AES-CBC", crypt_key=key, auth_algo="SHA2-256-128", auth_key=b"i" * 32, **shared
+        )
+    packet = bytes(IP(src="10.66.1.10", dst="203.0.113.10") / UDP(sport=1, dport=2) / Raw(b"inside"))
+    out, into = OutboundSa(300, make(), extended=True), InboundSa(300, make(), extended=True)
+    out.sequence = start
+    into.window.highest = start
+    sealed = out.seal(packet)
+    outer = IP(src="192.0.2.77", dst="198.51.100.18", proto=50) / Raw(sealed)
+    judge.tunnel_header = IP(src="192.0.2.77", dst="198.51.100.18")
+    opened = judge.decrypt(IP(bytes(outer)), esn_en=True, esn=(start + 1) >> 32)
+    assert bytes(opened) == packet
+    theirs = judge.encrypt(IP(packet), seq_num=(start + 2) & 0xFFFFFFFF, esn_en=True, esn=(start + 2) >> 32)
+    assert into.open(bytes(theirs[ESP])) == packet

@@ -141,3 +141,74 @@ def test_narrowing(wanted, allowed, last):
     address = bytes(3) + bytes([last])
     inside = any(address in entry for entry in intersect(wanted, allowed))
     assert inside == (any(address in one for one in wanted) and any(address in one for one in allowed))
+
+
+# Extended sequence numbers (RFC 4303 §2.2.1, appendix A).
+
+
+def extended(kind, sequence=0):
+    """Both ends, the sender having sent that many and the receiver having seen the last of them."""
+    out, into = both(kind)
+    out.extended = into.extended = True
+    out.sequence = sequence
+    into.window.highest = sequence
+    return out, into
+
+
+@pytest.mark.parametrize("kind", ["gcm", "cbc"])
+@pytest.mark.parametrize("start", [0, 1, 1020, (1 << 32) - 3, (1 << 32) - 1, (1 << 32), (5 << 32) - 500, (1 << 63) + 7])
+def test_numbers_of_64_bits(kind, start):
+    """Across any multiple of 2^32, in order and out of order; every packet once."""
+    out, into = extended(kind, start)
+    sealed = [out.seal(IPV4) for _ in range(6)]
+    assert [int.from_bytes(one[4:8]) for one in sealed] == [(start + number) & LAST_SEQUENCE for number in range(1, 7)]
+    for number in (2, 0, 1, 5, 3, 4):
+        assert into.open(sealed[number]) == IPV4
+    for one in sealed:
+        with pytest.raises(Malformed, match="came before"):
+            into.open(one)
+    assert into.window.highest == start + 6
+
+
+@given(
+    st.integers(0, 1 << 62), st.lists(st.integers(1, 1 << 30), max_size=30), st.lists(st.integers(0, 900), max_size=30)
+)
+def test_the_high_half_is_found(start, leaps, behind):
+    """RFC 4303 §A2: whatever is lost (less than 2^31 in a row) or late within the window, the whole number is right."""
+    window = ReplayWindow()
+    window.highest = start
+    for leap in leaps:
+        number = window.highest + leap
+        assert window.whole_number(number & LAST_SEQUENCE) == number
+        window.accept(number)
+    for late in behind:
+        number = window.highest - late
+        if number > 0:
+            assert window.whole_number(number & LAST_SEQUENCE) == number
+
+
+@pytest.mark.parametrize("kind", ["gcm", "cbc"])
+def test_the_high_half_is_authenticated(kind):
+    """A packet of another epoch with the same lower half does not open; nor one without extended numbers."""
+    out, into = extended(kind, 7)
+    other = extended(kind, (1 << 32) + 7)[0]
+    with pytest.raises(Malformed):
+        into.open(other.seal(IPV4))
+    plain = both(kind)[0]
+    plain.sequence = 7
+    opened = into.open(out.seal(IPV4))
+    assert opened == IPV4
+    later = extended(kind, 3 << 32)[1]
+    with pytest.raises(Malformed):
+        later.open(plain.seal(IPV4))
+
+
+def test_the_last_number_of_all():
+    out, _ = extended("gcm", (1 << 64) - 2)
+    out.seal(IPV4)
+    with pytest.raises(StateError, match="used up"):
+        out.seal(IPV4)
+    short, _ = both()
+    short.sequence = LAST_SEQUENCE
+    with pytest.raises(StateError, match="used up"):
+        short.seal(IPV4)

@@ -142,6 +142,35 @@ def test_a_day_with_a_bad_network(seed):
     assert len(wire.initiator._replaced) + len(ends.answering._replaced) <= 4
 
 
+@pytest.mark.parametrize(("octets", "sequence"), [(1 << 30, 5), (0, 3 << 30)])
+def test_keys_wear_out(octets, sequence):
+    """After so many octets, or before 32-bit numbers are used up, there are new keys; once, not for each packet."""
+    wire, ends = connected(child_seconds=1e9, child_octets=1 << 30)
+    before = wire.initiator.child
+    assert not wire.initiator.traffic_sent(wire.now, octets - 1 if octets else 0, sequence - 1 if not octets else 0)
+    assert wire.initiator.traffic_sent(wire.now, octets, sequence)
+    assert not wire.initiator.traffic_sent(wire.now, octets + 1, sequence + 1)
+    settle(wire, ends)
+    assert wire.initiator.child is not before
+    renewed = sum(isinstance(event, ChildRekeyed) for event in wire.events)
+    assert renewed == 1
+    assert not wire.initiator.traffic_sent(wire.now, 10, 10)
+
+
+@pytest.mark.parametrize(("ours", "theirs", "agreed"), [((1, 0), (0, 1), 0), ((1,), (0, 1), 1), ((1, 0), (1,), 1)])
+def test_extended_numbers_are_agreed_on(ours, theirs, agreed):
+    """RFC 7296 §3.3.2: the gateway's order counts among what both allow; and renewed keys keep it."""
+    caller = initiator_config(esp_offers=(Offer(((20, 256),), esn=ours),), child_seconds=1e9)
+    wire = Wire(caller, responder_config(esp_offers=(Offer(((20, 256),), esn=theirs),))).connect()
+    answering = next(iter(wire.gateway.responders.values()))
+    assert wire.initiator.child.extended is answering.child.extended is bool(agreed)
+    wire.initiator.rekey(wire.now)
+    wire.run(until=wire.now + 5)
+    assert wire.initiator.child.keys == answering.child.keys
+    assert wire.initiator.child.extended is bool(agreed)
+    assert not wire.initiator.traffic_sent(wire.now, 0, 3 << 30) or not agreed
+
+
 def test_no_key_is_used_twice():
     """Ten renewals, ten different keys and SPIs."""
     wire, ends = connected(child_seconds=1e9)

@@ -107,6 +107,19 @@ def test_ml_kem_beside_the_curve(lab):
         lab.heron("choose", "nairobi", "--standard", check=0)
 
 
+def test_extended_sequence_numbers(lab):
+    """Chosen by command, agreed on with the real program, and packets go both ways under them."""
+    try:
+        lab.heron("choose", "tallinn", "--sequence-numbers", "Extended Sequence Numbers", check=0)
+        up = lab.heron("connect", "tallinn", "--detach", check=0).json["tunnel"]
+        assert up["esp_algorithms"] == "ENCR_AES_GCM_16 256, Extended Sequence Numbers"
+        assert lab.heron("verify", check=0).json["verdict"] == "sealed"
+        lab.heron("disconnect", check=0)
+        assert lab.heron("rehearse", "tallinn", check=0).json["rehearsals"][0]["verdict"] == "fit"
+    finally:
+        lab.heron("choose", "tallinn", "--standard", check=0)
+
+
 @pytest.mark.parametrize(
     ("words", "why"),
     [

@@ -342,8 +342,8 @@ class Carrier:
 
     @staticmethod
     def _flow_of(child: ChildEstablished) -> Flow:
-        outbound = OutboundSa(child.spi_out, child.outbound(os.urandom))
-        inbound = InboundSa(child.spi_in, child.inbound(os.urandom))
+        outbound = OutboundSa(child.spi_out, child.outbound(os.urandom), extended=child.extended)
+        inbound = InboundSa(child.spi_in, child.inbound(os.urandom), extended=child.extended)
         own = tuple(AddressRange(one.ip.packed, one.ip.packed) for one in child.inner.addresses)
         return Flow(outbound, inbound, own, child.remote)
 
@@ -436,8 +436,12 @@ class Carrier:
         if self._path is not None and self._initiator is not None and self._pump is not None:
 
             def carry() -> None:
-                if self._path is not None and self._path.outbound_ready() and self._initiator is not None:
-                    self._initiator.traffic_sent(asyncio.get_running_loop().time())
+                if self._path is None or not self._path.outbound_ready() or self._initiator is None:
+                    return
+                sent = self._path.flow.outbound
+                now = asyncio.get_running_loop().time()
+                if self._initiator.traffic_sent(now, sent.octets, sent.sequence) and self._pump is not None:
+                    self._pump.flush()
 
             self._guarded(carry)
 

@@ -25,8 +25,8 @@ class InnerLink:
         self.child = child
         self.rejected = 0
         self._send = send
-        self._outbound = OutboundSa(child.spi_out, child.outbound(os.urandom))
-        self._inbound = InboundSa(child.spi_in, child.inbound(os.urandom))
+        self._outbound = OutboundSa(child.spi_out, child.outbound(os.urandom), extended=child.extended)
+        self._inbound = InboundSa(child.spi_in, child.inbound(os.urandom), extended=child.extended)
         self._waiting: dict[int, Callable[[UdpDatagram], None]] = {}
 
     @property

@@ -86,4 +86,6 @@ def suite_in_words(suite: Suite) -> str:
     ):
         if number:
             parts.append(describe(kind, number))
+    if suite.esn:
+        parts.append(describe(TransformType.ESN, suite.esn))
     return ", ".join(parts)

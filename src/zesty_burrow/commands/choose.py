@@ -31,8 +31,10 @@ LISTS = {
     "prf": T.PRF,
     "key_exchange": T.KE,
     "additional_key_exchange": T.ADDKE1,
+    "sequence_numbers": T.ESN,
 }
 IKE_ALONE = ("prf", "key_exchange", "additional_key_exchange")
+ESP_ALONE = ("sequence_numbers",)
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -90,7 +92,7 @@ def _read(name: str, words: str, policy: Policy) -> tuple[AlgorithmChoice, ...]:
         if not choice.usable:
             raise UsageError(f"{choice} cannot be chosen", why="this program does not implement it")
         said = opinion(policy, choice.type, choice.number, choice.key_bits)
-        if not said.good:
+        if not said.good and choice.type is not T.ESN:
             raise UsageError(
                 f"{choice} cannot be chosen",
                 why=f"{said.why} ({said.source})",
@@ -119,7 +121,8 @@ def _algorithms(profile: Profile, chosen: dict[str, tuple[AlgorithmChoice, ...]]
         if of not in ("both", label):
             made[label] = getattr(profile.algorithms, label)
             continue
-        own = {name: value for name, value in chosen.items() if label == "ike" or name not in IKE_ALONE}
+        others = ESP_ALONE if label == "ike" else IKE_ALONE
+        own = {name: value for name, value in chosen.items() if name not in others}
         made[label] = _proposals(own, label) if own else getattr(profile.algorithms, label)
     return Algorithms(made["ike"], made["esp"])
 
@@ -142,8 +145,9 @@ def _proposals(own: dict[str, tuple[AlgorithmChoice, ...]], label: str) -> tuple
     prf = (own.get("prf") or standard[0].prf) if label == "ike" else ()
     groups = (own.get("key_exchange") or standard[0].key_exchange) if label == "ike" else ()
     extra = own.get("additional_key_exchange", ())
-    rows = [ProposalChoice(combined, (), prf, groups, extra)] if combined else []
-    rows += [ProposalChoice(plain, integrity, prf, groups, extra)] if plain else []
+    numbers = own.get("sequence_numbers", ())
+    rows = [ProposalChoice(combined, (), prf, groups, extra, numbers)] if combined else []
+    rows += [ProposalChoice(plain, integrity, prf, groups, extra, numbers)] if plain else []
     if plain and combined and ciphers[0] == plain[0]:
         rows.reverse()
     return tuple(rows)

@@ -37,12 +37,19 @@ class Protection(ABC):
         return self.iv_size + self.icv_size
 
     @abstractmethod
-    def seal(self, associated: bytes, plaintext: bytes) -> bytes:
-        """IV, ciphertext and ICV over ``associated`` and ``plaintext``."""
+    def seal(self, associated: bytes, plaintext: bytes, behind: bytes = b"") -> bytes:
+        """IV, ciphertext and ICV over ``associated``, ``plaintext``, and what is thought to stand ``behind`` them."""
 
     @abstractmethod
-    def open(self, associated: bytes, sealed: bytes) -> bytes:
+    def open(self, associated: bytes, sealed: bytes, behind: bytes = b"") -> bytes:
         """The plaintext; :class:`Malformed` where the ICV does not hold."""
+
+    def with_high_half(self, header: bytes, high: bytes) -> tuple[bytes, bytes]:
+        """``associated`` and ``behind`` of an ESP packet whose sequence number has a high half that is not sent.
+
+        Combined-mode ciphers have it between SPI and low half (RFC 4106 §5, RFC 4309 §5, RFC 7634 §2.1).
+        """
+        return header[:4] + high + header[4:], b""
 
 
 class _Counted(Protection):
@@ -64,11 +71,11 @@ class Combined(_Counted):
         self._aead, self._salt = aead, salt
         self.icv_size = icv_size
 
-    def seal(self, associated: bytes, plaintext: bytes) -> bytes:
+    def seal(self, associated: bytes, plaintext: bytes, behind: bytes = b"") -> bytes:
         iv = self._next_iv()
         return iv + self._aead.encrypt(self._salt + iv, plaintext, associated)
 
-    def open(self, associated: bytes, sealed: bytes) -> bytes:
+    def open(self, associated: bytes, sealed: bytes, behind: bytes = b"") -> bytes:
         if len(sealed) < self.overhead:
             raise Malformed("a sealed part is malformed", why=f"{len(sealed)} octets cannot hold IV and ICV")
         try:
@@ -84,13 +91,13 @@ class ShortGcm(_Counted):
         self._cipher, self._salt = algorithms.AES(key), salt
         self.icv_size = icv_size
 
-    def seal(self, associated: bytes, plaintext: bytes) -> bytes:
+    def seal(self, associated: bytes, plaintext: bytes, behind: bytes = b"") -> bytes:
         iv = self._next_iv()
         machine = Cipher(self._cipher, modes.GCM(self._salt + iv)).encryptor()
         machine.authenticate_additional_data(associated)
         return iv + machine.update(plaintext) + machine.finalize() + machine.tag[: self.icv_size]
 
-    def open(self, associated: bytes, sealed: bytes) -> bytes:
+    def open(self, associated: bytes, sealed: bytes, behind: bytes = b"") -> bytes:
         if len(sealed) < self.overhead:
             raise Malformed("a sealed part is malformed", why=f"{len(sealed)} octets cannot hold IV and ICV")
         tag = sealed[-self.icv_size :]
@@ -110,15 +117,19 @@ class _Separate(_Counted):
         self._integrity, self._integrity_key = integrity, integrity_key
         self.icv_size = integrity.icv_size
 
-    def _sealed(self, associated: bytes, body: bytes) -> bytes:
-        return body + self._integrity.check_value(self._integrity_key, associated + body)
+    def with_high_half(self, header: bytes, high: bytes) -> tuple[bytes, bytes]:
+        """Behind the packet (RFC 4303 §2.2.1)."""
+        return header, high
 
-    def _checked(self, associated: bytes, sealed: bytes) -> bytes:
+    def _sealed(self, associated: bytes, body: bytes, behind: bytes) -> bytes:
+        return body + self._integrity.check_value(self._integrity_key, associated + body + behind)
+
+    def _checked(self, associated: bytes, sealed: bytes, behind: bytes) -> bytes:
         """What is left once the ICV held; nothing is decrypted before."""
         if len(sealed) < self.overhead or (len(sealed) - self.icv_size) % self.block:
             raise Malformed("a sealed part is malformed", why=f"{len(sealed)} octets do not make whole blocks")
         body, icv = sealed[: -self.icv_size], sealed[-self.icv_size :]
-        if not hmac.compare_digest(self._integrity.check_value(self._integrity_key, associated + body), icv):
+        if not hmac.compare_digest(self._integrity.check_value(self._integrity_key, associated + body + behind), icv):
             raise Malformed("a sealed part was changed", why="the integrity check value does not hold")
         return body
 
@@ -133,15 +144,15 @@ class AesCbc(_Separate):
         super().__init__(integrity, integrity_key)
         self._cipher, self._random = algorithms.AES(key), random
 
-    def seal(self, associated: bytes, plaintext: bytes) -> bytes:
+    def seal(self, associated: bytes, plaintext: bytes, behind: bytes = b"") -> bytes:
         iv = self._random(16)
         machine = Cipher(self._cipher, modes.CBC(iv)).encryptor()
-        return self._sealed(associated, iv + machine.update(plaintext) + machine.finalize())
+        return self._sealed(associated, iv + machine.update(plaintext) + machine.finalize(), behind)
 
-    def open(self, associated: bytes, sealed: bytes) -> bytes:
+    def open(self, associated: bytes, sealed: bytes, behind: bytes = b"") -> bytes:
         if len(sealed) < self.overhead + self.block:
             raise Malformed("a sealed part is malformed", why=f"{len(sealed)} octets do not make whole blocks")
-        body = self._checked(associated, sealed)
+        body = self._checked(associated, sealed, behind)
         machine = Cipher(self._cipher, modes.CBC(body[:16])).decryptor()
         return machine.update(body[16:]) + machine.finalize()
 
@@ -157,12 +168,12 @@ class AesCtr(_Separate):
         machine = Cipher(self._cipher, modes.CTR(self._nonce + iv + b"\0\0\0\1")).encryptor()
         return machine.update(data) + machine.finalize()
 
-    def seal(self, associated: bytes, plaintext: bytes) -> bytes:
+    def seal(self, associated: bytes, plaintext: bytes, behind: bytes = b"") -> bytes:
         iv = self._next_iv()
-        return self._sealed(associated, iv + self._run(iv, plaintext))
+        return self._sealed(associated, iv + self._run(iv, plaintext), behind)
 
-    def open(self, associated: bytes, sealed: bytes) -> bytes:
-        body = self._checked(associated, sealed)
+    def open(self, associated: bytes, sealed: bytes, behind: bytes = b"") -> bytes:
+        body = self._checked(associated, sealed, behind)
         return self._run(body[:8], body[8:])
 
 

@@ -53,8 +53,8 @@ def _now() -> datetime:
 
 
 def _pair(child: ChildEstablished) -> tuple[InboundSa, OutboundSa]:
-    inbound = InboundSa(child.spi_in, child.inbound(os.urandom))
-    return inbound, OutboundSa(child.spi_out, child.outbound(os.urandom))
+    inbound = InboundSa(child.spi_in, child.inbound(os.urandom), extended=child.extended)
+    return inbound, OutboundSa(child.spi_out, child.outbound(os.urandom), extended=child.extended)
 
 
 @dataclass(slots=True)
@@ -133,7 +133,7 @@ class GatewayHost:
         plain = tuple(offer for one in DEFAULT_ALGORITHMS.ike if (offer := one.offer(for_ike=True)))
         # A caller that offers ML-KEM besides gets it; the others are served as ever.
         ike = (*(replace(offer, extra=(36,)) for offer in plain), *plain)
-        esp = tuple(offer for one in DEFAULT_ALGORITHMS.esp if (offer := one.offer(for_ike=False)))
+        esp = tuple(replace(offer, esn=(0, 1)) for one in DEFAULT_ALGORITHMS.esp if (offer := one.offer(for_ike=False)))
         return ResponderConfig(
             identity=Identity.of(self.place.host_name),
             certificates=(certificate,),

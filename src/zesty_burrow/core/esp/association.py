@@ -10,7 +10,7 @@ from zesty_burrow.errors import Malformed, StateError
 
 NEXT_IPV4, NEXT_IPV6, NEXT_NONE = 4, 41, 59
 HEADER = 8
-LAST_SEQUENCE = (1 << 32) - 1
+LAST_SEQUENCE, LAST_EXTENDED = (1 << 32) - 1, (1 << 64) - 1
 _PADDING = bytes(range(1, 256))
 
 
@@ -24,11 +24,17 @@ class Counters:
 
 
 class OutboundSa:
-    """Seals packets for the peer's SPI. Sequence numbers never repeat under the key."""
+    """Seals packets for the peer's SPI. Sequence numbers never repeat under the key.
 
-    def __init__(self, spi: int, protection: Protection) -> None:
+    ``extended``: they have 64 bits, of which the lower half is sent (RFC 4303 §2.2.1). ``octets``: inner octets that
+    went out under this key.
+    """
+
+    def __init__(self, spi: int, protection: Protection, *, extended: bool = False) -> None:
         self.spi = spi
         self.sequence = 0
+        self.octets = 0
+        self.extended = extended
         self.counters = Counters()
         self._spi = spi.to_bytes(4)
         self._protection = protection
@@ -36,23 +42,29 @@ class OutboundSa:
 
     def seal(self, packet: bytes) -> bytes:
         """The ESP packet around an IPv4 or IPv6 packet. :class:`StateError` once the numbers are used up."""
-        if self.sequence >= LAST_SEQUENCE:
+        if self.sequence >= (LAST_EXTENDED if self.extended else LAST_SEQUENCE):
             raise StateError("the tunnel's sequence numbers are used up", next_step="Disconnect and connect again.")
         self.sequence += 1
-        header = self._spi + self.sequence.to_bytes(4)
+        header = self._spi + (self.sequence & LAST_SEQUENCE).to_bytes(4)
+        associated, behind = header, b""
+        if self.extended:
+            associated, behind = self._protection.with_high_half(header, (self.sequence >> 32).to_bytes(4))
         # RFC 4303 §2.4: payload, padding, pad length and next header end on a boundary of 4 octets or a block.
         pad = -(len(packet) + 2) % self._align
         following = NEXT_IPV6 if packet[0] >> 4 == 6 else NEXT_IPV4
+        self.octets += len(packet)
         self.counters.packets += 1
         self.counters.octets += len(packet)
-        return header + self._protection.seal(header, packet + _PADDING[:pad] + bytes((pad, following)))
+        plaintext = packet + _PADDING[:pad] + bytes((pad, following))
+        return header + self._protection.seal(associated, plaintext, behind)
 
 
 class InboundSa:
     """Opens packets that come for our SPI."""
 
-    def __init__(self, spi: int, protection: Protection) -> None:
+    def __init__(self, spi: int, protection: Protection, *, extended: bool = False) -> None:
         self.spi = spi
+        self.extended = extended
         self.window = ReplayWindow()
         self.counters = Counters()
         self._protection = protection
@@ -72,9 +84,13 @@ class InboundSa:
         if len(data) < HEADER + self._protection.overhead + 2 or int.from_bytes(data[:4]) != self.spi:
             raise Malformed("an ESP packet is malformed", why="it is too short or names another SPI")
         sequence = int.from_bytes(data[4:8])
+        associated, behind = data[:HEADER], b""
+        if self.extended:
+            sequence = self.window.whole_number(sequence)
+            associated, behind = self._protection.with_high_half(associated, (sequence >> 32).to_bytes(4))
         if not self.window.check(sequence):
             raise Malformed("an ESP packet was turned away", why=f"number {sequence} came before or is too old")
-        plaintext = self._protection.open(data[:HEADER], data[HEADER:])
+        plaintext = self._protection.open(associated, data[HEADER:], behind)
         self.window.accept(sequence)
         pad, following = plaintext[-2], plaintext[-1]
         if pad + 2 > len(plaintext):

@@ -19,6 +19,17 @@ class ReplayWindow:
         self._bits = 0
         self._mask = (1 << size) - 1
 
+    def whole_number(self, low: int) -> int:
+        """The 64-bit number whose lower half came, as the window suggests it (RFC 4303 §A2.1, §A2.2)."""
+        top_low, top_high = self.highest & 0xFFFF_FFFF, self.highest >> 32
+        bottom_low = (top_low - self.size + 1) & 0xFFFF_FFFF
+        if top_low >= self.size - 1:
+            high = top_high if low >= bottom_low else top_high + 1
+        else:
+            # The window lies across a multiple of 2^32.
+            high = max(top_high - 1, 0) if low >= bottom_low and top_high else top_high
+        return min(high, 0xFFFF_FFFF) << 32 | low
+
     def check(self, sequence: int) -> bool:
         """Whether a packet of this number may be new."""
         if sequence > self.highest:

@@ -30,6 +30,7 @@ class InitiatorConfig:
     ``wall_time`` is what certificates are judged by; ``local`` and ``remote`` are the ranges to ask for; ``method``
     and ``proof``: how this side and the gateway prove themselves, by the words of a profile. Without EAP the protocol
     wants this side's proof first (RFC 7296 §1.2): it says who we are, and nothing that would let others sign in.
+    ``child_seconds`` and ``child_octets``: after how much of either a child SA gets new keys.
     ``redirected_from``: the gateway that has sent us here. ``second``: what the second of two rounds signs in with.
     """
 
@@ -53,6 +54,7 @@ class InitiatorConfig:
     second: Callable[[], Credentials] | None = None
     redirected_from: str = ""
     child_seconds: float = 3600.0
+    child_octets: int = 1 << 36
     ike_seconds: float = 4 * 3600.0
     liveness_seconds: float = 30.0
     additional: AdditionalKey | None = None

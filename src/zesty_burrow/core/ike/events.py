@@ -82,6 +82,11 @@ class ChildEstablished:
     remote: tuple[AddressRange, ...]
     as_initiator: bool = True
 
+    @property
+    def extended(self) -> bool:
+        """Whether sequence numbers have 64 bits."""
+        return self.keys.suite.esn == 1
+
     def outbound(self, random: Random) -> Protection:
         """The protection of what this side sends."""
         return self.keys.protection(self.as_initiator, random)

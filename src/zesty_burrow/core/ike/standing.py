@@ -15,6 +15,8 @@ from zesty_burrow.core.protection import Random
 
 KEEPALIVE_EVERY = 20.0
 CLOSE_PATIENCE = 2.0
+WORN_SEQUENCE = 3 << 30
+"""Three quarters of the 32-bit sequence numbers: enough are left while new keys are agreed on (RFC 4303 §3.3.3)."""
 
 
 class Standing(Upkeep):
@@ -27,13 +29,25 @@ class Standing(Upkeep):
         self.config = config
         self._keepalive_due = 0.0
         self._alive_due = 0.0
+        self._worn = 0
 
     def _signal(self, signal: Signal, now: float, message: Message | None) -> None:
         raise NotImplementedError
 
-    def traffic_sent(self, now: float) -> None:
-        """Tell that an ESP packet has just gone out, so that no keep-alive is needed for a while."""
+    def traffic_sent(self, now: float, octets: int = 0, sequence: int = 0) -> bool:
+        """Tell that an ESP packet has just gone out, so that no keep-alive is needed for a while.
+
+        ``octets`` and ``sequence``: what has gone out under its key. True where new keys have become due by them.
+        """
         self._keepalive_due = now + KEEPALIVE_EVERY
+        child = self.child
+        if child is None or child.spi_in == self._worn:
+            return False
+        short_of_numbers = sequence >= WORN_SEQUENCE and not child.extended
+        if octets < self.config.child_octets and not short_of_numbers:
+            return False
+        self._worn, self._rekey_due = child.spi_in, now
+        return True
 
     def traffic_received(self, now: float) -> None:
         """Tell that an authentic ESP packet has come in, so that nobody need be asked whether he lives (§2.4)."""

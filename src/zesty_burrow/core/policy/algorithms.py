@@ -91,7 +91,7 @@ ALGORITHMS: tuple[Algorithm, ...] = (
     Algorithm(_K, 32, "curve448", "", usable=True, size=56),
     Algorithm(_A, 36, "ml-kem-768", usable=True, size=1184),
     Algorithm(_N, 0, "No Extended Sequence Numbers", usable=True),
-    Algorithm(_N, 1, "Extended Sequence Numbers"),
+    Algorithm(_N, 1, "Extended Sequence Numbers", usable=True),
 )
 
 BY_NUMBER = {(entry.type, entry.number): entry for entry in ALGORITHMS}

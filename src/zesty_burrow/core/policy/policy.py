@@ -97,7 +97,7 @@ def judge_profile(policy: Policy, profile: Profile) -> list[Finding]:
     for label, proposals in (("ike", profile.algorithms.ike), ("esp", profile.algorithms.esp)):
         for choice in dict.fromkeys(one for proposal in proposals for one in proposal.all()):
             said = opinion(policy, choice.type, choice.number, choice.key_bits)
-            if not said.good and not choice.weak and choice.number:
+            if not said.good and not choice.weak and choice.number and choice.type is not T.ESN:
                 words = f"{choice} in algorithms.{label}: {said.why} ({said.source})"
                 found.append(finding("policy-algorithm", profile.name, words))
     method, proof = profile.sign_in.method, profile.sign_in.gateway
@@ -227,5 +227,6 @@ def _restricted(policy: Policy, proposal: ProposalChoice, for_ike: bool) -> Prop
         allowed_choices(policy, proposal.prf),
         allowed_choices(policy, proposal.key_exchange),
         allowed_choices(policy, proposal.additional_key_exchange),
+        proposal.sequence_numbers,
     )
     return made if made.offer(for_ike=for_ike) is not None else None

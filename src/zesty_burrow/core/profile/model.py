@@ -87,6 +87,7 @@ class ProposalChoice:
     prf: tuple[AlgorithmChoice, ...] = ()
     key_exchange: tuple[AlgorithmChoice, ...] = ()
     additional_key_exchange: tuple[AlgorithmChoice, ...] = ()
+    sequence_numbers: tuple[AlgorithmChoice, ...] = ()
 
     def all(self) -> tuple[AlgorithmChoice, ...]:
         """Every algorithm in it."""
@@ -94,7 +95,8 @@ class ProposalChoice:
 
     def lists(self) -> tuple[tuple[AlgorithmChoice, ...], ...]:
         """Its lists, one a kind."""
-        return self.encryption, self.integrity, self.prf, self.key_exchange, self.additional_key_exchange
+        ike_alone = self.prf, self.key_exchange, self.additional_key_exchange
+        return self.encryption, self.integrity, *ike_alone, self.sequence_numbers
 
     def offer(self, *, for_ike: bool) -> Offer | None:
         """What is really offered: the algorithms that are implemented; None where too few are left."""
@@ -108,7 +110,7 @@ class ProposalChoice:
         if for_ike:
             extra = tuple(one.number for one in self.additional_key_exchange if one.usable)
             return Offer(encryption, integrity, prf, groups, extra=extra)
-        return Offer(encryption, integrity, esn=(0,))
+        return Offer(encryption, integrity, esn=tuple(one.number for one in self.sequence_numbers) or (0,))
 
 
 @dataclass(frozen=True, slots=True)

@@ -43,6 +43,7 @@ _PROPOSAL_KEYS = {
     "prf": TransformType.PRF,
     "key_exchange": TransformType.KE,
     "additional_key_exchange": TransformType.ADDKE1,
+    "sequence_numbers": TransformType.ESN,
 }
 
 
@@ -255,6 +256,8 @@ def _proposal(table: _Table, for_ike: bool) -> ProposalChoice:
         raise table.invalid("integrity", "this cipher needs an integrity algorithm (RFC 8221 §4)")
     if for_ike and not (choice.prf and choice.key_exchange):
         raise table.invalid("prf" if not choice.prf else "key_exchange", "the IKE SA needs one (RFC 7296 §3.3.3)")
+    if for_ike and choice.sequence_numbers:
+        raise table.invalid("sequence_numbers", "only ESP has them (RFC 7296 §3.3.3)")
     if not for_ike and choice.additional_key_exchange:
         raise table.invalid("additional_key_exchange", "the first child SA has none (RFC 9370 §2.2.4)")
     if not for_ike and (choice.prf or choice.key_exchange):
