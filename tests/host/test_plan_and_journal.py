@@ -53,6 +53,18 @@ def test_what_becomes_of_each_family(carried, traffic, ipv6, unreachable):
     assert all(route.table == TABLE for route in made.routes)
 
 
+def test_networks_that_are_left_out():
+    """They look in the machine's own routes, after the tunnel's name servers and before everything else."""
+    left = (ipaddress.ip_network("192.0.2.128/25"), ipaddress.ip_network("2001:db8:77::/48"), ALL6)
+    rules = plan([ALL4], left_out=left[:1]).rules
+    (rule,) = [one for one in rules if one.destination == "192.0.2.128/25"]
+    assert (rule.table, rule.beyond_default) == (RT_TABLE_MAIN, False)
+    names = next(one for one in rules if one.destination == f"{NAMES4}/32")
+    tunnel = next(one for one in rules if one.table == TABLE and not one.destination and one.version == 4)
+    assert names.priority < rule.priority < tunnel.priority
+    assert [one.version for one in plan([ALL4, ALL6], left_out=left[1:2]).rules if "77::" in one.destination] == [6]
+
+
 def test_the_gateway_itself_stays_outside():
     """Packets to the gateway use the machine's own routes, and only its family has that rule."""
     for gateway in (GATEWAY4, GATEWAY6):
@@ -64,11 +76,16 @@ def test_the_gateway_itself_stays_outside():
 
 
 def test_name_servers_go_through_the_tunnel():
-    """Each server has a rule ahead of the local network's; in an office tunnel it has a route as well."""
+    """Each server that the gateway carries packets to has a rule ahead of the local network's.
+
+    To another one no packet would get through: the selectors do not cover it (RFC 4301 §5.1).
+    """
     whole = plan([ALL4, ALL6], servers=(NAMES4, NAMES6))
     assert {rule.destination for rule in whole.rules if rule.table == TABLE} >= {f"{NAMES4}/32", f"{NAMES6}/128"}
-    office = plan([OFFICE], networks=(OFFICE,))
-    assert f"{NAMES4}/32" in {route.destination for route in office.routes}
+    own = ipaddress.ip_address("10.20.0.53")
+    office = plan([OFFICE], networks=(OFFICE,), servers=(own, NAMES4))
+    assert {rule.destination for rule in office.rules if rule.table == TABLE and rule.destination} == {f"{own}/32"}
+    assert {route.destination for route in office.routes} == {str(OFFICE)}
 
 
 def test_the_local_network():

@@ -120,6 +120,28 @@ def test_extended_sequence_numbers(lab):
         lab.heron("choose", "tallinn", "--standard", check=0)
 
 
+def test_what_goes_through_and_what_is_left_out(lab):
+    """One address is left out of everything: the outside sees it come from home, and the rest from the exit."""
+    observatory = f"{story.OBSERVATORY4}/32"
+    try:
+        told = lab.heron("choose", "montevideo", "--leave-out", observatory, check=0).json["message"]
+        assert f"everything but {observatory}" in told
+        lab.heron("connect", "montevideo", "--detach", check=0)
+        seen = lab.heron("verify").json["after"]
+        assert seen["ipv4"]["address"] == story.COTTAGE_PUBLIC4
+        assert seen["ipv6"]["address"] == story.PLACE_BY_NAME["montevideo"].address6(3)
+        lab.heron("disconnect", check=0)
+        lab.heron("choose", "montevideo", "--networks", "203.0.113.0/24", "--leave-out", "none", check=0)
+        up = lab.heron("connect", "montevideo", "--detach", check=0).json["tunnel"]
+        assert up["ipv6"] == "untouched"
+        seen = lab.heron("verify").json["after"]
+        assert seen["ipv4"]["address"] == story.PLACE_BY_NAME["montevideo"].address4(3)
+        lab.heron("disconnect", check=0)
+        assert lab.heron("choose", "montevideo", "--networks", "everywhere", check=2).json["code"] == "usage"
+    finally:
+        lab.heron("choose", "montevideo", "--networks", "everything", "--leave-out", "none", check=0)
+
+
 @pytest.mark.parametrize(
     ("words", "why"),
     [

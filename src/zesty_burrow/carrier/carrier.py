@@ -366,7 +366,12 @@ class Carrier:
             network for entry in child.remote if entry.version in versions for network in entry.networks()
         ]
         own_servers = profile.traffic.name_servers
-        servers = own_servers or tuple(one for one in child.inner.name_servers if one.version in versions)
+        # A server that the gateway names and carries nothing to would only make every name fail.
+        servers = own_servers or tuple(
+            one
+            for one in child.inner.name_servers
+            if one.version in versions and any(one.packed in entry for entry in child.remote)
+        )
         self._carried, self._servers = carried, servers
         plan = self._plan_for(self._initiator.peer[0])
         self._apply(netlink, plan)

@@ -5,12 +5,15 @@ from __future__ import annotations
 from argparse import ArgumentParser, Namespace
 from collections.abc import Sequence
 from dataclasses import replace
+from ipaddress import ip_network
 
 from zesty_burrow.commands.context import Context
+from zesty_burrow.core.ip import Network
 from zesty_burrow.core.policy.algorithms import AEAD_NUMBERS, TransformType
 from zesty_burrow.core.policy.policy import Policy, opinion
 from zesty_burrow.core.profile.model import (
     DEFAULT_ALGORITHMS,
+    EVERYTHING,
     MAX_MTU,
     MIN_MTU,
     ORDERS,
@@ -48,6 +51,8 @@ def add_arguments(parser: ArgumentParser) -> None:
     )
     parser.add_argument("--standard", action="store_true", help="no algorithms of its own any more")
     parser.add_argument("--best", action="store_true", help="ask the gateway, and take what `zesty advise` advises")
+    parser.add_argument("--networks", metavar="LIST", help="what goes through the tunnel: networks, or `everything`")
+    parser.add_argument("--leave-out", metavar="LIST", help="networks that go as without a tunnel; `none`: none")
     parser.add_argument("--port", type=int, help="the gateway's UDP port for the first message")
     parser.add_argument("--mtu", type=int, help=f"the tunnel's MTU, {MIN_MTU} to {MAX_MTU}")
     parser.add_argument("--order", choices=ORDERS, help="in which order the gateway's addresses are tried")
@@ -111,7 +116,22 @@ def _reach(args: Namespace, profile: Profile) -> Profile:
     if args.order:
         gateway = replace(gateway, order=args.order)
     tunnel = profile.tunnel if args.mtu is None else replace(profile.tunnel, mtu=args.mtu)
-    return replace(profile, gateway=gateway, tunnel=tunnel)
+    traffic = profile.traffic
+    if args.networks is not None:
+        traffic = replace(traffic, networks=_networks("--networks", args.networks, "everything", EVERYTHING))
+    if args.leave_out is not None:
+        traffic = replace(traffic, left_out=_networks("--leave-out", args.leave_out, "none", ()))
+    return replace(profile, gateway=gateway, tunnel=tunnel, traffic=traffic)
+
+
+def _networks(option: str, words: str, word: str, meaning: tuple[Network, ...]) -> tuple[Network, ...]:
+    """Networks with commas between them, or a word for some of them."""
+    if words.strip() == word:
+        return meaning
+    try:
+        return tuple(ip_network(one.strip()) for one in words.split(","))
+    except ValueError as problem:
+        raise UsageError(f"{option}: {problem}", next_step=f"For example 10.20.0.0/16, or {word}.") from None
 
 
 def _algorithms(profile: Profile, chosen: dict[str, tuple[AlgorithmChoice, ...]], of: str) -> Algorithms:
@@ -180,5 +200,9 @@ def _told(profile: Profile) -> str:
         shown = " or ".join(", ".join(map(str, row.all())) for row in rows)
         parts.append(f"{label.upper()} {shown or 'as standard'}")
     gateway = profile.gateway
+    traffic = profile.traffic
+    shown = "everything" if traffic.networks == EVERYTHING else ", ".join(map(str, traffic.networks))
+    shown += f" but {', '.join(map(str, traffic.left_out))}" if traffic.left_out else ""
+    parts.append(f"through the tunnel {shown}")
     parts.append(f"port {gateway.port}, addresses {gateway.order}, MTU {profile.tunnel.mtu}")
     return "; ".join(parts)

@@ -4,8 +4,10 @@ Everything the tunnel adds stands in a table and in rules of its own, so that pu
 
 1. packets to the gateway itself use the machine's own routes (by destination, not by mark: the kernel's reverse
    path check looks answers up without the mark);
-2. name servers of the tunnel are reached through it, even if they would lie in the local network;
-3. the local network stays reachable, but never by a default route, unless the profile says ``inside``;
+2. name servers that the gateway carries packets to are reached through the tunnel, even if they would lie in the local
+   network;
+3. networks that the profile leaves out go as they would without a tunnel; the local network stays reachable too, but
+   never by a default route, unless the profile says ``inside``;
 4. the rest looks in the tunnel's table, which ends with "unreachable": if the tunnel's process dies, nothing
    leaves until the machine is put back.
 """
@@ -61,12 +63,14 @@ def plan_routes(
             routes.append(Route(EVERYWHERE[version], TABLE, kind="unreachable", metric=LAST_METRIC))
         if gateway.version == version:
             rules.append(Rule(version, PRIORITY_GATEWAY, RT_TABLE_MAIN, f"{gateway}/{gateway.max_prefixlen}"))
-        for server in name_servers:
-            if server.version == version and version in families and server != gateway:
-                host = f"{server}/{server.max_prefixlen}"
-                if not whole:
-                    routes.append(Route(host, TABLE, device))
-                rules.append(Rule(version, PRIORITY_NAMES, TABLE, host))
+        inside = [one for one in name_servers if one != gateway and any(one in network for network in carried)]
+        rules += [
+            Rule(version, PRIORITY_NAMES, TABLE, f"{one}/{one.max_prefixlen}")
+            for one in inside
+            if one.version == version
+        ]
+        left_out = [network for network in traffic.left_out if network.version == version]
+        rules += [Rule(version, PRIORITY_LOCAL, RT_TABLE_MAIN, str(network)) for network in left_out]
         if traffic.local_network == "outside":
             rules.append(Rule(version, PRIORITY_LOCAL, RT_TABLE_MAIN, beyond_default=True))
         rules.append(Rule(version, PRIORITY_TUNNEL, TABLE))

@@ -124,6 +124,7 @@ def _show_rows(profile: Profile) -> list[tuple[str, str]]:
         ("own identity", f"{sign_in.identity.value} ({sign_in.identity.type.name})" if sign_in.identity else ""),
         ("additional key", sign_in.additional_key if sign_in.additional_key != "none" else ""),
         ("NetBIOS names", ", ".join(map(str, traffic.netbios_name_servers))),
+        ("left out", ", ".join(map(str, traffic.left_out))),
         ("revoked", plural(len(profile.revocation_lists), "revocation list") if profile.revocation_lists else ""),
         ("gateway keys", plural(len(profile.gateway_keys), "public key") if profile.gateway_keys else ""),
     )

@@ -181,7 +181,7 @@ class Algorithms:
 
 @dataclass(frozen=True, slots=True)
 class Traffic:
-    """What goes through the tunnel and how names are resolved."""
+    """What goes through the tunnel, what of it is ``left_out``, and how names are resolved."""
 
     networks: tuple[Network, ...] = EVERYTHING
     ipv6: str = "tunnel"
@@ -189,6 +189,7 @@ class Traffic:
     name_servers: tuple[Address, ...] = ()
     suffixes: tuple[str, ...] = ()
     netbios_name_servers: tuple[Address, ...] = ()
+    left_out: tuple[Network, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

@@ -312,6 +312,7 @@ def _traffic(table: _Table) -> Traffic:
         table.items("name_servers", _address),
         table.items("suffixes", _suffix),
         table.items("netbios_name_servers", _address),
+        table.items("left_out", _network),
     )
 
 
@@ -403,7 +404,11 @@ def _traffic_out(profile: Profile) -> dict[str, Any]:
         "name_servers": [str(entry) for entry in traffic.name_servers],
         "suffixes": list(traffic.suffixes),
     }
-    return _with_rare(table, netbios_name_servers=[str(entry) for entry in traffic.netbios_name_servers])
+    rare = {
+        "netbios_name_servers": [str(entry) for entry in traffic.netbios_name_servers],
+        "left_out": [str(entry) for entry in traffic.left_out],
+    }
+    return _with_rare(table, **rare)
 
 
 def _gateway_out(profile: Profile) -> dict[str, Any]:
