@@ -406,10 +406,26 @@ def test_the_table_names_only_methods_that_exist():
     assert initiator_table.TRANSITIONS is TRANSITIONS
 
 
-@given(cut=st.integers(0, 400), position=st.integers(0, 400), flip=st.integers(1, 255), which=st.integers(0, 9))
-def test_a_changed_message_never_connects_to_something_else(cut, position, flip, which):
+def plain_wire(**changes):
+    return Wire(initiator_config(**changes), seed=3)
+
+
+def hybrid_wire(**changes):
+    hybrid = (replace(GCM[0], extra=(36,)),)
+    return Wire(initiator_config(ike_offers=hybrid, **changes), responder_config(ike_offers=hybrid), seed=3)
+
+
+def two_rounds_wire(**changes):
+    wire = two_rounds()
+    wire.initiator = Initiator(replace(wire.initiator.config, **changes), seeded(3))
+    return wire
+
+
+@pytest.mark.parametrize("make", [plain_wire, hybrid_wire, two_rounds_wire])
+@given(cut=st.integers(0, 400), position=st.integers(0, 1400), flip=st.integers(1, 255), which=st.integers(0, 13))
+def test_a_changed_message_never_connects_to_something_else(make, cut, position, flip, which):
     """One message cut or changed in one octet: it is turned away, and the negotiation goes on or ends clearly."""
-    wire = Wire(initiator_config(backoff=Backoff(give_up=5)), seed=3)
+    wire = make(backoff=Backoff(give_up=5))
     count = {"n": -1}
 
     def tamper(data, to_gateway):

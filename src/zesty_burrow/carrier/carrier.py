@@ -117,6 +117,7 @@ class Carrier:
         self._carried: list[Network] = []
         self._servers: tuple[Address, ...] = ()
         self._source = ""
+        self._away = False
         self._settling: asyncio.TimerHandle | None = None
         self._moves = 0
         self._following: asyncio.Task[None] | None = None
@@ -220,9 +221,11 @@ class Carrier:
         if self._initiator is None or self._pump is None:
             return
         source = source_towards(self._initiator.peer[0])
-        if source and self._source and source != self._source:
+        # Also when the way was lost and is back: an address translator may have forgotten us.
+        if source and (self._away or (self._source and source != self._source)):
             self._initiator.moved(self._pump.now())
             self._pump.flush()
+        self._away = not source
         self._source = source or self._source
 
     async def _follow(self, to: str) -> None:

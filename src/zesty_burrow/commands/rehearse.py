@@ -14,7 +14,7 @@ from zesty_burrow.commands.signing_in import choose
 from zesty_burrow.core.policy.policy import restrict
 from zesty_burrow.core.profile.text import read_profile
 from zesty_burrow.core.rehearsal import SORTS, Rehearsal, StepTime, Verdict
-from zesty_burrow.errors import BurrowError, NotFound, UsageError
+from zesty_burrow.errors import BurrowError, NotFound, RightsMissing, UsageError
 from zesty_burrow.observe.client import ObservatoryAddress
 from zesty_burrow.observe.inside import Outside
 from zesty_burrow.report.result import RehearsalResult, Result, TextResult, rehearsal_document
@@ -56,14 +56,21 @@ def run(args: Namespace, context: Context) -> Result:
         stage = Stage(args.at_once, args.patience, outside, on_done)
         seen = stage.run(parts)
     if seen:
-        with context.store() as store:
-            document = json.dumps([rehearsal_document(one) for one in seen])
-            store.add_observation(
-                ObservationRow(context.now().strftime("%Y-%m-%dT%H:%M:%SZ"), ROLE, "", _overall(seen), document)
-            )
+        _remember(seen, context)
     seen.sort(key=SORTS[args.sort])
     result = RehearsalResult(tuple(seen), len(parts), stage.interrupted)
     return TextResult(_csv(seen)) if args.csv else result
+
+
+def _remember(seen: list[Rehearsal], context: Context) -> None:
+    """For ``connect nearest``. Where the store is somebody else's, the results are shown and not kept."""
+    document = json.dumps([rehearsal_document(one) for one in seen])
+    row = ObservationRow(context.now().strftime("%Y-%m-%dT%H:%M:%SZ"), ROLE, "", _overall(seen), document)
+    try:
+        with context.store() as store:
+            store.add_observation(row)
+    except RightsMissing as problem:
+        context.reporter.note(f"The results are not remembered: {problem}.")
 
 
 def _parts(args: Namespace, context: Context) -> list[Part]:
