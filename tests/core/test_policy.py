@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+from dataclasses import replace
 
 import pytest
 from hypothesis import given
@@ -202,6 +203,12 @@ def test_the_best_of_both_ends():
     assert found.would == found.should
     assert {entry.code.slug for entry in found.findings} == {"gateway-takes-weak"}
     assert all(reason.source for reason in found.reasons)
+
+
+def test_a_second_key_exchange_is_not_advised_away():
+    hybrid = advice(replace(EVERYTHING, chosen=replace(EVERYTHING.chosen, extra=36)))
+    assert hybrid.should == hybrid.would
+    assert hybrid.should_bits == 192
 
 
 def test_a_gateway_without_combined_modes():

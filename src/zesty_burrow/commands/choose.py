@@ -189,8 +189,9 @@ def _best(args: Namespace, context: Context, profile: Profile, policy: Policy) -
     cipher = AlgorithmChoice(T.ENCR, suite.encryption, suite.key_bits)
     integrity = (AlgorithmChoice(T.INTEG, suite.integrity),) if suite.integrity else ()
     prf, group = (AlgorithmChoice(T.PRF, suite.prf),), (AlgorithmChoice(T.KE, suite.group),)
+    extra = (AlgorithmChoice(T.ADDKE1, suite.extra),) if suite.extra else ()
     # What the gateway takes for ESP it tells only after the sign-in: that stays as it was.
-    return Algorithms((ProposalChoice((cipher,), integrity, prf, group),), profile.algorithms.esp)
+    return Algorithms((ProposalChoice((cipher,), integrity, prf, group, extra),), profile.algorithms.esp)
 
 
 def _told(profile: Profile) -> str:

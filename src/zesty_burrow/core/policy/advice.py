@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.core.ike.enquiry import Abilities
@@ -132,7 +132,10 @@ def advise(
     """Everything that can be said. ``abilities`` is None where the gateway was not asked or did not answer."""
     rows = _rows(profile, policy, device, costs, abilities)
     would = abilities.chosen if abilities else None
-    should = _best(rows, policy, costs)
+    should = _best(rows, policy)
+    if should is not None and would is not None and would.extra:
+        # An additional key exchange that both ends have is never advised away.
+        should = replace(should, extra=would.extra)
     obstacles = tuple(_obstacles(profile, device, rows))
     found = judge_profile(policy, profile)
     if would is not None:
@@ -199,7 +202,7 @@ def _possible(rows: Sequence[Row], kind: int) -> list[Row]:
     return [row for row in rows if row.type == kind and row.device and row.good and row.gateway is not False]
 
 
-def _best(rows: Sequence[Row], policy: Policy, costs: Costs) -> Suite | None:
+def _best(rows: Sequence[Row], policy: Policy) -> Suite | None:
     """Combined-mode ciphers first, whole ICVs, 128 bits and more, then the quickest; for the others likewise."""
     wanted = max(GOOD_BITS, policy.strength)
 
