@@ -134,12 +134,7 @@ class Observer:
                 thread.join(2 * PATIENCE)
         path = f"/v1/names/{token}"
         document = self._get(path, socket.AF_INET) or self._get(path, socket.AF_INET6) or {}
-        found: dict[str, Sighting] = {}
-        questions = document.get("questions", [])
-        for row in questions if isinstance(questions, list) else []:
-            if isinstance(row, dict) and isinstance(row.get("resolver"), str):
-                found.setdefault(row["resolver"], sighting_of({**row, "address": row["resolver"]}))
-        return count, len(answers), tuple(found[address] for address in sorted(found))
+        return count, len(answers), resolvers_in(document)
 
     def _real_time(
         self, family: socket.AddressFamily, port: int, known: dict[socket.AddressFamily, Sighting]
@@ -156,6 +151,16 @@ class Observer:
                         address, _ = stun.read_response_untrusted(channel.recv(2048), transaction)
                         return next((one for one in known.values() if one.address == address), Sighting(address))
         return None
+
+
+def resolvers_in(document: dict[str, Any]) -> tuple[Sighting, ...]:
+    """Who asked for the names of a run, by what an observatory tells of it; each once, by address."""
+    found: dict[str, Sighting] = {}
+    questions = document.get("questions", [])
+    for row in questions if isinstance(questions, list) else []:
+        if isinstance(row, dict) and isinstance(row.get("resolver"), str):
+            found.setdefault(row["resolver"], sighting_of({**row, "address": row["resolver"]}))
+    return tuple(found[address] for address in sorted(found))
 
 
 def sighting_of(document: dict[str, Any]) -> Sighting:

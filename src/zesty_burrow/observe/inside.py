@@ -21,7 +21,14 @@ from zesty_burrow.core import stun
 from zesty_burrow.core.ip import Address
 from zesty_burrow.core.leak import Sighting
 from zesty_burrow.errors import Malformed, OutsideError
-from zesty_burrow.observe.client import MAX_BODY, PATIENCE, STANDARD_NAMES, ObservatoryAddress, sighting_of
+from zesty_burrow.observe.client import (
+    MAX_BODY,
+    PATIENCE,
+    STANDARD_NAMES,
+    ObservatoryAddress,
+    resolvers_in,
+    sighting_of,
+)
 
 MAX_ADDRESSES = 4
 
@@ -94,12 +101,7 @@ class Outside:
 
     def resolvers_of(self, token: str) -> tuple[Sighting, ...]:
         """Who came for the one-time names of a run."""
-        questions = (self._get(f"/v1/names/{token}") or {}).get("questions", [])
-        found: dict[str, Sighting] = {}
-        for row in questions if isinstance(questions, list) else []:
-            if isinstance(row, dict) and isinstance(row.get("resolver"), str):
-                found.setdefault(row["resolver"], sighting_of({**row, "address": row["resolver"]}))
-        return tuple(found[address] for address in sorted(found))
+        return resolvers_in(self._get(f"/v1/names/{token}") or {})
 
 
 async def look(link: Link, outside: Outside, own_servers: tuple[Address, ...]) -> Seen:
