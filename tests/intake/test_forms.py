@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 
 import pytest
 from cryptography.hazmat.primitives.serialization import Encoding, pkcs7
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from support import AUTHORITY, PASSWORD
@@ -195,7 +195,16 @@ def test_broken_mails(position, value, cut):
         assert problem.slug in ("kit-unreadable", "archive-bomb")
 
 
+@pytest.mark.parametrize("host", ["none", "NONE", "-", "n/a", ",", " ; "])
+def test_a_host_that_is_none(host):
+    """What people write into a field that they leave out gives no profile, and what else is there is taken."""
+    made = sheet.draft(sheet.read_lines(f"server: {host}\nuser: heron\npassword: kelp"), "sheet")
+    assert made.profile is None
+    assert len(made.credentials) == 1
+
+
 @given(st.text(max_size=200))
+@example("NONE")
 def test_any_text_is_a_sheet_or_not(text):
     """Sheets, tables and pages of any content: rows, or ``Malformed``."""
     assert isinstance(sheet.read_lines(text), sheet.Row)

@@ -208,7 +208,7 @@ def draft(row: Row, origin: str, provider: str = "") -> Drafted:
         finding("credentials-paste-slip", origin, f"there was a blank behind the {one} on the sheet; it was left out")
         for one in row.trimmed
     ]
-    if row.first(Field.HOST):
+    if _list(row, Field.HOST):
         made.profile = _profile(row, origin, provider)
     return made
 
