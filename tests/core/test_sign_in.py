@@ -23,7 +23,7 @@ from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike import auth as signatures
 from zesty_burrow.core.ike import proofs, responder
 from zesty_burrow.core.ike.additional import mix
-from zesty_burrow.core.ike.events import ChildEstablished, Proven, SignedIn
+from zesty_burrow.core.ike.events import ChildEstablished, Closed, Proven, SignedIn, SignInLimit
 from zesty_burrow.core.ike.message import build_clear, parse_message_untrusted
 from zesty_burrow.core.ike.payloads import Authentication
 from zesty_burrow.core.ike.proofs import Callers, identity_of, public_octets
@@ -504,6 +504,22 @@ def test_an_additional_key_and_two_rounds():
     extra = AdditionalKey("winter", Secret(b"x" * 32))
     gateway = responder_config(callers=callers(), second_round=True, additional_key_of=lambda _: b"x" * 32)
     stands(two_rounds(gateway, additional=extra, additional_required=True))
+
+
+def test_a_sign_in_that_has_to_be_repeated():
+    """RFC 4478: the gateway says so with its grant, and ends what is not repeated in time; one without a limit does not."""
+    wire = Wire(initiator_config(child_seconds=1e9), responder_config(sign_in_seconds=300)).connect()
+    assert [event.seconds for event in wire.events if isinstance(event, SignInLimit)] == [300]
+    wire.run(until=wire.now + 290)
+    assert not wire.closed
+    wire.run(until=wire.now + 20)
+    closed = wire.told(Closed)
+    assert closed.by_peer
+    assert wire.gateway.responders == {}
+    plain = Wire(initiator_config(child_seconds=1e9), responder_config()).connect()
+    plain.run(until=plain.now + 4000)
+    assert plain.told(SignInLimit) is None
+    assert not plain.closed
 
 
 def tls_pair(judge=lambda chain: None):

@@ -123,6 +123,19 @@ def test_sent_elsewhere_at_the_beginning(lab):
     assert "nothing of yours was sent" in refused["what"]
 
 
+def test_a_sign_in_that_has_to_be_repeated(lab):
+    """RFC 4478: every five seconds anew, the same process, and never refused or ended by the gateway."""
+    lab.fault("tallinn", "short-sign-in")
+    lab.heron("connect", "tallinn", "--detach", check=0)
+    process = tunnel(lab)["process"]
+    status = wait_for(lab, 2)
+    assert status["process"] == process
+    lab.fault("tallinn")
+    status = wait_for(lab, status["returns"] + 1)
+    assert lab.heron("verify", check=0).json["verdict"] == "sealed"
+    lab.heron("disconnect", check=0)
+
+
 def test_another_address(lab):
     """The workstation's address changes under a live tunnel: it goes on, both ends know it, nothing was lost for good."""
     lab.heron("connect", "lisbon", "--detach", check=0)

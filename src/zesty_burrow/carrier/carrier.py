@@ -35,6 +35,7 @@ from zesty_burrow.core.ike.events import (
     Moved,
     Negotiated,
     Redirected,
+    SignInLimit,
 )
 from zesty_burrow.core.ike.initiator import Initiator
 from zesty_burrow.core.ike.initiator_table import State
@@ -49,6 +50,8 @@ from zesty_burrow.host.plan import RoutingPlan, plan_routes
 from zesty_burrow.host.resolver import use_name_servers
 from zesty_burrow.host.tun import TunDevice, open_tun
 
+SIGN_IN_SHARE = 0.9
+"""Of the time that a gateway gives before a sign-in has to be repeated (RFC 4478), how much is used."""
 SETTLE = 0.3
 """Seconds after a change of the network until it is looked at."""
 FIRST_WAIT, LONGEST_WAIT = 1.0, 60.0
@@ -75,6 +78,10 @@ class CarrierEnd:
 
     reason: str
     restored: Restored
+
+
+class _SignInAgain(Exception):
+    """The sign-in is to be repeated."""
 
 
 def _names_of(child: ChildEstablished) -> tuple[tuple[Address, ...], tuple[str, ...]]:
@@ -120,6 +127,7 @@ class Carrier:
         self._away = False
         self._settling: asyncio.TimerHandle | None = None
         self._moves = 0
+        self._sign_in_timer: asyncio.TimerHandle | None = None
         self._following: asyncio.Task[None] | None = None
 
     def run(self) -> CarrierEnd:
@@ -175,6 +183,8 @@ class Carrier:
             returns = self._returns
             try:
                 return await try_each(self._addresses, self._profile.gateway.port, self._try)
+            except _SignInAgain:
+                continue
             except GatewayError:
                 if not self._options.keep_trying or self._status is None or self._asked_to_end:
                     raise
@@ -209,6 +219,8 @@ class Carrier:
                     loop.remove_reader(self._device.descriptor)
                 self._pump.close()
                 self._pump = None
+                if self._sign_in_timer is not None:
+                    self._sign_in_timer.cancel()
 
     def _network_changed(self, watch: socket.socket) -> None:
         """Many small changes belong to one: look once they have settled."""
@@ -238,6 +250,12 @@ class Carrier:
         here = self._initiator.peer[0] if self._initiator else ""
         self._say_goodbye()
         self._finish(sent_elsewhere(here, found[0]))
+
+    def _sign_in_again(self) -> None:
+        """Before the gateway's limit (RFC 4478): take leave and set the tunnel up anew; nothing leaves meanwhile."""
+        if not self._asked_to_end:
+            self._say_goodbye()
+            self._finish(_SignInAgain())
 
     def _end(self, reason: str) -> None:
         """Somebody wants the tunnel to end."""
@@ -275,6 +293,9 @@ class Carrier:
             self._renewals += 1
         elif isinstance(event, Moved):
             self._moves += 1
+        elif isinstance(event, SignInLimit):
+            wait = SIGN_IN_SHARE * event.seconds
+            self._sign_in_timer = asyncio.get_running_loop().call_later(wait, self._sign_in_again)
         elif isinstance(event, Redirected):
             self._following = asyncio.get_running_loop().create_task(self._follow(event.to))
         elif isinstance(event, ChildGone) and self._path is not None:

@@ -18,7 +18,7 @@ from zesty_burrow.core.credentials import AdditionalKey, Credentials, Kind, PreS
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike.config import InitiatorConfig
 from zesty_burrow.core.ike.proofs import identity_of
-from zesty_burrow.core.ike.redirect import MOST
+from zesty_burrow.core.ike.redirect import MOST, PERIOD
 from zesty_burrow.core.ike.registry import IdType
 from zesty_burrow.core.ike.sa import Backoff
 from zesty_burrow.core.ip import AddressRange
@@ -151,14 +151,15 @@ async def try_each(addresses: Sequence[str], port: int, attempt: Callable[[str, 
     A gateway that sends us to another one is followed, a few times (RFC 5685 §7); the other has to prove the same.
     """
     waiting = [(address, "") for address in addresses]
-    followed = 0
+    followed: list[float] = []
     while waiting:
         address, origin = waiting.pop(0)
         try:
             return await attempt(address, origin)
         except GatewayElsewhere as problem:
-            followed += 1
-            if followed > MOST:
+            now = asyncio.get_running_loop().time()
+            followed = [*(one for one in followed if one > now - PERIOD), now]
+            if len(followed) > MOST:
                 raise
             waiting = [(found, address) for found in await asyncio.to_thread(look_up, [problem.to], port)]
         except GatewayUnreachable:

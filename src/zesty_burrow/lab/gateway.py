@@ -144,6 +144,7 @@ class GatewayHost:
             assign=self._assign,
             callers=Callers(self._shared_key_of, (self.authority.certificate,), self.raw_keys, _now),
             redirect=self._redirect(),
+            sign_in_seconds=6 if "short-sign-in" in faults else 0,
             remote=(AddressRange(bytes(4), b"\xff" * 4), AddressRange(bytes(16), b"\xff" * 16)),
         )
 

@@ -126,6 +126,14 @@ class Moved:
 
 
 @dataclass(frozen=True, slots=True)
+class SignInLimit:
+    """The gateway wants the sign-in to be repeated within so many seconds (RFC 4478); later it ends the tunnel."""
+
+    at: float
+    seconds: int
+
+
+@dataclass(frozen=True, slots=True)
 class Redirected:
     """The gateway asks to go to another one, in the middle of a tunnel that still stands (RFC 5685 §5)."""
 
@@ -181,6 +189,7 @@ Event = (
     | IkeRekeyed
     | Moved
     | Redirected
+    | SignInLimit
     | Failed
     | Closed
 )

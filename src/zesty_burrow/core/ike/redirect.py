@@ -13,7 +13,8 @@ from zesty_burrow.errors import GatewayElsewhere, Malformed
 IPV4, IPV6, FQDN = 1, 2, 3
 """RFC 5685 §9.2: kinds of gateway identity."""
 MOST = 5
-"""RFC 5685 §7: redirects in one attempt, before it is taken for a loop."""
+PERIOD = 300.0
+"""RFC 5685 §7: so many redirects within so many seconds are taken for a loop."""
 
 
 def write_redirect(to: str, nonce: bytes = b"") -> Notify:

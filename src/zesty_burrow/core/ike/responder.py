@@ -85,6 +85,7 @@ class Responder(Upkeep):
         self._mixed = False
         self.between = Between()
         self.extra_due = False
+        self._sign_in_until = float("inf")
 
     # Calls.
 
@@ -154,13 +155,17 @@ class Responder(Upkeep):
             times.append(self.sa.outstanding.due)
         elif self.state not in (State.ESTABLISHED, State.CLOSED):
             times.append(self.started + self.config.half_open_seconds)
+        elif self.state is State.ESTABLISHED and self._sign_in_until < float("inf"):
+            times.append(self._sign_in_until)
         return min(times) if times else None
 
     def handle_timer(self, now: float) -> None:
         """Retransmit, or give up on a peer that has fallen silent."""
         self._look_after_others(now)
         half_open = self.state in (State.AUTH_AWAITED, State.SECOND_AWAITED, State.SIGNING_IN, State.CONFIRMING)
-        if half_open and now >= self.started + self.config.half_open_seconds:
+        if (half_open and now >= self.started + self.config.half_open_seconds) or (
+            self.state is State.ESTABLISHED and now >= self._sign_in_until and self.sa.outstanding is None
+        ):
             self._signal(Signal.CLOSE, None, now)
         elif self._retransmit(now, self.sa):
             self._signal(Signal.GIVE_UP, None, now)
@@ -396,8 +401,11 @@ class Responder(Upkeep):
         )
         self._events.append(self.child)
         self.mobile = NotifyType.MOBIKE_SUPPORTED in notifications(self._first)
+        limit = self.config.sign_in_seconds
+        self._sign_in_until = now + limit if limit else float("inf")
         return [
             *([Notify(NotifyType.MOBIKE_SUPPORTED)] if self.mobile else []),
+            *([Notify(NotifyType.AUTH_LIFETIME, limit.to_bytes(4))] if limit else []),
             configuration_reply(inner),
             SecurityAssociation((dataclasses.replace(proposal, spi=spi_in),)),
             selectors(PayloadType.TSi, remote),

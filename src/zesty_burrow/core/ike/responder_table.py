@@ -101,6 +101,7 @@ class ResponderConfig:
     inner network for an account, or None where no address is left. ``remote``: the networks that it carries.
     ``callers``: who is let in without EAP, or by EAP-TLS. ``second_round``: a certificate alone is not enough.
     ``redirect``: another gateway, to which callers that can are sent (RFC 5685).
+    ``sign_in_seconds``: after how long a sign-in has to be repeated, if it has (RFC 4478).
     ``proof``: how the gateway proves itself, by a profile's words; whoever signs in with a pre-shared key gets a proof
     by that key.
     """
@@ -120,6 +121,7 @@ class ResponderConfig:
     additional_required: bool = False
     second_round: bool = False
     redirect: str = ""
+    sign_in_seconds: int = 0
     backoff: Backoff = dataclasses.field(default_factory=Backoff)
     half_open_limit: int = 100
     cookie_above: int = 20

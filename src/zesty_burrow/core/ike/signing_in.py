@@ -310,6 +310,7 @@ class SigningIn(Standing):
             now, int.from_bytes(self._spi_in), agreed.spi_out, keys, agreed.inner, agreed.local, agreed.remote
         )
         self._events.append(self.child)
+        self._take_sign_in_limit(payloads, now)
         self._alive_due = now + self.config.liveness_seconds
         self._rekey_due = now + self._a_little_less(self.config.child_seconds)
         self._keepalive_due = now + KEEPALIVE_EVERY

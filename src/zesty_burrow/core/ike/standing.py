@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from zesty_burrow.core.ike.config import InitiatorConfig
-from zesty_burrow.core.ike.events import Closed, Datagram, Redirected
+from zesty_burrow.core.ike.events import Closed, Datagram, Redirected, SignInLimit
 from zesty_burrow.core.ike.initiator_table import Signal, State
 from zesty_burrow.core.ike.message import Message, notifications
 from zesty_burrow.core.ike.party import KEEPALIVE
-from zesty_burrow.core.ike.payloads import Delete
+from zesty_burrow.core.ike.payloads import Delete, Payload
 from zesty_burrow.core.ike.redirect import read_redirect_untrusted
-from zesty_burrow.core.ike.registry import ExchangeType, Protocol
+from zesty_burrow.core.ike.registry import ExchangeType, NotifyType, Protocol
 from zesty_burrow.core.ike.upkeep import Upkeep
 from zesty_burrow.core.protection import Random
 
@@ -95,6 +97,12 @@ class Standing(Upkeep):
         """Up to a tenth earlier, so that many tunnels are not rekeyed at one time (RFC 7296 §2.8)."""
         return seconds * (1 - self._random(1)[0] / 2560)
 
+    def _take_sign_in_limit(self, payloads: Sequence[Payload], now: float) -> None:
+        """RFC 4478 §3."""
+        told = notifications(payloads).get(NotifyType.AUTH_LIFETIME)
+        if told is not None and len(told.data) == 4:
+            self._events.append(SignInLimit(now, int.from_bytes(told.data)))
+
     def _on_informational(self, message: Message, now: float) -> None:
         payloads = self._open(message)
         deletes = [entry for entry in payloads if isinstance(entry, Delete)]
@@ -106,6 +114,7 @@ class Standing(Upkeep):
             self.state = State.CLOSED
             return
         elsewhere = read_redirect_untrusted(notifications(payloads), None)
+        self._take_sign_in_limit(payloads, now)
         answer, current = self._take_deletes(payloads, now)
         self._respond(message, [*answer, *self._mobility_answer(payloads)])
         if elsewhere is not None and self.state is State.ESTABLISHED:
