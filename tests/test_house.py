@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import os
 import subprocess
 import sys
 from pathlib import Path
@@ -74,4 +75,16 @@ def test_help_loads_no_heavy_library():
         "sys.exit(repr(bad) if bad else 0)"
     )
     ended = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
+    assert ended.returncode == 0, ended.stderr
+
+
+def test_status_loads_no_heavy_library(tmp_path):
+    """``zesty status``, which scripts call often, loads neither the database's library nor the protocol's machines."""
+    code = (
+        "import sys, zesty_burrow.cli\nzesty_burrow.cli.main(['status'])\n"
+        "heavy = {'sqlalchemy', 'cryptography', 'pyroute2', 'OpenSSL', 'zesty_burrow.core.policy.policy'}\n"
+        "bad = heavy & set(sys.modules)\nsys.exit(repr(bad) if bad else 0)"
+    )
+    environment = {**os.environ, "ZESTY_BURROW_HOME": str(tmp_path)}
+    ended = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, env=environment)
     assert ended.returncode == 0, ended.stderr

@@ -11,7 +11,6 @@ from rich.text import Text
 
 from zesty_burrow.core.leak import Observation, Sighting, Verdict
 from zesty_burrow.errors import printable
-from zesty_burrow.report import advice, rehearsals
 from zesty_burrow.report import result as results
 from zesty_burrow.report.kits import kit_text
 from zesty_burrow.report.parts import SEVERITY_STYLES, Parts, findings_table, grid, heading, indent, plural
@@ -388,6 +387,19 @@ def _baseline(result: results.BaselineResult) -> Parts:
     yield Text("Remembered. Connect, then run `zesty verify`.")
 
 
+def _advice(result: results.AdviceResult) -> Parts:
+    """Loaded only when it is wanted: with it comes all of the policy."""
+    from zesty_burrow.report.advice import advice_text
+
+    return advice_text(result)
+
+
+def _rehearsals(result: results.RehearsalResult) -> Parts:
+    from zesty_burrow.report.rehearsals import rehearsal_table
+
+    return rehearsal_table(result)
+
+
 def _explanation(result: results.ExplainResult) -> Parts:
     if len(result.codes) > 1:
         table = grid({"no_wrap": True}, {"no_wrap": True}, {"overflow": "fold"})
@@ -449,8 +461,8 @@ _RENDERERS: dict[type[Result], Callable[[Any], Parts]] = {
     results.RestoreResult: _restored,
     results.VerifyResult: _verification,
     results.BaselineResult: _baseline,
-    results.AdviceResult: advice.advice_text,
-    results.RehearsalResult: rehearsals.rehearsal_table,
+    results.AdviceResult: _advice,
+    results.RehearsalResult: _rehearsals,
     results.ExplainResult: _explanation,
     results.LabResult: _lab,
     results.MessageResult: _message,
