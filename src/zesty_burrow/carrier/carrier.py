@@ -52,6 +52,8 @@ from zesty_burrow.host.tun import TunDevice, open_tun
 
 SIGN_IN_SHARE = 0.9
 """Of the time that a gateway gives before a sign-in has to be repeated (RFC 4478), how much is used."""
+SHORTEST_STAND = 5.0
+"""Seconds that a tunnel stands at least before a sign-in is repeated, whatever the gateway says."""
 SETTLE = 0.3
 """Seconds after a change of the network until it is looked at."""
 FIRST_WAIT, LONGEST_WAIT = 1.0, 60.0
@@ -294,7 +296,7 @@ class Carrier:
         elif isinstance(event, Moved):
             self._moves += 1
         elif isinstance(event, SignInLimit):
-            wait = SIGN_IN_SHARE * event.seconds
+            wait = max(SIGN_IN_SHARE * event.seconds, SHORTEST_STAND)
             self._sign_in_timer = asyncio.get_running_loop().call_later(wait, self._sign_in_again)
         elif isinstance(event, Redirected):
             self._following = asyncio.get_running_loop().create_task(self._follow(event.to))
