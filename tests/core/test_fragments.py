@@ -183,7 +183,10 @@ def test_an_analyser_puts_them_together(monkeypatch, tmp_path, name):
         source, target = (CALLER, (GATEWAY[0], port)) if to_gateway else ((GATEWAY[0], port), CALLER)
         ip = IP(src=source[0], dst=target[0])
         packets.append(
-            Ether() / ip / UDP(sport=4500 if to_gateway else port, dport=port if to_gateway else 4500) / Raw(data)
+            Ether(src="02:00:00:00:00:01", dst="02:00:00:00:00:02")
+            / ip
+            / UDP(sport=4500 if to_gateway else port, dport=port if to_gateway else 4500)
+            / Raw(data)
         )
     wrpcap(str(tmp_path / "fragments.pcap"), packets)
     keys = wire.initiator.keys
