@@ -40,7 +40,14 @@ from zesty_burrow.core.ike.events import (
 from zesty_burrow.core.ike.gateway import Gateway
 from zesty_burrow.core.ike.initiator import Initiator
 from zesty_burrow.core.ike.initiator_table import TRANSITIONS, Signal, State
-from zesty_burrow.core.ike.message import Header, build_clear, build_sealed, open_sealed, parse_message_untrusted
+from zesty_burrow.core.ike.message import (
+    Header,
+    build_clear,
+    build_sealed,
+    open_chunk,
+    parse_inner_untrusted,
+    parse_message_untrusted,
+)
 from zesty_burrow.core.ike.payloads import Delete, Nonce, Notify
 from zesty_burrow.core.ike.proofs import Callers
 from zesty_burrow.core.ike.proposals import Offer
@@ -563,7 +570,7 @@ def test_an_unknown_critical_payload():
     head += bytes([200, 0]) + (4 + len(plain) + 24).to_bytes(2)
     answering.receive(parse_message_untrusted(head + sealing.seal(head, plain)), CALLER, wire.now)
     answer = parse_message_untrusted(answering.send(wire.now)[0].data[4:])
-    told = open_sealed(answer, answering.keys.protection(False, seeded(1)))
+    told = parse_inner_untrusted(answer.sealed_first, open_chunk(answer, answering.keys.protection(False, seeded(1))))
     assert told == (Notify(NotifyType.UNSUPPORTED_CRITICAL_PAYLOAD, bytes([200])),)
 
     wire = in_state(State.PROOF_AWAITED)
@@ -589,7 +596,7 @@ def test_the_gateway_deletes_the_child_sa():
     request = answering.send(wire.now)[0].data
     wire.initiator.receive(request, (GATEWAY[0], 4500), wire.now)
     answer = parse_message_untrusted(wire.initiator.send(wire.now)[0].data[4:])
-    told = open_sealed(answer, answering.keys.protection(True, seeded(1)))
+    told = parse_inner_untrusted(answer.sealed_first, open_chunk(answer, answering.keys.protection(True, seeded(1))))
     assert told == (Delete(3, (child.spi_in.to_bytes(4),)),)
     wire.collect()
     assert wire.told(Closed).by_peer

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import hmac
+from dataclasses import replace
 from datetime import UTC, datetime
 
 import pytest
@@ -17,7 +18,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from support import AUTHORITY, HOST, KEY, PASSWORD, Wire, initiator_config, responder_config
-from zesty_burrow.core.credentials import AdditionalKey, ClientKey, NamePassword, PreSharedKey, RawKey
+from zesty_burrow.carrier.configuring import initiator_config as initiator_of
+from zesty_burrow.core.credentials import AdditionalKey, ClientKey, Kind, NamePassword, PreSharedKey, RawKey
 from zesty_burrow.core.eap.tls import TlsPeer, TlsServer
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike import auth as signatures
@@ -28,6 +30,7 @@ from zesty_burrow.core.ike.message import build_clear, parse_message_untrusted
 from zesty_burrow.core.ike.payloads import Authentication
 from zesty_burrow.core.ike.proofs import Callers, identity_of, public_octets
 from zesty_burrow.core.ike.registry import AuthMethod, ExchangeType, IdType, NotifyType
+from zesty_burrow.core.profile.model import Gateway, Profile, SignIn
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import GatewayNotProven, Malformed, NoAgreement, SignInRefused
 from zesty_burrow.lab.authority import issue, make_authority
@@ -520,6 +523,31 @@ def test_a_sign_in_that_has_to_be_repeated():
     plain.run(until=plain.now + 4000)
     assert plain.told(SignInLimit) is None
     assert not plain.closed
+
+
+@pytest.mark.parametrize(
+    ("method", "said"),
+    [("eap-tls", f"anonymous@{HOST}"), ("certificate", HERON), ("certificate+eap-mschapv2", HERON)],
+)
+def test_who_we_say_that_we_are(method, said):
+    """Before the gateway's proof a profile with EAP-TLS does not tell the certificate's name; its own word counts."""
+    profile = Profile(
+        "office",
+        Gateway((HOST,)),
+        sign_in=SignIn(method=method),
+        authorities=(AUTHORITY.certificate.public_bytes(Encoding.PEM).decode(),),
+    )
+    secrets = {
+        Kind.CLIENT_KEY: client_key("RSA"),
+        Kind.NAME_PASSWORD: NamePassword("tidewrack_heron", Secret(PASSWORD)),
+    }
+
+    def identity_of_profile(one):
+        return initiator_of(one, "198.51.100.18", secrets, now(), 5.0).own_identity.value
+
+    assert identity_of_profile(profile) == said
+    own = replace(profile, sign_in=SignIn(method=method, identity=Identity.of("me.example")))
+    assert identity_of_profile(own) == "me.example"
 
 
 def tls_pair(judge=lambda chain: None):

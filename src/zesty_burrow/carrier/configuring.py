@@ -16,7 +16,7 @@ from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat,
 from zesty_burrow.core import trust
 from zesty_burrow.core.credentials import AdditionalKey, Credentials, Kind, PreSharedKey
 from zesty_burrow.core.identity import Identity
-from zesty_burrow.core.ike.config import InitiatorConfig
+from zesty_burrow.core.ike.config import EAP, EAP_TLS, InitiatorConfig
 from zesty_burrow.core.ike.proofs import identity_of
 from zesty_burrow.core.ike.redirect import MOST, PERIOD
 from zesty_burrow.core.ike.registry import IdType
@@ -79,9 +79,15 @@ def initiator_config(
 
 
 def _own_identity(profile: Profile, own: Credentials) -> Identity:
-    """As the profile says; else the certificate's; else an anonymous one (RFC 7296 §3.5)."""
-    outer = profile.sign_in.outer_identity or f"anonymous@{profile.gateway_identity.value}"
-    return profile.sign_in.identity or identity_of(own) or Identity(IdType.ID_RFC822_ADDR, outer)
+    """As the profile says; else the certificate's; else an anonymous one (RFC 7296 §3.5).
+
+    With EAP it goes out before the gateway has proven itself: then a certificate's names stay where they are, and the
+    method tells who we are (RFC 9190 §2.1.4).
+    """
+    sign_in = profile.sign_in
+    anonymous = sign_in.outer_identity or f"anonymous@{profile.gateway_identity.value}"
+    named = None if sign_in.method in (EAP, EAP_TLS) else identity_of(own)
+    return sign_in.identity or named or Identity(IdType.ID_RFC822_ADDR, anonymous)
 
 
 def _anchors(profile: Profile) -> tuple[x509.Certificate, ...]:

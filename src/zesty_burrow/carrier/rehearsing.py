@@ -10,7 +10,6 @@ from dataclasses import dataclass, field, replace
 from zesty_burrow.carrier.attempt import Attempt
 from zesty_burrow.carrier.configuring import Secrets
 from zesty_burrow.carrier.inner import InnerLink
-from zesty_burrow.carrier.status import StepDone
 from zesty_burrow.core.ike.suite import Suite
 from zesty_burrow.core.profile.model import Profile
 from zesty_burrow.core.rehearsal import Failure, Rehearsal, StepTime, judge, strength_of
@@ -84,7 +83,7 @@ class Stage:
             profile,
             part.secrets,
             self.patience,
-            lambda done: steps.append(_step(done)),
+            lambda done: steps.append(StepTime(done.step, done.seconds)),
             lambda link: self._inside(link, profile, esp, seen),
         )
         gateway, failure = "", None
@@ -124,10 +123,6 @@ class Stage:
         if self.outside is not None:
             async with self._looks:
                 seen.append(await look(link, self.outside, profile.traffic.name_servers))
-
-
-def _step(done: StepDone) -> StepTime:
-    return StepTime(done.step, done.seconds)
 
 
 def _failure(error: BurrowError, step: str) -> Failure:

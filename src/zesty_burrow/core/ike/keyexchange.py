@@ -183,8 +183,6 @@ def encapsulate(peer: bytes) -> tuple[bytes, bytes]:
 
 METHODS = frozenset({*MODP, *CURVES, 31, 32})
 """The groups that are implemented."""
-EXTRA_METHODS = frozenset({MlKem768.group})
-"""The methods that are implemented as additional key exchanges (RFC 9370)."""
 
 
 def make_key_agreement(group: int, random: Random) -> KeyAgreement:

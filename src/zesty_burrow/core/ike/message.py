@@ -201,11 +201,6 @@ def open_chunk(message: Message, protection: Protection) -> bytes:
     return plaintext[: len(plaintext) - pad - 1]
 
 
-def open_sealed(message: Message, protection: Protection) -> tuple[Payload, ...]:
-    """The payloads inside a message's encrypted payload; :class:`Malformed` where the ICV does not hold."""
-    return parse_inner_untrusted(message.sealed_first, open_chunk(message, protection))
-
-
 def find(payloads: Iterable[Payload], kind: type[P]) -> P | None:
     """The first payload of a kind."""
     return next((entry for entry in payloads if isinstance(entry, kind)), None)
