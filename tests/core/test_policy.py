@@ -158,13 +158,21 @@ def test_profiles_are_judged():
 def test_what_is_offered_under_a_policy():
     """Only what it allows; standard offers are cut as well; where nothing is left that is said, with the reason."""
     policy = read_policy(STRICT, "policy.toml")
-    made = restrict(policy, Profile("plain", Gateway(("a.example",))))
+    sign_in = SignIn(method="certificate", additional_key="required")
+    made = restrict(policy, Profile("plain", Gateway(("a.example",)), sign_in=sign_in))
     ike, esp = offers_of(made)
     assert {number for offer in (*ike, *esp) for number, _ in offer.encryption} == {20}
     assert {number for offer in ike for number in offer.groups} == {31, 19, 14}
     with pytest.raises(ProfileInvalid, match="leaves nothing"):
         restrict(policy, profile(["ENCR_AES_CBC 256"], ["curve25519"]))
     assert restrict(DEFAULT, made) == made
+    with pytest.raises(ProfileInvalid, match="does not allow") as refused:
+        restrict(policy, replace(made, sign_in=SignIn()))
+    assert refused.value.slug == "policy-sign-in"
+    assert "eap-mschapv2" in refused.value.why
+    with pytest.raises(ProfileInvalid, match="does not allow") as refused:
+        restrict(policy, replace(made, traffic=Traffic(ipv6="outside")))
+    assert refused.value.slug == "policy-traffic"
 
 
 @given(st.sampled_from([(20, 256), (20, 128), (12, 256), (3, 0), (28, 0)]), st.sampled_from([0, 2, 12]),

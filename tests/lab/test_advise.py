@@ -192,3 +192,5 @@ def test_import_is_judged_by_the_policy(lab):
         codes = [entry["code"] for entry in lab.heron("inspect", str(lab.kit), check=0).json["findings"]]
         assert codes.count("policy-sign-in") == 5
         assert lab.heron("import", str(lab.kit), "--strict", check=3).json["code"] == "strict"
+        refused = lab.heron("connect", "lisbon", "--detach", check=3).json
+        assert (refused["code"], "eap-mschapv2" in refused["why"]) == ("policy-sign-in", True)

@@ -97,7 +97,7 @@ def _read(name: str, words: str, policy: Policy) -> tuple[AlgorithmChoice, ...]:
         if not choice.usable:
             raise UsageError(f"{choice} cannot be chosen", why="this program does not implement it")
         said = opinion(policy, choice.type, choice.number, choice.key_bits)
-        if not said.good and choice.type is not T.ESN:
+        if not said.good:
             raise UsageError(
                 f"{choice} cannot be chosen",
                 why=f"{said.why} ({said.source})",

@@ -97,7 +97,7 @@ def judge_profile(policy: Policy, profile: Profile) -> list[Finding]:
     for label, proposals in (("ike", profile.algorithms.ike), ("esp", profile.algorithms.esp)):
         for choice in dict.fromkeys(one for proposal in proposals for one in proposal.all()):
             said = opinion(policy, choice.type, choice.number, choice.key_bits)
-            if not said.good and not choice.weak and choice.number and choice.type is not T.ESN:
+            if not said.good and not choice.weak and choice.number:
                 words = f"{choice} in algorithms.{label}: {said.why} ({said.source})"
                 found.append(finding("policy-algorithm", profile.name, words))
     method, proof = profile.sign_in.method, profile.sign_in.gateway
@@ -203,8 +203,17 @@ def read_policy(text: str, origin: str) -> Policy:
 def restrict(policy: Policy, profile: Profile) -> Profile:
     """The profile with nothing in its offers that the policy forbids; :class:`ProfileInvalid` where nothing is left.
 
-    A gateway can choose only from what is offered: so it cannot choose anything weaker than the policy.
+    A gateway can choose only from what is offered: so it cannot choose anything weaker than the policy. A profile that
+    signs in, or carries traffic, in a way that the policy forbids is refused as a whole.
     """
+    barred = [entry for entry in judge_profile(policy, profile) if entry.code.slug != "policy-algorithm"]
+    if barred:
+        raise ProfileInvalid(
+            f"the policy ({policy.name}) does not allow profile {profile.name}",
+            why="; ".join(entry.detail for entry in barred),
+            next_step=barred[0].code.remedy,
+            slug=barred[0].code.slug,
+        )
     own, default = profile.algorithms, DEFAULT_ALGORITHMS
     kept = {}
     for label, proposals in (("ike", own.ike or default.ike), ("esp", own.esp or default.esp)):
@@ -227,6 +236,6 @@ def _restricted(policy: Policy, proposal: ProposalChoice, for_ike: bool) -> Prop
         allowed_choices(policy, proposal.prf),
         allowed_choices(policy, proposal.key_exchange),
         allowed_choices(policy, proposal.additional_key_exchange),
-        proposal.sequence_numbers,
+        allowed_choices(policy, proposal.sequence_numbers),
     )
     return made if made.offer(for_ike=for_ike) is not None else None
