@@ -72,7 +72,7 @@ def responder_config(**changes):
         ike_offers=GCM,
         esp_offers=ESP_GCM,
         password_of=lambda name: PASSWORD if name == "tidewrack_heron" else None,
-        assign=lambda name: INNER,
+        assign=lambda name, _: INNER,
         remote=WHOLE,
     )
     return replace(config, **changes)

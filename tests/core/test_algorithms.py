@@ -108,7 +108,7 @@ def test_chacha20_poly1305():
     assert inbound.open(packet) == source
     outbound = OutboundSa(0x01020304, make_protection(28, bytes(range(0x80, 0xA4)), b"", bytes))
     outbound.sequence = 4
-    outbound._protection._counter = 0x1011121314151617 - 1
+    outbound.protection._counter = 0x1011121314151617 - 1
     assert outbound.seal(source) == packet
 
 

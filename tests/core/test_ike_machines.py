@@ -245,9 +245,9 @@ def test_a_gateway_that_does_not_know_the_password():
 @pytest.mark.parametrize(
     ("change", "words"),
     [
-        ({"assign": lambda name: None}, "INTERNAL_ADDRESS_FAILURE"),
+        ({"assign": lambda name, _: None}, "INTERNAL_ADDRESS_FAILURE"),
         ({"esp_offers": (Offer(((12, 256),), (12,), esn=(0,)),)}, "NO_PROPOSAL_CHOSEN"),
-        ({"remote": (AddressRange(b"\x0a\0\0\0", b"\x0a\0\0\0"),), "assign": lambda name: InnerNetwork((INNER.addresses[1],))}, "TS_UNACCEPTABLE"),
+        ({"remote": (AddressRange(b"\x0a\0\0\0", b"\x0a\0\0\0"),), "assign": lambda name, _: InnerNetwork((INNER.addresses[1],))}, "TS_UNACCEPTABLE"),
     ],
 )  # fmt: skip
 def test_the_child_sa_fails_alone(change, words):
@@ -262,7 +262,7 @@ def test_the_child_sa_fails_alone(change, words):
 
 def test_a_gateway_that_carries_only_ipv4():
     """RFC 7296 §2.9: the gateway narrows; what it did not grant is not in the child SA."""
-    wire = Wire(gateway=responder_config(assign=lambda name: InnerNetwork(INNER.addresses[:1]))).connect()
+    wire = Wire(gateway=responder_config(assign=lambda name, _: InnerNetwork(INNER.addresses[:1]))).connect()
     child = wire.told(ChildEstablished)
     assert {entry.version for entry in child.local} == {4}
     assert {entry.version for entry in child.remote} == {4}

@@ -70,6 +70,12 @@ class Lab:
     def shell(self, host, *words, check=0):
         return self.run("lab", "run", host, "--", *words, check=check)
 
+    def start(self, host, *words):
+        """A command on a host that goes on by itself."""
+        environment = {**os.environ, "ZESTY_BURROW_HOME": str(self.home)}
+        line = [PROGRAM, "lab", "run", host, "--", *words]
+        return subprocess.Popen(line, stdout=subprocess.PIPE, text=True, env=environment)
+
     def fault(self, host, *faults):
         self.faulty.add(host)
         LabClient(self.folder).set_faults(host, faults)

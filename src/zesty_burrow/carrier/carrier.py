@@ -11,18 +11,18 @@ from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import astuple, dataclass, replace
 from datetime import UTC, datetime
-from ipaddress import ip_address
 from pathlib import Path
 from typing import Any
 
 from zesty_burrow.carrier.configuring import Secrets, initiator_config, look_up, resolve, try_each
 from zesty_burrow.carrier.control import ControlServer
-from zesty_burrow.carrier.datapath import Flow, PacketPath
+from zesty_burrow.carrier.datapath import DataPath, Habits
+from zesty_burrow.carrier.inside import Inside, Placed
 from zesty_burrow.carrier.keyfile import write_key_file
-from zesty_burrow.carrier.pump import Pump, udp_socket
-from zesty_burrow.carrier.status import IPV6_STATES, STEPS, StepDone, TunnelStatus, suite_in_words
+from zesty_burrow.carrier.line import Line
+from zesty_burrow.carrier.status import STEPS, StepDone, TunnelStatus, suite_in_words
 from zesty_burrow.carrier.steps import step_of
-from zesty_burrow.core.esp.association import InboundSa, OutboundSa
+from zesty_burrow.carrier.tunnel import Flow, Tunnel
 from zesty_burrow.core.ike.events import (
     ChildEstablished,
     ChildGone,
@@ -31,23 +31,17 @@ from zesty_burrow.core.ike.events import (
     Event,
     Failed,
     IkeRekeyed,
-    InnerNetwork,
     Moved,
-    Negotiated,
     Redirected,
     SignInLimit,
 )
-from zesty_burrow.core.ike.initiator import Initiator
 from zesty_burrow.core.ike.initiator_table import State
 from zesty_burrow.core.ike.redirect import sent_elsewhere
-from zesty_burrow.core.ip import Address, AddressRange, Network
+from zesty_burrow.core.ip import AddressRange
 from zesty_burrow.core.profile.model import Profile
 from zesty_burrow.errors import BurrowError, GatewayError, GatewayUnreachable
 from zesty_burrow.host.journal import Journal, Restored
 from zesty_burrow.host.movement import drain, open_watch, source_towards
-from zesty_burrow.host.netlink import Netlink
-from zesty_burrow.host.plan import RoutingPlan, plan_routes
-from zesty_burrow.host.resolver import use_name_servers
 from zesty_burrow.host.tun import TunDevice, open_tun
 
 SIGN_IN_SHARE = 0.9
@@ -65,6 +59,7 @@ class CarrierOptions:
     """``patience``: seconds to wait for a silent gateway; ``export_keys``: a file for an analyser, or None.
 
     ``keep_trying``: a tunnel that is lost is set up anew; until it stands again nothing leaves.
+    ``without``: offloads that are left out, by the names in ``OFFLOADS``.
     """
 
     journal: Path
@@ -72,6 +67,7 @@ class CarrierOptions:
     patience: float = 15.0
     export_keys: Path | None = None
     keep_trying: bool = False
+    without: frozenset[str] = frozenset()
 
 
 @dataclass(frozen=True, slots=True)
@@ -80,14 +76,6 @@ class CarrierEnd:
 
     reason: str
     restored: Restored
-
-
-class _SignInAgain(Exception):
-    """The sign-in is to be repeated."""
-
-
-def _names_of(child: ChildEstablished) -> tuple[tuple[Address, ...], tuple[str, ...]]:
-    return child.inner.name_servers, child.inner.suffixes
 
 
 class Carrier:
@@ -108,37 +96,34 @@ class Carrier:
         self._on_up = on_up
         self._journal: Journal | None = None
         self._device: TunDevice | None = None
-        self._initiator: Initiator | None = None
-        self._pump: Pump[Event] | None = None
-        self._path: PacketPath | None = None
-        self._renewals = 0
+        self._inside: Inside | None = None
+        self._line: Line | None = None
+        self._successor: Line | None = None
+        self._leaving: dict[Line, list[int]] = {}
+        self._path: DataPath | None = None
+        self._tunnel: Tunnel | None = None
         self._status: TunnelStatus | None = None
         self._outcome: asyncio.Future[str] | None = None
         self._asked_to_end = ""
+        self._ending: asyncio.Event | None = None
         self._last_step = 0.0
         self._next_step = ""
-        self._negotiated: Negotiated | None = None
         self._addresses: list[str] = []
-        self._inner: InnerNetwork | None = None
-        self._plan = RoutingPlan((), (), "")
-        self._returns = 0
-        self._ending: asyncio.Event | None = None
-        self._carried: list[Network] = []
-        self._servers: tuple[Address, ...] = ()
         self._source = ""
         self._away = False
         self._settling: asyncio.TimerHandle | None = None
-        self._moves = 0
         self._sign_in_timer: asyncio.TimerHandle | None = None
         self._following: asyncio.Task[None] | None = None
+        self._renewals = self._returns = self._moves = self._sign_ins = 0
 
     def run(self) -> CarrierEnd:
         """Carry the tunnel until it ends. Raises a ``BurrowError`` if it could not be set up or was lost."""
         importlib.import_module("pyroute2")  # slow to load: before the steps whose time is shown
         self._journal = Journal(self._options.journal, self._profile.name)
         try:
-            self._device = open_tun()
+            self._device = open_tun(without=self._options.without)
             self._journal.note_device(self._device.name)
+            self._inside = Inside(self._profile, self._device.name, self._journal)
             reason = asyncio.run(self._carry())
         except BurrowError as error:
             error.step = "" if self._status else self._next_step
@@ -185,8 +170,6 @@ class Carrier:
             returns = self._returns
             try:
                 return await try_each(self._addresses, self._profile.gateway.port, self._try)
-            except _SignInAgain:
-                continue
             except GatewayError:
                 if not self._options.keep_trying or self._status is None or self._asked_to_end:
                     raise
@@ -197,32 +180,34 @@ class Carrier:
 
     async def _try(self, address: str, origin: str) -> str:
         loop = asyncio.get_running_loop()
-        if self._inner is not None:
-            # The tunnel's routes are in force: a gateway that they do not know yet must be reached beside it.
-            with Netlink() as netlink:
-                self._apply(netlink, self._plan_for(address))
-        now, patience = datetime.now(UTC), self._options.patience
-        config = initiator_config(self._profile, address, self._secrets, now, patience, origin)
+        if self._inside is not None:
+            self._inside.lead_to(address)
         self._outcome = loop.create_future()
         if self._asked_to_end:
             return self._asked_to_end
-        family = socket.AF_INET6 if ":" in address else socket.AF_INET
-        with udp_socket(family) as channel:
-            initiator = self._initiator = Initiator(config, os.urandom)
-            # One socket serves both of the gateway's ports; what comes from 4500 and has no marker is ESP.
-            self._pump = Pump(initiator, {config.local_port: channel}, self._receive, self._on_event)
-            self._channel = channel
-            try:
-                initiator.start(self._pump.now())
-                self._pump.flush()
-                return await self._outcome
-            finally:
-                if self._device is not None:
-                    loop.remove_reader(self._device.descriptor)
-                self._pump.close()
-                self._pump = None
-                if self._sign_in_timer is not None:
-                    self._sign_in_timer.cancel()
+        self._line = self._open_line(address, origin)
+        try:
+            self._line.start()
+            return await self._outcome
+        finally:
+            if self._device is not None:
+                loop.remove_reader(self._device.descriptor)
+            for line in (self._line, self._successor, *self._leaving):
+                if line is not None:
+                    line.dispose()
+            self._successor = None
+            self._leaving.clear()
+            if self._sign_in_timer is not None:
+                self._sign_in_timer.cancel()
+
+    def _open_line(self, address: str, origin: str = "") -> Line:
+        """``origin``: the gateway that has sent us to this one. What this side had before is asked for again."""
+        now, patience = datetime.now(UTC), self._options.patience
+        config = initiator_config(self._profile, address, self._secrets, now, patience, origin)
+        known = self._inside.network if self._inside else None
+        wanted = tuple(entry.ip for entry in known.addresses) if known else ()
+        config = replace(config, wanted=wanted)
+        return Line(config, lambda: self._path, self._on_event, self._options.without)
 
     def _network_changed(self, watch: socket.socket) -> None:
         """Many small changes belong to one: look once they have settled."""
@@ -232,13 +217,14 @@ class Carrier:
 
     def _look_where_we_are(self) -> None:
         self._settling = None
-        if self._initiator is None or self._pump is None:
+        line = self._line
+        if line is None:
             return
-        source = source_towards(self._initiator.peer[0])
+        source = source_towards(line.peer[0])
         # Also when the way was lost and is back: an address translator may have forgotten us.
         if source and (self._away or (self._source and source != self._source)):
-            self._initiator.moved(self._pump.now())
-            self._pump.flush()
+            line.initiator.moved(line.pump.now())
+            line.pump.flush()
         self._away = not source
         self._source = source or self._source
 
@@ -249,63 +235,102 @@ class Carrier:
         except GatewayUnreachable as problem:
             self._finish(problem)
             return
-        here = self._initiator.peer[0] if self._initiator else ""
+        here = self._line.peer[0] if self._line else ""
         self._say_goodbye()
         self._finish(sent_elsewhere(here, found[0]))
 
     def _sign_in_again(self) -> None:
-        """Before the gateway's limit (RFC 4478): take leave and set the tunnel up anew; nothing leaves meanwhile."""
-        if not self._asked_to_end:
-            self._say_goodbye()
-            self._finish(_SignInAgain())
+        """Before the gateway's limit (RFC 4478): a new IKE SA beside the one that stands (RFC 7296 §2.8.3)."""
+        if not self._asked_to_end and self._line is not None and self._successor is None:
+            self._successor = self._open_line(self._line.peer[0])
+            self._successor.start()
+
+    def _take_over(self, successor: Line, child: ChildEstablished) -> None:
+        """The new sign-in stands: what goes out goes by it, and the old IKE SA is taken leave of."""
+        before, tunnel, inside, path = self._line, self._tunnel, self._inside, self._path
+        if before is None or tunnel is None or inside is None or path is None:
+            return
+        self._leaving[before] = list(tunnel.flows)
+        self._line, self._successor = successor, None
+        self._sign_ins += 1
+        tunnel.go_over(self._flow_of(child), successor.port, successor.peer)
+        path.carry(tunnel)
+        placed = inside.configure(child, successor.peer[0], self._mtu, self._quietly)
+        if self._status is not None:
+            since, up = self._status.since, self._status.seconds_up
+            self._status = replace(self._describe(child, placed), since=since, seconds_up=up)
+        before.close()
+
+    def _quietly(self, *_: str) -> None:
+        """A step that nobody waits for."""
+
+    def _left(self, line: Line) -> None:
+        """An IKE SA in whose place another one has come is gone."""
+        for spi in self._leaving.pop(line, ()):
+            if self._tunnel is not None and self._path is not None:
+                self._tunnel.drop(spi)
+                self._path.forget(spi)
+        asyncio.get_running_loop().call_soon(line.dispose)
 
     def _end(self, reason: str) -> None:
         """Somebody wants the tunnel to end."""
         self._asked_to_end = self._asked_to_end or reason
         if self._ending is not None:
             self._ending.set()
-        if self._initiator is None or self._pump is None:
-            return
-        self._initiator.close(self._pump.now())
-        self._pump.flush()
+        if self._line is not None:
+            self._line.close()
 
-    def _receive(self, data: bytes, source: tuple[str, int], _: int, now: float) -> None:
-        initiator = self._initiator
-        if initiator is None or source[0] != initiator.peer[0]:
-            return
-        is_ike = source[1] != initiator.config.encapsulation_port or data[:4] == bytes(4)
-        if is_ike:
-            initiator.receive(data, source, now)
-        elif self._path is not None and len(data) > 1 and self._path.inbound(data):
-            initiator.traffic_received(now)
+    def _on_event(self, line: Line, event: Event) -> None:
+        if line in self._leaving:
+            if isinstance(event, Closed | Failed):
+                self._left(line)
+        elif line is self._successor:
+            self._on_successor(line, event)
+        else:
+            self._on_current(line, event)
 
-    def _on_event(self, event: Event) -> None:
-        peer = self._initiator.peer[0] if self._initiator else ""
-        step = step_of(event, peer, self._profile.credentials_label)
-        if isinstance(event, Negotiated):
-            self._negotiated = event
+    def _on_successor(self, line: Line, event: Event) -> None:
+        """What a repeated sign-in tells. Where it fails the tunnel has to end, as the gateway would end it soon."""
+        if isinstance(event, ChildEstablished):
+            self._guarded(lambda: self._take_over(line, event))
+        elif isinstance(event, Failed):
+            self._say_goodbye()
+            self._finish(event.error)
+
+    def _on_current(self, line: Line, event: Event) -> None:
+        step = step_of(event, line.peer[0], self._profile.credentials_label)
         if step is not None:
             self._step(*step)
         elif isinstance(event, ChildEstablished):
             self._guarded(lambda: self._establish(event))
-        elif isinstance(event, ChildRekeyed) and self._path is not None:
-            self._path.add(self._flow_of(event.child), by_peer=event.by_peer)
-            self._renewals += 1
+        elif isinstance(event, ChildRekeyed | ChildGone):
+            self._on_renewal(event)
         elif isinstance(event, IkeRekeyed):
             self._renewals += 1
         elif isinstance(event, Moved):
             self._moves += 1
+            self._measure_way()
         elif isinstance(event, SignInLimit):
             wait = max(SIGN_IN_SHARE * event.seconds, SHORTEST_STAND)
             self._sign_in_timer = asyncio.get_running_loop().call_later(wait, self._sign_in_again)
         elif isinstance(event, Redirected):
             self._following = asyncio.get_running_loop().create_task(self._follow(event.to))
-        elif isinstance(event, ChildGone) and self._path is not None:
-            self._path.drop(event.spi_in)
         elif isinstance(event, Failed):
             self._finish(event.error)
         elif isinstance(event, Closed):
             self._on_closed(event)
+
+    def _on_renewal(self, event: ChildRekeyed | ChildGone) -> None:
+        tunnel, path = self._tunnel, self._path
+        if tunnel is None or path is None:
+            return
+        if isinstance(event, ChildRekeyed):
+            tunnel.add(self._flow_of(event.child), by_peer=event.by_peer)
+            path.carry(tunnel)
+            self._renewals += 1
+        else:
+            tunnel.drop(event.spi_in)
+            path.forget(event.spi_in)
 
     def _guarded(self, action: Callable[[], None]) -> None:
         """Run something inside a callback; its error becomes the outcome instead of the event loop's."""
@@ -316,12 +341,9 @@ class Carrier:
             self._finish(problem)
 
     def _say_goodbye(self) -> None:
-        """Tell a gateway that has just granted a tunnel that it is not used; nobody waits for its answer."""
-        if self._initiator is not None and self._pump is not None and self._initiator.state is State.ESTABLISHED:
-            self._initiator.close(self._pump.now())
-            for datagram in self._initiator.send(self._pump.now()):
-                with suppress(OSError):
-                    self._channel.sendto(datagram.data, datagram.destination)
+        for line in (self._successor, self._line):
+            if line is not None:
+                line.say_goodbye()
 
     def _finish(self, outcome: Exception | str) -> None:
         if self._outcome is None or self._outcome.done():
@@ -345,21 +367,32 @@ class Carrier:
 
     # Once the gateway has granted the tunnel.
 
+    @property
+    def _mtu(self) -> int:
+        return self._profile.tunnel.mtu
+
+    def _measure_way(self) -> None:
+        """What the way to the gateway takes."""
+
     def _establish(self, child: ChildEstablished) -> None:
-        if self._device is None or self._initiator is None or self._pump is None or self._journal is None:
+        line, device, inside = self._line, self._device, self._inside
+        if line is None or device is None or inside is None:
             return
         if self._options.export_keys is not None:
-            write_key_file(self._options.export_keys, self._initiator.export_keys())
+            write_key_file(self._options.export_keys, line.initiator.export_keys())
         flow, before = self._flow_of(child), self._status
-        self._source = source_towards(self._initiator.peer[0])
-        if self._path is None:
-            self._path = PacketPath(self._device.descriptor, flow, self._send_esp)
+        self._source = source_towards(line.peer[0])
+        if self._tunnel is None or self._path is None:
+            tunnel = self._tunnel = Tunnel(flow, line.port, line.peer)
+            self._path = DataPath(device, self._mtu, lambda *_: tunnel, Habits())
         else:
-            self._path.restart(flow)
-        with Netlink() as netlink:
-            plan, servers = self._configure(netlink, child)
-        asyncio.get_running_loop().add_reader(self._device.descriptor, self._outbound)
-        self._status = self._describe(child, plan, servers)
+            self._path.forget_tunnel(self._tunnel)
+            self._tunnel.restart(flow)
+            self._tunnel.port, self._tunnel.peer = line.port, line.peer
+        self._path.carry(self._tunnel)
+        placed = inside.configure(child, line.peer[0], self._mtu, self._step)
+        asyncio.get_running_loop().add_reader(device.descriptor, self._outbound)
+        self._status = self._describe(child, placed)
         if before is None:
             self._on_up(self._status)
         else:
@@ -368,70 +401,12 @@ class Carrier:
 
     @staticmethod
     def _flow_of(child: ChildEstablished) -> Flow:
-        outbound = OutboundSa(child.spi_out, child.outbound(os.urandom), extended=child.extended)
-        inbound = InboundSa(child.spi_in, child.inbound(os.urandom), extended=child.extended)
-        own = tuple(AddressRange(one.ip.packed, one.ip.packed) for one in child.inner.addresses)
-        return Flow(outbound, inbound, own, child.remote)
+        own = [AddressRange(one.ip.packed, one.ip.packed) for one in child.inner.addresses]
+        return Flow.of(child, own, os.urandom)
 
-    def _configure(self, netlink: Netlink, child: ChildEstablished) -> tuple[RoutingPlan, tuple[str, ...]]:
-        device, journal, profile = self._device, self._journal, self._profile
-        if device is None or journal is None or self._initiator is None:
-            raise GatewayError("the tunnel ended while it was being set up")
-        before = self._inner.addresses if self._inner else ()
-        if not before:
-            netlink.set_link(device.name, mtu=profile.tunnel.mtu, state="up")
-        for entry in child.inner.addresses:
-            if entry not in before:
-                netlink.add_address(device.name, f"{entry.ip}/{entry.ip.max_prefixlen}")
-        for entry in before:
-            if entry not in child.inner.addresses:
-                netlink.remove_address(device.name, f"{entry.ip}/{entry.ip.max_prefixlen}")
-        self._step("address", ", ".join(str(entry.ip) for entry in child.inner.addresses))
-        versions = {entry.version for entry in child.inner.addresses}
-        carried: list[Network] = [
-            network for entry in child.remote if entry.version in versions for network in entry.networks()
-        ]
-        own_servers = profile.traffic.name_servers
-        # A server that the gateway names and carries nothing to would only make every name fail.
-        servers = own_servers or tuple(
-            one
-            for one in child.inner.name_servers
-            if one.version in versions and any(one.packed in entry for entry in child.remote)
-        )
-        self._carried, self._servers = carried, servers
-        plan = self._plan_for(self._initiator.peer[0])
-        self._apply(netlink, plan)
-        shown = ", ".join(str(network) for network in carried)
-        self._step("routes", f"{shown}; IPv6 {IPV6_STATES[plan.ipv6]}")
-        suffixes = profile.traffic.suffixes or child.inner.suffixes
-        known = self._inner
-        if servers and (known is None or (known.name_servers, known.suffixes) != _names_of(child)):
-            use_name_servers(journal, servers, suffixes)
-        self._inner = child.inner
-        self._step("name servers", ", ".join(map(str, servers)) or "unchanged")
-        return plan, tuple(map(str, servers))
-
-    def _plan_for(self, gateway: str) -> RoutingPlan:
-        """What the tunnel needs while it leads to this gateway."""
-        name = self._device.name if self._device else ""
-        return plan_routes(name, ip_address(gateway), self._carried, self._servers, self._profile.traffic)
-
-    def _apply(self, netlink: Netlink, plan: RoutingPlan) -> None:
-        """What of a plan is not in force yet. Nothing is taken back before the end: that could open a gap."""
-        if self._journal is None:
-            return
-        for route in plan.routes:
-            if route not in self._plan.routes:
-                self._journal.add_route(netlink, route)
-        for rule in plan.rules:
-            if rule not in self._plan.rules:
-                self._journal.add_rule(netlink, rule)
-        routes = tuple(dict.fromkeys((*self._plan.routes, *plan.routes)))
-        self._plan = RoutingPlan(routes, tuple(dict.fromkeys((*self._plan.rules, *plan.rules))), plan.ipv6)
-
-    def _describe(self, child: ChildEstablished, plan: RoutingPlan, servers: tuple[str, ...]) -> TunnelStatus:
-        profile, device, initiator = self._profile, self._device, self._initiator
-        if device is None or initiator is None or self._negotiated is None:
+    def _describe(self, child: ChildEstablished, placed: Placed) -> TunnelStatus:
+        profile, device, line = self._profile, self._device, self._line
+        if device is None or line is None or line.negotiated is None:
             raise GatewayError("the tunnel ended while it was being set up")
         return TunnelStatus(
             profile=profile.name,
@@ -439,42 +414,38 @@ class Carrier:
             country=profile.country,
             city=profile.city,
             gateway=profile.gateway_identity.value,
-            gateway_address=initiator.peer[0],
+            gateway_address=line.peer[0],
             protocol="IKEv2, ESP in UDP",
             since=datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ"),
             device=device.name,
             addresses=tuple(str(entry.ip) for entry in child.inner.addresses),
-            name_servers=servers,
+            name_servers=placed.servers,
             suffixes=profile.traffic.suffixes or child.inner.suffixes,
             netbios_name_servers=tuple(
                 map(str, profile.traffic.netbios_name_servers or child.inner.netbios_name_servers)
             ),
-            ike_algorithms=suite_in_words(self._negotiated.suite),
+            ike_algorithms=suite_in_words(line.negotiated.suite),
             esp_algorithms=suite_in_words(child.keys.suite),
-            ike_suite=astuple(self._negotiated.suite),
+            ike_suite=astuple(line.negotiated.suite),
             esp_suite=astuple(child.keys.suite),
-            ipv6=plan.ipv6,
+            ipv6=placed.plan.ipv6,
             process=os.getpid(),
             seconds_up=asyncio.get_running_loop().time(),
         )
 
-    def _send_esp(self, data: bytes) -> None:
-        if self._initiator is not None:
-            with suppress(OSError):
-                self._channel.sendto(data, self._initiator.peer)
-
     def _outbound(self) -> None:
-        if self._path is not None and self._initiator is not None and self._pump is not None:
+        """The device has packets."""
+        path, tunnel, line = self._path, self._tunnel, self._line
+        if path is None or tunnel is None or line is None:
+            return
 
-            def carry() -> None:
-                if self._path is None or not self._path.outbound_ready() or self._initiator is None:
-                    return
-                sent = self._path.flow.outbound
-                now = asyncio.get_running_loop().time()
-                if self._initiator.traffic_sent(now, sent.octets, sent.sequence) and self._pump is not None:
-                    self._pump.flush()
+        def carry() -> None:
+            if path.outbound_ready():
+                sent = tunnel.flow.outbound
+                if line.initiator.traffic_sent(line.pump.now(), sent.octets, sent.sequence):
+                    line.pump.flush()
 
-            self._guarded(carry)
+        self._guarded(carry)
 
     # The control socket.
 
@@ -487,13 +458,13 @@ class Carrier:
         return {"error": f"the call {call!r:.40} is not known"}
 
     def _state(self) -> State:
-        return self._initiator.state if self._initiator else State.IDLE
+        return self._line.initiator.state if self._line else State.IDLE
 
     def _current(self) -> TunnelStatus:
-        status, path = self._status, self._path
-        if status is None or path is None:
+        status, path, tunnel = self._status, self._path, self._tunnel
+        if status is None or path is None or tunnel is None:
             raise GatewayError("there is no tunnel yet")
-        flow = path.flow
+        flow = tunnel.flow
         sent, received = flow.outbound.counters, flow.inbound.counters
         return replace(
             status,
@@ -502,10 +473,11 @@ class Carrier:
             packets_out=sent.packets,
             octets_in=received.octets,
             octets_out=sent.octets,
-            rejected=received.rejected,
+            rejected=received.rejected + path.unknown,
             turned_away=path.turned_away,
             renewals=self._renewals,
             returns=self._returns,
             moves=self._moves,
+            sign_ins_repeated=self._sign_ins,
             standing=self._state() is State.ESTABLISHED,
         )

@@ -1,106 +1,399 @@
-"""The data path: packets between the tunnel device and ESP in UDP (RFC 3948).
+"""The data path: packets between the tunnel device and ESP in UDP (RFC 3948), in batches both ways.
 
-The seam is narrow on purpose: :meth:`outbound_ready` when the device has packets, :meth:`inbound` for each ESP
-datagram, and the counters. This one moves a packet at a time.
+Outwards: what the device has is read into slots, split where the kernel handed it over in one piece, sealed in place
+and sent with as few calls as can be. Inwards: what the socket has is opened in place, joined where the kernel will
+take it in one piece, and written. Device and socket say what they can; what is missing is done without.
 """
 
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
+from itertools import groupby
+from weakref import WeakKeyDictionary
 
-from zesty_burrow.core.esp.association import InboundSa, OutboundSa
-from zesty_burrow.core.ip import AddressRange, destination, source
+from zesty_burrow.carrier.port import ROOM_IN_PIECE, SEGMENTS, Burst, UdpPort
+from zesty_burrow.carrier.tunnel import Flow, Tunnel
+from zesty_burrow.core import encapsulation, too_big
+from zesty_burrow.core.esp.batch import Opened, Opener, Run, Sealer
+from zesty_burrow.core.esp.slots import ROOM, Slots
+from zesty_burrow.core.ip import TCP
+from zesty_burrow.core.offload import vnet
+from zesty_burrow.core.offload.columns import numbers
+from zesty_burrow.core.offload.join import Joiner, Packets
+from zesty_burrow.core.offload.split import Splitter, finish_checksum, read_super
+from zesty_burrow.core.offload.vnet import Offload, read_offload
 from zesty_burrow.errors import Malformed
+from zesty_burrow.host.tun import TunDevice
 
-BATCH = 64
-MAX_PACKET = 65535
+OFFLOADS = {
+    "device-tcp": "TCP in large pieces to and from the tunnel device",
+    "device-udp": "UDP in large pieces to and from the tunnel device",
+    "socket-send": "many datagrams to the network by one call",
+    "socket-receive": "many datagrams from the network by one call",
+}
+"""What is used where the kernel has it."""
+SLOTS = 64
+"""Packets that are read before they are sealed together."""
+SUPERS = 4
+"""Packets of many segments that are taken in turn before the other direction gets its turn."""
+LONGEST = 65535
+KNOWN_WAYS = 4096
+SHORT = 128
+"""Octets: a TCP packet that opens a connection is never longer."""
+
+ESP_AT_MOST = 37
+"""Octets that ESP with a combined-mode cipher adds: SPI, number, IV, padding, its length, next header, ICV."""
+_CARRIED_IN = frozenset((encapsulation.CE, encapsulation.ECT1))
+TCP_HEADERS, KERNEL_RESERVE = 52, 384
+"""IPv4 and TCP with its time stamps; and what the kernel keeps for headers when it sizes a piece."""
+
+Route = Callable[[bytes, bytes], Tunnel | None]
+"""The tunnel for a packet, by its source and destination; None where it goes nowhere."""
 
 
 @dataclass(frozen=True, slots=True)
-class Flow:
-    """A pair of SAs and what may travel in it: ``local`` and ``remote`` as the traffic selectors say."""
+class Habits:
+    """``dscp``: of the outer header, None as the inner has it; ``clamp``: whether TCP is told what fits."""
 
-    outbound: OutboundSa
-    inbound: InboundSa
-    local: tuple[AddressRange, ...]
-    remote: tuple[AddressRange, ...]
+    dscp: int | None = 0
+    clamp: bool = False
 
 
-def _in_any(ranges: Sequence[AddressRange], address: bytes) -> bool:
-    return any(address in entry for entry in ranges)
+def largest_piece(mtu: int) -> int:
+    """Octets of many segments that the kernel should hand over at most: what goes out again by one call."""
+    segments = min(SEGMENTS, ROOM_IN_PIECE // (mtu + ESP_AT_MOST))
+    return segments * (mtu - TCP_HEADERS) + KERNEL_RESERVE
 
 
-class PacketPath:
-    """One tunnel over one tunnel device; ``send`` puts a datagram on its way to the peer.
+class DataPath:
+    """One tunnel device, and the tunnels behind it. ``route`` chooses among them for what goes out.
 
-    While keys are renewed there is more than one pair of SAs: packets come in by their SPI, and go out by the pair
-    in use.
+    ``origin``: this side's own addresses, which messages about packets too long come from. ``unknown``: packets with
+    an SPI that is nobody's; ``turned_away``: packets that the selectors or the device's word about them do not allow.
     """
 
-    def __init__(self, device: int, flow: Flow, send: Callable[[bytes], None]) -> None:
+    def __init__(self, device: TunDevice, mtu: int, route: Route, habits: Habits | None = None) -> None:
         self._device = device
-        self.flow = flow
-        self._flows = {flow.inbound.spi: flow}
-        self._waiting: Flow | None = None
-        self._send = send
+        self._descriptor = device.descriptor
+        self._header = vnet.SIZE if device.header else 0
+        self._route = route
+        self.habits = habits or Habits()
+        self.origin: tuple[bytes, ...] = ()
+        self.mtu = mtu
         self.turned_away = 0
+        self.unknown = 0
+        self.by_spi: dict[int, Tunnel] = {}
+        self._ways: dict[bytes, Tunnel | None] = {}
+        longest = max(mtu, too_big.LEAST_IPV6)
+        self._slots = Slots(SLOTS, longest, LONGEST + vnet.SIZE)
+        self._segments = Slots(SLOTS, longest)
+        self._sealer, self._segment_sealer = Sealer(self._slots), Sealer(self._segments)
+        self._splitter = Splitter(self._segments.octets, ROOM, SLOTS, self._segments.stride)
+        view, before = self._slots.view, self._header
+        places = [self._slots.packet(index) for index in range(SLOTS)]
+        self._reads = [[view[at - before : at + LONGEST]] for at in places]
+        self._openers: WeakKeyDictionary[UdpPort, tuple[Opener, Joiner]] = WeakKeyDictionary()
+        self._joins = device.joins
 
-    def add(self, flow: Flow, *, by_peer: bool) -> None:
-        """Another pair in place of the one in use; where the peer asked for it, once the peer uses it."""
-        self._flows[flow.inbound.spi] = flow
-        if by_peer:
-            self._waiting = flow
-        else:
-            self._use(flow)
+    # Tunnels.
 
-    def restart(self, flow: Flow) -> None:
-        """A tunnel that was lost stands anew; the counters go on."""
-        self._flows = {flow.inbound.spi: flow}
-        self._use(flow)
+    def carry(self, tunnel: Tunnel) -> None:
+        """Take what comes by a tunnel's SPIs, as they are now."""
+        self.by_spi.update(dict.fromkeys(tunnel.flows, tunnel))
+        self._ways.clear()
 
-    def drop(self, spi: int) -> None:
-        """A pair that is not used any more; whoever waits for the peer's first packet waits no longer."""
-        gone = self._flows.pop(spi, None)
-        if gone is self.flow and self._waiting is not None:
-            self._use(self._waiting)
+    def forget(self, spi: int) -> None:
+        """Take nothing by this SPI any more."""
+        self.by_spi.pop(spi, None)
+        self._ways.clear()
 
-    def _use(self, flow: Flow) -> None:
-        flow.outbound.counters, flow.inbound.counters = self.flow.outbound.counters, self.flow.inbound.counters
-        self.flow, self._waiting = flow, None
+    def forget_tunnel(self, tunnel: Tunnel) -> None:
+        """Take nothing by any of a tunnel's SPIs."""
+        for spi in [spi for spi, one in self.by_spi.items() if one is tunnel]:
+            del self.by_spi[spi]
+        self._ways.clear()
+
+    # Outwards.
 
     def outbound_ready(self) -> int:
         """Seal and send what the device has; the number of packets."""
-        flow, sent = self.flow, 0
-        for _ in range(BATCH):
+        slots, view, before = self._slots, self._slots.view, self._header
+        lengths: list[int] = []
+        sent = supers = 0
+        while len(lengths) < SLOTS and supers < SUPERS:
+            at = slots.packet(len(lengths))
             try:
-                packet = os.read(self._device, MAX_PACKET)
-            except BlockingIOError:
+                length = os.readv(self._descriptor, self._reads[len(lengths)]) - before
+            except OSError:
+                # Nothing there; or the device is down for the moment.
                 break
-            # RFC 4301 §5.1: what the selectors do not cover is dropped, never sent in the clear.
-            if not _in_any(flow.local, source(packet)) or not _in_any(flow.remote, destination(packet)):
-                self.turned_away += 1
+            if length <= 0:
                 continue
-            self._send(flow.outbound.seal(packet))
-            sent += 1
+            offload = read_offload(view, at - before) if before else None
+            if offload is not None and offload.kind:
+                sent += self._send(lengths) + self._split(at, length, offload)
+                lengths.clear()
+                supers += 1
+                continue
+            if offload is not None:
+                try:
+                    finish_checksum(view, at, length, offload)
+                except Malformed:
+                    self.turned_away += 1
+                    continue
+            if length > slots.longest:
+                self._too_long(bytes(view[at : at + length]), slots.longest)
+                continue
+            lengths.append(length)
+        return sent + self._send(lengths)
+
+    def _split(self, at: int, length: int, offload: Offload) -> int:
+        """A packet of many segments: the segments, and away with them."""
+        octets, segments = self._slots.octets, self._segments
+        tunnel, inner = self._way(self._slots.view, at, length)
+        try:
+            whole = read_super(octets, at, length, offload)
+        except Malformed:
+            self.turned_away += 1
+            return 0
+        each = whole.headers + whole.size
+        if tunnel is None:
+            self.turned_away += 1
+            return 0
+        if each > min(segments.longest, tunnel.limit):
+            self._too_long(bytes(self._slots.view[at : at + length]), min(segments.longest, tunnel.limit))
+            return 0
+        for first in range(0, whole.segments, SLOTS):
+            count = min(SLOTS, whole.segments - first)
+            last = self._splitter.place(octets, whole, first, count)
+            runs = [Run(count - (last < each), each, whole.version)] if count > 1 or last == each else []
+            if last < each:
+                runs.append(Run(1, last, whole.version))
+            sealed = self._segment_sealer.seal(tunnel.flow.outbound, 0, runs)
+            with suppress(OSError):
+                tunnel.port.send_alike(sealed, tunnel.peer, encapsulation.outer_class(inner, self.habits.dscp))
+        return whole.segments
+
+    def _send(self, lengths: list[int]) -> int:
+        """What lies in the first slots, in runs that go the same way with the same class."""
+        slots, view = self._slots, self._slots.view
+        count, begin, sent = len(lengths), 0, 0
+        if count == 1:
+            tunnel, inner = self._way(view, slots.packet(0), lengths[0])
+            if tunnel is None:
+                self.turned_away += 1
+                return 0
+            at = slots.packet(0)
+            return self._send_each(bytes(view[at : at + lengths[0]]), tunnel, inner)
+        ways = [self._way(view, slots.packet(index), length) for index, length in enumerate(lengths)]
+        while begin < count:
+            tunnel, inner = way = ways[begin]
+            end = begin + 1
+            while end < count and ways[end] == way:
+                end += 1
+            if tunnel is None:
+                self.turned_away += end - begin
+            elif max(lengths[begin:end]) > tunnel.limit:
+                for index in range(begin, end):
+                    at = slots.packet(index)
+                    sent += self._send_each(bytes(view[at : at + lengths[index]]), tunnel, inner)
+            else:
+                runs = [
+                    Run(len(list(same)), *key)
+                    for key, same in groupby(
+                        (lengths[index], view[slots.packet(index)] >> 4) for index in range(begin, end)
+                    )
+                ]
+                self._away(self._sealer.seal(tunnel.flow.outbound, begin, runs), tunnel, inner)
+                sent += end - begin
+            begin = end
         return sent
 
-    def inbound(self, datagram: bytes) -> bool:
-        """Open an ESP datagram and hand the packet to the device; whether it was an authentic one."""
-        flow = self._flows.get(int.from_bytes(datagram[:4]), self.flow)
+    def _away(self, datagrams: list[memoryview], tunnel: Tunnel, inner: int) -> None:
+        # What the network refuses now is lost as a packet on the way would be; IKE notices whether the way is gone.
+        with suppress(OSError):
+            outer = encapsulation.outer_class(inner, self.habits.dscp)
+            tunnel.port.send_many(datagrams, tunnel.peer, outer)
+
+    def _way(self, view: memoryview, at: int, length: int) -> tuple[Tunnel | None, int]:
+        """The tunnel for a packet, and its traffic class."""
+        head = bytes(view[at : at + 40])
+        if head[0] >> 4 == 4 and length >= 20:
+            addresses, inner = head[12:20], head[1]
+            protocol = head[9]
+        elif head[0] >> 4 == 6 and length >= 40:
+            addresses, inner = head[8:40], encapsulation.traffic_class(head)
+            protocol = head[6]
+        else:
+            return None, 0
         try:
-            packet = flow.inbound.open(datagram)
+            tunnel = self._ways[addresses]
+        except KeyError:
+            tunnel = self._find_way(addresses)
+        if protocol == TCP and length <= SHORT and self.habits.clamp and tunnel is not None:
+            encapsulation.clamp_segment_size(view, at, length, min(self.mtu, tunnel.limit))
+        return tunnel, inner
+
+    def _find_way(self, addresses: bytes) -> Tunnel | None:
+        half = len(addresses) // 2
+        source, destination = addresses[:half], addresses[half:]
+        tunnel = self._route(source, destination)
+        if tunnel is not None and not tunnel.flow.lets_out(source, destination):
+            tunnel = None
+        if len(self._ways) >= KNOWN_WAYS:
+            self._ways.clear()
+        self._ways[addresses] = tunnel
+        return tunnel
+
+    # Packets that are too long (RFC 4301 §8).
+
+    def _send_each(self, packet: bytes, tunnel: Tunnel, inner: int) -> int:
+        """A packet by itself, which may be longer than the way takes: cut where its sender allows that."""
+        if len(packet) <= tunnel.limit:
+            parts = [packet]
+        elif too_big.may_be_cut(packet):
+            parts = too_big.cut(packet, tunnel.limit)
+        else:
+            self._too_long(packet, tunnel.limit)
+            return 0
+        outer = encapsulation.outer_class(inner, self.habits.dscp)
+        for part in parts:
+            with suppress(OSError):
+                tunnel.port.send(tunnel.flow.outbound.seal(part), tunnel.peer, outer)
+        return len(parts)
+
+    def _too_long(self, packet: bytes, limit: int) -> None:
+        for origin in self.origin:
+            told = too_big.too_big(packet, limit, origin)
+            if told is not None:
+                self._write([vnet.NOTHING[: self._header] + told])
+        self.turned_away += 1
+
+    # Inwards.
+
+    def inbound(self, burst: Burst, port: UdpPort) -> tuple[list[Tunnel], list[bytes]]:
+        """Open what has come to the encapsulation port, and hand it to the device.
+
+        The tunnels by which something authentic came, and the datagrams that are not ESP (RFC 3948 §2.2).
+        """
+        ends = self._openers.get(port)
+        if ends is None:
+            ends = self._openers[port] = Opener(port.octets), Joiner(port.octets, self._joins)
+        opener, joiner = ends
+        total, size = burst.total, burst.size
+        spi = int.from_bytes(burst.view[:4])
+        count = -(-total // size)
+        if size > 4 and (count == 1 or (numbers(port.octets, 0, count, size, ">u4") == spi).all()):
+            stretches: tuple[tuple[int, int], ...] = ((0, total),)
+        else:
+            stretches = tuple((begin, min(size, total - begin)) for begin in range(0, total, size))
+        heard: list[Tunnel] = []
+        others: list[bytes] = []
+        for begin, length in stretches:
+            spi = int.from_bytes(burst.view[begin : begin + 4])
+            if length <= 4 or not spi:
+                others += [
+                    bytes(burst.view[at : at + min(size, total - at)]) for at in range(begin, begin + length, size)
+                ]
+                continue
+            tunnel = self.by_spi.get(spi)
+            flow = tunnel.flows.get(spi) if tunnel is not None else None
+            if tunnel is None or flow is None:
+                self.unknown += -(-length // size)
+                continue
+            if length <= size:
+                if self._take_one(flow, bytes(burst.view[begin : begin + length]), burst.traffic_class):
+                    tunnel.heard(flow)
+                    heard.append(tunnel)
+                continue
+            opened = opener.open(flow.inbound, begin, length, size)
+            if opened.authentic:
+                tunnel.heard(flow)
+                heard.append(tunnel)
+            if opened.places:
+                self._deliver(flow, opened, joiner, burst.view, size, burst.traffic_class)
+        return heard, others
+
+    def _take_one(self, flow: Flow, data: bytes, outer: int) -> bool:
+        """A packet by itself; whether it was authentic."""
+        try:
+            packet = flow.inbound.open(data)
         except Malformed:
             return False
-        if flow is self._waiting:
-            self._use(flow)
-        if packet:
-            # RFC 4301 §5.2: the selectors hold for what comes in as well.
-            if not _in_any(flow.remote, source(packet)) or not _in_any(flow.local, destination(packet)):
+        if not packet:
+            return True
+        if outer & 3 in _CARRIED_IN or (self.habits.clamp and len(packet) <= SHORT):
+            view = memoryview(bytearray(packet))
+            if not encapsulation.take_congestion(view, 0, len(packet), outer):
                 self.turned_away += 1
-                return False
-            with suppress(OSError):
-                os.write(self._device, packet)
+                return True
+            if self.habits.clamp:
+                encapsulation.clamp_segment_size(view, 0, len(packet), self.mtu)
+            packet = bytes(view)
+        if not flow.lets_in(_addresses(packet, 0, len(packet))):
+            self.turned_away += 1
+        else:
+            self._write([vnet.NOTHING[: self._header] + packet])
         return True
+
+    def _deliver(self, flow: Flow, opened: Opened, joiner: Joiner, view: memoryview, stride: int, outer: int) -> None:
+        places, lengths = opened.places, opened.lengths
+        if outer & 3 in _CARRIED_IN:
+            kept = [
+                index
+                for index, at in enumerate(places)
+                if encapsulation.take_congestion(view, at, lengths[index], outer)
+            ]
+            self.turned_away += len(places) - len(kept)
+            places, lengths = [places[index] for index in kept], [lengths[index] for index in kept]
+        if self.habits.clamp:
+            for at, length in zip(places, lengths, strict=True):
+                if length <= SHORT:
+                    encapsulation.clamp_segment_size(view, at, length, self.mtu)
+        for begin, end in _runs(places, lengths, stride):
+            run = Packets(places[begin], end - begin, stride, lengths[begin], lengths[end - 1])
+            for joined in joiner.join(run):
+                at, length = run.begin(joined.first), run.size(joined.first)
+                if not flow.lets_in(_addresses(view, at, length)):
+                    self.turned_away += joined.end - joined.first
+                    continue
+                before = at - self._header
+                if joined.offload is None:
+                    view[before:at] = vnet.NOTHING[: self._header]
+                    self._write([view[before : at + length]])
+                else:
+                    view[before:at] = joined.offload.octets()
+                    self._write([view[before : at + length], *joiner.pieces(run, joined)])
+
+    def _write(self, parts: Sequence[bytes | memoryview]) -> None:
+        # What the device refuses (it is down, or its queue is full) is lost as on any other link.
+        with suppress(OSError):
+            os.writev(self._descriptor, parts)
+
+
+def _addresses(view: bytes | memoryview, at: int, length: int) -> bytes:
+    version = view[at] >> 4
+    if version == 4 and length >= 20:
+        return bytes(view[at + 12 : at + 20])
+    return bytes(view[at + 8 : at + 40]) if version == 6 and length >= 40 else b""
+
+
+def _runs(places: list[int], lengths: list[int], stride: int) -> Iterator[tuple[int, int]]:
+    """Packets that lie ``stride`` apart and are of one length, but for a shorter last one."""
+    count, begin = len(places), 0
+    if count > 1 and places[-1] - places[0] == (count - 1) * stride:
+        same = lengths.count(lengths[0])
+        if same == count or (same == count - 1 and lengths[-1] < lengths[0]):
+            yield 0, count
+            return
+    while begin < count:
+        end = begin + 1
+        while end < count and places[end] - places[end - 1] == stride and lengths[end] <= lengths[begin]:
+            end += 1
+            if lengths[end - 1] < lengths[begin]:
+                break
+        yield begin, end
+        begin = end

@@ -4,15 +4,16 @@ from __future__ import annotations
 
 import asyncio
 import socket
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from contextlib import suppress
 from typing import Generic, Protocol, TypeVar
 
+from zesty_burrow.carrier.port import MAX_DATAGRAM, Burst, UdpPort
 from zesty_burrow.core.ike.events import Datagram, Endpoint
 
-MAX_DATAGRAM = 65535
 BATCH = 64
-BUFFER = 4 << 20
+BURSTS = 4
+"""Bursts of datagrams that are taken in turn before the other direction gets its turn."""
 
 E_co = TypeVar("E_co", covariant=True)
 
@@ -33,20 +34,15 @@ class Machine(Protocol[E_co]):
         """The next event, or None."""
 
 
-def udp_socket(family: socket.AddressFamily, address: Endpoint | None = None) -> socket.socket:
-    """A non-blocking UDP socket with large buffers, bound if an address is given."""
-    channel = socket.socket(family, socket.SOCK_DGRAM | socket.SOCK_NONBLOCK | socket.SOCK_CLOEXEC)
-    for option in (socket.SO_RCVBUF, socket.SO_SNDBUF):
-        channel.setsockopt(socket.SOL_SOCKET, option, BUFFER)
-    if address is not None:
-        if family == socket.AF_INET6:
-            channel.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_V6ONLY, 1)
-        channel.bind(address)
-    return channel
+Bulk = Callable[[Burst, UdpPort, int, float], Iterable[bytes]]
+"""Takes what belongs to the data path out of a burst; the rest comes back."""
 
 
 class Pump(Generic[E_co]):
-    """``receive(data, source, local_port, now)`` gets each datagram; ``on_event`` each event of the machine."""
+    """``receive(data, source, local_port, now)`` gets each datagram; ``on_event`` each event of the machine.
+
+    ``bulk``: the data path, which takes what comes to ``ports`` before that.
+    """
 
     def __init__(
         self,
@@ -54,9 +50,13 @@ class Pump(Generic[E_co]):
         sockets: Mapping[int, socket.socket],
         receive: Callable[[bytes, Endpoint, int, float], None],
         on_event: Callable[[E_co], None],
+        ports: Mapping[int, UdpPort] | None = None,
+        bulk: Bulk | None = None,
     ) -> None:
         self.machine = machine
         self._sockets = sockets
+        self._ports = ports or {}
+        self._bulk = bulk
         self._receive = receive
         self._on_event = on_event
         self._loop = asyncio.get_running_loop()
@@ -75,17 +75,32 @@ class Pump(Generic[E_co]):
         if self._timer is not None:
             self._timer.cancel()
 
-    def _readable(self, port: int, channel: socket.socket) -> None:
+    def _readable(self, number: int, channel: socket.socket) -> None:
         now = self._loop.time()
-        for _ in range(BATCH):
+        port, bulk, told = self._ports.get(number), self._bulk, False
+        for _ in range(BATCH if port is None else BURSTS):
             try:
-                data, source = channel.recvfrom(MAX_DATAGRAM)
+                if port is not None and bulk is not None:
+                    burst = port.receive()
+                    if burst is None:
+                        break
+                    source = burst.source
+                    datagrams, more = bulk(burst, port, number, now), burst.total > burst.size
+                else:
+                    data, source = channel.recvfrom(MAX_DATAGRAM)
+                    datagrams, more = (data,), True
             except BlockingIOError:
                 break
             except OSError:
                 continue
-            self._receive(data, (source[0], source[1]), port, now)
-        self.flush()
+            for datagram in datagrams:
+                told = True
+                self._receive(datagram, (source[0], source[1]), number, now)
+            if not more:
+                # A datagram by itself: if there is another one, the loop tells at once.
+                break
+        if told:
+            self.flush()
 
     def flush(self) -> None:
         """Send what the machine has, hand its events on, and set the timer anew."""

@@ -60,6 +60,7 @@ class TunnelStatus:
     renewals: int = 0
     returns: int = 0
     moves: int = 0
+    sign_ins_repeated: int = 0
     standing: bool = True
 
     def document(self) -> dict[str, Any]:

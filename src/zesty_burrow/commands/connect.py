@@ -7,6 +7,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from zesty_burrow.carrier.carrier import Carrier, CarrierEnd, CarrierOptions
+from zesty_burrow.carrier.datapath import OFFLOADS
 from zesty_burrow.carrier.detach import run_detached
 from zesty_burrow.carrier.status import StepDone, TunnelStatus
 from zesty_burrow.commands.context import Context
@@ -36,6 +37,14 @@ def add_arguments(parser: ArgumentParser) -> None:
         "--keep-trying",
         action="store_true",
         help="set a tunnel that is lost up anew; until it stands again, nothing leaves this machine around it",
+    )
+    parser.add_argument(
+        "--without",
+        action="append",
+        default=[],
+        choices=OFFLOADS,
+        metavar="OFFLOAD",
+        help=f"do without an offload, for testing; may be given again: {', '.join(OFFLOADS)}",
     )
     parser.add_argument(
         "--export-keys",
@@ -77,6 +86,7 @@ def run(args: Namespace, context: Context) -> Result:
         args.patience,
         args.export_keys.absolute() if args.export_keys else None,
         args.keep_trying,
+        frozenset(args.without),
     )
 
     def carry(on_step: Callable[[StepDone], None], on_up: Callable[[TunnelStatus], None]) -> CarrierEnd:

@@ -6,14 +6,13 @@ no options made; options and extension headers are passed over when reading.
 
 from __future__ import annotations
 
-import struct
 from dataclasses import dataclass
 from ipaddress import ip_address
 
-from zesty_burrow.core.ip import Address
+from zesty_burrow.core.checksum import checksum
+from zesty_burrow.core.ip import UDP, Address
 from zesty_burrow.errors import Malformed, ProgramFault
 
-UDP = 17
 HOP_LIMIT = 64
 MAX_PAYLOAD = 1232
 """What fits into an IPv6 packet of 1280 octets; nothing that we ask is longer."""
@@ -33,14 +32,6 @@ class UdpDatagram:
     payload: bytes
 
 
-def internet_checksum(data: bytes) -> int:
-    """RFC 1071: the ones' complement of the ones' complement sum of 16-bit words."""
-    total: int = sum(struct.unpack(f">{(len(data) + 1) // 2}H", data + b"\0" * (len(data) % 2)))
-    while total >> 16:
-        total = (total & 0xFFFF) + (total >> 16)
-    return ~total & 0xFFFF
-
-
 def _pseudo_header(source: bytes, destination: bytes, length: int) -> bytes:
     """RFC 768 for IPv4, RFC 8200 §8.1 for IPv6; both say who talks to whom, how much, and that it is UDP."""
     if len(source) == 4:
@@ -56,13 +47,13 @@ def build_udp(datagram: UdpDatagram) -> bytes:
         raise ProgramFault("a datagram is to be made of two address families, or is too long")
     ports = datagram.source_port.to_bytes(2) + datagram.destination_port.to_bytes(2) + length.to_bytes(2)
     # RFC 768: a sum of zero is sent as all ones, since zero means that there is none.
-    check = internet_checksum(_pseudo_header(source, destination, length) + ports + b"\0\0" + datagram.payload)
+    check = checksum(_pseudo_header(source, destination, length) + ports + b"\0\0" + datagram.payload)
     udp = ports + (check or 0xFFFF).to_bytes(2) + datagram.payload
     if len(source) == 16:
         return b"\x60\0\0\0" + length.to_bytes(2) + bytes((UDP, HOP_LIMIT)) + source + destination + udp
     # RFC 6864 §4.1: with "don't fragment" set the identification means nothing.
     head = b"\x45\0" + (20 + length).to_bytes(2) + b"\0\0\x40\0" + bytes((HOP_LIMIT, UDP))
-    check = internet_checksum(head + b"\0\0" + source + destination)
+    check = checksum(head + b"\0\0" + source + destination)
     return head + check.to_bytes(2) + source + destination + udp
 
 
@@ -84,7 +75,7 @@ def parse_udp_untrusted(packet: bytes) -> UdpDatagram:
     checked = body[6:8] != b"\0\0"
     if not checked and version == 6:
         raise Malformed("a packet is malformed", why="UDP over IPv6 has no checksum (RFC 8200 §8.1)")
-    if checked and internet_checksum(_pseudo_header(source, destination, length) + body):
+    if checked and checksum(_pseudo_header(source, destination, length) + body):
         raise Malformed("a packet is malformed", why="its UDP checksum does not hold")
     ports = int.from_bytes(body[:2]), int.from_bytes(body[2:4])
     return UdpDatagram(ip_address(source), ports[0], ip_address(destination), ports[1], body[8:])
@@ -97,7 +88,7 @@ def _open_ipv4(packet: bytes) -> tuple[bytes, bytes, bytes]:
     total = int.from_bytes(packet[2:4])
     if not size <= total <= len(packet):
         raise Malformed("a packet is malformed", why=f"IPv4 announces {total} octets, {len(packet)} are there")
-    if internet_checksum(packet[:size]):
+    if checksum(packet[:size]):
         raise Malformed("a packet is malformed", why="its IPv4 checksum does not hold")
     if int.from_bytes(packet[6:8]) & 0x3FFF:
         raise Malformed("a packet was turned away", why="it is a fragment")

@@ -8,6 +8,8 @@ from dataclasses import dataclass
 
 Address = ipaddress.IPv4Address | ipaddress.IPv6Address
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
+TCP, UDP = 6, 17
+"""Protocol numbers (RFC 9293, RFC 768)."""
 
 
 def destination(packet: bytes) -> bytes:

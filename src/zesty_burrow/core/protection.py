@@ -57,29 +57,34 @@ class _Counted(Protection):
 
     _counter = 0
 
-    def _next_iv(self) -> bytes:
-        self._counter += 1
+    def take_counters(self, count: int) -> int:
+        """The first of ``count`` IVs that follow one another."""
+        first = self._counter + 1
+        self._counter += count
         if self._counter >= 1 << 64:
             raise ProgramFault("a nonce would repeat")
-        return self._counter.to_bytes(8)
+        return first
+
+    def _next_iv(self) -> bytes:
+        return self.take_counters(1).to_bytes(8)
 
 
 class Combined(_Counted):
     """A combined-mode cipher with a 16-octet ICV, or one that the cipher itself cuts; ``key`` ends with the salt."""
 
     def __init__(self, aead: AESGCM | AESCCM | ChaCha20Poly1305, salt: bytes, icv_size: int = 16) -> None:
-        self._aead, self._salt = aead, salt
+        self.aead, self.salt = aead, salt
         self.icv_size = icv_size
 
     def seal(self, associated: bytes, plaintext: bytes, behind: bytes = b"") -> bytes:
         iv = self._next_iv()
-        return iv + self._aead.encrypt(self._salt + iv, plaintext, associated)
+        return iv + self.aead.encrypt(self.salt + iv, plaintext, associated)
 
     def open(self, associated: bytes, sealed: bytes, behind: bytes = b"") -> bytes:
         if len(sealed) < self.overhead:
             raise Malformed("a sealed part is malformed", why=f"{len(sealed)} octets cannot hold IV and ICV")
         try:
-            return self._aead.decrypt(self._salt + sealed[:8], sealed[8:], associated)
+            return self.aead.decrypt(self.salt + sealed[:8], sealed[8:], associated)
         except InvalidTag:
             raise Malformed("a sealed part was changed", why="the integrity check value does not hold") from None
 

@@ -8,29 +8,41 @@ import os
 import struct
 from dataclasses import dataclass
 
+from zesty_burrow.core.ip import TCP, UDP
 from zesty_burrow.errors import MachineError, RightsMissing
 
 DEVICE = "/dev/net/tun"
 TUNSETIFF = 0x400454CA
-IFF_TUN, IFF_NO_PI, IFF_TUN_EXCL = 0x0001, 0x1000, 0x8000
+TUNSETOFFLOAD, TUNGETFEATURES = 0x400454D0, 0x800454CF
+IFF_TUN, IFF_NO_PI, IFF_VNET_HDR, IFF_TUN_EXCL = 0x0001, 0x1000, 0x4000, 0x8000
+OFFLOAD_CHECKSUM, OFFLOAD_TCP, OFFLOAD_UDP = 0x01, 0x02 | 0x04, 0x20 | 0x40
+"""Linux ``if_tun.h``: what may be left to us: checksums, TCP and UDP in pieces, of IPv4 and IPv6."""
 PREFIX = "zesty"
 MAX_DEVICES = 16
 
 
 @dataclass(frozen=True, slots=True)
 class TunDevice:
-    """An open tunnel device: reads give packets that the machine sends, writes hand packets to it."""
+    """An open tunnel device: reads give packets that the machine sends, writes hand packets to it.
+
+    ``header``: with an offload header before each; ``joins``: the protocols whose packets may go many in one piece.
+    """
 
     name: str
     descriptor: int
+    header: bool = False
+    joins: frozenset[int] = frozenset()
 
     def close(self) -> None:
         """Close it; the kernel removes the device with its addresses and routes."""
         os.close(self.descriptor)
 
 
-def open_tun(prefix: str = PREFIX) -> TunDevice:
-    """A new device of the first free number. Raises :class:`MachineError` with what is missing."""
+def open_tun(prefix: str = PREFIX, without: frozenset[str] = frozenset()) -> TunDevice:
+    """A new device of the first free number. Raises :class:`MachineError` with what is missing.
+
+    ``without``: ``device-tcp`` and ``device-udp`` leave out what the kernel would hand over in one piece.
+    """
     try:
         descriptor = os.open(DEVICE, os.O_RDWR | os.O_NONBLOCK | os.O_CLOEXEC)
     except FileNotFoundError:
@@ -44,9 +56,13 @@ def open_tun(prefix: str = PREFIX) -> TunDevice:
             next_step=f"Have root allow it: chmod 0666 {DEVICE}; or run the command as root.",
             slug="tunnel-device-closed",
         ) from None
+    wanted = {name for name in ("device-tcp", "device-udp") if name not in without}
+    features = struct.unpack("I", fcntl.ioctl(descriptor, TUNGETFEATURES, bytes(4)))[0]
+    header = bool(wanted) and bool(features & IFF_VNET_HDR)
+    flags = IFF_TUN | IFF_NO_PI | IFF_TUN_EXCL | (IFF_VNET_HDR if header else 0)
     for number in range(MAX_DEVICES):
         name = f"{prefix}{number}"
-        request = struct.pack("16sH22x", name.encode(), IFF_TUN | IFF_NO_PI | IFF_TUN_EXCL)
+        request = struct.pack("16sH22x", name.encode(), flags)
         try:
             fcntl.ioctl(descriptor, TUNSETIFF, request)
         except OSError as problem:
@@ -56,6 +72,19 @@ def open_tun(prefix: str = PREFIX) -> TunDevice:
             if problem.errno == errno.EPERM:
                 raise RightsMissing("a tunnel device cannot be made", why="it needs CAP_NET_ADMIN") from None
             raise MachineError("a tunnel device cannot be made", why=problem.strerror or str(problem)) from None
-        return TunDevice(name, descriptor)
+        return TunDevice(name, descriptor, header, _offloads(descriptor, wanted) if header else frozenset())
     os.close(descriptor)
     raise MachineError("a tunnel device cannot be made", why=f"{prefix}0 to {prefix}{MAX_DEVICES - 1} are in use")
+
+
+def _offloads(descriptor: int, wanted: set[str]) -> frozenset[int]:
+    """Ask for what is wanted, the most first; the protocols for which the kernel has agreed."""
+    tcp = OFFLOAD_TCP if "device-tcp" in wanted else 0
+    udp = OFFLOAD_UDP if "device-udp" in wanted else 0
+    for flags in dict.fromkeys((tcp | udp, tcp)):
+        try:
+            fcntl.ioctl(descriptor, TUNSETOFFLOAD, OFFLOAD_CHECKSUM | flags if flags else 0)
+        except OSError:
+            continue
+        return frozenset((TCP,) * bool(flags & OFFLOAD_TCP) + (UDP,) * bool(flags & OFFLOAD_UDP))
+    return frozenset()

@@ -7,14 +7,16 @@ import os
 import secrets
 import socket
 from collections import deque
+from collections.abc import Iterable
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from ipaddress import IPv4Interface, IPv6Interface, ip_address
 
-from zesty_burrow.carrier.datapath import BATCH, MAX_PACKET
-from zesty_burrow.carrier.pump import Pump, udp_socket
-from zesty_burrow.core.esp.association import InboundSa, OutboundSa
+from zesty_burrow.carrier.datapath import DataPath, Habits, largest_piece
+from zesty_burrow.carrier.port import Burst, UdpPort, udp_socket
+from zesty_burrow.carrier.pump import Pump
+from zesty_burrow.carrier.tunnel import Flow, Tunnel
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike.auth import PrivateKey
 from zesty_burrow.core.ike.events import (
@@ -32,9 +34,9 @@ from zesty_burrow.core.ike.proofs import Callers, public_octets
 from zesty_burrow.core.ike.proposals import Offer
 from zesty_burrow.core.ike.responder import Responder
 from zesty_burrow.core.ike.responder_table import ResponderConfig, State
-from zesty_burrow.core.ip import AddressRange, destination, source
+from zesty_burrow.core.ip import AddressRange
 from zesty_burrow.core.profile.model import DEFAULT_ALGORITHMS
-from zesty_burrow.errors import MachineError, Malformed
+from zesty_burrow.errors import MachineError
 from zesty_burrow.host.netfilter import translate_source
 from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.host.tun import open_tun
@@ -46,15 +48,11 @@ WEAK = (Offer(((3, 0),), (2,), (2,), (2,)),)
 """3DES, HMAC-SHA1-96, PRF HMAC-SHA1, 1024-bit MODP: what the fault weak-proposals leaves."""
 FIRST_INNER, LAST_INNER = 10, 250
 MTU = 1400
+QUEUE = 1000
 
 
 def _now() -> datetime:
     return datetime.now(UTC)
-
-
-def _pair(child: ChildEstablished) -> tuple[InboundSa, OutboundSa]:
-    inbound = InboundSa(child.spi_in, child.inbound(os.urandom), extended=child.extended)
-    return inbound, OutboundSa(child.spi_out, child.outbound(os.urandom), extended=child.extended)
 
 
 @dataclass(slots=True)
@@ -62,11 +60,9 @@ class Session:
     """One caller's tunnel."""
 
     responder: Responder
-    outbound: OutboundSa
-    pairs: dict[int, tuple[InboundSa, OutboundSa]]
+    account: str
+    tunnel: Tunnel
     addresses: tuple[bytes, ...]
-    peer: Endpoint
-    waiting: int = 0
 
 
 @dataclass(slots=True)
@@ -82,10 +78,13 @@ class GatewayHost:
     signed_in: int = 0
     refused: int = 0
     renewed: int = 0
-    _by_spi: dict[int, Session] = field(default_factory=dict)
+    without: frozenset[str] = frozenset()
+    _sessions: dict[Responder, Session] = field(default_factory=dict)
     _by_inner: dict[bytes, Session] = field(default_factory=dict)
     _promised: deque[bytes] = field(default_factory=lambda: deque(maxlen=128))
     _device: int = -1
+    _path: DataPath | None = None
+    _ports: dict[int, UdpPort] = field(default_factory=dict)
     _key: PrivateKey | None = None
     _sockets: dict[int, socket.socket] = field(default_factory=dict)
     _gateway: Gateway | None = None
@@ -95,18 +94,23 @@ class GatewayHost:
         """Open device and sockets, and answer."""
         loop = asyncio.get_running_loop()
         try:
-            device = open_tun("exit")
+            device = open_tun("exit", self.without)
             self._device = device.descriptor
             with Netlink() as netlink:
-                netlink.set_link(device.name, mtu=MTU, state="up")
+                netlink.set_link(device.name, mtu=MTU, state="up", txqlen=QUEUE)
+                with suppress(MachineError):
+                    netlink.set_link(device.name, gso_max_size=largest_piece(MTU))
                 netlink.add_address(device.name, f"{self.place.pool4}1/24")
                 netlink.add_address(device.name, f"{self.place.pool6}1/64")
-            loop.add_reader(self._device, self._outbound)
+            self._path = DataPath(device, MTU, self._tunnel_for, Habits())
+            self._path.origin = tuple(ip_address(f"{pool}1").packed for pool in (self.place.pool4, self.place.pool6))
+            loop.add_reader(self._device, self._path.outbound_ready)
         except MachineError as problem:
             # Without a tunnel device the gateway still negotiates; it only carries nothing.
             self.note = str(problem)
         family = socket.AF_INET if self.place.outer_version == 4 else socket.AF_INET6
         self._sockets = {port: udp_socket(family, (self.place.outer, port)) for port in (500, 4500)}
+        self._ports = {4500: UdpPort(self._sockets[4500], self.without)}
         self.set_faults(frozenset())
 
     def set_faults(self, faults: frozenset[str]) -> None:
@@ -115,7 +119,7 @@ class GatewayHost:
         config = self._config()
         if self._gateway is None:
             self._gateway = Gateway(config, os.urandom, self.place.outer)
-            self._pump = Pump(self._gateway, self._sockets, self._receive, self._on_event)
+            self._pump = Pump(self._gateway, self._sockets, self._receive, self._on_event, self._ports, self._bulk)
         else:
             self._gateway.config = config
         if not self.note:
@@ -171,10 +175,13 @@ class GatewayHost:
             self.raw_keys[public_octets(made.key)] = account
         return office_files(self.place, self.authority, made, sign_in, everything=everything)
 
-    def _assign(self, account: str) -> InnerNetwork | None:
-        for last in range(FIRST_INNER, LAST_INNER):
+    def _assign(self, account: str, wanted: tuple[bytes, ...]) -> InnerNetwork | None:
+        """The address that the account has already, if it asks for that again: a sign-in that is repeated."""
+        pool = ip_address(f"{self.place.pool4}0").packed[:3]
+        again = [one[3] for one in wanted if len(one) == 4 and one[:3] == pool and self._is_own(one, account)]
+        for last in (*again, *range(FIRST_INNER, LAST_INNER)):
             address4 = IPv4Interface(f"{self.place.pool4}{last}/32")
-            if address4.ip.packed not in self._by_inner and address4.ip.packed not in self._promised:
+            if last in again or not (address4.ip.packed in self._by_inner or address4.ip.packed in self._promised):
                 break
         else:
             return None
@@ -194,89 +201,67 @@ class GatewayHost:
         office = (ip_address(story.OFFICE_FILES),) if self.place is story.OFFICE else ()
         return InnerNetwork(addresses, tuple(map(ip_address, servers)), suffixes, office)
 
+    def _is_own(self, address: bytes, account: str) -> bool:
+        session = self._by_inner.get(address)
+        return session is not None and session.account == account
+
     def _receive(self, data: bytes, peer: Endpoint, port: int, now: float) -> None:
-        if "silent" in self.faults or self._gateway is None:
-            return
-        if port == 4500 and data[:4] != bytes(4):
-            self._inbound(data, peer)
-        else:
+        if "silent" not in self.faults and self._gateway is not None:
             self._gateway.receive(data, peer, now, port)
+
+    def _bulk(self, burst: Burst, port: UdpPort, number: int, now: float) -> Iterable[bytes]:
+        if self._path is None or "silent" in self.faults:
+            return (data for data in burst.datagrams() if data[:4] == bytes(4))
+        heard, others = self._path.inbound(burst, port)
+        for tunnel in heard:
+            # RFC 7296 §2.23: follow the caller's address as its own authentic packets show it.
+            tunnel.peer = burst.source
+        return others
+
+    def _tunnel_for(self, _: bytes, destination: bytes) -> Tunnel | None:
+        session = self._by_inner.get(destination)
+        return session.tunnel if session is not None and "silent" not in self.faults else None
 
     def _on_event(self, told: GatewayEvent) -> None:
         event, responder = told.event, told.responder
+        session = self._sessions.get(responder)
         if isinstance(event, ChildEstablished):
-            self.signed_in += 1
-            pair = _pair(event)
-            addresses = tuple(entry.start for entry in event.remote)
-            session = Session(responder, pair[1], {event.spi_in: pair}, addresses, responder.peer)
-            self._by_spi[event.spi_in] = session
-            self._by_inner.update(dict.fromkeys(session.addresses, session))
-            self._promised = deque((one for one in self._promised if one not in session.addresses), maxlen=128)
-        elif isinstance(event, ChildRekeyed):
-            self._renew(event)
+            self._begin(responder, event)
+        elif isinstance(event, ChildRekeyed) and session is not None:
+            # What we send goes under the new keys once the caller uses them, or has asked us to.
+            self.renewed += 1
+            session.tunnel.add(Flow.of(event.child, event.child.local, os.urandom), by_peer=event.by_peer)
+            if self._path is not None:
+                self._path.carry(session.tunnel)
         elif isinstance(event, IkeRekeyed):
             self.renewed += 1
-        elif isinstance(event, Moved):
-            for session in self._by_spi.values():
-                if session.responder is responder:
-                    session.peer = event.peer
-        elif isinstance(event, ChildGone):
-            self._forget_pair(event.spi_in)
-        elif isinstance(event, Closed):
-            gone = next((one for one in self._by_spi.values() if one.responder is responder), None)
-            for spi in gone.pairs if gone else ():
-                self._by_spi.pop(spi, None)
-            for address in gone.addresses if gone else ():
-                self._by_inner.pop(address, None)
+        elif isinstance(event, Moved) and session is not None:
+            session.tunnel.peer = event.peer
+        elif isinstance(event, ChildGone) and session is not None:
+            session.tunnel.drop(event.spi_in)
+            if self._path is not None:
+                self._path.forget(event.spi_in)
+        elif isinstance(event, Closed) and session is not None:
+            self._end_session(session)
 
-    def _renew(self, event: ChildRekeyed) -> None:
-        """New keys for a session; what it sends goes under them once the caller uses them, or has asked us to."""
-        session = self._by_spi.get(event.old_spi_in)
-        if session is None:
-            return
-        self.renewed += 1
-        pair = session.pairs[event.child.spi_in] = _pair(event.child)
-        self._by_spi[event.child.spi_in] = session
-        if event.by_peer:
-            session.waiting = event.child.spi_in
-        else:
-            session.outbound = pair[1]
+    def _begin(self, responder: Responder, event: ChildEstablished) -> None:
+        self.signed_in += 1
+        addresses = tuple(entry.start for entry in event.remote)
+        tunnel = Tunnel(Flow.of(event, event.local, os.urandom), self._ports[4500], responder.peer)
+        session = self._sessions[responder] = Session(responder, responder.account, tunnel, addresses)
+        self._by_inner.update(dict.fromkeys(addresses, session))
+        self._promised = deque((one for one in self._promised if one not in addresses), maxlen=128)
+        if self._path is not None:
+            self._path.carry(tunnel)
 
-    def _forget_pair(self, spi: int) -> None:
-        session = self._by_spi.pop(spi, None)
-        if session is None:
-            return
-        old = session.pairs.pop(spi)
-        if session.outbound is old[1] and session.waiting in session.pairs:
-            session.outbound, session.waiting = session.pairs[session.waiting][1], 0
-
-    def _inbound(self, data: bytes, peer: Endpoint) -> None:
-        spi = int.from_bytes(data[:4])
-        session = self._by_spi.get(spi)
-        if session is None:
-            return
-        try:
-            packet = session.pairs[spi][0].open(data)
-        except Malformed:
-            return
-        if spi == session.waiting:
-            session.outbound, session.waiting = session.pairs[spi][1], 0
-        # RFC 7296 §2.23: follow the caller's address as its own authentic packets show it.
-        session.peer = peer
-        if packet and source(packet) in session.addresses and self._device >= 0:
-            with suppress(OSError):
-                os.write(self._device, packet)
-
-    def _outbound(self) -> None:
-        for _ in range(BATCH):
-            try:
-                packet = os.read(self._device, MAX_PACKET)
-            except BlockingIOError:
-                return
-            session = self._by_inner.get(destination(packet))
-            if session is not None and "silent" not in self.faults:
-                with suppress(OSError):
-                    self._sockets[4500].sendto(session.outbound.seal(packet), session.peer)
+    def _end_session(self, session: Session) -> None:
+        del self._sessions[session.responder]
+        for address in session.addresses:
+            # Another sign-in of the caller may have taken the address over.
+            if self._by_inner.get(address) is session:
+                del self._by_inner[address]
+        if self._path is not None:
+            self._path.forget_tunnel(session.tunnel)
 
     def end_all(self) -> None:
         """End all tunnels from this side."""
@@ -287,34 +272,33 @@ class GatewayHost:
     def probe_all(self) -> None:
         """Ask every caller whether it lives."""
         if self._gateway is not None and self._pump is not None:
-            for session in self._sessions():
+            for session in self._standing():
                 session.responder.probe(self._pump.now())
             self._pump.flush()
 
     def rekey_all(self, *, ike: bool) -> None:
         """New keys for every tunnel, or for the IKE SA behind it, asked for from this side."""
         if self._gateway is not None and self._pump is not None:
-            for session in self._sessions():
+            for session in self._standing():
                 (session.responder.rekey_ike if ike else session.responder.rekey)(self._pump.now())
             self._pump.flush()
 
     def redirect_all(self) -> None:
         """Send every caller to this gateway's own name, as if it were another one."""
         if self._gateway is not None and self._pump is not None:
-            for session in self._sessions():
+            for session in self._standing():
                 session.responder.redirect(self.place.host_name, self._pump.now())
             self._pump.flush()
 
-    def _sessions(self) -> list[Session]:
-        every = {id(session): session for session in self._by_spi.values()}
-        return [session for session in every.values() if session.responder.state is State.ESTABLISHED]
+    def _standing(self) -> list[Session]:
+        return [session for session in self._sessions.values() if session.responder.state is State.ESTABLISHED]
 
     def status(self) -> dict[str, object]:
         """For ``lab status``."""
-        waiting = sum(entry.responder.next_timer() is not None for entry in self._by_spi.values())
+        waiting = sum(entry.responder.next_timer() is not None for entry in self._sessions.values())
         return {
             "faults": sorted(self.faults),
-            "tunnels": len({id(session) for session in self._by_spi.values()}),
+            "tunnels": len(self._sessions),
             "renewed": self.renewed,
             "signed_in": self.signed_in,
             "refused": self.refused,

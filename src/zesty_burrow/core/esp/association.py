@@ -11,7 +11,7 @@ from zesty_burrow.errors import Malformed, StateError
 NEXT_IPV4, NEXT_IPV6, NEXT_NONE = 4, 41, 59
 HEADER = 8
 LAST_SEQUENCE, LAST_EXTENDED = (1 << 32) - 1, (1 << 64) - 1
-_PADDING = bytes(range(1, 256))
+PADDING = bytes(range(1, 256))
 
 
 @dataclass(slots=True)
@@ -37,26 +37,32 @@ class OutboundSa:
         self.extended = extended
         self.counters = Counters()
         self._spi = spi.to_bytes(4)
-        self._protection = protection
+        self.protection = protection
         self._align = max(4, protection.block)
+
+    def take_numbers(self, count: int, octets: int) -> int:
+        """The first of ``count`` sequence numbers for ``octets`` of packets. :class:`StateError` once none are left."""
+        if self.sequence + count > (LAST_EXTENDED if self.extended else LAST_SEQUENCE):
+            raise StateError("the tunnel's sequence numbers are used up", next_step="Disconnect and connect again.")
+        first = self.sequence + 1
+        self.sequence += count
+        self.octets += octets
+        self.counters.packets += count
+        self.counters.octets += octets
+        return first
 
     def seal(self, packet: bytes) -> bytes:
         """The ESP packet around an IPv4 or IPv6 packet. :class:`StateError` once the numbers are used up."""
-        if self.sequence >= (LAST_EXTENDED if self.extended else LAST_SEQUENCE):
-            raise StateError("the tunnel's sequence numbers are used up", next_step="Disconnect and connect again.")
-        self.sequence += 1
-        header = self._spi + (self.sequence & LAST_SEQUENCE).to_bytes(4)
+        number = self.take_numbers(1, len(packet))
+        header = self._spi + (number & LAST_SEQUENCE).to_bytes(4)
         associated, behind = header, b""
         if self.extended:
-            associated, behind = self._protection.with_high_half(header, (self.sequence >> 32).to_bytes(4))
+            associated, behind = self.protection.with_high_half(header, (number >> 32).to_bytes(4))
         # RFC 4303 §2.4: payload, padding, pad length and next header end on a boundary of 4 octets or a block.
         pad = -(len(packet) + 2) % self._align
         following = NEXT_IPV6 if packet[0] >> 4 == 6 else NEXT_IPV4
-        self.octets += len(packet)
-        self.counters.packets += 1
-        self.counters.octets += len(packet)
-        plaintext = packet + _PADDING[:pad] + bytes((pad, following))
-        return header + self._protection.seal(associated, plaintext, behind)
+        plaintext = packet + PADDING[:pad] + bytes((pad, following))
+        return header + self.protection.seal(associated, plaintext, behind)
 
 
 class InboundSa:
@@ -67,7 +73,7 @@ class InboundSa:
         self.extended = extended
         self.window = ReplayWindow()
         self.counters = Counters()
-        self._protection = protection
+        self.protection = protection
 
     def open(self, data: bytes) -> bytes:
         """The inner packet; empty for a dummy packet (RFC 4303 §2.6). Raises only :class:`Malformed`."""
@@ -81,16 +87,16 @@ class InboundSa:
         return packet
 
     def _open(self, data: bytes) -> bytes:
-        if len(data) < HEADER + self._protection.overhead + 2 or int.from_bytes(data[:4]) != self.spi:
+        if len(data) < HEADER + self.protection.overhead + 2 or int.from_bytes(data[:4]) != self.spi:
             raise Malformed("an ESP packet is malformed", why="it is too short or names another SPI")
         sequence = int.from_bytes(data[4:8])
         associated, behind = data[:HEADER], b""
         if self.extended:
             sequence = self.window.whole_number(sequence)
-            associated, behind = self._protection.with_high_half(associated, (sequence >> 32).to_bytes(4))
+            associated, behind = self.protection.with_high_half(associated, (sequence >> 32).to_bytes(4))
         if not self.window.check(sequence):
             raise Malformed("an ESP packet was turned away", why=f"number {sequence} came before or is too old")
-        plaintext = self._protection.open(associated, data[HEADER:], behind)
+        plaintext = self.protection.open(associated, data[HEADER:], behind)
         self.window.accept(sequence)
         pad, following = plaintext[-2], plaintext[-1]
         if pad + 2 > len(plaintext):

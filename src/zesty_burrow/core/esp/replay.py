@@ -46,3 +46,18 @@ class ReplayWindow:
             self.highest = sequence
         else:
             self._bits |= 1 << self.highest - sequence
+
+    def take(self, sequence: int) -> bool:
+        """Record it if it is new; whether it was."""
+        new = self.check(sequence)
+        if new:
+            self.accept(sequence)
+        return new
+
+    def accept_run(self, first: int, count: int) -> None:
+        """Record ``count`` packets that follow one another, all of them beyond the highest."""
+        last = first + count - 1
+        leap = last - self.highest
+        ones = (1 << min(count, self.size)) - 1
+        self._bits = (self._bits << leap & self._mask if leap < self.size else 0) | ones
+        self.highest = last

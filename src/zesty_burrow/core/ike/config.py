@@ -14,7 +14,7 @@ from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.ike.events import Endpoint
 from zesty_burrow.core.ike.proposals import Offer
 from zesty_burrow.core.ike.sa import Backoff
-from zesty_burrow.core.ip import AddressRange
+from zesty_burrow.core.ip import Address, AddressRange
 from zesty_burrow.core.revocation import Revocations
 
 EAP, CERTIFICATE, SHARED_KEY, RAW_KEY = "eap-mschapv2", "certificate", "pre-shared-key", "raw-public-key"
@@ -32,6 +32,7 @@ class InitiatorConfig:
     wants this side's proof first (RFC 7296 §1.2): it says who we are, and nothing that would let others sign in.
     ``child_seconds`` and ``child_octets``: after how much of either a child SA gets new keys.
     ``redirected_from``: the gateway that has sent us here. ``second``: what the second of two rounds signs in with.
+    ``wanted``: inner addresses to ask for, which this side had before.
     """
 
     gateway: Endpoint
@@ -59,6 +60,7 @@ class InitiatorConfig:
     liveness_seconds: float = 30.0
     additional: AdditionalKey | None = None
     additional_required: bool = False
+    wanted: tuple[Address, ...] = ()
     backoff: Backoff = dataclasses.field(default_factory=Backoff)
 
     @property

@@ -150,15 +150,20 @@ def certificate_request(config: InitiatorConfig) -> list[Payload]:
     return [CertificateRequest(CertEncoding.X509_SIGNATURE, hashes)] if config.anchors else []
 
 
-def address_request(local: Sequence[AddressRange]) -> Configuration:
-    """Ask for an address and name servers of each family that the tunnel is to carry (RFC 7296 §2.19, §3.15)."""
+def address_request(local: Sequence[AddressRange], wanted: Sequence[Address] = ()) -> Configuration:
+    """Ask for an address and name servers of each family that the tunnel is to carry (RFC 7296 §2.19, §3.15).
+
+    ``wanted``: addresses that this side would like to have again (§3.15.1).
+    """
     attributes: list[tuple[int, bytes]] = []
     versions = {entry.version for entry in local}
+    before = {one.version: one.packed for one in wanted}
     if 4 in versions:
-        attributes += [(ConfigAttribute.INTERNAL_IP4_ADDRESS, b""), (ConfigAttribute.INTERNAL_IP4_DNS, b"")]
-        attributes.append((ConfigAttribute.INTERNAL_IP4_NBNS, b""))
+        attributes.append((ConfigAttribute.INTERNAL_IP4_ADDRESS, before.get(4, b"")))
+        attributes += [(ConfigAttribute.INTERNAL_IP4_DNS, b""), (ConfigAttribute.INTERNAL_IP4_NBNS, b"")]
     if 6 in versions:
-        attributes += [(ConfigAttribute.INTERNAL_IP6_ADDRESS, b""), (ConfigAttribute.INTERNAL_IP6_DNS, b"")]
+        again = before[6] + bytes([128]) if 6 in before else b""
+        attributes += [(ConfigAttribute.INTERNAL_IP6_ADDRESS, again), (ConfigAttribute.INTERNAL_IP6_DNS, b"")]
     attributes.append((ConfigAttribute.INTERNAL_DNS_DOMAIN, b""))
     return Configuration(ConfigType.CFG_REQUEST, tuple(attributes))
 

@@ -381,7 +381,7 @@ class Responder(Upkeep):
         if chosen is None or theirs_i is None or theirs_r is None or self.keys is None:
             return [Notify(NotifyType.NO_PROPOSAL_CHOSEN)]
         proposal, suite = chosen
-        inner = self.config.assign(self.account)
+        inner = self.config.assign(self.account, requested_addresses(self._first))
         if inner is None:
             return [Notify(NotifyType.INTERNAL_ADDRESS_FAILURE)]
         wanted = requested_versions(self._first)
@@ -489,3 +489,11 @@ def requested_versions(payloads: Sequence[Payload]) -> set[int]:
     kinds = {kind for kind, _ in asked.attributes} if asked else set()
     pairs = ((ConfigAttribute.INTERNAL_IP4_ADDRESS, 4), (ConfigAttribute.INTERNAL_IP6_ADDRESS, 6))
     return {version for kind, version in pairs if kind in kinds}
+
+
+def requested_addresses(payloads: Sequence[Payload]) -> tuple[bytes, ...]:
+    """The addresses that a CFG_REQUEST asks to have again (RFC 7296 §3.15.1): 4 or 16 octets each."""
+    asked = find(payloads, Configuration)
+    sizes: dict[int, int] = {ConfigAttribute.INTERNAL_IP4_ADDRESS: 4, ConfigAttribute.INTERNAL_IP6_ADDRESS: 16}
+    found = ((value, sizes.get(kind, 0)) for kind, value in (asked.attributes if asked else ()))
+    return tuple(value[:size] for value, size in found if size and len(value) >= size)

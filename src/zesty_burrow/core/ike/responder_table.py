@@ -98,7 +98,8 @@ class ResponderConfig:
     """A gateway's settings.
 
     ``certificates``: its own first, DER. ``password_of``: the password of an account, or None. ``assign``: the
-    inner network for an account, or None where no address is left. ``remote``: the networks that it carries.
+    inner network for an account that would like certain addresses, or None where no address is left.
+    ``remote``: the networks that it carries.
     ``callers``: who is let in without EAP, or by EAP-TLS. ``second_round``: a certificate alone is not enough.
     ``redirect``: another gateway, to which callers that can are sent (RFC 5685).
     ``sign_in_seconds``: after how long a sign-in has to be repeated, if it has (RFC 4478).
@@ -112,7 +113,7 @@ class ResponderConfig:
     ike_offers: tuple[Offer, ...]
     esp_offers: tuple[Offer, ...]
     password_of: Callable[[str], str | None]
-    assign: Callable[[str], InnerNetwork | None]
+    assign: Callable[[str, tuple[bytes, ...]], InnerNetwork | None]
     remote: tuple[AddressRange, ...]
     callers: Callers = dataclasses.field(default_factory=Callers)
     proof: str = CERTIFICATE

@@ -103,7 +103,7 @@ class SigningIn(Standing):
             *self._announcements(),
             *negotiation.certificate_request(config),
             identity,
-            negotiation.address_request(config.local),
+            negotiation.address_request(config.local, config.wanted),
             SecurityAssociation(esp),
             negotiation.selectors(PayloadType.TSi, config.local),
             negotiation.selectors(PayloadType.TSr, config.remote),

@@ -1,0 +1,49 @@
+"""The far end of our tunnel: the lab's gateway, alone in a network namespace, with a kit for one account."""
+
+from __future__ import annotations
+
+import asyncio
+import sys
+from dataclasses import replace
+from ipaddress import ip_network
+from pathlib import Path
+
+from zesty_burrow.core.policy.algorithms import TransformType
+from zesty_burrow.core.profile.model import AlgorithmChoice, Algorithms, Traffic
+from zesty_burrow.core.profile.model import ProposalChoice as Proposal
+from zesty_burrow.core.profile.text import write_profile
+from zesty_burrow.lab import story
+from zesty_burrow.lab.authority import make_authority
+from zesty_burrow.lab.gateway import GatewayHost
+from zesty_burrow.lab.kit import AUTHORITY_FILE, kit_archive, kit_files, place_profile
+from zesty_burrow.store.seal import write_private
+
+PLACE = story.PLACES[0]
+PASSWORD = "made-up-for-the-bench"
+
+
+def kit(authority_pem: bytes, encryption: str) -> bytes:
+    """Only the inner network goes through the tunnel, so that the others are measured beside it."""
+    inner = tuple(ip_network(one) for one in (f"{PLACE.pool4}0/24", f"{PLACE.pool6}/64"))
+    profile = replace(place_profile(PLACE), traffic=Traffic(networks=inner))
+    if encryption:
+        chosen = AlgorithmChoice.read(TransformType.ENCR, encryption)
+        profile = replace(profile, algorithms=Algorithms(esp=(Proposal((chosen,)),)))
+    files = kit_files(authority_pem, PASSWORD)
+    files = {name: data for name, data in files.items() if not name.startswith("profiles/")}
+    return kit_archive({**files, f"profiles/{profile.name}.toml": write_profile(profile).encode()})
+
+
+async def serve(folder: Path, encryption: str, without: frozenset[str]) -> None:
+    """Write the kit, answer, say so."""
+    authority = make_authority("Quillwort Relay")
+    host = GatewayHost(PLACE, authority, {story.ACCOUNT: PASSWORD}, without=without)
+    host.start()
+    write_private(folder / "kit.zip", kit(authority.pem(), encryption))
+    print(host.note or "ready", flush=True)
+    await asyncio.get_running_loop().run_in_executor(None, sys.stdin.read)
+
+
+if __name__ == "__main__":
+    assert AUTHORITY_FILE
+    asyncio.run(serve(Path(sys.argv[1]), sys.argv[2], frozenset(filter(None, sys.argv[3].split(",")))))

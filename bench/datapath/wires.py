@@ -1,0 +1,244 @@
+"""Two hosts in network namespaces of their own, a wire between them, and every contender's tunnel over that wire."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import shutil
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from bench.datapath.far_end import PLACE
+
+MTU = 1400
+NEAR, FAR = PLACE.address4(1), PLACE.outer
+PROGRAM = str(Path(sys.executable).with_name("zesty"))
+NEEDED = {
+    "iperf3": "iperf3",
+    "ssh": "openssh-client",
+    "sshd": "openssh-server",
+    "ssh-keygen": "openssh-client",
+    "socat": "socat",
+    "ip": "iproute2",
+    "ping": "iputils-ping",
+    "unshare": "util-linux",
+    "nsenter": "util-linux",
+    "openssl": "openssl",
+}
+"""Programs, and the Debian packages that have them."""
+SEARCHED = f"{os.environ.get('PATH', '')}:/usr/sbin:/sbin"
+TICKS = os.sysconf("SC_CLK_TCK")
+
+
+@dataclass(slots=True)
+class Contender:
+    """A way between the hosts: what the far host is called on it, and the processes that carry it."""
+
+    name: str
+    far: str
+    processes: tuple[int, ...] = ()
+
+    def cpu(self) -> float:
+        """Seconds of processor time that its processes have used."""
+        total = 0
+        for process in self.processes:
+            fields = Path(f"/proc/{process}/stat").read_text().rpartition(")")[2].split()
+            total += int(fields[11]) + int(fields[12])
+        return total / TICKS
+
+
+def missing() -> dict[str, str]:
+    """Programs that are not here, with their packages."""
+    return {name: package for name, package in NEEDED.items() if shutil.which(name, path=SEARCHED) is None}
+
+
+def path_of(name: str) -> str:
+    """Where a program is."""
+    found = shutil.which(name, path=SEARCHED)
+    if found is None:
+        raise SystemExit(f"{name} is missing: apt install {NEEDED.get(name, name)}")
+    return found
+
+
+class Host:
+    """A process that keeps namespaces alive, and everything that is started in them."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        folder.mkdir(mode=0o700)
+        self._started: list[subprocess.Popen[str]] = []
+        self._keeper = subprocess.Popen([path_of("unshare"), "--net", "--mount", "sleep", "infinity"])
+        while Path(f"/proc/{self._keeper.pid}/ns/net").readlink() == Path("/proc/self/ns/net").readlink():
+            time.sleep(0.01)
+        self.process = self._keeper.pid
+
+    def words(self, *words: str) -> list[str]:
+        """A command line that runs on this host."""
+        return [path_of("nsenter"), "-t", str(self.process), "-n", "-m", f"--wd={Path.cwd()}", *words]
+
+    def run(self, *words: str, check: bool = True, **settings: object) -> str:
+        """Run a program to its end; what it said."""
+        ended = subprocess.run(self.words(*words), capture_output=True, text=True, check=False, **settings)  # type: ignore[call-overload]
+        if check and ended.returncode:
+            raise SystemExit(f"{' '.join(words)}: {ended.stderr or ended.stdout}")
+        return str(ended.stdout)
+
+    def start(self, *words: str, **settings: object) -> subprocess.Popen[str]:
+        """Start a program that goes on."""
+        process = subprocess.Popen(self.words(*words), text=True, **settings)  # type: ignore[call-overload]
+        self._started.append(process)
+        return process  # type: ignore[no-any-return]
+
+    def bind(self, name: str, text: str) -> None:
+        """A file of this host's own in /etc."""
+        own = self.folder / name
+        own.write_text(text)
+        self.run("mount", "--bind", str(own), f"/etc/{name}")
+
+    def stop(self) -> None:
+        """End what was started here."""
+        for process in reversed((self._keeper, *self._started)):
+            process.send_signal(signal.SIGTERM)
+            with contextlib.suppress(subprocess.TimeoutExpired):
+                process.wait(5)
+                continue
+            process.kill()
+            process.wait()
+
+
+def children(process: int) -> list[int]:
+    """A process's children, and theirs."""
+    found = []
+    for child in Path(f"/proc/{process}/task/{process}/children").read_text().split():
+        found += [int(child), *children(int(child))]
+    return found
+
+
+class Wires:
+    """Everything that is measured, up at once."""
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+        self.near, self.far = Host(folder / "near"), Host(folder / "far")
+        self.environment = {**os.environ, "ZESTY_BURROW_HOME": str(folder / "home")}
+        self._wire()
+        self.far.start(path_of("iperf3"), "-s", stdout=subprocess.DEVNULL)
+
+    def _wire(self) -> None:
+        names = "near0", "far0"
+        for host in (self.near, self.far):
+            host.run("ip", "link", "set", "lo", "up")
+            host.run("mount", "--make-rprivate", "/")
+        self.near.run("ip", "link", "add", names[0], "type", "veth", "peer", "name", names[1])
+        self.near.run("ip", "link", "set", names[1], "netns", str(self.far.process))
+        for host, name, address in ((self.near, names[0], NEAR), (self.far, names[1], FAR)):
+            host.run("ip", "address", "add", f"{address}/28", "dev", name)
+            host.run("ip", "link", "set", name, "up")
+        self.near.bind("hosts", f"127.0.0.1 localhost\n{FAR} {PLACE.host_name}\n")
+        self.near.bind("resolv.conf", "")
+
+    def plain(self) -> Contender:
+        """The wire itself."""
+        return Contender("plain veth", FAR)
+
+    def ours(self, without: Sequence[str] = (), encryption: str = "") -> Contender:
+        """Our tunnel: the lab's gateway, and the real program's ``connect``."""
+        left_out = ",".join(without)
+        module = "bench.datapath.far_end"
+        gateway = self.far.start(
+            sys.executable, "-m", module, str(self._folder), encryption, left_out,
+            stdin=subprocess.PIPE, stdout=subprocess.PIPE,
+        )  # fmt: skip
+        assert gateway.stdout is not None
+        said = gateway.stdout.readline().strip()
+        if said != "ready":
+            raise SystemExit(f"the gateway did not start: {said}")
+        zesty = [PROGRAM]
+        self.near.run(*zesty, "import", str(self._folder / "kit.zip"), env=self.environment)
+        words = [word for one in without for word in ("--without", one)]
+        self.near.run(*zesty, "connect", PLACE.name, "--detach", *words, env=self.environment)
+        status = self.status()
+        return Contender("ours", f"{PLACE.pool4}1", (int(status["process"]), gateway.pid))
+
+    def status(self) -> dict[str, object]:
+        """What our program says of its tunnel."""
+        said = json.loads(self.near.run(PROGRAM, "--json", "status", env=self.environment))
+        return dict(said["tunnel"])
+
+    def ssh(self) -> Contender:
+        """``ssh -w`` with aes256-gcm."""
+        folder = self._folder / "ssh"
+        folder.mkdir(mode=0o700)
+        for name in ("host", "user"):
+            words = [path_of("ssh-keygen"), "-q", "-t", "ed25519", "-N", "", "-f", str(folder / name)]
+            subprocess.run(words, check=True)
+        (folder / "allowed").write_text((folder / "user.pub").read_text())
+        (folder / "sshd_config").write_text(
+            f"ListenAddress {FAR}:2222\nHostKey {folder}/host\nAuthorizedKeysFile {folder}/allowed\nPermitTunnel yes\n"
+            "PermitRootLogin yes\nStrictModes no\nUsePAM no\nCiphers aes256-gcm@openssh.com\nPidFile none\n"
+        )
+        Path("/run/sshd").mkdir(exist_ok=True)
+        server = self.far.start(path_of("sshd"), "-D", "-f", str(folder / "sshd_config"), stderr=subprocess.DEVNULL)
+        time.sleep(0.5)
+        client = self.near.start(
+            path_of("ssh"), "-F", "none", "-N", "-w", "5:5", "-p", "2222", "-i", str(folder / "user"),
+            "-o", "StrictHostKeyChecking=no", "-o", f"UserKnownHostsFile={folder}/known", "-o", "IPQoS=none",
+            "-c", "aes256-gcm@openssh.com", f"root@{FAR}", stderr=subprocess.DEVNULL,
+        )  # fmt: skip
+        self._address("tun5", 97)
+        return Contender("ssh -w", "10.97.0.2", (client.pid, *children(server.pid)))
+
+    def socat(self) -> Contender:
+        """``socat``: a TUN device at each end, DTLS between them."""
+        folder = self._folder / "socat"
+        folder.mkdir(mode=0o700)
+        words = [
+            path_of("openssl"), "req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:prime256v1", "-nodes",
+            "-days", "2", "-subj", f"/CN={FAR}", "-keyout", f"{folder}/key.pem", "-out", f"{folder}/cert.pem",
+        ]  # fmt: skip
+        subprocess.run(words, check=True, capture_output=True)
+        both = Path(f"{folder}/both.pem")
+        both.write_text((folder / "key.pem").read_text() + (folder / "cert.pem").read_text())
+        own, device = f"cert={both},verify=0", "iff-no-pi,tun-name=dtls0"
+        server = self.far.start(
+            path_of("socat"), f"TUN,{device}", f"OPENSSL-DTLS-SERVER:4433,{own}", stderr=subprocess.DEVNULL
+        )
+        time.sleep(0.3)
+        client = self.near.start(
+            path_of("socat"), f"TUN,{device}", f"OPENSSL-DTLS-CLIENT:{FAR}:4433,{own}", stderr=subprocess.DEVNULL
+        )
+        self._address("dtls0", 98)
+        return Contender("socat DTLS", "10.98.0.2", (client.pid, *children(server.pid), server.pid))
+
+    def _address(self, device: str, number: int) -> None:
+        for host, last in ((self.near, 1), (self.far, 2)):
+            until = time.monotonic() + 10
+            while f"{device}:" not in host.run("ip", "-o", "link"):
+                if time.monotonic() > until:
+                    raise SystemExit(f"{device} did not appear")
+                time.sleep(0.1)
+            host.run("ip", "link", "set", device, "mtu", str(MTU), "up")
+            host.run("ip", "address", "add", f"10.{number}.0.{last}/24", "dev", device)
+
+    def close(self) -> None:
+        """End everything."""
+        with contextlib.suppress(SystemExit):
+            self.near.run(PROGRAM, "disconnect", check=False, env=self.environment)
+        for host in (self.near, self.far):
+            host.stop()
+
+
+@contextlib.contextmanager
+def wires(folder: Path) -> Iterator[Wires]:
+    """Two hosts, until the end of the block."""
+    made = Wires(folder)
+    try:
+        yield made
+    finally:
+        made.close()

@@ -1,0 +1,158 @@
+"""A UDP socket that takes and gives many datagrams at a time where the kernel can (UDP_SEGMENT, UDP_GRO)."""
+
+from __future__ import annotations
+
+import select
+import socket
+import struct
+from collections.abc import Iterator, Sequence
+from contextlib import suppress
+from types import TracebackType
+from typing import NamedTuple
+
+import numpy as np
+
+from zesty_burrow.core.ike.events import Endpoint
+from zesty_burrow.core.offload.columns import Octets
+
+MAX_DATAGRAM = 65535
+BUFFER = 4 << 20
+UDP_SEGMENT, UDP_GRO = 103, 104
+"""Linux ``udp.h``: the length of a segment in what is sent in one piece, and in what was received in one piece."""
+SEGMENTS = 64
+"""At most so many in one piece: what the first kernels with UDP_SEGMENT take."""
+ROOM_IN_PIECE = 65000
+_WAIT_MS = 20
+_ANCILLARY = socket.CMSG_SPACE(4) * 2
+_SIZE = struct.Struct("H")
+_NUMBER = struct.Struct("i")
+_FORCED = {socket.SO_RCVBUF: 33, socket.SO_SNDBUF: 32}
+"""SO_RCVBUFFORCE and SO_SNDBUFFORCE: beyond the machine's limit, where we may."""
+
+
+class Burst(NamedTuple):
+    """``total`` octets of datagrams of ``size`` octets, of which the last may be shorter, from one sender.
+
+    ``view`` is valid until the next call. ``traffic_class``: of the outer IP header.
+    """
+
+    view: memoryview
+    total: int
+    size: int
+    source: Endpoint
+    traffic_class: int = 0
+
+    def datagrams(self) -> Iterator[bytes]:
+        """One by one."""
+        for begin in range(0, self.total, self.size):
+            yield bytes(self.view[begin : min(begin + self.size, self.total)])
+
+
+def udp_socket(family: socket.AddressFamily, address: Endpoint | None = None) -> socket.socket:
+    """A non-blocking UDP socket with large buffers, bound if an address is given."""
+    channel = socket.socket(family, socket.SOCK_DGRAM | socket.SOCK_NONBLOCK | socket.SOCK_CLOEXEC)
+    for option, forced in _FORCED.items():
+        try:
+            channel.setsockopt(socket.SOL_SOCKET, forced, BUFFER)
+        except OSError:
+            channel.setsockopt(socket.SOL_SOCKET, option, BUFFER)
+    if address is not None:
+        if family == socket.AF_INET6:
+            channel.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_V6ONLY, 1)
+        channel.bind(address)
+    return channel
+
+
+class UdpPort:
+    """``channel`` with batches both ways; ``without`` leaves out ``socket-send`` or ``socket-receive``."""
+
+    def __init__(self, channel: socket.socket, without: frozenset[str] = frozenset()) -> None:
+        self.channel = channel
+        self.octets: Octets = np.zeros(MAX_DATAGRAM + 1, np.uint8)
+        self.view = self.octets.data
+        self._buffers = [self.view]
+        self._is_v6 = channel.family == socket.AF_INET6
+        self.joins = "socket-receive" not in without and self._try_option(UDP_GRO, 1)
+        self.splits = "socket-send" not in without and self._try_option(UDP_SEGMENT, 0)
+        level, option = (
+            (socket.IPPROTO_IPV6, socket.IPV6_RECVTCLASS) if self._is_v6 else (socket.IPPROTO_IP, socket.IP_RECVTOS)
+        )
+        with suppress(OSError):
+            channel.setsockopt(level, option, 1)
+        self._class = (socket.IPPROTO_IPV6, socket.IPV6_TCLASS) if self._is_v6 else (socket.IPPROTO_IP, socket.IP_TOS)
+
+    def _try_option(self, option: int, value: int) -> bool:
+        try:
+            self.channel.setsockopt(socket.SOL_UDP, option, value)
+        except OSError:
+            return False
+        return True
+
+    def __enter__(self) -> UdpPort:
+        return self
+
+    def __exit__(self, *_: type[BaseException] | BaseException | TracebackType | None) -> None:
+        self.channel.close()
+
+    def receive(self) -> Burst | None:
+        """What has come, or None. Raises ``OSError`` for what the network reports of earlier datagrams."""
+        try:
+            total, ancillary, _, source = self.channel.recvmsg_into(self._buffers, _ANCILLARY)
+        except BlockingIOError:
+            return None
+        size, traffic_class = total, 0
+        for level, kind, data in ancillary:
+            if level == socket.SOL_UDP and kind == UDP_GRO:
+                size = _NUMBER.unpack(data[:4])[0]
+            elif (level, kind) == self._class:
+                traffic_class = data[0]
+        return Burst(self.view, total, max(size, 1), (source[0], source[1]), traffic_class)
+
+    def send(self, data: bytes, to: Endpoint, traffic_class: int = 0) -> None:
+        """One datagram. Raises ``OSError``."""
+        if traffic_class:
+            self._send([data], [(*self._class, _NUMBER.pack(traffic_class))], to)
+        else:
+            self.channel.sendto(data, to)
+
+    def send_alike(self, datagrams: Sequence[memoryview], to: Endpoint, traffic_class: int = 0) -> None:
+        """:meth:`send_many` for datagrams that are all of one length, but for a shorter last one."""
+        count, size = len(datagrams), len(datagrams[0])
+        if not self.splits or not 1 < count <= SEGMENTS or count * size > ROOM_IN_PIECE:
+            self.send_many(datagrams, to, traffic_class)
+            return
+        marks = [(socket.SOL_UDP, UDP_SEGMENT, _SIZE.pack(size))]
+        if traffic_class:
+            marks.append((*self._class, _NUMBER.pack(traffic_class)))
+        self._send(datagrams, marks, to)
+
+    def send_many(self, datagrams: Sequence[memoryview], to: Endpoint, traffic_class: int = 0) -> None:
+        """Datagrams in their order, in as few pieces as can be. Raises ``OSError`` for the first that cannot go."""
+        marks = [(*self._class, _NUMBER.pack(traffic_class))] if traffic_class else []
+        begin, count = 0, len(datagrams)
+        most = SEGMENTS if self.splits else 1
+        while begin < count:
+            size = len(datagrams[begin])
+            end, limit = begin + 1, min(count, begin + most, begin + max(1, ROOM_IN_PIECE // max(size, 1)))
+            while end < limit:
+                following = len(datagrams[end])
+                if following > size:
+                    break
+                end += 1
+                if following < size:
+                    break
+            if end - begin == 1:
+                self._send([datagrams[begin]], marks, to)
+            else:
+                self._send(datagrams[begin:end], [*marks, (socket.SOL_UDP, UDP_SEGMENT, _SIZE.pack(size))], to)
+            begin = end
+
+    def _send(self, pieces: Sequence[bytes | memoryview], marks: list[tuple[int, int, bytes]], to: Endpoint) -> None:
+        try:
+            self.channel.sendmsg(pieces, marks, 0, to)
+        except BlockingIOError:
+            # The queue is full: wait for it a little, as a packet lost costs more than the wait.
+            poll = select.poll()
+            poll.register(self.channel, select.POLLOUT)
+            poll.poll(_WAIT_MS)
+            self.channel.sendmsg(pieces, marks, 0, to)
