@@ -21,7 +21,6 @@ from zesty_burrow.core.esp.batch import Opened, Opener, Run, Sealer
 from zesty_burrow.core.esp.slots import ROOM, Slots
 from zesty_burrow.core.ip import TCP
 from zesty_burrow.core.offload import vnet
-from zesty_burrow.core.offload.columns import numbers
 from zesty_burrow.core.offload.join import Joiner, Packets
 from zesty_burrow.core.offload.split import Splitter, finish_checksum, read_super
 from zesty_burrow.core.offload.vnet import Offload, read_offload
@@ -284,9 +283,7 @@ class DataPath:
             ends = self._openers[port] = Opener(port.octets), Joiner(port.octets, self._joins)
         opener, joiner = ends
         total, size = burst.total, burst.size
-        spi = int.from_bytes(burst.view[:4])
-        count = -(-total // size)
-        if size > 4 and (count == 1 or (numbers(port.octets, 0, count, size, ">u4") == spi).all()):
+        if size > 4 and (total <= size or opener.of_one_sa(total, size)):
             stretches: tuple[tuple[int, int], ...] = ((0, total),)
         else:
             stretches = tuple((begin, min(size, total - begin)) for begin in range(0, total, size))

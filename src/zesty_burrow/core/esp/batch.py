@@ -208,7 +208,7 @@ class _Opening:
     heads: list[memoryview]
     sealed: list[memoryview]
     plain: list[memoryview]
-    low: npt.NDArray[np.uint32]
+    fronts: npt.NDArray[np.uint64]
     ivs: npt.NDArray[np.uint64]
     trailers: npt.NDArray[np.uint16]
     tops: npt.NDArray[np.uint8]
@@ -246,17 +246,29 @@ class Opener:
             self._one_by_one(sa, begin, end - begin, size, found)
         return found
 
+    def of_one_sa(self, total: int, size: int) -> bool:
+        """Whether all the ESP packets from the buffer's beginning on name one SPI."""
+        count = total // size
+        views = self._kept.get(size, worth=True) if FEW < count <= _MOST_DATAGRAMS and size > HEADER + 24 else None
+        if views is None:
+            return len({bytes(self.view[at : at + 4]) for at in range(0, total, size)}) == 1
+        fronts = views.fronts[:count].tolist()
+        tail = bytes(self.view[count * size : min(count * size + 4, total)])
+        return min(fronts) >> 32 == max(fronts) >> 32 and (not tail or tail == bytes(self.view[:4]))
+
     def _open_full(self, sa: InboundSa, protection: Combined, begin: int, count: int, size: int, found: Opened) -> None:
         """``count`` packets of full size."""
         views = None if begin else self._kept.get(size, worth=True)
         if views is None:
             views = self._make(begin, size, count)
-        low = views.low[:count].tolist()
-        number = sa.window.whole_number(low[0]) if sa.extended else low[0]
-        in_a_row = number > sa.window.highest and low == list(range(low[0], low[0] + count))
+        fronts = views.fronts[:count].tolist()
+        low = fronts[0] & LAST_SEQUENCE
+        number = sa.window.whole_number(low) if sa.extended else low
+        in_a_row = number > sa.window.highest and fronts == list(range(fronts[0], fronts[0] + count))
         whole: Sequence[int] = range(number, number + count)
         if not in_a_row:
-            whole = [sa.window.whole_number(one) for one in low] if sa.extended else low
+            each = [one & LAST_SEQUENCE for one in fronts]
+            whole = [sa.window.whole_number(one) for one in each] if sa.extended else each
         if protection.salt != self._salt:
             self._salt = protection.salt
             self._nonces[:, :4] = np.frombuffer(protection.salt, np.uint8)
@@ -286,7 +298,7 @@ class Opener:
             [view[at : at + 8] for at in places],
             [view[at + 16 : at + size] for at in places],
             [view[at + 16 : at + size - 16] for at in places],
-            numbers(octets, begin + 4, count, size, ">u4"),
+            numbers(octets, begin, count, size, ">u8"),
             numbers(octets, begin + 8, count, size, "u8"),
             numbers(octets, begin + size - 18, count, size, "<u2"),
             numbers(octets, begin + 16, count, size, "u1"),

@@ -29,7 +29,7 @@ def numbers(octets: Octets, offset: int, count: int, stride: int, kind: str) -> 
 
 
 def sums_of(octets: Octets, offset: int, count: int, stride: int, width: int) -> Numbers:
-    """The sum of ``width`` octets of each packet as 16-bit words in network order, below 65535.
+    """The sum of ``width`` octets of each packet as 16-bit words in network order, below 2^50.
 
     Summed as 32-bit words in the machine's order and swapped at the end (RFC 1071 §2.B). What is left behind the last
     whole word is added by itself.
@@ -38,12 +38,7 @@ def sums_of(octets: Octets, offset: int, count: int, stride: int, width: int) ->
     sums = np.add.reduce(words, axis=1, dtype=np.uint64)
     for place in range(width & ~3, width):
         sums += numbers(octets, offset + place, count, stride, "u1").astype(np.uint64) << np.uint64(8 * (place & 1))
-    return np.asarray(sums % MODULUS * 256 % MODULUS, np.uint64)
-
-
-def complements(sums: Numbers) -> Numbers:
-    """The checksums that belong to sums above 0 (RFC 1071 §1)."""
-    return np.asarray(MODULUS - 1 - (sums - 1) % MODULUS, np.uint64)
+    return np.asarray(sums * 256, np.uint64)
 
 
 @functools.lru_cache(maxsize=64)

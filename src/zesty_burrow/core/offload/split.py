@@ -6,16 +6,18 @@ sequence number, flags and checksums; PSH and FIN on the last alone, CWR on the 
 
 from __future__ import annotations
 
+import struct
 from collections import OrderedDict
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
 
-from zesty_burrow.core.checksum import checksum, word_sum
+from zesty_burrow.core.checksum import checksum
 from zesty_burrow.core.ip import TCP, UDP
 from zesty_burrow.core.offload import vnet
-from zesty_burrow.core.offload.columns import MODULUS, Octets, columns, complements, rising, sums_of
+from zesty_burrow.core.offload.columns import MODULUS, Octets, columns, rising
 from zesty_burrow.core.offload.vnet import Offload
 from zesty_burrow.errors import Malformed
 
@@ -25,8 +27,7 @@ _LAST_ONLY, _FIRST_ONLY = FIN | PSH, CWR
 KEPT = 16
 
 
-@dataclass(frozen=True, slots=True)
-class Super:
+class Super(NamedTuple):
     """A packet of many segments, ``length`` octets from ``at`` on: ``headers`` of them, then segments of ``size``."""
 
     at: int
@@ -45,11 +46,15 @@ class Super:
 
 @dataclass(frozen=True, slots=True)
 class _Place:
-    """Views of the slots for segments of one shape: headers as 32-bit words, payloads, payloads with their end."""
+    """Views of the slots for segments of one shape: headers as 32-bit words, payloads, payloads with their end and
+    that as 32-bit words; and what headers rise by, without and with TCP's sequence number."""
 
     words: npt.NDArray[np.uint32]
     payload: Octets
     behind: Octets
+    quads: npt.NDArray[np.uint32]
+    steps: tuple[npt.NDArray[np.uint32], npt.NDArray[np.uint32]]
+    form: struct.Struct
 
 
 class Splitter:
@@ -58,7 +63,7 @@ class Splitter:
     def __init__(self, octets: Octets, offset: int, count: int, stride: int) -> None:
         self._octets, self._view = octets, octets.data
         self._offset, self._count, self._stride = offset, count, stride
-        self._places: OrderedDict[tuple[int, int], _Place] = OrderedDict()
+        self._places: OrderedDict[tuple[int, ...], _Place] = OrderedDict()
 
     def place(self, source: Octets, whole: Super, first: int, count: int) -> int:
         """Segments ``first`` to ``first + count`` into the slots, from the first on; the length of the last.
@@ -68,7 +73,7 @@ class Splitter:
         head, size = whole.headers, whole.size
         begin = whole.at + head + first * size
         last = min(size, whole.length - head - (first + count - 1) * size)
-        views = self._views(head, size)
+        views = self._views(whole)
         full = count if last == size else count - 1
         views.payload[:full] = source[begin : begin + full * size].reshape(full, size)
         # Zeros behind a segment do not change its checksum, so that one width serves all.
@@ -77,75 +82,86 @@ class Splitter:
         if full < count:
             views.behind[full, :last] = source[begin + full * size : begin + full * size + last]
             views.behind[full, last:] = 0
-        payload = sums_of(self._octets, self._offset + head, count, self._stride, views.behind.shape[1])
-        base = bytearray(source[whole.at : whole.at + head].tobytes())
+        payload = np.add.reduce(views.quads[:count], axis=1, dtype=np.uint64).tolist()
+        base = list(views.form.unpack_from(source.data, whole.at))
         self._write_heads(base, whole, first, count, last, payload, views)
         return head + last
 
-    def _views(self, head: int, size: int) -> _Place:
-        found = self._places.get((head, size))
+    def _views(self, whole: Super) -> _Place:
+        head, size, key = whole.headers, whole.size, whole[2:]
+        found = self._places.get(key)
         if found is None:
             at, count, stride = self._offset, self._count, self._stride
             words = np.ndarray((count, head // 4), ">u4", self._octets.data, at, (stride, 4))
             behind = columns(self._octets, at + head, count, stride, (size + 3) & ~3)
-            found = self._places[head, size] = _Place(words, behind[:, :size], behind)
+            quads = np.ndarray((count, (size + 3) // 4), "<u4", self._octets.data, at + head, (stride, 4))
+            counted = whole.version == 4
+            steps = (
+                rising(count, head, whole.transport, size, counted=counted, tcp=False),
+                rising(count, head, whole.transport, size, counted=counted, tcp=True),
+            )
+            form = struct.Struct(f">{head // 4}I")
+            found = self._places[key] = _Place(words, behind[:, :size], behind, quads, steps, form)
             if len(self._places) > KEPT:
                 self._places.popitem(last=False)
         return found
 
     def _write_heads(
         self,
-        base: bytearray,
+        base: list[int],
         whole: Super,
         first: int,
         count: int,
         last: int,
-        payload: npt.NDArray[np.uint64],
+        payload: list[int],
         views: _Place,
     ) -> None:
-        size, at = whole.size, whole.transport
+        """``base``: the headers of the whole as 32-bit words, which become those of segment ``first``.
+
+        ``payload``: the sums of the payloads as the machine reads them; in network order they are 256 times that.
+        """
+        size, place, is_tcp = whole.size, whole.transport // 4, whole.protocol == TCP
+        inner = whole.headers + size - whole.transport
         _network(base, whole, first)
+        check = place + (4 if is_tcp else 1)
+        # The kernel has left the pseudo-header's sum, length included, in the checksum's place.
+        pseudo = (base[check] >> 16 if is_tcp else base[check] & MODULUS) - (whole.length - whole.transport) + inner
         flags = 0
-        if whole.protocol == TCP:
-            known, flags = int.from_bytes(base[at + 4 : at + 8]) + first * size, base[at + 13]
-            base[at + 4 : at + 8] = (known & 0xFFFFFFFF).to_bytes(4)
-            base[at + 13], base[at + 16 : at + 18] = flags & ~(_LAST_ONLY | _FIRST_ONLY), bytes(2)
+        if is_tcp:
+            base[place + 1] = (base[place + 1] + first * size) & 0xFFFFFFFF
+            flags = base[place + 3] >> 16 & 0xFF
+            base[place + 3] &= ~((_LAST_ONLY | _FIRST_ONLY) << 16)
+            base[check] &= MODULUS
         else:
-            base[at + 4 : at + 6], base[at + 6 : at + 8] = (UDP_HEADER + size).to_bytes(2), bytes(2)
-        inner = whole.headers + size - at
-        places = slice(12, 20) if whole.version == 4 else slice(8, 40)
-        fixed = word_sum(base[at:]) + word_sum(base[places]) + whole.protocol + inner
-        counted = whole.version == 4
-        steps = rising(self._count, whole.headers, at, size, counted=counted, tcp=whole.protocol == TCP)[:count]
-        words = steps + np.frombuffer(base, ">u4").astype(np.uint32)
-        sums = payload + fixed
-        if whole.protocol == TCP:
-            # The base has the first one's sequence number in its sum.
-            sums += steps[:, at // 4 + 1]
-            sums[-1] += size * 0xFFFF + last - size
-        else:
-            sums[-1] += 2 * (size * 0xFFFF + last - size)
+            base[check] = inner << 16
+        words = views.steps[is_tcp][:count] + np.array(base, np.uint32)
+        # The base has the first one's sequence number in its sum; those behind it rise from there.
+        fixed, rise = pseudo + sum(base[place:]), size * is_tcp
+        sums = [256 * each + fixed + rise * index for index, each in enumerate(payload)]
+        if is_tcp and base[place + 1] + size * count > 1 << 32:
+            # Beyond 2^32, which leaves a remainder of one, they begin anew.
+            wrapped = -(-((1 << 32) - base[place + 1]) // size)
+            sums[wrapped:] = [one - 1 for one in sums[wrapped:]]
         ends = first + count == whole.segments
-        sums[-1] += flags & _LAST_ONLY if ends else 0
+        sums[-1] -= (size - last) * (1 if is_tcp else 2) - (flags & _LAST_ONLY if ends else 0)
         sums[0] += 0 if first else flags & _FIRST_ONLY
-        values = complements(sums)
-        if whole.protocol == TCP:
-            words[:, at // 4 + 4] += values << np.uint64(16)
+        if is_tcp:
+            words[:, check] += np.array([MODULUS - 1 - (one - 1) % MODULUS << 16 for one in sums], np.uint32)
         else:
-            values[values == 0] = MODULUS
-            words[:, at // 4 + 1] += values
+            words[:, check] += np.array([MODULUS - one % MODULUS for one in sums], np.uint32)
         views.words[:count] = words
         self._correct(whole, count, last, flags if ends else 0, flags if not first else 0)
-        wraps = (int(words[0, 1]) >> 16) + count > MODULUS + 1 or int(words[0, 2]) & MODULUS < count
+        wraps = (base[1] >> 16) + count > MODULUS + 1 or base[2] & MODULUS < count
         if whole.version == 4 and wraps:
-            self._sum_each(count, at)
+            self._sum_each(count, whole.transport)
 
     def _correct(self, whole: Super, count: int, last: int, last_flags: int, first_flags: int) -> None:
         """What the first and the last have of their own."""
         view, at = self._view, whole.transport
         final = self._offset + (count - 1) * self._stride
-        if whole.protocol == TCP:
+        if last_flags & _LAST_ONLY:
             view[final + at + 13] |= last_flags & _LAST_ONLY
+        if first_flags & _FIRST_ONLY:
             view[self._offset + at + 13] |= first_flags & _FIRST_ONLY
         if last == whole.size:
             return
@@ -167,16 +183,18 @@ class Splitter:
         self._view[at + 10 : at + 12] = checksum(self._view[at : at + size]).to_bytes(2)
 
 
-def _network(base: bytearray, whole: Super, first: int) -> None:
-    """The IP header of segment ``first``: IPv4's identification counts up (RFC 6864 §4)."""
+def _network(base: list[int], whole: Super, first: int) -> None:
+    """The IP header of segment ``first``: IPv4's identification counts up (RFC 6864 §4), its checksum follows."""
     length = whole.headers + whole.size
     if whole.version == 6:
-        base[4:6] = (length - 40).to_bytes(2)
+        base[1] = base[1] & MODULUS | (length - 40) << 16
         return
-    base[2:4] = length.to_bytes(2)
-    base[4:6] = ((int.from_bytes(base[4:6]) + first) & MODULUS).to_bytes(2)
-    base[10:12] = bytes(2)
-    base[10:12] = checksum(base[: whole.transport]).to_bytes(2)
+    named = (base[1] >> 16) + first
+    change = length - (base[0] & MODULUS) + named % (MODULUS + 1) - (base[1] >> 16)
+    sums = MODULUS - (base[2] & MODULUS) + change + 2 * MODULUS
+    base[0] = base[0] & ~MODULUS | length
+    base[1] = base[1] & MODULUS | (named & MODULUS) << 16
+    base[2] = base[2] & ~MODULUS | (MODULUS - 1 - (sums - 1) % MODULUS)
 
 
 def read_super(octets: Octets, at: int, length: int, offload: Offload) -> Super:

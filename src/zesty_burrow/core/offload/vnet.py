@@ -7,7 +7,7 @@ and where in what follows it is put.
 from __future__ import annotations
 
 import struct
-from dataclasses import dataclass
+from typing import NamedTuple
 
 SIZE = 10
 NEEDS_CHECKSUM = 1
@@ -17,8 +17,7 @@ _FORM = struct.Struct("<BBHHHH")
 NOTHING = bytes(SIZE)
 
 
-@dataclass(frozen=True, slots=True)
-class Offload:
+class Offload(NamedTuple):
     """``kind``: whether and how it is to be split, in pieces of ``size``; ``start``, ``place``: of the checksum."""
 
     flags: int
