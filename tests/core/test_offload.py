@@ -12,7 +12,7 @@ from scapy.packet import Raw
 
 from zesty_burrow.core.offload import vnet
 from zesty_burrow.core.offload.join import Joiner, Packets
-from zesty_burrow.core.offload.split import Splitter, finish_checksum, read_super
+from zesty_burrow.core.offload.split import Portion, Splitter, finish_checksum, read_super
 from zesty_burrow.core.offload.vnet import Offload, read_offload
 from zesty_burrow.errors import Malformed
 
@@ -109,7 +109,7 @@ def split_all(packet, offload, slots=64):
     found = []
     for first in range(0, whole.segments, slots):
         count = min(slots, whole.segments - first)
-        last = splitter.place(source, whole, first, count)
+        last = splitter.place([Portion(source, whole, first, count)])
         for index in range(count):
             at = 32 + index * STRIDE
             length = last if index == count - 1 else whole.headers + whole.size
@@ -270,7 +270,7 @@ def test_one_packet_that_is_not_like_the_others(fields, which, at, value, seed):
     broken[which] = _changed(segments[which], at, value)
     transport = 20 if fields["version"] == 4 else 40
     for offload, data, count in join_all(broken):
-        first, broken_here = broken[:count], which in range(0, count)
+        first, broken_here = broken[:count], which in range(count)
         broken, which = broken[count:], which - count
         if count == 1:
             assert [data] == first

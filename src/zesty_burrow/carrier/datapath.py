@@ -12,6 +12,7 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from itertools import groupby
+from typing import NamedTuple
 from weakref import WeakKeyDictionary
 
 from zesty_burrow.carrier.port import ROOM_IN_PIECE, SEGMENTS, Burst, UdpPort
@@ -21,8 +22,9 @@ from zesty_burrow.core.esp.batch import Opened, Opener, Run, Sealer
 from zesty_burrow.core.esp.slots import ROOM, Slots
 from zesty_burrow.core.ip import TCP
 from zesty_burrow.core.offload import vnet
+from zesty_burrow.core.offload.columns import Octets
 from zesty_burrow.core.offload.join import Joiner, Packets
-from zesty_burrow.core.offload.split import Splitter, finish_checksum, read_super
+from zesty_burrow.core.offload.split import Portion, Splitter, Super, finish_checksum, read_super
 from zesty_burrow.core.offload.vnet import Offload, read_offload
 from zesty_burrow.errors import Malformed
 from zesty_burrow.host.tun import TunDevice
@@ -67,6 +69,20 @@ def largest_piece(mtu: int) -> int:
     return segments * (mtu - TCP_HEADERS) + KERNEL_RESERVE
 
 
+class _Piece(NamedTuple):
+    """A packet of many segments in ``octets``, and the way that it goes."""
+
+    octets: Octets
+    whole: Super
+    tunnel: Tunnel
+    inner: int
+
+    def goes_with(self, other: _Piece) -> bool:
+        """Whether another one may be sealed together with this one: one shape and way, and no short segment between."""
+        alike = self.whole[2:] == other.whole[2:] and self[2:] == other[2:]
+        return alike and (self.whole.length - self.whole.headers) % self.whole.size == 0
+
+
 class DataPath:
     """One tunnel device, and the tunnels behind it. ``route`` chooses among them for what goes out.
 
@@ -88,12 +104,10 @@ class DataPath:
         self._ways: dict[bytes, Tunnel | None] = {}
         longest = max(mtu, too_big.LEAST_IPV6)
         self._slots = Slots(SLOTS, longest, LONGEST + vnet.SIZE)
-        self._segments = Slots(SLOTS, longest)
+        self._segments = Slots(SUPERS * SEGMENTS, longest)
         self._sealer, self._segment_sealer = Sealer(self._slots), Sealer(self._segments)
-        self._splitter = Splitter(self._segments.octets, ROOM, SLOTS, self._segments.stride)
-        view, before = self._slots.view, self._header
-        places = [self._slots.packet(index) for index in range(SLOTS)]
-        self._reads = [[view[at - before : at + LONGEST]] for at in places]
+        self._splitter = Splitter(self._segments.octets, ROOM, SUPERS * SEGMENTS, self._segments.stride)
+        self._areas = [Slots(1, LONGEST) for _ in range(SUPERS)]
         self._openers: WeakKeyDictionary[UdpPort, tuple[Opener, Joiner]] = WeakKeyDictionary()
         self._joins = device.joins
 
@@ -119,74 +133,114 @@ class DataPath:
 
     def outbound_ready(self) -> int:
         """Seal and send what the device has; the number of packets."""
-        slots, view, before = self._slots, self._slots.view, self._header
+        slots, before = self._slots, self._header
         lengths: list[int] = []
-        sent = supers = 0
-        while len(lengths) < SLOTS and supers < SUPERS:
-            at = slots.packet(len(lengths))
+        pieces: list[_Piece] = []
+        sent = taken = 0
+        while len(lengths) < SLOTS and taken < SUPERS:
+            # What many segments are read behind is kept until they are sent together.
+            area = self._areas[taken] if pieces else slots
+            slot = 0 if pieces else len(lengths)
+            at = area.packet(slot)
             try:
-                length = os.readv(self._descriptor, self._reads[len(lengths)]) - before
+                length = os.readv(self._descriptor, [area.view[at - before : at + LONGEST]]) - before
             except OSError:
                 # Nothing there; or the device is down for the moment.
                 break
-            if length <= 0:
-                continue
-            offload = read_offload(view, at - before) if before else None
+            offload = read_offload(area.view, at - before) if before and length > 0 else None
             if offload is not None and offload.kind:
-                sent += self._send(lengths) + self._split(at, length, offload)
+                sent += self._send(lengths)
                 lengths.clear()
-                supers += 1
+                taken += 1
+                piece = self._piece(area, at, length, offload)
+                if piece is not None:
+                    if pieces and not pieces[-1].goes_with(piece):
+                        sent += self._send_pieces(pieces)
+                        pieces.clear()
+                    pieces.append(piece)
                 continue
-            if offload is not None:
-                try:
-                    finish_checksum(view, at, length, offload)
-                except Malformed:
-                    self.turned_away += 1
-                    continue
-            if length > slots.longest:
-                self._too_long(bytes(view[at : at + length]), slots.longest)
+            if not self._finish(area, at, length, offload):
                 continue
-            lengths.append(length)
-        return sent + self._send(lengths)
+            if pieces:
+                sent += self._send_pieces(pieces) + self._send_one(area.view, at, length)
+                pieces.clear()
+            else:
+                lengths.append(length)
+        return sent + self._send_pieces(pieces) + self._send(lengths)
 
-    def _split(self, at: int, length: int, offload: Offload) -> int:
-        """A packet of many segments: the segments, and away with them."""
-        octets, segments = self._slots.octets, self._segments
-        tunnel, inner = self._way(self._slots.view, at, length)
+    def _finish(self, area: Slots, at: int, length: int, offload: Offload | None) -> bool:
+        """Make a packet by itself ready to go; whether it can."""
+        if length <= 0:
+            return False
+        if offload is not None:
+            try:
+                finish_checksum(area.view, at, length, offload)
+            except Malformed:
+                self.turned_away += 1
+                return False
+        if length > self._slots.longest:
+            self._too_long(bytes(area.view[at : at + length]), self._slots.longest)
+            return False
+        return True
+
+    def _piece(self, area: Slots, at: int, length: int, offload: Offload) -> _Piece | None:
+        """A packet of many segments, and which way it goes; None where it cannot go."""
+        tunnel, inner = self._way(area.view, at, length)
         try:
-            whole = read_super(octets, at, length, offload)
+            whole = read_super(area.octets, at, length, offload)
         except Malformed:
+            tunnel = None
+        if tunnel is None:
             self.turned_away += 1
-            return 0
-        each = whole.headers + whole.size
+            return None
+        longest = min(self._segments.longest, tunnel.limit)
+        if whole.headers + whole.size > longest:
+            self._too_long(bytes(area.view[at : at + length]), longest)
+            return None
+        return _Piece(area.octets, whole, tunnel, inner)
+
+    def _send_pieces(self, pieces: list[_Piece]) -> int:
+        """Packets of many segments that go the same way: split and sealed together, sent one by one."""
+        portions: list[Portion] = []
+        sent = waiting = 0
+        for octets, whole, *_ in pieces:
+            for first in range(0, whole.segments, SEGMENTS):
+                number = min(SEGMENTS, whole.segments - first)
+                if waiting + number > self._segments.count:
+                    sent += self._send_portions(portions, pieces[0].tunnel, pieces[0].inner)
+                    portions, waiting = [], 0
+                portions.append(Portion(octets, whole, first, number))
+                waiting += number
+        return sent + (self._send_portions(portions, pieces[0].tunnel, pieces[0].inner) if portions else 0)
+
+    def _send_portions(self, portions: list[Portion], tunnel: Tunnel, inner: int) -> int:
+        whole, count = portions[0].whole, sum(portion.number for portion in portions)
+        each, last = whole.headers + whole.size, self._splitter.place(portions)
+        runs = [Run(count - (last < each), each, whole.version)] if count > 1 or last == each else []
+        if last < each:
+            runs.append(Run(1, last, whole.version))
+        sealed = self._segment_sealer.seal(tunnel.flow.outbound, 0, runs)
+        outer, begin = encapsulation.outer_class(inner, self.habits.dscp), 0
+        for portion in portions:
+            # What the network refuses now is lost as a packet on the way would be.
+            with suppress(OSError):
+                tunnel.port.send_alike(sealed[begin : begin + portion.number], tunnel.peer, outer)
+            begin += portion.number
+        return count
+
+    def _send_one(self, view: memoryview, at: int, length: int) -> int:
+        tunnel, inner = self._way(view, at, length)
         if tunnel is None:
             self.turned_away += 1
             return 0
-        if each > min(segments.longest, tunnel.limit):
-            self._too_long(bytes(self._slots.view[at : at + length]), min(segments.longest, tunnel.limit))
-            return 0
-        for first in range(0, whole.segments, SLOTS):
-            count = min(SLOTS, whole.segments - first)
-            last = self._splitter.place(octets, whole, first, count)
-            runs = [Run(count - (last < each), each, whole.version)] if count > 1 or last == each else []
-            if last < each:
-                runs.append(Run(1, last, whole.version))
-            sealed = self._segment_sealer.seal(tunnel.flow.outbound, 0, runs)
-            with suppress(OSError):
-                tunnel.port.send_alike(sealed, tunnel.peer, encapsulation.outer_class(inner, self.habits.dscp))
-        return whole.segments
+        return self._send_each(bytes(view[at : at + length]), tunnel, inner)
 
     def _send(self, lengths: list[int]) -> int:
         """What lies in the first slots, in runs that go the same way with the same class."""
         slots, view = self._slots, self._slots.view
         count, begin, sent = len(lengths), 0, 0
         if count == 1:
-            tunnel, inner = self._way(view, slots.packet(0), lengths[0])
-            if tunnel is None:
-                self.turned_away += 1
-                return 0
-            at = slots.packet(0)
-            return self._send_each(bytes(view[at : at + lengths[0]]), tunnel, inner)
+            return self._send_one(view, slots.packet(0), lengths[0])
         ways = [self._way(view, slots.packet(index), length) for index, length in enumerate(lengths)]
         while begin < count:
             tunnel, inner = way = ways[begin]
@@ -282,19 +336,17 @@ class DataPath:
         if ends is None:
             ends = self._openers[port] = Opener(port.octets), Joiner(port.octets, self._joins)
         opener, joiner = ends
-        total, size = burst.total, burst.size
-        if size > 4 and (total <= size or opener.of_one_sa(total, size)):
-            stretches: tuple[tuple[int, int], ...] = ((0, total),)
+        start, end, size = burst.start, burst.start + burst.total, burst.size
+        if size > 4 and (burst.total <= size or opener.of_one_sa(start, burst.total, size)):
+            stretches: tuple[tuple[int, int], ...] = ((start, burst.total),)
         else:
-            stretches = tuple((begin, min(size, total - begin)) for begin in range(0, total, size))
+            stretches = tuple((begin, min(size, end - begin)) for begin in range(start, end, size))
         heard: list[Tunnel] = []
         others: list[bytes] = []
         for begin, length in stretches:
             spi = int.from_bytes(burst.view[begin : begin + 4])
             if length <= 4 or not spi:
-                others += [
-                    bytes(burst.view[at : at + min(size, total - at)]) for at in range(begin, begin + length, size)
-                ]
+                others += [bytes(burst.view[at : min(at + size, end)]) for at in range(begin, begin + length, size)]
                 continue
             tunnel = self.by_spi.get(spi)
             flow = tunnel.flows.get(spi) if tunnel is not None else None

@@ -22,6 +22,10 @@ UDP_SEGMENT, UDP_GRO = 103, 104
 SEGMENTS = 64
 """At most so many in one piece: what the first kernels with UDP_SEGMENT take."""
 ROOM_IN_PIECE = 65000
+BURSTS = 4
+"""Bursts that are taken together before the other direction gets its turn."""
+WORTH_MORE = 32768
+"""Octets of a burst after which another one is likely."""
 _WAIT_MS = 20
 _ANCILLARY = socket.CMSG_SPACE(4) * 2
 _SIZE = struct.Struct("H")
@@ -33,10 +37,11 @@ _FORCED = {socket.SO_RCVBUF: 33, socket.SO_SNDBUF: 32}
 class Burst(NamedTuple):
     """``total`` octets of datagrams of ``size`` octets, of which the last may be shorter, from one sender.
 
-    ``view`` is valid until the next call. ``traffic_class``: of the outer IP header.
+    They begin at ``start`` of ``view``, which is valid until the next call. ``traffic_class``: of the outer IP header.
     """
 
     view: memoryview
+    start: int
     total: int
     size: int
     source: Endpoint
@@ -44,8 +49,9 @@ class Burst(NamedTuple):
 
     def datagrams(self) -> Iterator[bytes]:
         """One by one."""
-        for begin in range(0, self.total, self.size):
-            yield bytes(self.view[begin : min(begin + self.size, self.total)])
+        end = self.start + self.total
+        for begin in range(self.start, end, self.size):
+            yield bytes(self.view[begin : min(begin + self.size, end)])
 
 
 def udp_socket(family: socket.AddressFamily, address: Endpoint | None = None) -> socket.socket:
@@ -68,9 +74,8 @@ class UdpPort:
 
     def __init__(self, channel: socket.socket, without: frozenset[str] = frozenset()) -> None:
         self.channel = channel
-        self.octets: Octets = np.zeros(MAX_DATAGRAM + 1, np.uint8)
+        self.octets: Octets = np.zeros(BURSTS * (MAX_DATAGRAM + 1), np.uint8)
         self.view = self.octets.data
-        self._buffers = [self.view]
         self._is_v6 = channel.family == socket.AF_INET6
         self.joins = "socket-receive" not in without and self._try_option(UDP_GRO, 1)
         self.splits = "socket-send" not in without and self._try_option(UDP_SEGMENT, 0)
@@ -94,10 +99,31 @@ class UdpPort:
     def __exit__(self, *_: type[BaseException] | BaseException | TracebackType | None) -> None:
         self.channel.close()
 
-    def receive(self) -> Burst | None:
-        """What has come, or None. Raises ``OSError`` for what the network reports of earlier datagrams."""
+    def receive(self) -> list[Burst]:
+        """What has come, in as few bursts as can be; raises ``OSError`` for what the network says of earlier ones.
+
+        What goes on where the burst before it ended becomes one burst with it.
+        """
+        found: list[Burst] = []
+        begin = 0
+        while begin + MAX_DATAGRAM <= len(self.view):
+            burst = self._receive_at(begin)
+            if burst is None:
+                break
+            begin += burst.total
+            known = found[-1] if found else None
+            if known is not None and known.total % known.size == 0 and known[3:] == burst[3:]:
+                found[-1] = known._replace(total=known.total + burst.total)
+            else:
+                found.append(burst)
+            if burst.total < WORTH_MORE:
+                # A few datagrams: if there are others, the loop tells at once.
+                break
+        return found
+
+    def _receive_at(self, begin: int) -> Burst | None:
         try:
-            total, ancillary, _, source = self.channel.recvmsg_into(self._buffers, _ANCILLARY)
+            total, ancillary, _, source = self.channel.recvmsg_into([self.view[begin:]], _ANCILLARY)
         except BlockingIOError:
             return None
         size, traffic_class = total, 0
@@ -106,7 +132,7 @@ class UdpPort:
                 size = _NUMBER.unpack(data[:4])[0]
             elif (level, kind) == self._class:
                 traffic_class = data[0]
-        return Burst(self.view, total, max(size, 1), (source[0], source[1]), traffic_class)
+        return Burst(self.view, begin, total, max(size, 1), (source[0], source[1]), traffic_class)
 
     def send(self, data: bytes, to: Endpoint, traffic_class: int = 0) -> None:
         """One datagram. Raises ``OSError``."""

@@ -12,8 +12,6 @@ from zesty_burrow.carrier.port import MAX_DATAGRAM, Burst, UdpPort
 from zesty_burrow.core.ike.events import Datagram, Endpoint
 
 BATCH = 64
-BURSTS = 4
-"""Bursts of datagrams that are taken in turn before the other direction gets its turn."""
 
 E_co = TypeVar("E_co", covariant=True)
 
@@ -78,27 +76,21 @@ class Pump(Generic[E_co]):
     def _readable(self, number: int, channel: socket.socket) -> None:
         now = self._loop.time()
         port, bulk, told = self._ports.get(number), self._bulk, False
-        for _ in range(BATCH if port is None else BURSTS):
-            try:
-                if port is not None and bulk is not None:
-                    burst = port.receive()
-                    if burst is None:
-                        break
-                    source = burst.source
-                    datagrams, more = bulk(burst, port, number, now), burst.total > burst.size
-                else:
+        if port is not None and bulk is not None:
+            for burst in _received(port):
+                for datagram in bulk(burst, port, number, now):
+                    told = True
+                    self._receive(datagram, burst.source, number, now)
+        else:
+            for _ in range(BATCH):
+                try:
                     data, source = channel.recvfrom(MAX_DATAGRAM)
-                    datagrams, more = (data,), True
-            except BlockingIOError:
-                break
-            except OSError:
-                continue
-            for datagram in datagrams:
+                except BlockingIOError:
+                    break
+                except OSError:
+                    continue
                 told = True
-                self._receive(datagram, (source[0], source[1]), number, now)
-            if not more:
-                # A datagram by itself: if there is another one, the loop tells at once.
-                break
+                self._receive(data, (source[0], source[1]), number, now)
         if told:
             self.flush()
 
@@ -130,3 +122,10 @@ class Pump(Generic[E_co]):
         self._timer = None
         self.machine.handle_timer(self._loop.time())
         self.flush()
+
+
+def _received(port: UdpPort) -> list[Burst]:
+    # What the network reports of earlier datagrams is the machine's to notice, by time.
+    with suppress(OSError):
+        return port.receive()
+    return []

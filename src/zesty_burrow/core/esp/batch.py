@@ -37,7 +37,7 @@ FEW = 2
 """So many packets are quicker done one by one."""
 MOST_TRAILER = 5
 """Three octets of padding, their number and the next header, where the cipher needs no more."""
-_MOST_DATAGRAMS = 128
+_MOST_DATAGRAMS = 256
 
 T = TypeVar("T")
 
@@ -246,12 +246,12 @@ class Opener:
             self._one_by_one(sa, begin, end - begin, size, found)
         return found
 
-    def of_one_sa(self, total: int, size: int) -> bool:
-        """Whether all the ESP packets from the buffer's beginning on name one SPI."""
-        count = total // size
-        views = self._kept.get(size, worth=True) if FEW < count <= _MOST_DATAGRAMS and size > HEADER + 24 else None
+    def of_one_sa(self, start: int, total: int, size: int) -> bool:
+        """Whether all the ESP packets from ``start`` on name one SPI."""
+        count, usual = total // size, not start and size > HEADER + 24
+        views = self._kept.get(size, worth=True) if usual and FEW < count <= _MOST_DATAGRAMS else None
         if views is None:
-            return len({bytes(self.view[at : at + 4]) for at in range(0, total, size)}) == 1
+            return len({bytes(self.view[at : at + 4]) for at in range(start, start + total, size)}) == 1
         fronts = views.fronts[:count].tolist()
         tail = bytes(self.view[count * size : min(count * size + 4, total)])
         return min(fronts) >> 32 == max(fronts) >> 32 and (not tail or tail == bytes(self.view[:4]))

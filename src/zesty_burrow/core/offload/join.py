@@ -81,18 +81,26 @@ class Joiner:
     def join(self, packets: Packets) -> Iterator[Joined]:
         """Which packets go together. The headers of those that lead are rewritten in place."""
         first, count = 0, packets.number
+        read: dict[int, npt.NDArray[np.uint32]] = {}
         while first < count:
             shape = self._shape(packets, first) if first + 1 < count else None
-            end = first + 1
-            if shape is not None:
-                most = max(1, (MOST - shape.headers) // (packets.length - shape.headers))
-                words = self._words(packets, shape, first, min(count - first, most))
-                end = first + self._follow(packets, shape, first, words)
-            if shape is None or end - first == 1:
-                yield Joined(first, end)
-            else:
-                yield Joined(first, end, shape.headers, self._lead(packets, shape, first, end, words))
-            first = end
+            if shape is None:
+                yield Joined(first, first + 1)
+                first += 1
+                continue
+            words = read.get(shape.headers)
+            if words is None:
+                words = read[shape.headers] = self._words(packets, shape)
+            end, most = first, max(1, (MOST - shape.headers) // (packets.length - shape.headers))
+            end += self._follow(packets, shape, first, words[first:])
+            # What is alike but too much for one piece goes in several, each with its own lead.
+            while first < end:
+                upto = min(end, first + most)
+                if upto - first == 1:
+                    yield Joined(first, upto)
+                else:
+                    yield Joined(first, upto, shape.headers, self._lead(packets, shape, first, upto, words[first:upto]))
+                first = upto
 
     def pieces(self, packets: Packets, joined: Joined) -> list[memoryview]:
         """The payloads behind a joined packet's first one."""
@@ -141,11 +149,10 @@ class Joiner:
             return None
         return _Shape(head[0] >> 4, protocol, transport, headers, word_sum(addresses) + protocol)
 
-    def _words(self, packets: Packets, shape: _Shape, first: int, count: int) -> npt.NDArray[np.uint32]:
-        """The headers as 32-bit words."""
-        at = packets.begin(first)
-        form = count, shape.headers // 4
-        return np.ndarray(form, ">u4", self._octets.data, at, (packets.stride, 4)).astype(np.uint32)
+    def _words(self, packets: Packets, shape: _Shape) -> npt.NDArray[np.uint32]:
+        """The headers of all packets as 32-bit words."""
+        form, data = (packets.number, shape.headers // 4), self._octets.data
+        return np.ndarray(form, ">u4", data, packets.offset, (packets.stride, 4)).astype(np.uint32)
 
     def _follow(self, packets: Packets, shape: _Shape, first: int, words: npt.NDArray[np.uint32]) -> int:
         """How many packets from ``first`` on go in one piece.
@@ -240,7 +247,7 @@ class Joiner:
         total = packets.length + (count - 1) * size - shorter
         inner = total - shape.transport
         if shape.protocol == TCP:
-            payload = _payload_sum(words[:count], shape, packets.length, shorter)
+            payload = _payload_sum(words, shape, packets.length, shorter)
             view[at + 13] |= view[final + shape.transport + 13] & PSH
             view[at + 16 : at + 18] = b"\0\0"
             sums = payload + word_sum(view[at : begin + shape.headers]) + shape.pseudo + inner

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import struct
 from collections import OrderedDict
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -44,16 +45,34 @@ class Super(NamedTuple):
         return -(-(self.length - self.headers) // self.size)
 
 
+class Portion(NamedTuple):
+    """Segments ``first`` to ``first + number`` of a packet that lies in ``octets``."""
+
+    octets: Octets
+    whole: Super
+    first: int
+    number: int
+
+    @property
+    def last(self) -> int:
+        """Octets of payload in the last of them."""
+        whole = self.whole
+        return min(whole.size, whole.length - whole.headers - (self.first + self.number - 1) * whole.size)
+
+
 @dataclass(frozen=True, slots=True)
 class _Place:
-    """Views of the slots for segments of one shape: headers as 32-bit words, payloads, payloads with their end and
-    that as 32-bit words; and what headers rise by, without and with TCP's sequence number."""
+    """For segments of one shape, views of the slots: headers as 32-bit words, payloads, payloads with their end and
+    that as 32-bit words; what headers and TCP's sequence numbers rise by; and room for headers and sums."""
 
     words: npt.NDArray[np.uint32]
     payload: Octets
     behind: Octets
     quads: npt.NDArray[np.uint32]
-    steps: tuple[npt.NDArray[np.uint32], npt.NDArray[np.uint32]]
+    steps: npt.NDArray[np.uint32]
+    rise: npt.NDArray[np.uint64]
+    heads: npt.NDArray[np.uint32]
+    sums: npt.NDArray[np.uint64]
     form: struct.Struct
 
 
@@ -65,67 +84,59 @@ class Splitter:
         self._offset, self._count, self._stride = offset, count, stride
         self._places: OrderedDict[tuple[int, ...], _Place] = OrderedDict()
 
-    def place(self, source: Octets, whole: Super, first: int, count: int) -> int:
-        """Segments ``first`` to ``first + count`` into the slots, from the first on; the length of the last.
+    def place(self, portions: Sequence[Portion]) -> int:
+        """Segments of packets of one shape into the slots, from the first on; the length of the last.
 
-        Up to three octets behind each are overwritten.
+        Only the very last may be shorter than the others. Up to three octets behind each are overwritten.
         """
-        head, size = whole.headers, whole.size
-        begin = whole.at + head + first * size
-        last = min(size, whole.length - head - (first + count - 1) * size)
-        views = self._views(whole)
-        full = count if last == size else count - 1
-        views.payload[:full] = source[begin : begin + full * size].reshape(full, size)
+        views, begin = self._views(portions[0].whole), 0
+        for portion in portions:
+            end = begin + portion.number
+            self._copy(portion, views, begin, end)
+            self._prepare(portion, views, begin, end)
+            begin = end
+        whole, place = portions[0].whole, portions[0].whole.transport // 4
+        payload = np.add.reduce(views.quads[:begin], axis=1, dtype=np.uint64)
+        # As the machine reads them; in network order the sums are 256 times that.
+        sums = payload * 256 + views.sums[:begin]
+        heads = views.heads[:begin]
+        if whole.protocol == TCP:
+            heads[:, place + 4] += (MODULUS - 1 - (sums - 1) % MODULUS) << 16
+        else:
+            heads[:, place + 1] += MODULUS - sums % MODULUS
+        views.words[:begin] = heads
+        begin = 0
+        for portion in portions:
+            self._correct(portion, heads, begin)
+            begin += portion.number
+        return whole.headers + portions[-1].last
+
+    @staticmethod
+    def _copy(portion: Portion, views: _Place, begin: int, end: int) -> None:
+        octets, whole, first, number = portion
+        size, last = whole.size, portion.last
+        at = whole.at + whole.headers + first * size
+        full = number if last == size else number - 1
+        views.payload[begin : begin + full] = octets[at : at + full * size].reshape(full, size)
         # Zeros behind a segment do not change its checksum, so that one width serves all.
         if size & 3:
-            views.behind[:full, size:] = 0
-        if full < count:
-            views.behind[full, :last] = source[begin + full * size : begin + full * size + last]
-            views.behind[full, last:] = 0
-        payload = np.add.reduce(views.quads[:count], axis=1, dtype=np.uint64).tolist()
-        base = list(views.form.unpack_from(source.data, whole.at))
-        self._write_heads(base, whole, first, count, last, payload, views)
-        return head + last
+            views.behind[begin : begin + full, size:] = 0
+        if full < number:
+            views.behind[end - 1, :last] = octets[at + full * size : at + full * size + last]
+            views.behind[end - 1, last:] = 0
 
-    def _views(self, whole: Super) -> _Place:
-        head, size, key = whole.headers, whole.size, whole[2:]
-        found = self._places.get(key)
-        if found is None:
-            at, count, stride = self._offset, self._count, self._stride
-            words = np.ndarray((count, head // 4), ">u4", self._octets.data, at, (stride, 4))
-            behind = columns(self._octets, at + head, count, stride, (size + 3) & ~3)
-            quads = np.ndarray((count, (size + 3) // 4), "<u4", self._octets.data, at + head, (stride, 4))
-            counted = whole.version == 4
-            steps = (
-                rising(count, head, whole.transport, size, counted=counted, tcp=False),
-                rising(count, head, whole.transport, size, counted=counted, tcp=True),
-            )
-            form = struct.Struct(f">{head // 4}I")
-            found = self._places[key] = _Place(words, behind[:, :size], behind, quads, steps, form)
-            if len(self._places) > KEPT:
-                self._places.popitem(last=False)
-        return found
-
-    def _write_heads(
-        self,
-        base: list[int],
-        whole: Super,
-        first: int,
-        count: int,
-        last: int,
-        payload: list[int],
-        views: _Place,
-    ) -> None:
-        """``base``: the headers of the whole as 32-bit words, which become those of segment ``first``.
-
-        ``payload``: the sums of the payloads as the machine reads them; in network order they are 256 times that.
-        """
+    @staticmethod
+    def _prepare(portion: Portion, views: _Place, begin: int, end: int) -> None:
+        """The headers, without the transport's checksums; and what those are to cover besides the payload."""
+        octets, whole, first, number = portion
         size, place, is_tcp = whole.size, whole.transport // 4, whole.protocol == TCP
         inner = whole.headers + size - whole.transport
+        base = list(views.form.unpack_from(octets.data, whole.at))
         _network(base, whole, first)
         check = place + (4 if is_tcp else 1)
         # The kernel has left the pseudo-header's sum, length included, in the checksum's place.
-        pseudo = (base[check] >> 16 if is_tcp else base[check] & MODULUS) - (whole.length - whole.transport) + inner
+        left = base[check] >> 16 if is_tcp else base[check] & MODULUS
+        pseudo = left - (whole.length - whole.transport) + inner
         flags = 0
         if is_tcp:
             base[place + 1] = (base[place + 1] + first * size) & 0xFFFFFFFF
@@ -134,49 +145,67 @@ class Splitter:
             base[check] &= MODULUS
         else:
             base[check] = inner << 16
-        words = views.steps[is_tcp][:count] + np.array(base, np.uint32)
+        np.add(views.steps[:number], np.array(base, np.uint32), out=views.heads[begin:end])
         # The base has the first one's sequence number in its sum; those behind it rise from there.
-        fixed, rise = pseudo + sum(base[place:]), size * is_tcp
-        sums = [256 * each + fixed + rise * index for index, each in enumerate(payload)]
-        if is_tcp and base[place + 1] + size * count > 1 << 32:
+        sums = views.sums[begin:end]
+        np.add(views.rise[:number], (pseudo + sum(base[place:])) % MODULUS + MODULUS, out=sums)
+        if is_tcp and base[place + 1] + size * number > 1 << 32:
             # Beyond 2^32, which leaves a remainder of one, they begin anew.
-            wrapped = -(-((1 << 32) - base[place + 1]) // size)
-            sums[wrapped:] = [one - 1 for one in sums[wrapped:]]
-        ends = first + count == whole.segments
-        sums[-1] -= (size - last) * (1 if is_tcp else 2) - (flags & _LAST_ONLY if ends else 0)
-        sums[0] += 0 if first else flags & _FIRST_ONLY
-        if is_tcp:
-            words[:, check] += np.array([MODULUS - 1 - (one - 1) % MODULUS << 16 for one in sums], np.uint32)
-        else:
-            words[:, check] += np.array([MODULUS - one % MODULUS for one in sums], np.uint32)
-        views.words[:count] = words
-        self._correct(whole, count, last, flags if ends else 0, flags if not first else 0)
-        wraps = (base[1] >> 16) + count > MODULUS + 1 or base[2] & MODULUS < count
-        if whole.version == 4 and wraps:
-            self._sum_each(count, whole.transport)
+            sums[-(((1 << 32) - base[place + 1]) // -size) :] += np.uint64(MODULUS - 1)
+        change = (portion.last - size) * (1 if is_tcp else 2)
+        if first + number == whole.segments:
+            change += flags & _LAST_ONLY
+        if change:
+            sums[-1] += change % MODULUS
+        if not first and flags & _FIRST_ONLY:
+            sums[0] += flags & _FIRST_ONLY
 
-    def _correct(self, whole: Super, count: int, last: int, last_flags: int, first_flags: int) -> None:
-        """What the first and the last have of their own."""
-        view, at = self._view, whole.transport
-        final = self._offset + (count - 1) * self._stride
-        if last_flags & _LAST_ONLY:
-            view[final + at + 13] |= last_flags & _LAST_ONLY
-        if first_flags & _FIRST_ONLY:
-            view[self._offset + at + 13] |= first_flags & _FIRST_ONLY
-        if last == whole.size:
+    def _views(self, whole: Super) -> _Place:
+        head, size, key = whole.headers, whole.size, whole[2:]
+        found = self._places.get(key)
+        if found is None:
+            at, count, stride = self._offset, self._count, self._stride
+            behind = columns(self._octets, at + head, count, stride, (size + 3) & ~3)
+            counted, tcp = whole.version == 4, whole.protocol == TCP
+            found = self._places[key] = _Place(
+                words=np.ndarray((count, head // 4), ">u4", self._octets.data, at, (stride, 4)),
+                payload=behind[:, :size],
+                behind=behind,
+                quads=np.ndarray((count, (size + 3) // 4), "<u4", self._octets.data, at + head, (stride, 4)),
+                steps=rising(count, head, whole.transport, size, counted=counted, tcp=tcp),
+                rise=np.arange(count, dtype=np.uint64) * (size * tcp),
+                heads=np.zeros((count, head // 4), np.uint32),
+                sums=np.zeros(count, np.uint64),
+                form=struct.Struct(f">{head // 4}I"),
+            )
+            if len(self._places) > KEPT:
+                self._places.popitem(last=False)
+        return found
+
+    def _correct(self, portion: Portion, heads: npt.NDArray[np.uint32], begin: int) -> None:
+        """What the first and the last of a portion have of their own, and IPv4 sums that wrap on the way."""
+        view, whole, number, last = self._view, portion.whole, portion.number, portion.last
+        at, start = whole.transport, self._offset + begin * self._stride
+        final = start + (number - 1) * self._stride
+        if whole.protocol == TCP:
+            flags = int(portion.octets[whole.at + at + 13])
+            if flags & _LAST_ONLY and portion.first + number == whole.segments:
+                view[final + at + 13] |= flags & _LAST_ONLY
+            if flags & _FIRST_ONLY and not portion.first:
+                view[start + at + 13] |= flags & _FIRST_ONLY
+        if last < whole.size and whole.protocol == UDP:
+            view[final + at + 4 : final + at + 6] = (UDP_HEADER + last).to_bytes(2)
+        if whole.version == 6:
+            if last < whole.size:
+                view[final + 4 : final + 6] = (whole.headers + last - 40).to_bytes(2)
             return
-        if whole.version == 4:
+        if last < whole.size:
             view[final + 2 : final + 4] = (whole.headers + last).to_bytes(2)
             self._sum_header(final, at)
-        else:
-            view[final + 4 : final + 6] = (whole.headers + last - 40).to_bytes(2)
-        if whole.protocol == UDP:
-            view[final + at + 4 : final + at + 6] = (UDP_HEADER + last).to_bytes(2)
-
-    def _sum_each(self, count: int, size: int) -> None:
-        """Where identification or checksum wraps on the way, they do not count together."""
-        for index in range(count):
-            self._sum_header(self._offset + index * self._stride, size)
+        if (int(heads[begin, 1]) >> 16) + number > MODULUS + 1 or int(heads[begin, 2]) & MODULUS < number:
+            # Where identification or checksum wraps on the way, they do not count together.
+            for index in range(number):
+                self._sum_header(start + index * self._stride, at)
 
     def _sum_header(self, at: int, size: int) -> None:
         self._view[at + 10 : at + 12] = b"\0\0"
