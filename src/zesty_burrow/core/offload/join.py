@@ -25,6 +25,8 @@ ACK, ECE = 0x10, 0x40
 MOST = 64000
 """Octets of a joined packet: below what an IP packet's length can say."""
 MOST_PACKETS = 512
+LOOKED_AT = 64
+"""Packets whose headers are compared at a time: a piece seldom has more."""
 KEPT = 16
 _DONT_FRAGMENT = 0x4000
 
@@ -92,7 +94,7 @@ class Joiner:
             if words is None:
                 words = read[shape.headers] = self._words(packets, shape)
             end, most = first, max(1, (MOST - shape.headers) // (packets.length - shape.headers))
-            end += self._follow(packets, shape, first, words[first:])
+            end += self._follow(packets, shape, first, words[first : first + LOOKED_AT])
             # What is alike but too much for one piece goes in several, each with its own lead.
             while first < end:
                 upto = min(end, first + most)
@@ -170,7 +172,7 @@ class Joiner:
         delta[:, shape.transport // 4 + (4 if is_tcp else 1)] &= 0xFFFF if is_tcp else 0
         if is_tcp and delta.tobytes() == delta[0].tobytes() * count:
             return count
-        differs: list[bool] = (delta != delta[0]).any(axis=1).tolist()
+        differs: list[bool] = np.bitwise_or.reduce(delta != delta[0], axis=1).tolist()
         sound: list[bool] = []
         if not is_tcp:
             sound = self._sound(packets, shape, first, words)
