@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import importlib
+import logging
 import os
 import signal
 import socket
@@ -16,7 +17,7 @@ from typing import Any
 
 from zesty_burrow.carrier.configuring import Secrets, initiator_config, look_up, resolve, try_each
 from zesty_burrow.carrier.control import ControlServer
-from zesty_burrow.carrier.datapath import DataPath, Habits
+from zesty_burrow.carrier.datapath import DataPath, Habits, offloads_in_use
 from zesty_burrow.carrier.inside import Inside, Placed
 from zesty_burrow.carrier.keyfile import write_key_file
 from zesty_burrow.carrier.line import Line
@@ -38,12 +39,13 @@ from zesty_burrow.core.ike.events import (
 from zesty_burrow.core.ike.initiator_table import State
 from zesty_burrow.core.ike.redirect import sent_elsewhere
 from zesty_burrow.core.ip import AddressRange
-from zesty_burrow.core.profile.model import Profile
+from zesty_burrow.core.profile.model import MAX_MTU, MIN_MTU, Profile
 from zesty_burrow.errors import BurrowError, GatewayError, GatewayUnreachable
 from zesty_burrow.host.journal import Journal, Restored
 from zesty_burrow.host.movement import drain, open_watch, source_towards
 from zesty_burrow.host.tun import TunDevice, open_tun
 
+log = logging.getLogger(__name__)
 SIGN_IN_SHARE = 0.9
 """Of the time that a gateway gives before a sign-in has to be repeated (RFC 4478), how much is used."""
 SHORTEST_STAND = 5.0
@@ -114,6 +116,7 @@ class Carrier:
         self._settling: asyncio.TimerHandle | None = None
         self._sign_in_timer: asyncio.TimerHandle | None = None
         self._following: asyncio.Task[None] | None = None
+        self._mtu = 0
         self._renewals = self._returns = self._moves = self._sign_ins = 0
 
     def run(self) -> CarrierEnd:
@@ -367,12 +370,26 @@ class Carrier:
 
     # Once the gateway has granted the tunnel.
 
-    @property
-    def _mtu(self) -> int:
-        return self._profile.tunnel.mtu
-
     def _measure_way(self) -> None:
-        """What the way to the gateway takes."""
+        """What the way to the gateway takes may be another one now."""
+        tunnel, inside = self._tunnel, self._inside
+        if tunnel is None or inside is None:
+            return
+        limit = tunnel.measure()
+        if not self._profile.tunnel.mtu and self._path is not None:
+            self._mtu = min(limit, self._path.mtu)
+            inside.set_mtu(self._mtu)
+        log.debug("the way to %s takes inner packets of %d octets", tunnel.peer[0], limit)
+
+    def _begin_path(self, line: Line, flow: Flow, device: TunDevice) -> None:
+        """The data path of the first tunnel; those that come after it use the same."""
+        wanted = self._profile.tunnel
+        tunnel = self._tunnel = Tunnel(flow, line.port, line.peer)
+        limit = tunnel.measure()
+        self._mtu = wanted.mtu or max(MIN_MTU, min(limit, MAX_MTU))
+        self._path = DataPath(device, self._mtu, lambda *_: tunnel, Habits(wanted.dscp, wanted.clamp_segment_size))
+        used = ", ".join(offloads_in_use(device, line.port)) or "none"
+        log.debug("offloads in use: %s; the way takes inner packets of %d octets", used, limit)
 
     def _establish(self, child: ChildEstablished) -> None:
         line, device, inside = self._line, self._device, self._inside
@@ -383,13 +400,13 @@ class Carrier:
         flow, before = self._flow_of(child), self._status
         self._source = source_towards(line.peer[0])
         if self._tunnel is None or self._path is None:
-            tunnel = self._tunnel = Tunnel(flow, line.port, line.peer)
-            self._path = DataPath(device, self._mtu, lambda *_: tunnel, Habits())
+            self._begin_path(line, flow, device)
         else:
             self._path.forget_tunnel(self._tunnel)
-            self._tunnel.restart(flow)
-            self._tunnel.port, self._tunnel.peer = line.port, line.peer
-        self._path.carry(self._tunnel)
+            self._tunnel.restart(flow, line.port, line.peer)
+            self._tunnel.measure()
+        if self._tunnel is not None and self._path is not None:
+            self._path.carry(self._tunnel)
         placed = inside.configure(child, line.peer[0], self._mtu, self._step)
         asyncio.get_running_loop().add_reader(device.descriptor, self._outbound)
         self._status = self._describe(child, placed)
@@ -430,6 +447,8 @@ class Carrier:
             esp_suite=astuple(child.keys.suite),
             ipv6=placed.plan.ipv6,
             process=os.getpid(),
+            offloads=offloads_in_use(device, line.port),
+            mtu=self._mtu,
             seconds_up=asyncio.get_running_loop().time(),
         )
 
@@ -478,6 +497,7 @@ class Carrier:
             renewals=self._renewals,
             returns=self._returns,
             moves=self._moves,
+            mtu=self._mtu,
             sign_ins_repeated=self._sign_ins,
             standing=self._state() is State.ESTABLISHED,
         )

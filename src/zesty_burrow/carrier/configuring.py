@@ -75,6 +75,9 @@ def initiator_config(
         additional=mixed if isinstance(mixed, AdditionalKey) and sign_in.additional_key != "none" else None,
         additional_required=sign_in.additional_key == "required",
         redirected_from=redirected_from,
+        child_seconds=profile.tunnel.child_seconds,
+        child_octets=profile.tunnel.child_octets,
+        ike_seconds=profile.tunnel.ike_seconds,
     )
 
 

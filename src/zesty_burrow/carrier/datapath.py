@@ -7,6 +7,7 @@ take it in one piece, and written. Device and socket say what they can; what is 
 
 from __future__ import annotations
 
+import errno
 import os
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
@@ -20,7 +21,7 @@ from zesty_burrow.carrier.tunnel import Flow, Tunnel
 from zesty_burrow.core import encapsulation, too_big
 from zesty_burrow.core.esp.batch import Opened, Opener, Run, Sealer
 from zesty_burrow.core.esp.slots import ROOM, Slots
-from zesty_burrow.core.ip import TCP
+from zesty_burrow.core.ip import TCP, UDP
 from zesty_burrow.core.offload import vnet
 from zesty_burrow.core.offload.columns import Octets
 from zesty_burrow.core.offload.join import Joiner, Packets
@@ -63,6 +64,17 @@ class Habits:
     clamp: bool = False
 
 
+def offloads_in_use(device: TunDevice, port: UdpPort) -> tuple[str, ...]:
+    """Those of ``OFFLOADS`` that device and socket have agreed to."""
+    used = {
+        "device-tcp": TCP in device.joins,
+        "device-udp": UDP in device.joins,
+        "socket-send": port.splits,
+        "socket-receive": port.joins,
+    }
+    return tuple(name for name in OFFLOADS if used[name])
+
+
 def largest_piece(mtu: int) -> int:
     """Octets of many segments that the kernel should hand over at most: what goes out again by one call."""
     segments = min(SEGMENTS, ROOM_IN_PIECE // (mtu + ESP_AT_MOST))
@@ -86,7 +98,7 @@ class _Piece(NamedTuple):
 class DataPath:
     """One tunnel device, and the tunnels behind it. ``route`` chooses among them for what goes out.
 
-    ``origin``: this side's own addresses, which messages about packets too long come from. ``unknown``: packets with
+    ``unknown``: packets with
     an SPI that is nobody's; ``turned_away``: packets that the selectors or the device's word about them do not allow.
     """
 
@@ -96,7 +108,6 @@ class DataPath:
         self._header = vnet.SIZE if device.header else 0
         self._route = route
         self.habits = habits or Habits()
-        self.origin: tuple[bytes, ...] = ()
         self.mtu = mtu
         self.turned_away = 0
         self.unknown = 0
@@ -222,9 +233,10 @@ class DataPath:
         sealed = self._segment_sealer.seal(tunnel.flow.outbound, 0, runs)
         outer, begin = encapsulation.outer_class(inner, self.habits.dscp), 0
         for portion in portions:
-            # What the network refuses now is lost as a packet on the way would be.
-            with suppress(OSError):
+            try:
                 tunnel.port.send_alike(sealed[begin : begin + portion.number], tunnel.peer, outer)
+            except OSError as problem:
+                self._refused(problem, tunnel)
             begin += portion.number
         return count
 
@@ -266,10 +278,20 @@ class DataPath:
         return sent
 
     def _away(self, datagrams: list[memoryview], tunnel: Tunnel, inner: int) -> None:
-        # What the network refuses now is lost as a packet on the way would be; IKE notices whether the way is gone.
-        with suppress(OSError):
+        try:
             outer = encapsulation.outer_class(inner, self.habits.dscp)
             tunnel.port.send_many(datagrams, tunnel.peer, outer)
+        except OSError as problem:
+            self._refused(problem, tunnel)
+
+    @staticmethod
+    def _refused(problem: OSError, tunnel: Tunnel) -> None:
+        """What the network refuses is lost as a packet on the way would be; IKE notices whether the way is gone.
+
+        Where it was too long the way has become narrower: what follows is held against that (RFC 4301 §8.2).
+        """
+        if problem.errno in (errno.EMSGSIZE, errno.EINVAL):
+            tunnel.measure()
 
     def _way(self, view: memoryview, at: int, length: int) -> tuple[Tunnel | None, int]:
         """The tunnel for a packet, and its traffic class."""
@@ -314,15 +336,16 @@ class DataPath:
             return 0
         outer = encapsulation.outer_class(inner, self.habits.dscp)
         for part in parts:
-            with suppress(OSError):
+            try:
                 tunnel.port.send(tunnel.flow.outbound.seal(part), tunnel.peer, outer)
+            except OSError as problem:
+                self._refused(problem, tunnel)
         return len(parts)
 
     def _too_long(self, packet: bytes, limit: int) -> None:
-        for origin in self.origin:
-            told = too_big.too_big(packet, limit, origin)
-            if told is not None:
-                self._write([vnet.NOTHING[: self._header] + told])
+        told = too_big.too_big(packet, limit)
+        if told is not None:
+            self._write([vnet.NOTHING[: self._header] + told])
         self.turned_away += 1
 
     # Inwards.

@@ -70,6 +70,11 @@ class Inside:
             with Netlink() as netlink:
                 self._apply(netlink, self._plan_for(gateway))
 
+    def set_mtu(self, mtu: int) -> None:
+        """Another MTU for the device."""
+        with Netlink() as netlink:
+            netlink.set_link(self._device, mtu=mtu)
+
     def _use_addresses(self, netlink: Netlink, child: ChildEstablished, mtu: int) -> None:
         before = self.network.addresses if self.network else ()
         if not before:

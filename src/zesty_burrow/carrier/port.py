@@ -27,6 +27,8 @@ BURSTS = 4
 WORTH_MORE = 32768
 """Octets of a burst after which another one is likely."""
 _WAIT_MS = 20
+_DISCOVER4, _DISCOVER6, _ALWAYS = (socket.IPPROTO_IP, 10), (socket.IPPROTO_IPV6, 23), 2
+"""Linux ``in.h``: IP_MTU_DISCOVER and IPV6_MTU_DISCOVER, IP_PMTUDISC_DO."""
 _ANCILLARY = socket.CMSG_SPACE(4) * 2
 _SIZE = struct.Struct("H")
 _NUMBER = struct.Struct("i")
@@ -79,6 +81,9 @@ class UdpPort:
         self._is_v6 = channel.family == socket.AF_INET6
         self.joins = "socket-receive" not in without and self._try_option(UDP_GRO, 1)
         self.splits = "socket-send" not in without and self._try_option(UDP_SEGMENT, 0)
+        # What is too long for the way comes back to us, who can tell the sender (RFC 4301 §8.1).
+        with suppress(OSError):
+            channel.setsockopt(*(_DISCOVER6 if self._is_v6 else _DISCOVER4), _ALWAYS)
         level, option = (
             (socket.IPPROTO_IPV6, socket.IPV6_RECVTCLASS) if self._is_v6 else (socket.IPPROTO_IP, socket.IP_RECVTOS)
         )

@@ -50,6 +50,8 @@ class TunnelStatus:
     esp_suite: tuple[int, ...]
     ipv6: str
     process: int
+    offloads: tuple[str, ...] = ()
+    mtu: int = 0
     seconds_up: float = 0.0
     packets_in: int = 0
     packets_out: int = 0

@@ -5,12 +5,15 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from zesty_burrow.carrier.port import UdpPort
-from zesty_burrow.core.esp.association import InboundSa, OutboundSa
+from zesty_burrow.core.esp.association import InboundSa, OutboundSa, largest_inner
 from zesty_burrow.core.ike.events import ChildEstablished, Endpoint
 from zesty_burrow.core.ip import AddressRange
 from zesty_burrow.core.protection import Random
+from zesty_burrow.core.too_big import LEAST_IPV4
+from zesty_burrow.host.movement import way_mtu
 
 KNOWN_PAIRS = 4096
+IPV4_AND_UDP, IPV6_AND_UDP = 28, 48
 
 
 class Flow:
@@ -69,6 +72,14 @@ class Tunnel:
         self.limit = limit
         self._waiting: Flow | None = None
 
+    def measure(self) -> int:
+        """Look what the way to the peer takes now, and keep to it (RFC 4301 §8.2); the longest inner packet."""
+        most = way_mtu(self.peer[0])
+        if most:
+            room = most - (IPV6_AND_UDP if ":" in self.peer[0] else IPV4_AND_UDP)
+            self.limit = max(largest_inner(room, self.flow.outbound.protection), LEAST_IPV4)
+        return self.limit
+
     def add(self, flow: Flow, *, by_peer: bool) -> None:
         """Another pair in place of the one in use; where the peer asked for it, once the peer uses it."""
         self.flows[flow.inbound.spi] = flow
@@ -77,9 +88,10 @@ class Tunnel:
         else:
             self._use(flow)
 
-    def restart(self, flow: Flow) -> None:
+    def restart(self, flow: Flow, port: UdpPort, peer: Endpoint) -> None:
         """A tunnel that was lost stands anew; the counters go on."""
         self.flows = {flow.inbound.spi: flow}
+        self.port, self.peer = port, peer
         self._use(flow)
 
     def go_over(self, flow: Flow, port: UdpPort, peer: Endpoint) -> None:

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from argparse import ArgumentParser, Namespace
-from collections.abc import Sequence
+from argparse import ArgumentParser, BooleanOptionalAction, Namespace
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from ipaddress import ip_network
 
@@ -12,10 +12,14 @@ from zesty_burrow.core.ip import Network
 from zesty_burrow.core.policy.algorithms import AEAD_NUMBERS, TransformType
 from zesty_burrow.core.policy.policy import Policy, opinion
 from zesty_burrow.core.profile.model import (
+    AS_INNER,
     DEFAULT_ALGORITHMS,
     EVERYTHING,
+    FROM_ROUTE,
+    LIFETIMES,
     MAX_MTU,
     MIN_MTU,
+    MOST_DSCP,
     ORDERS,
     AlgorithmChoice,
     Algorithms,
@@ -54,7 +58,14 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("--networks", metavar="LIST", help="what goes through the tunnel: networks, or `everything`")
     parser.add_argument("--leave-out", metavar="LIST", help="networks that go as without a tunnel; `none`: none")
     parser.add_argument("--port", type=int, help="the gateway's UDP port for the first message")
-    parser.add_argument("--mtu", type=int, help=f"the tunnel's MTU, {MIN_MTU} to {MAX_MTU}")
+    parser.add_argument(
+        "--mtu", type=_number_or(FROM_ROUTE), help=f"the tunnel's MTU, {MIN_MTU} to {MAX_MTU}; or route"
+    )
+    parser.add_argument("--dscp", type=_number_or(AS_INNER), help=f"of the outer header, 0 to {MOST_DSCP}; or inner")
+    parser.add_argument("--clamp-segment-size", action=BooleanOptionalAction, help="tell TCP connections what fits")
+    for name, (low, high) in LIFETIMES.items():
+        words = f"when keys are renewed, {low} to {high}"
+        parser.add_argument(f"--{name.replace('_', '-')}", type=int, metavar="NUMBER", help=words)
     parser.add_argument("--order", choices=ORDERS, help="in which order the gateway's addresses are tried")
     parser.add_argument("--patience", type=float, default=3.0, metavar="SECONDS", help="for a silent gateway (3)")
 
@@ -107,6 +118,16 @@ def _read(name: str, words: str, policy: Policy) -> tuple[AlgorithmChoice, ...]:
     return tuple(found)
 
 
+def _number_or(word: str) -> Callable[[str], int | str]:
+    """For the argument parser: a whole number, or a word."""
+
+    def read(text: str) -> int | str:
+        return text if text == word else int(text)
+
+    read.__name__ = f"number or {word!r}"
+    return read
+
+
 def _reach(args: Namespace, profile: Profile) -> Profile:
     gateway = profile.gateway
     if args.port is not None:
@@ -115,7 +136,13 @@ def _reach(args: Namespace, profile: Profile) -> Profile:
         gateway = replace(gateway, port=args.port)
     if args.order:
         gateway = replace(gateway, order=args.order)
-    tunnel = profile.tunnel if args.mtu is None else replace(profile.tunnel, mtu=args.mtu)
+    tunnel = profile.tunnel
+    for name in ("mtu", "dscp", "clamp_segment_size", *LIFETIMES):
+        value = getattr(args, name)
+        if (name, value) == ("mtu", 0):
+            raise UsageError(f"--mtu 0 is not between {MIN_MTU} and {MAX_MTU}")
+        if value is not None:
+            tunnel = replace(tunnel, **{name: {FROM_ROUTE: 0, AS_INNER: None}.get(value, value)})
     traffic = profile.traffic
     if args.networks is not None:
         traffic = replace(traffic, networks=_networks("--networks", args.networks, "everything", EVERYTHING))
@@ -205,5 +232,6 @@ def _told(profile: Profile) -> str:
     shown = "everything" if traffic.networks == EVERYTHING else ", ".join(map(str, traffic.networks))
     shown += f" but {', '.join(map(str, traffic.left_out))}" if traffic.left_out else ""
     parts.append(f"through the tunnel {shown}")
-    parts.append(f"port {gateway.port}, addresses {gateway.order}, MTU {profile.tunnel.mtu}")
+    mtu = profile.tunnel.mtu or "from the route"
+    parts.append(f"port {gateway.port}, addresses {gateway.order}, MTU {mtu}")
     return "; ".join(parts)

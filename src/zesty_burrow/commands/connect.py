@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from argparse import ArgumentParser, Namespace
 from collections.abc import Callable
 from pathlib import Path
@@ -69,6 +70,9 @@ def wanted_name(name: str, shelves: Shelves, context: Context) -> str:
 
 def run(args: Namespace, context: Context) -> Result:
     """Set up, carry, put back."""
+    if args.debug:
+        logging.basicConfig(level=logging.DEBUG, format="%(asctime)s %(name)s: %(message)s")
+        logging.getLogger("asyncio").setLevel(logging.INFO)
     context.paths.make(context.paths.state)
     context.paths.make(context.paths.run)
     if is_left_over(context.paths.journal):

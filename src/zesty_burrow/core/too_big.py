@@ -11,42 +11,42 @@ _ICMP, _ICMPV6 = 1, 58
 _QUOTED4, _QUOTED6 = 548, 1232
 
 
-def too_big(packet: bytes, mtu: int, origin: bytes) -> bytes | None:
-    """The message to a packet's sender, from ``origin``, its own address of the same family; None where none is due.
+def too_big(packet: bytes, mtu: int) -> bytes | None:
+    """The message to a packet's sender; None where none is due.
 
     "Fragmentation needed" (RFC 792, RFC 1191 §4) or "packet too big" (RFC 4443 §3.2). None is due for errors, for
-    all fragments but the first, and where nobody could be told (RFC 1122 §3.2.2, RFC 4443 §2.4).
+    all fragments but the first, and where nobody could be told (RFC 1122 §3.2.2, RFC 4443 §2.4). It comes from where
+    the packet goes to: an address of this machine's own would not be believed by the machine itself.
     """
-    if packet[0] >> 4 == 4 and len(packet) >= 20 and len(origin) == 4:
-        return _too_big4(packet, max(mtu, 68), origin)
-    if packet[0] >> 4 == 6 and len(packet) >= 40 and len(origin) == 16:
-        return _too_big6(packet, max(mtu, LEAST_IPV6), origin)
+    if packet and packet[0] >> 4 == 4 and len(packet) >= 20:
+        return _too_big4(packet, max(mtu, 68))
+    if packet and packet[0] >> 4 == 6 and len(packet) >= 40:
+        return _too_big6(packet, max(mtu, LEAST_IPV6))
     return None
 
 
-def _too_big4(packet: bytes, mtu: int, origin: bytes) -> bytes | None:
+def _too_big4(packet: bytes, mtu: int) -> bytes | None:
     size = (packet[0] & 0xF) * 4
     offset = int.from_bytes(packet[6:8]) & 0x1FFF
     is_error = packet[9] == _ICMP and packet[size : size + 1] not in (b"\0", b"\x08")
-    sender = packet[12:16]
-    if offset or is_error or sender == bytes(4) or sender[0] >= 224 or packet[16] >= 224:
+    sender, target = packet[12:16], packet[16:20]
+    if offset or is_error or sender == bytes(4) or sender[0] >= 224 or target[0] >= 224:
         return None
-    quoted = packet[:_QUOTED4]
-    body = b"\x03\x04\0\0\0\0" + mtu.to_bytes(2) + quoted
+    body = b"\x03\x04\0\0\0\0" + mtu.to_bytes(2) + packet[:_QUOTED4]
     body = body[:2] + checksum(body).to_bytes(2) + body[4:]
-    head = bytes((0x45, 0xC0)) + (20 + len(body)).to_bytes(2) + bytes(4) + bytes((64, _ICMP, 0, 0)) + origin + sender
+    head = bytes((0x45, 0xC0)) + (20 + len(body)).to_bytes(2) + bytes(4) + bytes((64, _ICMP, 0, 0)) + target + sender
     return head[:10] + checksum(head).to_bytes(2) + head[12:] + body
 
 
-def _too_big6(packet: bytes, mtu: int, origin: bytes) -> bytes | None:
-    sender = packet[8:24]
+def _too_big6(packet: bytes, mtu: int) -> bytes | None:
+    sender, target = packet[8:24], packet[24:40]
     is_error = packet[6] == _ICMPV6 and packet[40:41] < b"\x80"
-    if is_error or sender == bytes(16) or sender[0] == 0xFF:
+    if is_error or sender == bytes(16) or sender[0] == 0xFF or target[0] == 0xFF:
         return None
     body = b"\x02\0\0\0" + mtu.to_bytes(4) + packet[:_QUOTED6]
-    sums = word_sum(origin + sender) + len(body) + _ICMPV6 + word_sum(body)
+    sums = word_sum(target + sender) + len(body) + _ICMPV6 + word_sum(body)
     body = body[:2] + (0xFFFF - (sums % 0xFFFF or 0xFFFF)).to_bytes(2) + body[4:]
-    return b"\x60\0\0\0" + len(body).to_bytes(2) + bytes((_ICMPV6, 64)) + origin + sender + body
+    return b"\x60\0\0\0" + len(body).to_bytes(2) + bytes((_ICMPV6, 64)) + target + sender + body
 
 
 def may_be_cut(packet: bytes) -> bool:

@@ -8,6 +8,8 @@ from contextlib import suppress
 RTMGRP_LINK, RTMGRP_IPV4_IFADDR, RTMGRP_IPV4_ROUTE = 0x1, 0x10, 0x40
 RTMGRP_IPV6_IFADDR, RTMGRP_IPV6_ROUTE = 0x100, 0x400
 """Multicast groups of rtnetlink (linux/rtnetlink.h)."""
+IP_MTU, IPV6_MTU = 14, 24
+"""Linux ``in.h``: the path MTU of a connected socket."""
 GROUPS = RTMGRP_LINK | RTMGRP_IPV4_IFADDR | RTMGRP_IPV4_ROUTE | RTMGRP_IPV6_IFADDR | RTMGRP_IPV6_ROUTE
 
 
@@ -27,6 +29,20 @@ def drain(watch: socket.socket) -> None:
             return
         except OSError:
             continue
+
+
+def way_mtu(address: str) -> int:
+    """The largest IP packet that the way to an address takes, as the kernel knows it now (RFC 1191, RFC 8201).
+
+    0 where there is no way. Sends nothing.
+    """
+    family = socket.AF_INET6 if ":" in address else socket.AF_INET
+    with suppress(OSError), socket.socket(family, socket.SOCK_DGRAM) as probe:
+        probe.connect((address, 9))
+        if family == socket.AF_INET6:
+            return probe.getsockopt(socket.IPPROTO_IPV6, IPV6_MTU)
+        return probe.getsockopt(socket.IPPROTO_IP, IP_MTU)
+    return 0
 
 
 def source_towards(address: str) -> str:

@@ -103,7 +103,6 @@ class GatewayHost:
                 netlink.add_address(device.name, f"{self.place.pool4}1/24")
                 netlink.add_address(device.name, f"{self.place.pool6}1/64")
             self._path = DataPath(device, MTU, self._tunnel_for, Habits())
-            self._path.origin = tuple(ip_address(f"{pool}1").packed for pool in (self.place.pool4, self.place.pool6))
             loop.add_reader(self._device, self._path.outbound_ready)
         except MachineError as problem:
             # Without a tunnel device the gateway still negotiates; it only carries nothing.
@@ -248,6 +247,7 @@ class GatewayHost:
         self.signed_in += 1
         addresses = tuple(entry.start for entry in event.remote)
         tunnel = Tunnel(Flow.of(event, event.local, os.urandom), self._ports[4500], responder.peer)
+        tunnel.measure()
         session = self._sessions[responder] = Session(responder, responder.account, tunnel, addresses)
         self._by_inner.update(dict.fromkeys(addresses, session))
         self._promised = deque((one for one in self._promised if one not in addresses), maxlen=128)

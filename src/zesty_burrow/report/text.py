@@ -100,7 +100,7 @@ def _show_rows(profile: Profile) -> list[tuple[str, str]]:
         ("place", profile.place),
         ("gateway", ", ".join(profile.gateway.addresses)),
         ("identity", f"{profile.gateway_identity.value} ({profile.gateway_identity.type.name})"),
-        ("protocol", f"{tunnel.protocol} over {tunnel.transport}, MTU {tunnel.mtu}"),
+        ("protocol", f"{tunnel.protocol} over {tunnel.transport}, MTU {tunnel.mtu or 'from the route'}"),
         ("sign-in", f"gateway by {sign_in.gateway}, this side by {sign_in.method}"),
     ]
     for label, proposals, fallback in (
@@ -293,9 +293,12 @@ def _status(result: results.StatusResult) -> Parts:
             ("in", f"{plural(status.packets_in, 'packet')}, {octets(status.octets_in)}; {status.rejected} rejected"),
             ("out", f"{plural(status.packets_out, 'packet')}, {octets(status.octets_out)}; "
                     f"{status.turned_away} turned away"),
+            ("offloads", ", ".join(status.offloads) or "none"),
+            ("MTU", str(status.mtu)),
             ("keys", f"renewed {plural(status.renewals, 'time')}" if status.renewals else "as negotiated"),
             ("moved", plural(status.moves, "time") if status.moves else ""),
             ("came back", plural(status.returns, "time") if status.returns else ""),
+            ("signed in again", plural(status.sign_ins_repeated, "time") if status.sign_ins_repeated else ""),
             ("process", str(status.process)),
         ]  # fmt: skip
         for label, value in rows:

@@ -14,6 +14,12 @@ LAST_SEQUENCE, LAST_EXTENDED = (1 << 32) - 1, (1 << 64) - 1
 PADDING = bytes(range(1, 256))
 
 
+def largest_inner(room: int, protection: Protection) -> int:
+    """The longest inner packet whose ESP packet has at most ``room`` octets (RFC 4303 §2.4)."""
+    align = max(4, protection.block)
+    return (room - HEADER - protection.overhead) // align * align - 2
+
+
 @dataclass(slots=True)
 class Counters:
     """Packets and inner octets that went through, and packets that were turned away."""

@@ -35,6 +35,15 @@ IPV6_HANDLING = ("tunnel", "block", "outside")
 LOCAL_NETWORK = ("outside", "inside")
 EVERYTHING: tuple[Network, ...] = (ipaddress.IPv4Network("0.0.0.0/0"), ipaddress.IPv6Network("::/0"))
 MIN_MTU, MAX_MTU, DEFAULT_MTU = 1280, 9000, 1400
+FROM_ROUTE, AS_INNER = "route", "inner"
+"""Words in place of a number: for the MTU, and for the DSCP."""
+MOST_DSCP = 63
+LIFETIMES = {
+    "child_seconds": (60, 7 * 86400),
+    "child_octets": (1 << 20, 1 << 60),
+    "ike_seconds": (300, 30 * 86400),
+}
+"""What can be said of how long keys are used, with bounds."""
 
 T = TransformType
 
@@ -125,11 +134,21 @@ class Gateway:
 
 @dataclass(frozen=True, slots=True)
 class Tunnel:
-    """The protocol and how it travels."""
+    """The protocol and how it travels.
+
+    ``mtu``: of the tunnel device, 0: what the way to the gateway takes. ``dscp``: of the outer header (RFC 2474), None:
+    as the inner one has it. ``clamp_segment_size``: TCP is told what fits. After ``child_seconds``, ``child_octets``
+    and ``ike_seconds`` keys are renewed.
+    """
 
     protocol: str = "ikev2"
     transport: str = "udp"
     mtu: int = DEFAULT_MTU
+    dscp: int | None = 0
+    clamp_segment_size: bool = False
+    child_seconds: int = 3600
+    child_octets: int = 1 << 36
+    ike_seconds: int = 14400
 
 
 @dataclass(frozen=True, slots=True)

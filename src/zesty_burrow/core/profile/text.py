@@ -97,6 +97,14 @@ class _Table:
             raise self.invalid(key, f"{value} is not between {low} and {high}")
         return value
 
+    def number_or(self, key: str, word: str, meaning: V, bounds: tuple[int, int, int]) -> int | V:
+        """A whole number within bounds, its default first; or a word that stands for something else."""
+        value = self.values.get(key)
+        if isinstance(value, str):
+            self.text(key, allowed=(word,))
+            return meaning
+        return self.number(key, *bounds)
+
 
 _TYPE_NAMES: dict[type, str] = {str: "text", int: "whole number", list: "list", dict: "table", bool: "true or false"}
 
@@ -199,10 +207,14 @@ def _identity(table: _Table) -> Identity | None:
 
 
 def _tunnel(table: _Table) -> Tunnel:
+    usual = Tunnel()
     return Tunnel(
         table.text("protocol", "ikev2", model.PROTOCOLS),
         table.text("transport", "udp", model.TRANSPORTS),
-        table.number("mtu", model.DEFAULT_MTU, model.MIN_MTU, model.MAX_MTU),
+        table.number_or("mtu", model.FROM_ROUTE, 0, (model.DEFAULT_MTU, model.MIN_MTU, model.MAX_MTU)),
+        table.number_or("dscp", model.AS_INNER, None, (0, 0, model.MOST_DSCP)),
+        table.take("clamp_segment_size", bool, False),
+        **{name: table.number(name, getattr(usual, name), *bounds) for name, bounds in model.LIFETIMES.items()},
     )
 
 
@@ -370,7 +382,14 @@ def _profile_out(profile: Profile) -> dict[str, Any]:
 
 def _tunnel_out(profile: Profile) -> dict[str, Any]:
     tunnel = profile.tunnel
-    return {"protocol": tunnel.protocol, "transport": tunnel.transport, "mtu": tunnel.mtu}
+    usual = model.Tunnel()
+    table: dict[str, Any] = {"protocol": tunnel.protocol, "transport": tunnel.transport}
+    table["mtu"] = tunnel.mtu or model.FROM_ROUTE
+    for name in ("dscp", "clamp_segment_size", *model.LIFETIMES):
+        value = getattr(tunnel, name)
+        if value != getattr(usual, name):
+            table[name] = model.AS_INNER if value is None else value
+    return table
 
 
 def _sign_in_out(profile: Profile) -> dict[str, Any]:
