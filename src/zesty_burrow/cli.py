@@ -29,7 +29,9 @@ def _global_options(parser: argparse.ArgumentParser) -> None:
         choices=("me", "machine"),
         help="whose store: your own, or the machine's, which every user may use (root's is the machine's)",
     )
-    parser.add_argument("--debug", action="store_true", help="say more of what is done, and the program's own trace with an error")
+    parser.add_argument(
+        "--debug", action="store_true", help="say more of what is done; the program's own trace with an error"
+    )
 
 
 def _overview() -> argparse.ArgumentParser:

@@ -48,8 +48,10 @@ def clamp_segment_size(view: memoryview, at: int, length: int, mtu: int) -> bool
     Whether anything was changed. The checksum is adjusted (RFC 1624 §3), so it stays as right or wrong as it was.
     """
     version = view[at] >> 4
+    if length < {4: 20, 6: 40}.get(version, length + 1):
+        return False
     start = at + ((view[at] & 0xF) * 4 if version == 4 else 40)
-    protocol = view[at + 9] if version == 4 and length >= 20 else view[at + 6] if length >= 40 else 0
+    protocol = view[at + 9] if version == 4 else view[at + 6]
     fragment = version == 4 and (view[at + 6] & 0x1F or view[at + 7])
     if protocol != TCP or fragment or start + 20 > at + length or not view[start + 13] & SYN:
         return False

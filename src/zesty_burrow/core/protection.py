@@ -70,11 +70,15 @@ class _Counted(Protection):
 
 
 class Combined(_Counted):
-    """A combined-mode cipher with a 16-octet ICV, or one that the cipher itself cuts; ``key`` ends with the salt."""
+    """A combined-mode cipher with a 16-octet ICV, or one that the cipher itself cuts; ``key`` ends with the salt.
+
+    ``twelve_octets``: its nonces are so long and its ICV is whole, as batches want it.
+    """
 
     def __init__(self, aead: AESGCM | AESCCM | ChaCha20Poly1305, salt: bytes, icv_size: int = 16) -> None:
         self.aead, self.salt = aead, salt
         self.icv_size = icv_size
+        self.twelve_octets = len(salt) == 4 and icv_size == 16
 
     def seal(self, associated: bytes, plaintext: bytes, behind: bytes = b"") -> bytes:
         iv = self._next_iv()

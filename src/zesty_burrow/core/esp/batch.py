@@ -115,7 +115,7 @@ class Sealer:
         Valid until the slots are used again. :class:`StateError` once the sequence numbers are used up.
         """
         protection, count = sa.protection, sum(run.number for run in runs)
-        if not isinstance(protection, Combined) or protection.icv_size != 16 or count <= FEW:
+        if not isinstance(protection, Combined) or not protection.twelve_octets or count <= FEW:
             return self._one_by_one(sa, first, runs)
         number = sa.take_numbers(count, sum(run.number * run.length for run in runs))
         counter = protection.take_counters(count)
@@ -234,7 +234,7 @@ class Opener:
         """
         protection = sa.protection
         found = Opened([], [])
-        if not isinstance(protection, Combined) or protection.icv_size != 16:
+        if not isinstance(protection, Combined) or not protection.twelve_octets:
             self._one_by_one(sa, start, total, size, found)
             return found
         begin, end = start, start + total
