@@ -7,6 +7,9 @@ import hmac
 import cryptography_vectors
 import pytest
 from cryptography.hazmat.primitives.asymmetric.x25519 import X25519PrivateKey, X25519PublicKey
+from cryptography.hazmat.primitives.ciphers import Cipher
+from cryptography.hazmat.primitives.ciphers.algorithms import AES
+from cryptography.hazmat.primitives.ciphers.modes import ECB
 
 from zesty_burrow.core import stun
 from zesty_burrow.core.eap import mschapv2
@@ -215,14 +218,21 @@ def test_aes_gcm(bits):
     ],
 )
 def test_aes_cbc(key, iv, plaintext, ciphertext):
-    """RFC 3602 §4, cases 1 and 3; the ICV is HMAC-SHA2-256-128 over what stands in front of it."""
-    protection = make_protection(12, hexa(key), b"i" * 32, lambda size: hexa(iv), 12)
+    """RFC 3602 §4, cases 1 and 3; the ICV is HMAC-SHA2-256-128 over what stands in front of it.
+
+    The IV is what the cipher makes of something random: here of what it makes the vector's IV of.
+    """
+    before = Cipher(AES(hexa(key)), ECB()).decryptor().update(hexa(iv))
+    protection = make_protection(12, hexa(key), b"i" * 32, lambda size: before, 12)
     sealed = protection.seal(b"head", hexa(plaintext))
     assert sealed[:-16].hex() == iv + ciphertext
     assert sealed[-16:] == hmac.digest(b"i" * 32, b"head" + sealed[:-16], "sha256")[:16]
     assert protection.open(b"head", sealed) == hexa(plaintext)
     with pytest.raises(Malformed):
         protection.open(b"heaD", sealed)
+    again = protection.seal(b"head", hexa(plaintext))
+    assert again[:16] != sealed[:16] and protection.open(b"head", again) == hexa(plaintext)
+    assert protection.open(b"head", sealed) == hexa(plaintext)
 
 
 @pytest.mark.parametrize(

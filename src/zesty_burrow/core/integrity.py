@@ -64,24 +64,42 @@ HALF_NONCE_PRFS = frozenset({4, 8})
 
 @dataclass(frozen=True, slots=True)
 class Integrity:
-    """An integrity algorithm: octets of its key and of its check value."""
+    """An integrity algorithm: octets of its key and of its check value; ``hash_name`` where it is an HMAC."""
 
     key_size: int
     icv_size: int
     function: Keyed
+    hash_name: str = ""
 
     def check_value(self, key: bytes, message: bytes) -> bytes:
         """The truncated check value (ICV)."""
         return self.function(key, message)[: self.icv_size]
 
+    def keyed(self, key: bytes) -> Callable[[bytes], bytes]:
+        """:meth:`check_value` under one key; an HMAC's key is worked in once (RFC 2104 §4)."""
+        if not self.hash_name:
+            return lambda message: self.check_value(key, message)
+        begun, size = hmac.new(key, digestmod=self.hash_name), self.icv_size
+
+        def check_value(message: bytes) -> bytes:
+            machine = begun.copy()
+            machine.update(message)
+            return machine.digest()[:size]
+
+        return check_value
+
+
+def _hmac_check(key_size: int, icv_size: int, name: str) -> Integrity:
+    return Integrity(key_size, icv_size, _hmac(name), name)
+
 
 INTEGRITY: dict[int, Integrity] = {
-    2: Integrity(20, 12, _hmac("sha1")),
+    2: _hmac_check(20, 12, "sha1"),
     5: Integrity(16, 12, aes_xcbc),
     8: Integrity(16, 12, aes_cmac),
-    12: Integrity(32, 16, _hmac("sha256")),
-    13: Integrity(48, 24, _hmac("sha384")),
-    14: Integrity(64, 32, _hmac("sha512")),
+    12: _hmac_check(32, 16, "sha256"),
+    13: _hmac_check(48, 24, "sha384"),
+    14: _hmac_check(64, 32, "sha512"),
 }
 """RFC 2404, 3566, 4494, 4868."""
 
