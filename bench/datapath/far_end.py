@@ -15,11 +15,18 @@ from zesty_burrow.core.profile.text import write_profile
 from zesty_burrow.lab import story
 from zesty_burrow.lab.authority import make_authority
 from zesty_burrow.lab.gateway import GatewayHost
-from zesty_burrow.lab.kit import AUTHORITY_FILE, kit_archive, kit_files, place_profile
+from zesty_burrow.lab.kit import kit_archive, kit_files, place_profile
 from zesty_burrow.store.seal import write_private
 
 PLACE = story.PLACES[0]
 PASSWORD = "made-up-for-the-bench"
+
+
+def proposal(words: str) -> Proposal:
+    """Encryption, and integrity behind a plus where it needs one."""
+    encryption, _, integrity = words.partition(" + ")
+    separate = (AlgorithmChoice.read(TransformType.INTEG, integrity),) if integrity else ()
+    return Proposal((AlgorithmChoice.read(TransformType.ENCR, encryption),), separate)
 
 
 def kit(authority_pem: bytes, encryption: str) -> bytes:
@@ -27,8 +34,7 @@ def kit(authority_pem: bytes, encryption: str) -> bytes:
     inner = tuple(ip_network(one) for one in (f"{PLACE.pool4}0/24", f"{PLACE.pool6}/64"))
     profile = replace(place_profile(PLACE), traffic=Traffic(networks=inner))
     if encryption:
-        chosen = AlgorithmChoice.read(TransformType.ENCR, encryption)
-        profile = replace(profile, algorithms=Algorithms(esp=(Proposal((chosen,)),)))
+        profile = replace(profile, algorithms=Algorithms(esp=(proposal(encryption),)))
     files = kit_files(authority_pem, PASSWORD)
     files = {name: data for name, data in files.items() if not name.startswith("profiles/")}
     return kit_archive({**files, f"profiles/{profile.name}.toml": write_profile(profile).encode()})
@@ -37,7 +43,8 @@ def kit(authority_pem: bytes, encryption: str) -> bytes:
 async def serve(folder: Path, encryption: str, without: frozenset[str]) -> None:
     """Write the kit, answer, say so."""
     authority = make_authority("Quillwort Relay")
-    host = GatewayHost(PLACE, authority, {story.ACCOUNT: PASSWORD}, without=without)
+    also = (proposal(encryption),) if encryption else ()
+    host = GatewayHost(PLACE, authority, {story.ACCOUNT: PASSWORD}, without=without, also=also)
     host.start()
     write_private(folder / "kit.zip", kit(authority.pem(), encryption))
     print(host.note or "ready", flush=True)
@@ -45,5 +52,4 @@ async def serve(folder: Path, encryption: str, without: frozenset[str]) -> None:
 
 
 if __name__ == "__main__":
-    assert AUTHORITY_FILE
     asyncio.run(serve(Path(sys.argv[1]), sys.argv[2], frozenset(filter(None, sys.argv[3].split(",")))))

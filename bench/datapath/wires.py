@@ -105,11 +105,14 @@ class Host:
         """End what was started here."""
         for process in reversed((self._keeper, *self._started)):
             process.send_signal(signal.SIGTERM)
-            with contextlib.suppress(subprocess.TimeoutExpired):
+            try:
                 process.wait(5)
-                continue
-            process.kill()
-            process.wait()
+            except subprocess.TimeoutExpired:
+                process.kill()
+                process.wait()
+            for stream in (process.stdin, process.stdout, process.stderr):
+                if stream is not None:
+                    stream.close()
 
 
 def children(process: int) -> list[int]:
@@ -123,32 +126,85 @@ def children(process: int) -> list[int]:
 class Wires:
     """Everything that is measured, up at once."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, rough: tuple[float, float, float] | None = None) -> None:
         self._folder = folder
         self.near, self.far = Host(folder / "near"), Host(folder / "far")
+        self._middle = Host(folder / "middle") if rough else None
+        self._link: subprocess.Popen[str] | None = None
         self.environment = {**os.environ, "ZESTY_BURROW_HOME": str(folder / "home")}
         self._wire()
+        if self._middle is not None and rough is not None:
+            self._roughen(self._middle, rough)
+
+    def serve(self) -> None:
+        """What the measures talk to."""
         self.far.start(path_of("iperf3"), "-s", stdout=subprocess.DEVNULL)
 
     def _wire(self) -> None:
-        names = "near0", "far0"
         for host in (self.near, self.far):
             host.run("ip", "link", "set", "lo", "up")
             host.run("mount", "--make-rprivate", "/")
-        self.near.run("ip", "link", "add", names[0], "type", "veth", "peer", "name", names[1])
-        self.near.run("ip", "link", "set", names[1], "netns", str(self.far.process))
-        for host, name, address in ((self.near, names[0], NEAR), (self.far, names[1], FAR)):
+        if self._middle is None:
+            self._pair(self.near, "near0", self.far, "far0")
+        else:
+            self._pair(self.near, "near0", self._middle, "one")
+            self._pair(self._middle, "other", self.far, "far0")
+        for host, name, address in ((self.near, "near0", NEAR), (self.far, "far0", FAR)):
             host.run("ip", "address", "add", f"{address}/28", "dev", name)
             host.run("ip", "link", "set", name, "up")
         self.near.bind("hosts", f"127.0.0.1 localhost\n{FAR} {PLACE.host_name}\n")
         self.near.bind("resolv.conf", "")
 
+    @staticmethod
+    def _pair(one: Host, name: str, other: Host, peer: str) -> None:
+        one.run("ip", "link", "add", name, "type", "veth", "peer", "name", peer)
+        one.run("ip", "link", "set", peer, "netns", str(other.process))
+
+    def _roughen(self, middle: Host, rough: tuple[float, float, float]) -> None:
+        """Frames pass through a process that loses, delays and forges; pieces of many datagrams are taken apart."""
+        for device in ("one", "other"):
+            middle.run("ip", "link", "set", device, "promisc", "on", "up")
+        for host, device in ((self.near, "near0"), (self.far, "far0")):
+            host.run("ip", "link", "set", device, "gso_max_segs", "1")
+        script = str(Path(__file__).with_name("rough_link.py"))
+        self._link = middle.start(
+            sys.executable, script, "one", "other", *map(str, rough), stdin=subprocess.PIPE, stdout=subprocess.PIPE
+        )
+        assert self._link.stdout is not None
+        self._link.stdout.readline()
+
+    def link_says(self) -> list[list[int]]:
+        """End a rough link; for each direction how many frames it has passed, lost, held back and forged."""
+        assert self._link is not None
+        said, _ = self._link.communicate(timeout=20)
+        return [[int(word) for word in line.split()] for line in said.splitlines()]
+
+    def carry(self, far: str, octets: int, *, back: str = "") -> tuple[str, str]:
+        """Octets over one TCP connection to ``far``, or the other way to ``back``; what both ends say of them."""
+        script = str(Path(__file__).with_name("carry.py"))
+        source, target, address = (self.far, self.near, back) if back else (self.near, self.far, far)
+        receiver = target.start(sys.executable, script, "receive", address, "7007", stdout=subprocess.PIPE)
+        assert receiver.stdout is not None
+        receiver.stdout.readline()
+        sent = source.run(sys.executable, script, "send", address, "7007", str(octets))
+        received, _ = receiver.communicate(timeout=120)
+        return sent.strip(), received.strip()
+
     def plain(self) -> Contender:
         """The wire itself."""
         return Contender("plain veth", FAR)
 
-    def ours(self, without: Sequence[str] = (), encryption: str = "") -> Contender:
-        """Our tunnel: the lab's gateway, and the real program's ``connect``."""
+    def ours(
+        self,
+        without: Sequence[str] = (),
+        encryption: str = "",
+        choices: Sequence[str] = (),
+        options: Sequence[str] = (),
+    ) -> Contender:
+        """Our tunnel: the lab's gateway, and the real program's ``connect``, with ``options``.
+
+        ``without``: offloads left out at both ends; ``encryption``: for ESP; ``choices``: for ``zesty choose``.
+        """
         left_out = ",".join(without)
         module = "bench.datapath.far_end"
         gateway = self.far.start(
@@ -161,7 +217,9 @@ class Wires:
             raise SystemExit(f"the gateway did not start: {said}")
         zesty = [PROGRAM]
         self.near.run(*zesty, "import", str(self._folder / "kit.zip"), env=self.environment)
-        words = [word for one in without for word in ("--without", one)]
+        if choices:
+            self.near.run(*zesty, "choose", PLACE.name, *choices, env=self.environment)
+        words = [*options, *(word for one in without for word in ("--without", one))]
         self.near.run(*zesty, "connect", PLACE.name, "--detach", *words, env=self.environment)
         status = self.status()
         return Contender("ours", f"{PLACE.pool4}1", (int(status["process"]), gateway.pid))
@@ -230,14 +288,15 @@ class Wires:
         """End everything."""
         with contextlib.suppress(SystemExit):
             self.near.run(PROGRAM, "disconnect", check=False, env=self.environment)
-        for host in (self.near, self.far):
-            host.stop()
+        for host in (self.near, self.far, self._middle):
+            if host is not None:
+                host.stop()
 
 
 @contextlib.contextmanager
-def wires(folder: Path) -> Iterator[Wires]:
-    """Two hosts, until the end of the block."""
-    made = Wires(folder)
+def wires(folder: Path, rough: tuple[float, float, float] | None = None) -> Iterator[Wires]:
+    """Two hosts, until the end of the block. ``rough``: shares of frames lost and held back, and forged a second."""
+    made = Wires(folder, rough)
     try:
         yield made
     finally:

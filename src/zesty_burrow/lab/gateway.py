@@ -35,7 +35,7 @@ from zesty_burrow.core.ike.proposals import Offer
 from zesty_burrow.core.ike.responder import Responder
 from zesty_burrow.core.ike.responder_table import ResponderConfig, State
 from zesty_burrow.core.ip import AddressRange
-from zesty_burrow.core.profile.model import DEFAULT_ALGORITHMS
+from zesty_burrow.core.profile.model import DEFAULT_ALGORITHMS, ProposalChoice
 from zesty_burrow.errors import MachineError
 from zesty_burrow.host.netfilter import translate_source
 from zesty_burrow.host.netlink import Netlink
@@ -67,7 +67,10 @@ class Session:
 
 @dataclass(slots=True)
 class GatewayHost:
-    """Runs on a gateway's host. ``authority`` signs its certificates; ``accounts``: passwords by name."""
+    """Runs on a gateway's host. ``authority`` signs its certificates; ``accounts``: passwords by name.
+
+    ``without``: offloads that it does without; ``also``: what it takes for ESP besides the usual.
+    """
 
     place: story.Place
     authority: Authority
@@ -79,6 +82,7 @@ class GatewayHost:
     refused: int = 0
     renewed: int = 0
     without: frozenset[str] = frozenset()
+    also: tuple[ProposalChoice, ...] = ()
     _sessions: dict[Responder, Session] = field(default_factory=dict)
     _by_inner: dict[bytes, Session] = field(default_factory=dict)
     _promised: deque[bytes] = field(default_factory=lambda: deque(maxlen=128))
@@ -136,7 +140,11 @@ class GatewayHost:
         plain = tuple(offer for one in DEFAULT_ALGORITHMS.ike if (offer := one.offer(for_ike=True)))
         # A caller that offers ML-KEM besides gets it; the others are served as ever.
         ike = (*(replace(offer, extra=(36,)) for offer in plain), *plain)
-        esp = tuple(replace(offer, esn=(0, 1)) for one in DEFAULT_ALGORITHMS.esp if (offer := one.offer(for_ike=False)))
+        esp = tuple(
+            replace(offer, esn=(0, 1))
+            for one in (*DEFAULT_ALGORITHMS.esp, *self.also)
+            if (offer := one.offer(for_ike=False))
+        )
         return ResponderConfig(
             identity=Identity.of(self.place.host_name),
             certificates=(certificate,),
