@@ -140,11 +140,8 @@ class GatewayHost:
         plain = tuple(offer for one in DEFAULT_ALGORITHMS.ike if (offer := one.offer(for_ike=True)))
         # A caller that offers ML-KEM besides gets it; the others are served as ever.
         ike = (*(replace(offer, extra=(36,)) for offer in plain), *plain)
-        esp = tuple(
-            replace(offer, esn=(0, 1))
-            for one in (*DEFAULT_ALGORITHMS.esp, *self.also)
-            if (offer := one.offer(for_ike=False))
-        )
+        taken = (*DEFAULT_ALGORITHMS.esp, *self.also)
+        esp = tuple(replace(offer, esn=(0, 1)) for one in taken if (offer := one.offer(for_ike=False)))
         return ResponderConfig(
             identity=Identity.of(self.place.host_name),
             certificates=(certificate,),
