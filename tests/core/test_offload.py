@@ -12,7 +12,7 @@ from scapy.packet import Raw
 
 from zesty_burrow.core.offload import vnet
 from zesty_burrow.core.offload.join import Joiner, Packets
-from zesty_burrow.core.offload.split import Portion, Splitter, finish_checksum, read_super
+from zesty_burrow.core.offload.split import Portion, Splitter, finish_checksum, finish_checksums, read_super
 from zesty_burrow.core.offload.vnet import Offload, read_offload
 from zesty_burrow.errors import Malformed
 
@@ -166,11 +166,19 @@ def test_a_checksum_that_was_left_to_us(fields, payload):
     data = bytearray(packet)
     finish_checksum(memoryview(data), 0, len(data), offload)
     assert bytes(data) == segments_of(fields, payload, len(payload))[0]
+    # And many of one length at a time, as the column says.
+    many = np.zeros(5 * STRIDE, np.uint8)
+    for index in range(5):
+        many[index * STRIDE + 3 : index * STRIDE + 3 + len(packet)] = np.frombuffer(packet, np.uint8)
+    finish_checksums(many, 3, 5, STRIDE, len(packet), offload)
+    for index in range(5):
+        at = index * STRIDE + 3
+        assert many[at : at + len(packet)].tobytes() == bytes(data)
 
 
 def test_a_packet_as_it_is_has_no_word():
-    assert read_offload(memoryview(bytes(10)), 0) is None
-    assert read_offload(memoryview(Offload(1, 4, 72, 1328, 40, 16).octets()), 0) == Offload(1, 4, 72, 1328, 40, 16)
+    assert read_offload(bytes(10)) is None
+    assert read_offload(Offload(1, 4, 72, 1328, 40, 16).octets()) == Offload(1, 4, 72, 1328, 40, 16)
 
 
 def join_all(packets, stride=STRIDE, offset=16):

@@ -19,13 +19,13 @@ from weakref import WeakKeyDictionary
 from zesty_burrow.carrier.port import ROOM_IN_PIECE, SEGMENTS, Burst, UdpPort
 from zesty_burrow.carrier.tunnel import Flow, Tunnel
 from zesty_burrow.core import encapsulation, too_big
-from zesty_burrow.core.esp.batch import Opened, Opener, Run, Sealer
+from zesty_burrow.core.esp.batch import FEW, Opened, Opener, Run, Sealer
 from zesty_burrow.core.esp.slots import ROOM, Slots
 from zesty_burrow.core.ip import TCP, UDP
 from zesty_burrow.core.offload import vnet
 from zesty_burrow.core.offload.columns import Octets
 from zesty_burrow.core.offload.join import Joiner, Packets
-from zesty_burrow.core.offload.split import Portion, Splitter, Super, finish_checksum, read_super
+from zesty_burrow.core.offload.split import Portion, Splitter, Super, finish_checksum, finish_checksums, read_super
 from zesty_burrow.core.offload.vnet import Offload, read_offload
 from zesty_burrow.errors import Malformed
 from zesty_burrow.host.tun import TunDevice
@@ -37,7 +37,7 @@ OFFLOADS = {
     "socket-receive": "many datagrams from the network by one call",
 }
 """What is used where the kernel has it."""
-SLOTS = 64
+SLOTS = 32
 """Packets that are read before they are sealed together."""
 SUPERS = 4
 """Packets of many segments that are taken in turn before the other direction gets its turn."""
@@ -95,6 +95,13 @@ class _Piece(NamedTuple):
         return alike and (self.whole.length - self.whole.headers) % self.whole.size == 0
 
 
+class _Waiting(NamedTuple):
+    """A packet by itself that was read into a slot."""
+
+    length: int
+    offload: Offload | None
+
+
 class DataPath:
     """One tunnel device, and the tunnels behind it. ``route`` chooses among them for what goes out.
 
@@ -118,6 +125,9 @@ class DataPath:
         self._segments = Slots(SUPERS * SEGMENTS, longest)
         self._sealer, self._segment_sealer = Sealer(self._slots), Sealer(self._segments)
         self._splitter = Splitter(self._segments.octets, ROOM, SUPERS * SEGMENTS, self._segments.stride)
+        view, before = self._slots.view, self._header
+        places = map(self._slots.packet, range(SLOTS))
+        self._reads = [[view[at - before : at + LONGEST]] for at in places]
         self._areas = [Slots(1, LONGEST) for _ in range(SUPERS)]
         self._openers: WeakKeyDictionary[UdpPort, tuple[Opener, Joiner]] = WeakKeyDictionary()
         self._joins = device.joins
@@ -144,24 +154,25 @@ class DataPath:
 
     def outbound_ready(self) -> int:
         """Seal and send what the device has; the number of packets."""
-        slots, before = self._slots, self._header
-        lengths: list[int] = []
+        slots, before, reads = self._slots, self._header, self._reads
+        waiting: list[_Waiting] = []
         pieces: list[_Piece] = []
         sent = taken = 0
-        while len(lengths) < SLOTS and taken < SUPERS:
+        while len(waiting) < SLOTS and taken < SUPERS:
             # What many segments are read behind is kept until they are sent together.
             area = self._areas[taken] if pieces else slots
-            slot = 0 if pieces else len(lengths)
+            slot = 0 if pieces else len(waiting)
             at = area.packet(slot)
             try:
-                length = os.readv(self._descriptor, [area.view[at - before : at + LONGEST]]) - before
+                room = [area.view[at - before : at + LONGEST]] if pieces else reads[slot]
+                length = os.readv(self._descriptor, room) - before
             except OSError:
                 # Nothing there; or the device is down for the moment.
                 break
-            offload = read_offload(area.view, at - before) if before and length > 0 else None
+            offload = read_offload(bytes(area.view[at - before : at])) if before and length > 0 else None
             if offload is not None and offload.kind:
-                sent += self._send(lengths)
-                lengths.clear()
+                sent += self._send(waiting)
+                waiting.clear()
                 taken += 1
                 piece = self._piece(area, at, length, offload)
                 if piece is not None:
@@ -169,30 +180,23 @@ class DataPath:
                         sent += self._send_pieces(pieces)
                         pieces.clear()
                     pieces.append(piece)
-                continue
-            if not self._finish(area, at, length, offload):
-                continue
-            if pieces:
-                sent += self._send_pieces(pieces) + self._send_one(area.view, at, length)
+            elif length > slots.longest:
+                self._too_long(bytes(area.view[at : at + length]), slots.longest)
+            elif length > 0 and not pieces:
+                waiting.append(_Waiting(length, offload))
+            elif length > 0:
+                sent += self._send_pieces(pieces) + self._send_one(area.view, at, _Waiting(length, offload))
                 pieces.clear()
-            else:
-                lengths.append(length)
-        return sent + self._send_pieces(pieces) + self._send(lengths)
+        return sent + self._send_pieces(pieces) + self._send(waiting)
 
-    def _finish(self, area: Slots, at: int, length: int, offload: Offload | None) -> bool:
-        """Make a packet by itself ready to go; whether it can."""
-        if length <= 0:
-            return False
-        if offload is not None:
-            try:
-                finish_checksum(area.view, at, length, offload)
-            except Malformed:
-                self.turned_away += 1
-                return False
-        if length > self._slots.longest:
-            self._too_long(bytes(area.view[at : at + length]), self._slots.longest)
-            return False
-        return True
+    def _finish(self, waiting: Sequence[_Waiting]) -> None:
+        """Put in the checksums that the kernel has left to us, many at a time."""
+        slots, begin = self._slots, 0
+        for one, alike in groupby(waiting):
+            count = len(list(alike))
+            if one.offload is not None:
+                finish_checksums(slots.octets, slots.packet(begin), count, slots.stride, one.length, one.offload)
+            begin += count
 
     def _piece(self, area: Slots, at: int, length: int, offload: Offload) -> _Piece | None:
         """A packet of many segments, and which way it goes; None where it cannot go."""
@@ -240,25 +244,33 @@ class DataPath:
             begin += portion.number
         return count
 
-    def _send_one(self, view: memoryview, at: int, length: int) -> int:
-        tunnel, inner = self._way(view, at, length)
+    def _send_one(self, view: memoryview, at: int, one: _Waiting) -> int:
+        tunnel, inner = self._way(view, at, one.length)
+        try:
+            if one.offload is not None:
+                finish_checksum(view, at, one.length, one.offload)
+        except Malformed:
+            tunnel = None
         if tunnel is None:
             self.turned_away += 1
             return 0
-        return self._send_each(bytes(view[at : at + length]), tunnel, inner)
+        return self._send_each(bytes(view[at : at + one.length]), tunnel, inner)
 
-    def _send(self, lengths: list[int]) -> int:
+    def _send(self, waiting: Sequence[_Waiting]) -> int:
         """What lies in the first slots, in runs that go the same way with the same class."""
         slots, view = self._slots, self._slots.view
-        count, begin, sent = len(lengths), 0, 0
-        if count == 1:
-            return self._send_one(view, slots.packet(0), lengths[0])
+        if len(waiting) <= FEW:
+            return sum(self._send_one(view, slots.packet(index), one) for index, one in enumerate(waiting))
+        try:
+            self._finish(waiting)
+        except Malformed:
+            self.turned_away += len(waiting)
+            return 0
+        lengths = [one.length for one in waiting]
         ways = [self._way(view, slots.packet(index), length) for index, length in enumerate(lengths)]
-        while begin < count:
-            tunnel, inner = way = ways[begin]
-            end = begin + 1
-            while end < count and ways[end] == way:
-                end += 1
+        begin = sent = 0
+        for (tunnel, inner), alike in groupby(ways):
+            end = begin + len(list(alike))
             if tunnel is None:
                 self.turned_away += end - begin
             elif max(lengths[begin:end]) > tunnel.limit:
@@ -266,12 +278,9 @@ class DataPath:
                     at = slots.packet(index)
                     sent += self._send_each(bytes(view[at : at + lengths[index]]), tunnel, inner)
             else:
-                runs = [
-                    Run(len(list(same)), *key)
-                    for key, same in groupby(
-                        (lengths[index], view[slots.packet(index)] >> 4) for index in range(begin, end)
-                    )
-                ]
+                versions = [view[slots.packet(index)] >> 4 for index in range(begin, end)]
+                kinds = groupby(zip(lengths[begin:end], versions, strict=True))
+                runs = [Run(len(list(same)), *kind) for kind, same in kinds]
                 self._away(self._sealer.seal(tunnel.flow.outbound, begin, runs), tunnel, inner)
                 sent += end - begin
             begin = end

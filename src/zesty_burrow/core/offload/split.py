@@ -18,7 +18,7 @@ import numpy.typing as npt
 from zesty_burrow.core.checksum import checksum
 from zesty_burrow.core.ip import TCP, UDP
 from zesty_burrow.core.offload import vnet
-from zesty_burrow.core.offload.columns import MODULUS, Octets, columns, rising
+from zesty_burrow.core.offload.columns import MODULUS, Octets, columns, numbers, rising, sums_of
 from zesty_burrow.core.offload.vnet import Offload
 from zesty_burrow.errors import Malformed
 
@@ -26,6 +26,8 @@ TCP_HEADER, UDP_HEADER = 20, 8
 FIN, PSH, CWR = 0x01, 0x08, 0x80
 _LAST_ONLY, _FIRST_ONLY = FIN | PSH, CWR
 KEPT = 16
+UDP_PLACE = 6
+"""Of the checksum in a UDP header, where 0 stands for none (RFC 768)."""
 
 
 class Super(NamedTuple):
@@ -246,11 +248,31 @@ def read_super(octets: Octets, at: int, length: int, offload: Offload) -> Super:
 
 
 def finish_checksum(view: memoryview, at: int, length: int, offload: Offload) -> None:
-    """Put the checksum in that the kernel has left to the device: its field holds the pseudo-header's sum."""
+    """Put the checksum in that the kernel has left to the device: its field holds the pseudo-header's sum.
+
+    Raises :class:`Malformed` where its place is not in the packet.
+    """
     start, field = at + offload.start, at + offload.start + offload.place
-    if field + 2 > at + length:
-        raise Malformed("a packet's checksum cannot be finished", why="its place is behind the packet's end")
+    _check_place(length, offload)
     value = checksum(view[start : at + length])
-    if value == 0 and offload.place == 6:
+    if value == 0 and offload.place == UDP_PLACE:
         value = MODULUS
     view[field : field + 2] = value.to_bytes(2)
+
+
+def finish_checksums(octets: Octets, at: int, count: int, stride: int, length: int, offload: Offload) -> None:
+    """:func:`finish_checksum` for packets of one length, ``stride`` apart. Up to three octets behind each are lost."""
+    _check_place(length, offload)
+    width = length - offload.start
+    if width & 3:
+        columns(octets, at + length, count, stride, -width & 3)[:] = 0
+    sums = sums_of(octets, at + offload.start, count, stride, width + (-width & 3))
+    values = MODULUS - 1 - (sums - 1) % MODULUS
+    if offload.place == UDP_PLACE:
+        values[values == 0] = MODULUS
+    numbers(octets, at + offload.start + offload.place, count, stride, ">u2")[:] = values
+
+
+def _check_place(length: int, offload: Offload) -> None:
+    if offload.start + offload.place + 2 > length:
+        raise Malformed("a packet's checksum cannot be finished", why="its place is behind the packet's end")

@@ -6,6 +6,7 @@ and where in what follows it is put.
 
 from __future__ import annotations
 
+import functools
 import struct
 from typing import NamedTuple
 
@@ -32,7 +33,8 @@ class Offload(NamedTuple):
         return _FORM.pack(self.flags, self.kind, self.headers, self.size, self.start, self.place)
 
 
-def read_offload(view: memoryview, at: int) -> Offload | None:
-    """The header at ``at``; None where all of it is zero, which is a packet as it is."""
-    fields = _FORM.unpack_from(view, at)
+@functools.lru_cache(maxsize=512)
+def read_offload(octets: bytes) -> Offload | None:
+    """The header; None where all of it is zero, which is a packet as it is."""
+    fields = _FORM.unpack(octets)
     return Offload(*fields) if fields[0] & NEEDS_CHECKSUM or fields[1] else None
