@@ -205,3 +205,28 @@ def test_an_analyser_decrypts_a_loaded_tunnel(tmp_path):
     assert {row[0] for row in rows} <= {"1", "True"} and {row[1] for row in rows} <= {"", "0", "False"}
     assert {row[2] for row in rows} <= {"1", ""} and sum(row[2] == "1" for row in rows) > 3000
     assert {"".join(row[3:]) for row in rows} == {""}
+
+
+def waits(process):
+    """How often a process has gone to sleep so far: each time it was woken for something."""
+    said = Path(f"/proc/{process}/status").read_text()
+    return int(said.partition("voluntary_ctxt_switches:")[2].split()[0])
+
+
+def test_idle_costs_nothing_and_sleep_is_slept_off(tmp_path):
+    """No polling: in four idle seconds a process is woken for nothing but a keep-alive. Then it sleeps, and wakes up."""
+    with wires(tmp_path) as made:
+        contender = made.ours()
+        carried(made, 1 << 20)
+        time.sleep(1.5)
+        before = [waits(one) for one in contender.processes]
+        time.sleep(4)
+        after = [waits(one) for one in contender.processes]
+        assert all(one - other <= 3 for one, other in zip(after, before, strict=True)), (before, after)
+        client = contender.processes[0]
+        os.kill(client, signal.SIGSTOP)
+        time.sleep(6)
+        os.kill(client, signal.SIGCONT)
+        carried(made, 1 << 20)
+        status = made.status()
+        assert status["standing"] and status["returns"] == 0
