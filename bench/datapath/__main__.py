@@ -64,7 +64,7 @@ def udp(made: Wires, contender: Contender, size: int, seconds: float) -> float:
         rate = (low * high) ** 0.5
         bits = f"{rate * 1000 * size * 8:.0f}"
         said: Mapping[str, float] = iperf(
-            made, "-u", "-c", contender.far, "-t", f"{seconds:g}", "-l", str(size), "-b", bits
+            made, "-u", "-c", contender.far, "-t", f"{seconds:g}", "-l", str(size), "-b", bits, "-w", "4M"
         )["sum"]  # type: ignore[assignment]
         sent, seconds_taken = max(said["packets"], 1), max(said["seconds"], 1e-9)
         came = (sent - said["lost_packets"]) / seconds_taken / 1000

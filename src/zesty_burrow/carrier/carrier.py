@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import gc
 import importlib
 import logging
 import os
@@ -383,6 +384,8 @@ class Carrier:
 
     def _begin_path(self, line: Line, flow: Flow, device: TunDevice) -> None:
         """The data path of the first tunnel; those that come after it use the same."""
+        # What is loaded by now stays: the collector need not look at it again and again.
+        gc.freeze()
         wanted = self._profile.tunnel
         tunnel = self._tunnel = Tunnel(flow, line.port, line.peer)
         limit = tunnel.measure()
