@@ -1,4 +1,4 @@
-"""``./run bench soak``: a long stream through our tunnel, over a wire that loses, delays and forges, keys renewed often.
+"""``./run bench soak``: a long stream through our tunnel, over a wire that loses, delays and forges; keys are renewed.
 
 The digests of both ends have to be equal; memory of both processes is looked at on the way.
 """

@@ -297,9 +297,10 @@ class Carrier:
         """What a repeated sign-in tells. Where it fails the tunnel has to end, as the gateway would end it soon."""
         if isinstance(event, ChildEstablished):
             self._guarded(lambda: self._take_over(line, event))
-        elif isinstance(event, Failed):
+        elif isinstance(event, Failed | Closed):
+            ended = GatewayError("the sign-in could not be repeated", why="the gateway broke the new negotiation off")
             self._say_goodbye()
-            self._finish(event.error)
+            self._finish(event.error if isinstance(event, Failed) else ended)
 
     def _on_current(self, line: Line, event: Event) -> None:
         step = step_of(event, line.peer[0], self._profile.credentials_label)

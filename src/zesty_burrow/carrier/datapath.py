@@ -245,12 +245,14 @@ class DataPath:
         return count
 
     def _send_one(self, view: memoryview, at: int, one: _Waiting) -> int:
-        tunnel, inner = self._way(view, at, one.length)
         try:
             if one.offload is not None:
                 finish_checksum(view, at, one.length, one.offload)
         except Malformed:
-            tunnel = None
+            self.turned_away += 1
+            return 0
+        # Only a whole checksum can be adjusted where a segment size is lowered.
+        tunnel, inner = self._way(view, at, one.length)
         if tunnel is None:
             self.turned_away += 1
             return 0

@@ -249,7 +249,8 @@ class Opener:
     def of_one_sa(self, start: int, total: int, size: int) -> bool:
         """Whether all the ESP packets from ``start`` on name one SPI."""
         count, usual = total // size, not start and size > HEADER + 24
-        views = self._kept.get(size, worth=True) if usual and FEW < count <= _MOST_DATAGRAMS else None
+        # For what nobody has spoken for yet, nothing is made that would be kept.
+        views = self._kept.get(size, worth=False) if usual and FEW < count <= _MOST_DATAGRAMS else None
         if views is None:
             return len({bytes(self.view[at : at + 4]) for at in range(start, start + total, size)}) == 1
         fronts = views.fronts[:count].tolist()
