@@ -88,8 +88,13 @@ def test_a_choice_and_what_comes_of_it(lab):
         best = lab.heron("choose", "montevideo", "--best", "--order", "random", "--mtu", "1300", check=0)
         assert "IKE ENCR_AES_GCM_16 256" in best.json["message"]
         assert "addresses random, MTU 1300" in best.json["message"]
+        words = ["--mtu", "route", "--dscp", "inner", "--clamp-segment-size", "--child-octets", "2000000"]
+        told = lab.heron("choose", "montevideo", *words, check=0).json["message"]
+        for part in ("MTU from the route", "DSCP as inside", "segment size lowered", "renewed after 2000000 octets"):
+            assert part in told
     finally:
-        lab.heron("choose", "montevideo", "--standard", "--order", "listed", "--mtu", "1400", check=0)
+        back = ["--mtu", "1400", "--dscp", "0", "--no-clamp-segment-size", "--child-octets", str(1 << 36)]
+        lab.heron("choose", "montevideo", "--standard", "--order", "listed", *back, check=0)
     assert lab.heron("show", "montevideo", check=0).json["profile"]["algorithms"] == {}
 
 
@@ -152,6 +157,9 @@ def test_what_goes_through_and_what_is_left_out(lab):
         (["--standard", "--prf", "PRF_HMAC_SHA2_256"], "only one"),
         (["--port", "0"], "between 1 and 65535"),
         (["--mtu", "100"], "between 1280"),
+        (["--mtu", "0"], "between 1280"),
+        (["--dscp", "64"], "between 0 and 63"),
+        (["--child-seconds", "5"], "between 60"),
     ],
 )
 def test_what_cannot_be_chosen(lab, words, why):

@@ -232,6 +232,5 @@ def _told(profile: Profile) -> str:
     shown = "everything" if traffic.networks == EVERYTHING else ", ".join(map(str, traffic.networks))
     shown += f" but {', '.join(map(str, traffic.left_out))}" if traffic.left_out else ""
     parts.append(f"through the tunnel {shown}")
-    mtu = profile.tunnel.mtu or "from the route"
-    parts.append(f"port {gateway.port}, addresses {gateway.order}, MTU {mtu}")
+    parts.append(f"port {gateway.port}, addresses {gateway.order}, {', '.join(profile.tunnel.particulars)}")
     return "; ".join(parts)

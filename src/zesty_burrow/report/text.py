@@ -100,7 +100,7 @@ def _show_rows(profile: Profile) -> list[tuple[str, str]]:
         ("place", profile.place),
         ("gateway", ", ".join(profile.gateway.addresses)),
         ("identity", f"{profile.gateway_identity.value} ({profile.gateway_identity.type.name})"),
-        ("protocol", f"{tunnel.protocol} over {tunnel.transport}, MTU {tunnel.mtu or 'from the route'}"),
+        ("protocol", f"{tunnel.protocol} over {tunnel.transport}, {', '.join(tunnel.particulars)}"),
         ("sign-in", f"gateway by {sign_in.gateway}, this side by {sign_in.method}"),
     ]
     for label, proposals, fallback in (

@@ -150,6 +150,21 @@ class Tunnel:
     child_octets: int = 1 << 36
     ike_seconds: int = 14400
 
+    @property
+    def particulars(self) -> tuple[str, ...]:
+        """What is not as usual, in words; the MTU always."""
+        usual = Tunnel()
+        found = [f"MTU {self.mtu or 'from the route'}"]
+        if self.dscp != usual.dscp:
+            found.append("DSCP as inside" if self.dscp is None else f"DSCP {self.dscp}")
+        if self.clamp_segment_size:
+            found.append("TCP segment size lowered to fit")
+        for name, what in (("child_seconds", "s"), ("child_octets", "octets"), ("ike_seconds", "s for the IKE SA")):
+            value = getattr(self, name)
+            if value != getattr(usual, name):
+                found.append(f"keys renewed after {value} {what}")
+        return tuple(found)
+
 
 @dataclass(frozen=True, slots=True)
 class SignIn:
