@@ -16,6 +16,8 @@ from itertools import groupby
 from typing import NamedTuple
 from weakref import WeakKeyDictionary
 
+import numpy as np
+
 from zesty_burrow.carrier.port import ROOM_IN_PIECE, SEGMENTS, Burst, UdpPort
 from zesty_burrow.carrier.tunnel import Flow, Tunnel
 from zesty_burrow.core import encapsulation, too_big
@@ -42,6 +44,7 @@ SLOTS = 32
 SUPERS = 4
 """Packets of many segments that are taken in turn before the other direction gets its turn."""
 LONGEST = 65535
+IPV6_HEADER = 40
 KNOWN_WAYS = 4096
 SHORT = 128
 """Octets: a TCP packet that opens a connection is never longer."""
@@ -126,8 +129,8 @@ class DataPath:
         self._sealer, self._segment_sealer = Sealer(self._slots), Sealer(self._segments)
         self._splitter = Splitter(self._segments.octets, ROOM, SUPERS * SEGMENTS, self._segments.stride)
         view, before = self._slots.view, self._header
-        places = map(self._slots.packet, range(SLOTS))
-        self._reads = [[view[at - before : at + LONGEST]] for at in places]
+        self._places = [self._slots.packet(index) for index in range(SLOTS)]
+        self._reads = [[view[at - before : at + LONGEST]] for at in self._places]
         self._areas = [Slots(1, LONGEST) for _ in range(SUPERS)]
         self._openers: WeakKeyDictionary[UdpPort, tuple[Opener, Joiner]] = WeakKeyDictionary()
         self._joins = device.joins
@@ -183,7 +186,10 @@ class DataPath:
             elif length > slots.longest:
                 self._too_long(bytes(area.view[at : at + length]), slots.longest)
             elif length > 0 and not pieces:
-                waiting.append(_Waiting(length, offload))
+                one = waiting[-1] if waiting else None
+                if one is None or one.length != length or one.offload is not offload:
+                    one = _Waiting(length, offload)
+                waiting.append(one)
             elif length > 0:
                 sent += self._send_pieces(pieces) + self._send_one(area.view, at, _Waiting(length, offload))
                 pieces.clear()
@@ -269,9 +275,8 @@ class DataPath:
             self.turned_away += len(waiting)
             return 0
         lengths = [one.length for one in waiting]
-        ways = [self._way(view, slots.packet(index), length) for index, length in enumerate(lengths)]
         begin = sent = 0
-        for (tunnel, inner), alike in groupby(ways):
+        for (tunnel, inner), alike in groupby(self._ways_of(lengths)):
             end = begin + len(list(alike))
             if tunnel is None:
                 self.turned_away += end - begin
@@ -280,20 +285,33 @@ class DataPath:
                     at = slots.packet(index)
                     sent += self._send_each(bytes(view[at : at + lengths[index]]), tunnel, inner)
             else:
-                versions = [view[slots.packet(index)] >> 4 for index in range(begin, end)]
+                versions = [view[at] >> 4 for at in self._places[begin:end]]
                 kinds = groupby(zip(lengths[begin:end], versions, strict=True))
                 runs = [Run(len(list(same)), *kind) for kind, same in kinds]
-                self._away(self._sealer.seal(tunnel.flow.outbound, begin, runs), tunnel, inner)
+                sealed = self._sealer.seal(tunnel.flow.outbound, begin, runs)
+                try:
+                    outer = encapsulation.outer_class(inner, self.habits.dscp)
+                    send = tunnel.port.send_alike if len(runs) == 1 else tunnel.port.send_many
+                    send(sealed, tunnel.peer, outer)
+                except OSError as problem:
+                    self._refused(problem, tunnel)
                 sent += end - begin
             begin = end
         return sent
 
-    def _away(self, datagrams: list[memoryview], tunnel: Tunnel, inner: int) -> None:
-        try:
-            outer = encapsulation.outer_class(inner, self.habits.dscp)
-            tunnel.port.send_many(datagrams, tunnel.peer, outer)
-        except OSError as problem:
-            self._refused(problem, tunnel)
+    def _ways_of(self, lengths: Sequence[int]) -> list[tuple[Tunnel | None, int]]:
+        """For each of the packets in the first slots its tunnel and class; looked at once where all are of one flow."""
+        slots, count = self._slots, len(lengths)
+        at = self._places[0]
+        if not self.habits.clamp and lengths.count(lengths[0]) == count and lengths[0] >= IPV6_HEADER:
+            words = np.ndarray((count, 10), "<u4", slots.octets.data, at, (slots.stride, 4))
+            # Version, class and length; and the addresses.
+            first, last = (3, 5) if slots.view[at] >> 4 == 4 else (2, 10)
+            addresses = words[:, first:last]
+            same = words[:, 0].tobytes() == words[0, 0].tobytes() * count
+            if same and addresses.tobytes() == addresses[0].tobytes() * count:
+                return [self._way(slots.view, at, lengths[0])] * count
+        return [self._way(slots.view, at, length) for at, length in zip(self._places, lengths, strict=False)]
 
     @staticmethod
     def _refused(problem: OSError, tunnel: Tunnel) -> None:
