@@ -10,6 +10,7 @@ from scapy.layers.inet import ICMP, IP, TCP, UDP
 from scapy.layers.inet6 import IPv6
 from scapy.packet import Raw
 
+from core.test_offload import octets_for, segments_of, whole_of
 from zesty_burrow.carrier.datapath import OFFLOADS, DataPath, Habits, largest_piece
 from zesty_burrow.carrier.port import UdpPort, udp_socket
 from zesty_burrow.carrier.tunnel import Flow, Tunnel
@@ -29,7 +30,7 @@ HOLD_NOTHING = bytes(vnet.SIZE)
 class Ends:
     """A data path between ``machine`` (the device's other end) and ``peer`` (the gateway's socket)."""
 
-    def __init__(self, habits=None, mtu=1400, without=frozenset()):
+    def __init__(self, habits=None, mtu=1400, without=frozenset(), encryption=(20, 36, 0)):
         self.machine, inside = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
         for one in (self.machine, inside):
             one.setsockopt(socket.SOL_SOCKET, socket.SO_SNDBUF, 1 << 20)
@@ -37,7 +38,8 @@ class Ends:
         self._inside = inside
         self.peer = UdpPort(udp_socket(socket.AF_INET, ("127.0.0.1", 0)), without)
         self.port = UdpPort(udp_socket(socket.AF_INET, ("127.0.0.1", 0)), without)
-        make = lambda: make_protection(20, b"k" * 36, b"", os.urandom)  # noqa: E731
+        number, size, integrity = encryption
+        make = lambda: make_protection(number, b"k" * size, b"i" * 32, os.urandom, integrity)  # noqa: E731
         self.outbound, self.inbound = OutboundSa(0x81000001, make()), InboundSa(0x81000002, make())
         self.opens, self.seals = InboundSa(0x81000001, make()), OutboundSa(0x81000002, make())
         flow = Flow(self.outbound, self.inbound, ONLY_HERE, ALL)
@@ -190,3 +192,32 @@ def test_the_largest_piece_goes_out_by_one_call():
         segments = (largest_piece(mtu) - 384) // (mtu - 52)
         assert 1 <= segments <= 64 and segments * (mtu + 37) <= 65000
     assert set(OFFLOADS) == {"device-tcp", "device-udp", "socket-send", "socket-receive"}
+
+
+@pytest.mark.parametrize("without", [frozenset(), frozenset({"socket-send"})], ids=["pieces", "single"])
+@pytest.mark.parametrize("encryption", [(20, 36, 0), (12, 32, 12)], ids=["gcm", "cbc"])
+@pytest.mark.parametrize("sizes", [(1348, 1348), (1348, 1001), (100, 100), (1, 3)])
+def test_large_pieces_with_others_among_them(ends, without, encryption, sizes):
+    """Of one shape and of others, with short ends and single packets between: every segment, in its order."""
+    made = ends(mtu=1500, without=without, encryption=encryption)
+    made.tunnel.flow.local = ALL
+    made.path.forget(0)
+    fields = {"version": 4, "tcp": True, "tos": 0, "ident": 7, "dont_fragment": True, "sequence": 5,
+              "acknowledged": 1, "flags": "PA", "window": 9, "options": 3, "ports": (5, 6)}  # fmt: skip
+    given, expected = [], []
+    for index, count in enumerate((40, 40, 2, 1.5, 44, 7)):
+        one = {**fields, "sequence": index << 20, "version": 6 if index == 4 else 4, "tcp": index != 5}
+        size = sizes[index % 2]
+        payload = octets_for(index, max(int(count * size), size + 1))
+        given.append(whole_of(one, payload, size))
+        expected += segments_of(one, payload, size)
+        if index in (1, 3):
+            alone = bytes(IP(src=HERE, dst=THERE) / UDP(sport=5, dport=6) / Raw(bytes(index)))
+            given.append((alone, None))
+            expected.append(alone)
+    came = []
+    for packet in given:
+        came += made.out(packet)
+    assert came == expected
+    assert made.out(*given) == expected
+    assert made.opens.counters.rejected == 0

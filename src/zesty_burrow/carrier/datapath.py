@@ -22,13 +22,14 @@ from zesty_burrow.carrier.port import ROOM_IN_PIECE, SEGMENTS, Burst, UdpPort
 from zesty_burrow.carrier.tunnel import Flow, Tunnel
 from zesty_burrow.core import encapsulation, too_big
 from zesty_burrow.core.esp.batch import FEW, Opened, Opener, Run, Sealer
-from zesty_burrow.core.esp.slots import ROOM, Slots
+from zesty_burrow.core.esp.slots import ROOM, Slots, tight_stride
 from zesty_burrow.core.ip import TCP, UDP
 from zesty_burrow.core.offload import vnet
 from zesty_burrow.core.offload.columns import Octets
 from zesty_burrow.core.offload.join import Joiner, Packets
 from zesty_burrow.core.offload.split import Portion, Splitter, Super, finish_checksum, finish_checksums, read_super
 from zesty_burrow.core.offload.vnet import Offload, read_offload
+from zesty_burrow.core.protection import Combined
 from zesty_burrow.errors import Malformed
 from zesty_burrow.host.tun import TunDevice
 
@@ -45,6 +46,8 @@ SUPERS = 4
 """Packets of many segments that are taken in turn before the other direction gets its turn."""
 LONGEST = 65535
 IPV6_HEADER = 40
+STRIPS = 8
+"""Lengths of segments for which there is a strip of slots."""
 KNOWN_WAYS = 4096
 SHORT = 128
 """Octets: a TCP packet that opens a connection is never longer."""
@@ -105,6 +108,14 @@ class _Waiting(NamedTuple):
     offload: Offload | None
 
 
+class _Strip(NamedTuple):
+    """Slots for segments, and what works in them."""
+
+    slots: Slots
+    splitter: Splitter
+    sealer: Sealer
+
+
 class DataPath:
     """One tunnel device, and the tunnels behind it. ``route`` chooses among them for what goes out.
 
@@ -125,9 +136,8 @@ class DataPath:
         self._ways: dict[bytes, Tunnel | None] = {}
         longest = max(mtu, too_big.LEAST_IPV6)
         self._slots = Slots(SLOTS, longest, LONGEST + vnet.SIZE)
-        self._segments = Slots(SUPERS * SEGMENTS, longest)
-        self._sealer, self._segment_sealer = Sealer(self._slots), Sealer(self._segments)
-        self._splitter = Splitter(self._segments.octets, ROOM, SUPERS * SEGMENTS, self._segments.stride)
+        self._sealer = Sealer(self._slots)
+        self._strips: dict[int, _Strip] = {}
         view, before = self._slots.view, self._header
         self._places = [self._slots.packet(index) for index in range(SLOTS)]
         self._reads = [[view[at - before : at + LONGEST]] for at in self._places]
@@ -214,7 +224,7 @@ class DataPath:
         if tunnel is None:
             self.turned_away += 1
             return None
-        longest = min(self._segments.longest, tunnel.limit)
+        longest = min(self._slots.longest, tunnel.limit)
         if whole.headers + whole.size > longest:
             self._too_long(bytes(area.view[at : at + length]), longest)
             return None
@@ -227,27 +237,49 @@ class DataPath:
         for octets, whole, *_ in pieces:
             for first in range(0, whole.segments, SEGMENTS):
                 number = min(SEGMENTS, whole.segments - first)
-                if waiting + number > self._segments.count:
+                if waiting + number > SUPERS * SEGMENTS:
                     sent += self._send_portions(portions, pieces[0].tunnel, pieces[0].inner)
                     portions, waiting = [], 0
                 portions.append(Portion(octets, whole, first, number))
                 waiting += number
         return sent + (self._send_portions(portions, pieces[0].tunnel, pieces[0].inner) if portions else 0)
 
+    def _strip(self, length: int, *, tight: bool) -> _Strip:
+        """Where segments of a length are split to and sealed: one behind the other as they are sent, if ``tight``."""
+        key = length if tight else 0
+        found = self._strips.get(key)
+        if found is None:
+            count = SUPERS * SEGMENTS
+            slots = Slots(count, length, 0, tight_stride(length)) if tight else Slots(count, self._slots.longest)
+            found = _Strip(slots, Splitter(slots.octets, ROOM, count, slots.stride), Sealer(slots))
+            if len(self._strips) >= STRIPS:
+                del self._strips[next(iter(self._strips))]
+            self._strips[key] = found
+        return found
+
     def _send_portions(self, portions: list[Portion], tunnel: Tunnel, inner: int) -> int:
         whole, count = portions[0].whole, sum(portion.number for portion in portions)
-        each, last = whole.headers + whole.size, self._splitter.place(portions)
+        each, protection = whole.headers + whole.size, tunnel.flow.outbound.protection
+        tight = isinstance(protection, Combined) and protection.twelve_octets
+        slots, splitter, sealer = self._strip(each, tight=tight)
+        last = splitter.place(portions)
         runs = [Run(count - (last < each), each, whole.version)] if count > 1 or last == each else []
         if last < each:
             runs.append(Run(1, last, whole.version))
-        sealed = self._segment_sealer.seal(tunnel.flow.outbound, 0, runs)
+        sealed = sealer.seal(tunnel.flow.outbound, 0, runs)
         outer, begin = encapsulation.outer_class(inner, self.habits.dscp), 0
         for portion in portions:
+            end, size = begin + portion.number, len(sealed[begin])
+            start = slots.packet(begin) - 16
             try:
-                tunnel.port.send_alike(sealed[begin : begin + portion.number], tunnel.peer, outer)
+                if tight and tunnel.port.splits and portion.number * size <= ROOM_IN_PIECE:
+                    piece = slots.view[start : slots.packet(end - 1) - 16 + len(sealed[end - 1])]
+                    tunnel.port.send_piece(piece, size, tunnel.peer, outer)
+                else:
+                    tunnel.port.send_alike(sealed[begin:end], tunnel.peer, outer)
             except OSError as problem:
                 self._refused(problem, tunnel)
-            begin += portion.number
+            begin = end
         return count
 
     def _send_one(self, view: memoryview, at: int, one: _Waiting) -> int:

@@ -146,6 +146,13 @@ class UdpPort:
         else:
             self.channel.sendto(data, to)
 
+    def send_piece(self, piece: memoryview, size: int, to: Endpoint, traffic_class: int = 0) -> None:
+        """:meth:`send_alike` for datagrams of ``size`` that lie one behind the other, no more than go by one call."""
+        marks = [(socket.SOL_UDP, UDP_SEGMENT, _SIZE.pack(size))]
+        if traffic_class:
+            marks.append((*self._class, _NUMBER.pack(traffic_class)))
+        self._send([piece], marks, to)
+
     def send_alike(self, datagrams: Sequence[memoryview], to: Endpoint, traffic_class: int = 0) -> None:
         """:meth:`send_many` for datagrams that are all of one length, but for a shorter last one."""
         count, size = len(datagrams), len(datagrams[0])

@@ -26,7 +26,7 @@ from zesty_burrow.core.esp.association import (
     InboundSa,
     OutboundSa,
 )
-from zesty_burrow.core.esp.slots import ROOM, Slots
+from zesty_burrow.core.esp.slots import Slots
 from zesty_burrow.core.offload.columns import Octets, columns, numbers
 from zesty_burrow.core.protection import Combined
 from zesty_burrow.errors import Malformed
@@ -180,7 +180,7 @@ class Sealer:
         for index, length in enumerate([run.length for run in runs for _ in range(run.number)]):
             at = self.slots.packet(first + index)
             data = sa.seal(bytes(view[at : at + length]))
-            begin = at - ROOM
+            begin = at - HEADER - sa.protection.iv_size
             view[begin : begin + len(data)] = data
             sealed.append(view[begin : begin + len(data)])
         return sealed

@@ -10,14 +10,22 @@ BEHIND = 64
 """Octets behind the longest inner packet: for padding and ICV."""
 
 
-class Slots:
-    """``count`` slots for packets of up to ``longest`` octets; ``octets`` is all of it, ``view`` the same memory."""
+def tight_stride(length: int) -> int:
+    """Octets of the ESP packet around one of ``length``, with an IV of 8 octets and an ICV of 16 (RFC 4106 §3, §6)."""
+    return 8 + 8 + length + -(length + 2) % 4 + 2 + 16
 
-    def __init__(self, count: int, longest: int, spare: int = 0) -> None:
+
+class Slots:
+    """``count`` slots for packets of up to ``longest`` octets; ``octets`` is all of it, ``view`` the same memory.
+
+    ``stride``: from slot to slot, where it is to be as short as what is sealed in place (:func:`tight_stride`).
+    """
+
+    def __init__(self, count: int, longest: int, spare: int = 0, stride: int = 0) -> None:
         self.count = count
         self.longest = longest
-        self.stride = (ROOM + longest + BEHIND + 63) & ~63
-        self.octets = np.zeros(count * self.stride + spare, np.uint8)
+        self.stride = stride or (ROOM + longest + BEHIND + 63) & ~63
+        self.octets = np.zeros(ROOM + count * self.stride + spare, np.uint8)
         self.view = self.octets.data
 
     def packet(self, slot: int) -> int:
