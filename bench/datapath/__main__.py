@@ -152,7 +152,8 @@ def plot(document: Mapping[str, object], path: Path) -> None:
     for offset, (rival, colour) in zip((-0.2, 0.2), colours.items(), strict=True):
         places = [index + offset for index in range(len(names))]
         bars = axes.bar(places, [against[name][rival] for name in names], 0.38, color=colour, label=f"ours / {rival}")
-        axes.bar_label(bars, fmt="%.1f", label_type="center", color="white", fontweight="bold")
+        inside = {"label_type": "center", "color": "white", "fontweight": "bold"}
+        axes.bar_label(bars, fmt="%.1f", **inside)
         for place, name in zip(places, names, strict=True):
             goal = GOALS.get((name, rival))
             for height, style in zip(goal or (), ("solid", "dotted"), strict=False):
@@ -160,7 +161,9 @@ def plot(document: Mapping[str, object], path: Path) -> None:
     axes.axhline(1, color="grey", linewidth=0.8)
     axes.set_xticks(range(len(names)), names)
     axes.set_ylabel("times as much (1: the same)")
-    axes.set_title(f"What our tunnel carries beside others, inner MTU {MTU}\nlines: the goal, and dotted the least that is wanted")
+    axes.set_title(
+        f"What our tunnel carries beside others, inner MTU {MTU}\nlines: the goal, and dotted the least that is wanted"
+    )
     axes.legend(loc="upper right")
     axes.spines[["top", "right"]].set_visible(False)
     figure.savefig(path, dpi=120)

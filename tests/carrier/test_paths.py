@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import socket
 
@@ -12,7 +13,7 @@ from scapy.packet import Raw
 
 from core.test_offload import octets_for, segments_of, whole_of
 from zesty_burrow.carrier.datapath import OFFLOADS, DataPath, Habits, largest_piece
-from zesty_burrow.carrier.port import UdpPort, udp_socket
+from zesty_burrow.carrier.port import UDP_SEGMENT, UdpPort, udp_socket
 from zesty_burrow.carrier.tunnel import Flow, Tunnel
 from zesty_burrow.core.esp.association import InboundSa, OutboundSa
 from zesty_burrow.core.ip import AddressRange
@@ -221,3 +222,55 @@ def test_large_pieces_with_others_among_them(ends, without, encryption, sizes):
     assert came == expected
     assert made.out(*given) == expected
     assert made.opens.counters.rejected == 0
+
+
+class NoSegments:
+    """A socket whose device takes no segments, as the kernel says only when they are sent."""
+
+    def __init__(self, channel):
+        self._channel, self.refused = channel, 0
+
+    def __getattr__(self, name):
+        return getattr(self._channel, name)
+
+    def sendmsg(self, pieces, marks, *rest):
+        if any(kind == UDP_SEGMENT for _, kind, _ in marks):
+            self.refused += 1
+            raise OSError(errno.EIO, "no segments here")
+        return self._channel.sendmsg(pieces, marks, *rest)
+
+
+def test_a_device_that_takes_no_segments(ends):
+    """The first piece is refused: its segments go one by one, and what follows is not tried in one again."""
+    made = ends(mtu=1500)
+    made.port.channel = NoSegments(made.port.channel)
+    fields = {"version": 4, "tcp": True, "tos": 0, "ident": 7, "dont_fragment": True, "sequence": 5,
+              "acknowledged": 1, "flags": "A", "window": 9, "options": 3, "ports": (5, 6)}  # fmt: skip
+    payload = octets_for(1, 20 * 1000 + 77)
+    piece, expected = whole_of(fields, payload, 1000), segments_of(fields, payload, 1000)
+    made.tunnel.flow.local = ALL
+    made.path.forget(0)
+    assert made.out(piece, piece) == expected * 2
+    assert made.port.channel.refused == 1 and not made.port.splits
+
+
+def test_a_report_of_the_network_takes_nothing_with_it(ends):
+    """What came before the report is handed out, and what comes after it too."""
+    made = ends()
+    inner = bytes(IP(src=THERE, dst=HERE) / UDP(sport=5, dport=6) / Raw(b"x" * 1000))
+    channel, calls = made.port.channel, []
+
+    class Reporting:
+        def __getattr__(self, name):
+            return getattr(channel, name)
+
+        def recvmsg_into(self, *words):
+            calls.append(words)
+            if len(calls) == 2:
+                raise OSError(errno.ECONNREFUSED, "somebody else was not there")
+            return channel.recvmsg_into(*words)
+
+    made.port.channel = Reporting()
+    _, came = made.come([made.seals.seal(inner) for _ in range(150)])
+    came += made.come([])[1]
+    assert sum(len(packet) for _, packet in came) >= 150 * 1000 and made.inbound.counters.packets == 150

@@ -119,12 +119,11 @@ class _Strip(NamedTuple):
 class DataPath:
     """One tunnel device, and the tunnels behind it. ``route`` chooses among them for what goes out.
 
-    ``unknown``: packets with
-    an SPI that is nobody's; ``turned_away``: packets that the selectors or the device's word about them do not allow.
+    ``unknown``: packets with an SPI that is nobody's; ``turned_away``: packets that the selectors do not allow, or that
+    are too long, or that are not what the device says of them.
     """
 
     def __init__(self, device: TunDevice, mtu: int, route: Route, habits: Habits | None = None) -> None:
-        self._device = device
         self._descriptor = device.descriptor
         self._header = vnet.SIZE if device.header else 0
         self._route = route

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import select
 import socket
 import struct
@@ -105,15 +106,17 @@ class UdpPort:
         self.channel.close()
 
     def receive(self) -> list[Burst]:
-        """What has come, in as few bursts as can be; raises ``OSError`` for what the network says of earlier ones.
+        """What has come, in as few bursts as can be: what goes on where one ended becomes one burst with it.
 
-        What goes on where the burst before it ended becomes one burst with it.
+        What the network reports of earlier datagrams is passed over; who waits for their answers notices by time.
         """
         found: list[Burst] = []
         begin = 0
         while begin + MAX_DATAGRAM <= len(self.view):
-            burst = self._receive_at(begin)
-            if burst is None:
+            try:
+                burst = self._receive_at(begin)
+            except OSError:
+                # Nothing there, or a report.
                 break
             begin += burst.total
             known = found[-1] if found else None
@@ -126,11 +129,8 @@ class UdpPort:
                 break
         return found
 
-    def _receive_at(self, begin: int) -> Burst | None:
-        try:
-            total, ancillary, _, source = self.channel.recvmsg_into([self.view[begin:]], _ANCILLARY)
-        except BlockingIOError:
-            return None
+    def _receive_at(self, begin: int) -> Burst:
+        total, ancillary, _, source = self.channel.recvmsg_into([self.view[begin:]], _ANCILLARY)
         size, traffic_class = total, 0
         for level, kind, data in ancillary:
             if level == socket.SOL_UDP and kind == UDP_GRO:
@@ -148,10 +148,7 @@ class UdpPort:
 
     def send_piece(self, piece: memoryview, size: int, to: Endpoint, traffic_class: int = 0) -> None:
         """:meth:`send_alike` for datagrams of ``size`` that lie one behind the other, no more than go by one call."""
-        marks = [(socket.SOL_UDP, UDP_SEGMENT, _SIZE.pack(size))]
-        if traffic_class:
-            marks.append((*self._class, _NUMBER.pack(traffic_class)))
-        self._send([piece], marks, to)
+        self._send_segments([piece], size, to, traffic_class)
 
     def send_alike(self, datagrams: Sequence[memoryview], to: Endpoint, traffic_class: int = 0) -> None:
         """:meth:`send_many` for datagrams that are all of one length, but for a shorter last one."""
@@ -159,10 +156,7 @@ class UdpPort:
         if not self.splits or not 1 < count <= SEGMENTS or count * size > ROOM_IN_PIECE:
             self.send_many(datagrams, to, traffic_class)
             return
-        marks = [(socket.SOL_UDP, UDP_SEGMENT, _SIZE.pack(size))]
-        if traffic_class:
-            marks.append((*self._class, _NUMBER.pack(traffic_class)))
-        self._send(datagrams, marks, to)
+        self._send_segments(datagrams, size, to, traffic_class)
 
     def send_many(self, datagrams: Sequence[memoryview], to: Endpoint, traffic_class: int = 0) -> None:
         """Datagrams in their order, in as few pieces as can be. Raises ``OSError`` for the first that cannot go."""
@@ -182,8 +176,24 @@ class UdpPort:
             if end - begin == 1:
                 self._send([datagrams[begin]], marks, to)
             else:
-                self._send(datagrams[begin:end], [*marks, (socket.SOL_UDP, UDP_SEGMENT, _SIZE.pack(size))], to)
+                self._send_segments(datagrams[begin:end], size, to, traffic_class)
             begin = end
+
+    def _send_segments(self, pieces: Sequence[memoryview], size: int, to: Endpoint, traffic_class: int) -> None:
+        """Datagrams of ``size``, with a shorter last one, by one call; one by one from when the way turns out not to.
+
+        A device without checksum offload takes no segments (EIO): the kernel says so only when they are sent.
+        """
+        marks = [(*self._class, _NUMBER.pack(traffic_class))] if traffic_class else []
+        try:
+            self._send(pieces, [*marks, (socket.SOL_UDP, UDP_SEGMENT, _SIZE.pack(size))], to)
+        except OSError as problem:
+            if problem.errno != errno.EIO:
+                raise
+            self.splits = False
+            for piece in pieces:
+                for begin in range(0, len(piece), size):
+                    self._send([piece[begin : begin + size]], marks, to)
 
     def _send(self, pieces: Sequence[bytes | memoryview], marks: list[tuple[int, int, bytes]], to: Endpoint) -> None:
         try:

@@ -77,7 +77,7 @@ class Pump(Generic[E_co]):
         now = self._loop.time()
         port, bulk, told = self._ports.get(number), self._bulk, False
         if port is not None and bulk is not None:
-            for burst in _received(port):
+            for burst in port.receive():
                 for datagram in bulk(burst, port, number, now):
                     told = True
                     self._receive(datagram, burst.source, number, now)
@@ -122,10 +122,3 @@ class Pump(Generic[E_co]):
         self._timer = None
         self.machine.handle_timer(self._loop.time())
         self.flush()
-
-
-def _received(port: UdpPort) -> list[Burst]:
-    # What the network reports of earlier datagrams is the machine's to notice, by time.
-    with suppress(OSError):
-        return port.receive()
-    return []
