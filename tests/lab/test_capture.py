@@ -62,7 +62,13 @@ def suites(lab, tmp_path):
     path = tmp_path / "cbc.toml"
     path.write_text(tomli_w.dumps(shown))
     lab.heron("import", str(path), check=0)
+    # Otherwise the kernel shows an analyser pieces of many datagrams instead of what is on the wire.
+    devices = [("heron", "lan"), ("lisbon", "wan")]
+    for host, device in devices:
+        lab.shell(host, "ip", "link", "set", "dev", device, "gso_max_segs", "1")
     yield lab
+    for host, device in devices:
+        lab.shell(host, "ip", "link", "set", "dev", device, "gso_max_segs", "65535")
     lab.heron("disconnect")
     lab.heron("remove", "lisbon-cbc", check=0)
 
