@@ -162,6 +162,10 @@ class DataPath:
             del self.by_spi[spi]
         self._ways.clear()
 
+    def choose_again(self) -> None:
+        """``route`` may answer otherwise from now on."""
+        self._ways.clear()
+
     # Outwards.
 
     def outbound_ready(self) -> int:

@@ -22,6 +22,14 @@ QUEUE = 1000
 """Packets that the device keeps for us while we are busy."""
 
 
+def bring_up(netlink: Netlink, device: str, mtu: int) -> None:
+    """A tunnel device as the data path wants it."""
+    netlink.set_link(device, mtu=mtu, state="up", txqlen=QUEUE)
+    # Older kernels do not know it; their pieces are then sent in two goes.
+    with suppress(MachineError):
+        netlink.set_link(device, gso_max_size=largest_piece(mtu))
+
+
 @dataclass(frozen=True, slots=True)
 class Placed:
     """What is in force: the plan, and the name servers that are used."""
@@ -78,10 +86,7 @@ class Inside:
     def _use_addresses(self, netlink: Netlink, child: ChildEstablished, mtu: int) -> None:
         before = self.network.addresses if self.network else ()
         if not before:
-            netlink.set_link(self._device, mtu=mtu, state="up", txqlen=QUEUE)
-            # Older kernels do not know it; their pieces are then sent in two goes.
-            with suppress(MachineError):
-                netlink.set_link(self._device, gso_max_size=largest_piece(mtu))
+            bring_up(netlink, self._device, mtu)
         for entry in child.inner.addresses:
             if entry not in before:
                 netlink.add_address(self._device, f"{entry.ip}/{entry.ip.max_prefixlen}")

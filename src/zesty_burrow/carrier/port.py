@@ -8,7 +8,6 @@ import socket
 import struct
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
-from types import TracebackType
 from typing import NamedTuple
 
 import numpy as np
@@ -98,12 +97,6 @@ class UdpPort:
         except OSError:
             return False
         return True
-
-    def __enter__(self) -> UdpPort:
-        return self
-
-    def __exit__(self, *_: type[BaseException] | BaseException | TracebackType | None) -> None:
-        self.channel.close()
 
     def receive(self) -> list[Burst]:
         """What has come, in as few bursts as can be: what goes on where one ended becomes one burst with it.

@@ -12,26 +12,6 @@ TCP, UDP = 6, 17
 """Protocol numbers (RFC 9293, RFC 768)."""
 
 
-def destination(packet: bytes) -> bytes:
-    """The destination's 4 or 16 octets; empty where the packet is neither IPv4 nor IPv6 or too short."""
-    version = packet[0] >> 4 if packet else 0
-    if version == 4 and len(packet) >= 20:
-        return packet[16:20]
-    if version == 6 and len(packet) >= 40:
-        return packet[24:40]
-    return b""
-
-
-def source(packet: bytes) -> bytes:
-    """The source's 4 or 16 octets; empty where the packet is neither IPv4 nor IPv6 or too short."""
-    version = packet[0] >> 4 if packet else 0
-    if version == 4 and len(packet) >= 20:
-        return packet[12:16]
-    if version == 6 and len(packet) >= 40:
-        return packet[8:24]
-    return b""
-
-
 @dataclass(frozen=True, slots=True)
 class AddressRange:
     """Addresses from ``start`` to ``end``, both included, as octets (RFC 7296 §2.9)."""

@@ -8,12 +8,12 @@ import secrets
 import socket
 from collections import deque
 from collections.abc import Iterable
-from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from ipaddress import IPv4Interface, IPv6Interface, ip_address
 
-from zesty_burrow.carrier.datapath import DataPath, Habits, largest_piece
+from zesty_burrow.carrier.datapath import DataPath, Habits
+from zesty_burrow.carrier.inside import bring_up
 from zesty_burrow.carrier.port import Burst, UdpPort, udp_socket
 from zesty_burrow.carrier.pump import Pump
 from zesty_burrow.carrier.tunnel import Flow, Tunnel
@@ -48,7 +48,6 @@ WEAK = (Offer(((3, 0),), (2,), (2,), (2,)),)
 """3DES, HMAC-SHA1-96, PRF HMAC-SHA1, 1024-bit MODP: what the fault weak-proposals leaves."""
 FIRST_INNER, LAST_INNER = 10, 250
 MTU = 1400
-QUEUE = 1000
 
 
 def _now() -> datetime:
@@ -101,9 +100,7 @@ class GatewayHost:
             device = open_tun("exit", self.without)
             self._device = device.descriptor
             with Netlink() as netlink:
-                netlink.set_link(device.name, mtu=MTU, state="up", txqlen=QUEUE)
-                with suppress(MachineError):
-                    netlink.set_link(device.name, gso_max_size=largest_piece(MTU))
+                bring_up(netlink, device.name, MTU)
                 netlink.add_address(device.name, f"{self.place.pool4}1/24")
                 netlink.add_address(device.name, f"{self.place.pool6}1/64")
             self._path = DataPath(device, MTU, self._tunnel_for, Habits())
@@ -119,6 +116,8 @@ class GatewayHost:
     def set_faults(self, faults: frozenset[str]) -> None:
         """Behave in these wrong ways from now on. Tunnels that stand go on."""
         self.faults = faults
+        if self._path is not None:
+            self._path.choose_again()
         config = self._config()
         if self._gateway is None:
             self._gateway = Gateway(config, os.urandom, self.place.outer)
