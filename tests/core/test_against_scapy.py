@@ -133,7 +133,7 @@ def test_the_sign_in_messages():
     request = layers(first, ikev2.IKEv2_CERTREQ)[0]
     assert (request.cert_encoding, len(request.cert_authority)) == (4, 20)
     attributes = layers(first, ikev2.IKEv2_CP)[0].attributes
-    assert [one.type for one in attributes] == [1, 3, 4, 8, 10, 25]
+    assert [one.type for one in attributes] == [1, 3, 4, 8, 10, 25, 27, 28]
     selectors = layers(first, ikev2.IKEv2_TSi)[0].traffic_selector
     assert [(one.TS_type, one.starting_address_v4 if one.TS_type == 7 else one.starting_address_v6) for one in selectors] == [
         (7, "0.0.0.0"), (8, "::")]  # fmt: skip

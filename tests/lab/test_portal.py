@@ -123,6 +123,9 @@ def test_only_the_offices_network(lab, office):
     up = lab.heron("connect", "office", "--detach", check=0).json["tunnel"]
     assert (up["country"], up["suffixes"], up["ipv6"]) == ("NO", [story.OFFICE_SUFFIX], "untouched")
     assert up["netbios_name_servers"] == [story.OFFICE_FILES]
+    assert up["encrypted_resolvers"] == [
+        f"{story.OFFICE_ENCRYPTED_RESOLVER} by DNS over TLS (port 853) at {story.OFFICE_RESOLVER}"
+    ]
     network = lab.network()
     assert f"route IPv4 {story.OFFICE_NETWORK} by zesty0 table 23106" in network
     assert not any("unreachable" in line for line in network)

@@ -445,6 +445,7 @@ class Carrier:
             netbios_name_servers=tuple(
                 map(str, profile.traffic.netbios_name_servers or child.inner.netbios_name_servers)
             ),
+            encrypted_resolvers=tuple(one.in_words() for one in child.inner.encrypted_resolvers),
             ike_algorithms=suite_in_words(line.negotiated.suite),
             esp_algorithms=suite_in_words(child.keys.suite),
             ike_suite=astuple(line.negotiated.suite),

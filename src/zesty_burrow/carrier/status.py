@@ -44,6 +44,7 @@ class TunnelStatus:
     name_servers: tuple[str, ...]
     suffixes: tuple[str, ...]
     netbios_name_servers: tuple[str, ...]
+    encrypted_resolvers: tuple[str, ...]
     ike_algorithms: str
     esp_algorithms: str
     ike_suite: tuple[int, ...]

@@ -32,6 +32,7 @@ from zesty_burrow.core.ike.events import (
 from zesty_burrow.core.ike.gateway import Gateway, GatewayEvent
 from zesty_burrow.core.ike.proofs import Callers, public_octets
 from zesty_burrow.core.ike.proposals import Offer
+from zesty_burrow.core.ike.resolvers import EncryptedResolver
 from zesty_burrow.core.ike.responder import Responder
 from zesty_burrow.core.ike.responder_table import ResponderConfig, State
 from zesty_burrow.core.ip import AddressRange
@@ -201,8 +202,8 @@ class GatewayHost:
             addresses += (IPv6Interface(f"{self.place.pool6}{last:x}/64"),)
         if "leaking-resolver" in self.faults:
             servers = (story.ISP_RESOLVER4,)
-        office = (ip_address(story.OFFICE_FILES),) if self.place is story.OFFICE else ()
-        return InnerNetwork(addresses, tuple(map(ip_address, servers)), suffixes, office)
+        inner = InnerNetwork(addresses, tuple(map(ip_address, servers)), suffixes)
+        return announced(inner) if self.place is story.OFFICE else inner
 
     def _is_own(self, address: bytes, account: str) -> bool:
         session = self._by_inner.get(address)
@@ -309,3 +310,13 @@ class GatewayHost:
             "unanswered": waiting,
             "note": self.note,
         }
+
+
+def announced(inner: InnerNetwork) -> InnerNetwork:
+    """What only the office says: its file server for NetBIOS names, and its resolver by DNS over TLS as well."""
+    resolver = (ip_address(story.OFFICE_RESOLVER),)
+    return replace(
+        inner,
+        netbios_name_servers=(ip_address(story.OFFICE_FILES),),
+        encrypted_resolvers=(EncryptedResolver(1, story.OFFICE_ENCRYPTED_RESOLVER, resolver, ("dot",)),),
+    )

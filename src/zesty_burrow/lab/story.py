@@ -24,6 +24,7 @@ OFFICE_PROVIDER = "Tidewrack Survey"
 OFFICE_NETWORK = "10.20.0.0/16"
 OFFICE_RESOLVER, OFFICE_FILES = "10.20.0.53", "10.20.0.10"
 OFFICE_SUFFIX = "office.tidewrack.example"
+OFFICE_ENCRYPTED_RESOLVER = f"resolver.{OFFICE_SUFFIX}"
 
 FAULTS = {
     "expired-certificate": "its certificate has expired",

@@ -7,6 +7,7 @@ from ipaddress import IPv4Interface, IPv6Interface
 
 from zesty_burrow.core.finding import Finding
 from zesty_burrow.core.ike.keys import ChildKeys, IkeKeys
+from zesty_burrow.core.ike.resolvers import EncryptedResolver
 from zesty_burrow.core.ike.suite import Suite
 from zesty_burrow.core.ip import Address, AddressRange
 from zesty_burrow.core.protection import Protection, Random
@@ -26,12 +27,13 @@ class Datagram:
 
 @dataclass(frozen=True, slots=True)
 class InnerNetwork:
-    """What the gateway handed out (RFC 7296 §3.15)."""
+    """What the gateway handed out (RFC 7296 §3.15, RFC 8598, RFC 9464)."""
 
     addresses: tuple[IPv4Interface | IPv6Interface, ...] = ()
     name_servers: tuple[Address, ...] = ()
     suffixes: tuple[str, ...] = ()
     netbios_name_servers: tuple[Address, ...] = ()
+    encrypted_resolvers: tuple[EncryptedResolver, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

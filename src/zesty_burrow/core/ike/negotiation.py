@@ -46,6 +46,7 @@ from zesty_burrow.core.ike.registry import (
     Protocol,
     notify_in_words,
 )
+from zesty_burrow.core.ike.resolvers import EncryptedResolver, domain_name, read_encrypted_resolver
 from zesty_burrow.core.ike.suite import Suite
 from zesty_burrow.core.ip import Address, AddressRange, intersect, same_families
 from zesty_burrow.core.policy.algorithms import TransformType, describe
@@ -165,6 +166,8 @@ def address_request(local: Sequence[AddressRange], wanted: Sequence[Address] = (
         again = before[6] + bytes([128]) if 6 in before else b""
         attributes += [(ConfigAttribute.INTERNAL_IP6_ADDRESS, again), (ConfigAttribute.INTERNAL_IP6_DNS, b"")]
     attributes.append((ConfigAttribute.INTERNAL_DNS_DOMAIN, b""))
+    announced = {4: ConfigAttribute.ENCDNS_IP4, 6: ConfigAttribute.ENCDNS_IP6}
+    attributes += [(announced[version], b"") for version in sorted(versions)]
     return Configuration(ConfigType.CFG_REQUEST, tuple(attributes))
 
 
@@ -303,7 +306,7 @@ def read_inner_network(reply: Configuration | None) -> InnerNetwork:
     servers += [
         ipaddress.IPv6Address(value) for value in reply.values(ConfigAttribute.INTERNAL_IP6_DNS) if len(value) == 16
     ]
-    suffixes = [_suffix(value) for value in reply.values(ConfigAttribute.INTERNAL_DNS_DOMAIN)[:MAX_ANSWERS]]
+    suffixes = [domain_name(value) for value in reply.values(ConfigAttribute.INTERNAL_DNS_DOMAIN)[:MAX_ANSWERS]]
     usable = [entry for entry in servers if not (entry.is_multicast or entry.is_unspecified or entry.is_loopback)]
     return InnerNetwork(
         tuple(entry for entry in addresses if not (entry.ip.is_multicast or entry.ip.is_loopback)),
@@ -314,15 +317,13 @@ def read_inner_network(reply: Configuration | None) -> InnerNetwork:
             for value in reply.values(ConfigAttribute.INTERNAL_IP4_NBNS)[:MAX_ANSWERS]
             if len(value) == 4
         ),
+        encrypted_resolvers(reply),
     )
 
 
-def _suffix(value: bytes) -> str:
-    """A domain name as it may stand in a resolver's settings; empty where it may not (no blanks, no line ends)."""
-    text = value.decode("ascii", "replace").strip().rstrip(".").lower()
-    labels = text.split(".")
-    good = len(text) <= 253 and all(
-        0 < len(label) <= 63 and all(letter.isascii() and (letter.isalnum() or letter in "-_") for letter in label)
-        for label in labels
-    )
-    return text if good else ""
+def encrypted_resolvers(reply: Configuration) -> tuple[EncryptedResolver, ...]:
+    """Those that are announced and may be used, the first to try before the others (RFC 9464 §3.1)."""
+    kinds = ((ConfigAttribute.ENCDNS_IP4, 4), (ConfigAttribute.ENCDNS_IP6, 6))
+    values = [(value, version) for kind, version in kinds for value in reply.values(kind)[:MAX_ANSWERS]]
+    usable = (read_encrypted_resolver(value, version) for value, version in values)
+    return tuple(sorted((one for one in usable if one), key=lambda one: one.priority))

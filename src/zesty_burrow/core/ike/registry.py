@@ -145,7 +145,7 @@ class ConfigType(IntEnum):
 
 
 class ConfigAttribute(IntEnum):
-    """RFC 7296 §3.15.1; INTERNAL_DNS_DOMAIN from RFC 8598 §4.1."""
+    """RFC 7296 §3.15.1; INTERNAL_DNS_DOMAIN from RFC 8598 §4.1, ENCDNS_IP4 and ENCDNS_IP6 from RFC 9464 §7."""
 
     INTERNAL_IP4_ADDRESS = 1
     INTERNAL_IP4_NETMASK = 2
@@ -154,6 +154,8 @@ class ConfigAttribute(IntEnum):
     INTERNAL_IP6_ADDRESS = 8
     INTERNAL_IP6_DNS = 10
     INTERNAL_DNS_DOMAIN = 25
+    ENCDNS_IP4 = 27
+    ENCDNS_IP6 = 28
 
 
 class TsType(IntEnum):

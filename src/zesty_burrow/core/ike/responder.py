@@ -480,6 +480,9 @@ def configuration_reply(inner: InnerNetwork) -> Configuration:
         attributes.append((kind, server.packed))
     attributes += [(ConfigAttribute.INTERNAL_IP4_NBNS, one.packed) for one in inner.netbios_name_servers]
     attributes += [(ConfigAttribute.INTERNAL_DNS_DOMAIN, entry.encode()) for entry in inner.suffixes]
+    for resolver in inner.encrypted_resolvers:
+        inet = resolver.addresses[0].version == 4
+        attributes.append((ConfigAttribute.ENCDNS_IP4 if inet else ConfigAttribute.ENCDNS_IP6, resolver.encode()))
     return Configuration(ConfigType.CFG_REPLY, tuple(attributes))
 
 
