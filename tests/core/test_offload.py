@@ -191,11 +191,13 @@ def join_all(packets, stride=STRIDE, offset=16):
     run = Packets(offset, len(packets), stride, len(packets[0]), len(packets[-1]))
     found = []
     for joined in joiner.join(run):
-        at, length = run.begin(joined.first), run.size(joined.first)
-        data = octets[at : at + length].tobytes()
-        if joined.offload is not None:
-            data += b"".join(map(bytes, joiner.pieces(run, joined)))
-        found.append((joined.offload, data, joined.end - joined.first))
+        whole = [(run.begin(index), run.size(index)) for index in range(joined.first, joined.end)]
+        each = [octets[at : at + length].tobytes() for at, length in whole]
+        if joined.offload is None:
+            found += [(None, data, 1) for data in each]
+        else:
+            data = b"".join((each[0], *map(bytes, joiner.pieces(run, joined))))
+            found.append((joined.offload, data, len(each)))
     return found
 
 
@@ -257,6 +259,34 @@ def test_what_is_joined_when_nothing_is_in_the_way():
     ((offload, data, count),) = join_all(plain)
     assert count == 20 and offload == Offload(vnet.NEEDS_CHECKSUM, vnet.UDP, 28, 1372, 20, 6)
     assert as_the_kernel_splits(offload, data) == plain
+
+
+@settings(max_examples=40, deadline=None)
+@given(
+    st.lists(st.tuples(headers, st.integers(1, 24), st.booleans()), min_size=1, max_size=5),
+    st.sampled_from([239, 240]),
+    st.integers(0, 99),
+    st.integers(1, 200),
+)
+def test_pieces_of_several_flows_one_behind_the_other(flows, length, seed, cut):
+    """A burst with whatever flows, some of them going on where they left off: each piece stands for itself."""
+    packets, known = [], None
+    for index, (fields, number, goes_on) in enumerate(flows):
+        if goes_on and known is not None:
+            fields = known
+        # All packets of a burst are of one length, whatever their headers take of it.
+        room = length + 1 - len(segments_of(fields, b"x", 1)[0])
+        packets += segments_of(fields, octets_for(seed + index, number * room), room)
+        known = {
+            **fields,
+            "sequence": (fields["sequence"] + number * room) & 0xFFFFFFFF,
+            "ident": (fields["ident"] + number) & 0xFFFF,
+        }
+    assert {len(packet) for packet in packets} == {length}
+    for burst in (packets, [*packets, packets[-1][:-cut]]):
+        joined = join_all(burst)
+        again = [one for offload, data, _ in joined for one in as_the_kernel_splits(offload, data)]
+        assert again == burst
 
 
 def _changed(packet, at, value):

@@ -10,7 +10,6 @@ from __future__ import annotations
 import errno
 import os
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import suppress
 from dataclasses import dataclass
 from itertools import groupby
 from typing import NamedTuple
@@ -141,6 +140,7 @@ class DataPath:
         self._places = [self._slots.packet(index) for index in range(SLOTS)]
         self._reads = [[view[at - before : at + LONGEST]] for at in self._places]
         self._areas = [Slots(1, LONGEST) for _ in range(SUPERS)]
+        self._crowded = False
         self._openers: WeakKeyDictionary[UdpPort, tuple[Opener, Joiner]] = WeakKeyDictionary()
         self._joins = device.joins
 
@@ -170,21 +170,27 @@ class DataPath:
 
     def outbound_ready(self) -> int:
         """Seal and send what the device has; the number of packets."""
-        slots, before, reads = self._slots, self._header, self._reads
+        slots, before, reads, places = self._slots, self._header, self._reads, self._places
+        descriptor = self._descriptor
         waiting: list[_Waiting] = []
         pieces: list[_Piece] = []
-        sent = taken = 0
+        sent = taken = read = 0
+        # Where packets come one by one the first is sent before another is looked for: nobody waits for company.
+        at_once, self._crowded = not self._crowded, False
         while len(waiting) < SLOTS and taken < SUPERS:
             # What many segments are read behind is kept until they are sent together.
-            area = self._areas[taken] if pieces else slots
-            slot = 0 if pieces else len(waiting)
-            at = area.packet(slot)
+            if pieces:
+                area = self._areas[taken]
+                at = area.packet(0)
+                room = [area.view[at - before : at + LONGEST]]
+            else:
+                area, at, room = slots, places[len(waiting)], reads[len(waiting)]
             try:
-                room = [area.view[at - before : at + LONGEST]] if pieces else reads[slot]
-                length = os.readv(self._descriptor, room) - before
+                length = os.readv(descriptor, room) - before
             except OSError:
                 # Nothing there; or the device is down for the moment.
                 break
+            read += 1
             offload = read_offload(bytes(area.view[at - before : at])) if before and length > 0 else None
             if offload is not None and offload.kind:
                 sent += self._send(waiting)
@@ -198,6 +204,8 @@ class DataPath:
                     pieces.append(piece)
             elif length > slots.longest:
                 self._too_long(bytes(area.view[at : at + length]), slots.longest)
+            elif at_once and read == 1 and length > 0:
+                sent += self._send_one(area.view, at, _Waiting(length, offload))
             elif length > 0 and not pieces:
                 one = waiting[-1] if waiting else None
                 if one is None or one.length != length or one.offload is not offload:
@@ -206,6 +214,7 @@ class DataPath:
             elif length > 0:
                 sent += self._send_pieces(pieces) + self._send_one(area.view, at, _Waiting(length, offload))
                 pieces.clear()
+        self._crowded = read > 1
         return sent + self._send_pieces(pieces) + self._send(waiting)
 
     def _finish(self, waiting: Sequence[_Waiting]) -> None:
@@ -492,22 +501,42 @@ class DataPath:
         for begin, end in _runs(places, lengths, stride):
             run = Packets(places[begin], end - begin, stride, lengths[begin], lengths[end - 1])
             for joined in joiner.join(run):
+                if joined.offload is None:
+                    self._deliver_each(flow, run, joined.first, joined.end, view)
+                    continue
                 at, length = run.begin(joined.first), run.size(joined.first)
                 if not flow.lets_in(_addresses(view, at, length)):
                     self.turned_away += joined.end - joined.first
                     continue
                 before = at - self._header
-                if joined.offload is None:
-                    view[before:at] = vnet.NOTHING[: self._header]
-                    self._write([view[before : at + length]])
-                else:
-                    view[before:at] = joined.offload.octets()
-                    self._write([view[before : at + length], *joiner.pieces(run, joined)])
+                view[before:at] = joined.offload.octets()
+                self._write([view[before : at + length], *joiner.pieces(run, joined)])
+
+    def _deliver_each(self, flow: Flow, run: Packets, first: int, end: int, view: memoryview) -> None:
+        """Packets ``first`` to before ``end``, each by itself."""
+        descriptor, nothing, header = self._descriptor, vnet.NOTHING[: self._header], self._header
+        before, good = b"", False
+        for index in range(first, end):
+            at, length = run.begin(index), run.size(index)
+            addresses = _addresses(view, at, length)
+            if addresses != before:
+                before, good = addresses, flow.lets_in(addresses)
+            if not good:
+                self.turned_away += 1
+                continue
+            view[at - header : at] = nothing
+            try:
+                os.write(descriptor, view[at - header : at + length])
+            except OSError:
+                # As in :meth:`_write`.
+                continue
 
     def _write(self, parts: Sequence[bytes | memoryview]) -> None:
-        # What the device refuses (it is down, or its queue is full) is lost as on any other link.
-        with suppress(OSError):
+        try:
             os.writev(self._descriptor, parts)
+        except OSError:
+            # What the device refuses (it is down, or its queue is full) is lost as on any other link.
+            return
 
 
 def _addresses(view: bytes | memoryview, at: int, length: int) -> bytes:

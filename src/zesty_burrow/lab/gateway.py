@@ -220,6 +220,9 @@ class GatewayHost:
         for tunnel in heard:
             # RFC 7296 §2.23: follow the caller's address as its own authentic packets show it.
             tunnel.peer = burst.source
+        if heard:
+            # The kernel has often answered by now.
+            self._path.outbound_ready()
         return others
 
     def _tunnel_for(self, _: bytes, destination: bytes) -> Tunnel | None:

@@ -7,6 +7,7 @@ kernel still verifies what the sender has summed. UDP checksums are verified her
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections import OrderedDict
 from collections.abc import Iterator
 from typing import NamedTuple
@@ -26,7 +27,7 @@ MOST = 64000
 """Octets of a joined packet: below what an IP packet's length can say."""
 MOST_PACKETS = 512
 LOOKED_AT = 64
-"""Packets whose headers are compared at a time: a piece seldom has more."""
+"""UDP datagrams that are summed at a time: a piece seldom has more."""
 KEPT = 16
 _DONT_FRAGMENT = 0x4000
 
@@ -50,7 +51,7 @@ class Packets(NamedTuple):
 
 
 class Joined(NamedTuple):
-    """Packets ``first`` to before ``end`` go in one piece, if there is more than one, under ``offload``.
+    """Packets ``first`` to before ``end`` go in one piece under ``offload``; each by itself where that is None.
 
     ``headers``: octets of the headers, which only the first of the packets keeps.
     """
@@ -72,6 +73,60 @@ class _Shape(NamedTuple):
     pseudo: int
 
 
+class _Rows:
+    """The headers of all packets of a run as 32-bit words, a row for each, and what follows from them together."""
+
+    def __init__(self, octets: Octets, packets: Packets, shape: _Shape) -> None:
+        form = packets.number, shape.headers // 4
+        raw: npt.NDArray[np.uint32] = np.ndarray(form, ">u4", octets.data, packets.offset, (packets.stride, 4))
+        self.words = raw.astype(np.uint32)
+        self._size = packets.length - shape.headers
+        self._breaks: dict[bool, list[int]] = {}
+        self._sums: npt.NDArray[np.uint64] | None = None
+
+    def alike(self, shape: _Shape, first: int, *, counted: bool) -> int:
+        """How many from ``first`` on differ in nothing but what counts up, and in what the payload's sum is in."""
+        breaks = self._breaks.get(counted)
+        if breaks is None:
+            breaks = self._breaks[counted] = self._find_breaks(shape, counted=counted)
+        return breaks[bisect_right(breaks, first)] - first
+
+    def _find_breaks(self, shape: _Shape, *, counted: bool) -> list[int]:
+        """The rows that are not like the one before them, and the number of rows."""
+        words, is_tcp = self.words, shape.protocol == TCP
+        count = len(words)
+        most = max(MOST_PACKETS, 1 << (count - 1).bit_length())
+        steps = rising(most, shape.headers, shape.transport, self._size, counted=counted, tcp=is_tcp)
+        delta = words - steps[:count]
+        delta[:, shape.transport // 4 + (4 if is_tcp else 1)] &= MODULUS if is_tcp else 0
+        differing = np.flatnonzero(delta[1:] != delta[:-1]) // (shape.headers // 4)
+        return [*sorted({row + 1 for row in differing.tolist()}), count]
+
+    def payload_sum(self, shape: _Shape, first: int, end: int, length: int, shorter: int) -> int:
+        """What the payloads of TCP segments sum up to if every segment's own checksum is right: the rest of it, turned
+        round. All are ``length`` octets but the last, which is so much ``shorter``."""
+        own = shape.pseudo + length - shape.transport
+        if self._sums is None:
+            each = np.add.reduce(self.words[:, shape.transport // 4 :], axis=1, dtype=np.uint64)
+            # Every other payload begins at an odd octet of the whole, where their size is odd.
+            self._sums = each if self._size & 1 else np.cumsum(each)
+        sums = self._sums
+        if not self._size & 1:
+            total = int(sums[end - 1]) - (int(sums[first - 1]) if first else 0)
+            return -(total + own * (end - first) - shorter) % MODULUS
+        even, odd = (end - first + 1) // 2, (end - first) // 2
+        last = shorter * (256 if even == odd else 1)
+        return (
+            -(
+                int(sums[first:end:2].sum())
+                + own * even
+                + 256 * (int(sums[first + 1 : end : 2].sum()) + own * odd)
+                - last
+            )
+            % MODULUS
+        )
+
+
 class Joiner:
     """Joins packets that lie in one buffer; ``protocols``: those of which the kernel takes many in one piece."""
 
@@ -82,27 +137,32 @@ class Joiner:
 
     def join(self, packets: Packets) -> Iterator[Joined]:
         """Which packets go together. The headers of those that lead are rewritten in place."""
-        first, count = 0, packets.number
-        read: dict[int, npt.NDArray[np.uint32]] = {}
+        first = alone = 0
+        count = packets.number
+        read: dict[tuple[int, int, int], _Rows] = {}
         while first < count:
             shape = self._shape(packets, first) if first + 1 < count else None
             if shape is None:
-                yield Joined(first, first + 1)
                 first += 1
                 continue
-            words = read.get(shape.headers)
-            if words is None:
-                words = read[shape.headers] = self._words(packets, shape)
-            end, most = first, max(1, (MOST - shape.headers) // (packets.length - shape.headers))
-            end += self._follow(packets, shape, first, words[first : first + LOOKED_AT])
+            kind = shape[1:4]
+            rows = read.get(kind)
+            if rows is None:
+                rows = read[kind] = _Rows(self._octets, packets, shape)
+            most = max(1, (MOST - shape.headers) // (packets.length - shape.headers))
+            end = first + self._follow(packets, shape, first, rows)
             # What is alike but too much for one piece goes in several, each with its own lead.
-            while first < end:
+            while end - first > 1:
                 upto = min(end, first + most)
                 if upto - first == 1:
-                    yield Joined(first, upto)
-                else:
-                    yield Joined(first, upto, shape.headers, self._lead(packets, shape, first, upto, words[first:upto]))
-                first = upto
+                    break
+                if alone < first:
+                    yield Joined(alone, first)
+                yield Joined(first, upto, shape.headers, self._lead(packets, shape, first, upto, rows))
+                first = alone = upto
+            first = max(first, end)
+        if alone < count:
+            yield Joined(alone, count)
 
     def pieces(self, packets: Packets, joined: Joined) -> list[memoryview]:
         """The payloads behind a joined packet's first one."""
@@ -126,6 +186,9 @@ class Joiner:
         at, length = packets.begin(index), packets.length
         head = bytes(self._view[at : at + min(length, 60)])
         if len(head) < 28:
+            return None
+        if 40 <= length <= 60 and head[0] == 0x45 and head[9] == TCP and 20 + (head[32] >> 4) * 4 >= length:
+            # Nothing but an acknowledgement: by far the most frequent of those that cannot lead.
             return None
         if head[0] == 0x45:
             transport, protocol, addresses = 20, head[9], head[12:20]
@@ -151,41 +214,30 @@ class Joiner:
             return None
         return _Shape(head[0] >> 4, protocol, transport, headers, word_sum(addresses) + protocol)
 
-    def _words(self, packets: Packets, shape: _Shape) -> npt.NDArray[np.uint32]:
-        """The headers of all packets as 32-bit words."""
-        form, data = (packets.number, shape.headers // 4), self._octets.data
-        return np.ndarray(form, ">u4", data, packets.offset, (packets.stride, 4)).astype(np.uint32)
-
-    def _follow(self, packets: Packets, shape: _Shape, first: int, words: npt.NDArray[np.uint32]) -> int:
+    def _follow(self, packets: Packets, shape: _Shape, first: int, rows: _Rows) -> int:
         """How many packets from ``first`` on go in one piece.
 
         Nothing in their headers may differ but what counts up. The last one may be shorter, and may have PSH.
         """
-        count, is_tcp = len(words), shape.protocol == TCP
-        counted = shape.version == 4 and bool(words[1, 1] != words[0, 1])
-        if shape.version == 4 and not counted and not words[0, 1] & _DONT_FRAGMENT:
+        words, is_tcp = rows.words, shape.protocol == TCP
+        one, other = words[first : first + 2, 1].tolist()
+        counted = shape.version == 4 and one != other
+        if shape.version == 4 and not counted and not one & _DONT_FRAGMENT:
             # Where it does not count up it must not be needed (RFC 6864 §4.1).
             return 1
-        size = packets.length - shape.headers
-        steps = rising(MOST_PACKETS, shape.headers, shape.transport, size, counted=counted, tcp=is_tcp)
-        delta = words - steps[:count]
-        delta[:, shape.transport // 4 + (4 if is_tcp else 1)] &= 0xFFFF if is_tcp else 0
-        if is_tcp and delta.tobytes() == delta[0].tobytes() * count:
-            return count
-        differs: list[bool] = np.bitwise_or.reduce(delta != delta[0], axis=1).tolist()
-        sound: list[bool] = []
+        alike, behind = rows.alike(shape, first, counted=counted), packets.number - first
+        sound = [True] * 2
         if not is_tcp:
-            sound = self._sound(packets, shape, first, words)
-            differs = [one or not held for one, held in zip(differs, sound, strict=True)]
-            if differs[0]:
+            behind = min(behind, alike + 1, LOOKED_AT)
+            sound = self._sound(packets, shape, first, words[first : first + behind])
+            alike = min(alike, behind, (*sound, False).index(False))
+            if not alike:
                 return 1
-        try:
-            alike = differs.index(True)
-        except ValueError:
-            return count
+        if alike == behind or not (is_tcp or sound[alike]):
+            return alike
         row = first + alike
-        ends = alike and self._may_end(packets, shape, row, words[alike - 1], words[alike], counted=counted)
-        return alike + 1 if ends and (is_tcp or sound[alike]) else alike
+        ends = self._may_end(packets, shape, row, words[row - 1], words[row], counted=counted)
+        return alike + 1 if ends else alike
 
     def _may_end(
         self,
@@ -240,7 +292,7 @@ class Joiner:
         sound &= (told >> 16 == lengths) & (told & MODULUS != 0)
         return list(sound.tolist())
 
-    def _lead(self, packets: Packets, shape: _Shape, first: int, end: int, words: npt.NDArray[np.uint32]) -> Offload:
+    def _lead(self, packets: Packets, shape: _Shape, first: int, end: int, rows: _Rows) -> Offload:
         """Make the first packet's headers those of the whole."""
         view, count = self._view, end - first
         begin, final = packets.begin(first), packets.begin(end - 1)
@@ -249,7 +301,7 @@ class Joiner:
         total = packets.length + (count - 1) * size - shorter
         inner = total - shape.transport
         if shape.protocol == TCP:
-            payload = _payload_sum(words, shape, packets.length, shorter)
+            payload = rows.payload_sum(shape, first, end, packets.length, shorter)
             view[at + 13] |= view[final + shape.transport + 13] & PSH
             view[at + 16 : at + 18] = b"\0\0"
             sums = payload + word_sum(view[at : begin + shape.headers]) + shape.pseudo + inner
@@ -266,16 +318,3 @@ class Joiner:
         else:
             view[begin + 4 : begin + 6] = (total - 40).to_bytes(2)
         return offload
-
-
-def _payload_sum(words: npt.NDArray[np.uint32], shape: _Shape, length: int, shorter: int) -> int:
-    """What the payloads sum up to if every segment's own checksum is right: the rest of it, turned round."""
-    own = shape.pseudo + length - shape.transport
-    if not (length - shape.headers) & 1:
-        sums = np.add.reduce(words, axis=0, dtype=np.uint64).tolist()
-        return int(-(sum(sums[shape.transport // 4 :]) + own * len(words) - shorter) % MODULUS)
-    heads = words[:, shape.transport // 4 :]
-    each = np.add.reduce(heads, axis=1, dtype=np.uint64) + own
-    each[-1] -= shorter
-    # Every other payload begins at an odd octet of the whole.
-    return -(int(each[::2].sum()) + 256 * int(each[1::2].sum())) % MODULUS
