@@ -15,7 +15,7 @@ from scapy.utils import wrpcap
 from support import AUTHORITY, CALLER, GATEWAY, HOST, Wire, initiator_config, responder_config
 from zesty_burrow.core.ike.events import ChildEstablished, ChildRekeyed
 from zesty_burrow.core.ike.initiator_table import State
-from zesty_burrow.core.ike.message import build_fragments, parse_message_untrusted
+from zesty_burrow.core.ike.message import build_fragments, chain, parse_message_untrusted
 from zesty_burrow.core.ike.payloads import Notify
 from zesty_burrow.core.ike.proposals import Offer
 from zesty_burrow.core.ike.registry import ExchangeType
@@ -78,7 +78,7 @@ def fragments(wire, count=3, limit=200, number=1, size=300):
     """A request of the gateway, sealed in parts with its own keys."""
     answering = next(iter(wire.gateway.responders.values()))
     header = answering.sa.header(ExchangeType.INFORMATIONAL, 0, response=False)
-    made = build_fragments(header, [Notify(40_000, bytes(size))], answering.sa._sending, limit)
+    made = build_fragments(header, *chain([Notify(40_000, bytes(size))]), answering.sa._sending, limit)
     assert len(made) >= count
     return made
 
@@ -141,7 +141,7 @@ def test_memory_is_bounded(standing):
     made = fragments(standing, limit=60_000, size=60_000, count=2)
     answering = next(iter(standing.gateway.responders.values()))
     header = answering.sa.header(ExchangeType.INFORMATIONAL, 0, response=False)
-    huge = build_fragments(header, [Notify(40_000, bytes(60_000))] * 3, answering.sa._sending, 30_000)
+    huge = build_fragments(header, *chain([Notify(40_000, bytes(60_000))] * 3), answering.sa._sending, 30_000)
     for part in huge:
         assert give(standing, part) == []
         assert sum(map(len, standing.initiator.sa._fragments.values())) <= MOST

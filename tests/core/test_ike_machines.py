@@ -44,6 +44,7 @@ from zesty_burrow.core.ike.message import (
     Header,
     build_clear,
     build_sealed,
+    chain,
     open_chunk,
     parse_inner_untrusted,
     parse_message_untrusted,
@@ -544,7 +545,7 @@ def test_every_responder_state_crossed_with_every_signal(state, signal):
         number = (machine.sa.next_request_id if response else machine.sa.peer_request_id) % (1 << 32)
         flags = Flag.INITIATOR | (Flag.RESPONSE if response else 0)
         header = Header(machine.sa.spi_i, machine.sa.spi_r, exchange, flags, number)
-        data = build_sealed(header, [Nonce(bytes(16))], machine.keys.protection(True, seeded(1)))
+        data = build_sealed(header, *chain([Nonce(bytes(16))]), machine.keys.protection(True, seeded(1)))
         message = parse_message_untrusted(data)
         if (state, signal) in responder.TRANSITIONS and not (response and machine.sa.outstanding is None):
             machine.receive(message, CALLER, wire.now)

@@ -16,7 +16,7 @@ from zesty_burrow.core.ike.events import ChildEstablished, Failed, IkeRekeyed, N
 from zesty_burrow.core.ike.initiator_table import State
 from zesty_burrow.core.ike.keyexchange import MlKem768, encapsulate
 from zesty_burrow.core.ike.keys import derive_ike_keys
-from zesty_burrow.core.ike.message import Header, build_clear, build_sealed, open_chunk, parse_message_untrusted
+from zesty_burrow.core.ike.message import Header, build_clear, build_sealed, chain, open_chunk, parse_message_untrusted
 from zesty_burrow.core.ike.payloads import KeyExchange
 from zesty_burrow.core.ike.proposals import Offer
 from zesty_burrow.core.ike.registry import ExchangeType, Flag, NotifyType
@@ -167,7 +167,9 @@ def test_a_changed_value_is_noticed(to_gateway):
         value = other.public if forward else encapsulate(wire.initiator._extra.public)[0]
         assert value not in plaintext
         header = Header(message.header.initiator_spi, message.header.responder_spi, 43, message.header.flags, 1)
-        sealed = build_sealed(header, [KeyExchange(36, value)], keys.protection(forward, lambda size: b"\1" * size))
+        sealed = build_sealed(
+            header, *chain([KeyExchange(36, value)]), keys.protection(forward, lambda size: b"\1" * size)
+        )
         return bytes(4) + sealed
 
     wire.tamper = tamper

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from struct import Struct
 from types import TracebackType
 
 from zesty_burrow.errors import Malformed
@@ -46,7 +47,9 @@ class Cursor:
 
     def rest(self) -> bytes:
         """All octets that are left."""
-        return self.take(self.remaining)
+        start = self._position
+        self._position = self._end
+        return self._data[start : self._end]
 
     def u8(self) -> int:
         """One octet."""
@@ -66,11 +69,24 @@ class Cursor:
 
     def u32(self) -> int:
         """Four octets, big-endian."""
-        return int.from_bytes(self.take(4))
+        start = self._position
+        if start + 4 > self._end:
+            raise self.fail(f"4 octets are announced, {self.remaining} are left")
+        self._position = start + 4
+        return int.from_bytes(self._data[start : start + 4])
+
+    def fields(self, form: Struct) -> tuple[int, ...]:
+        """Several numbers at once, as ``form`` lays them out."""
+        start = self._position
+        end = start + form.size
+        if end > self._end:
+            raise self.fail(f"{form.size} octets are announced, {self.remaining} are left")
+        self._position = end
+        return form.unpack_from(self._data, start)
 
     def within(self, count: int, what: str = "") -> _Within:
         """Restrict reading to the next ``count`` octets; leaving the block with some unread is an error."""
-        if count < 0 or count > self.remaining:
+        if count < 0 or count > self._end - self._position:
             raise self.fail(f"{what or 'a part'} announces {count} octets, {self.remaining} are left")
         return _Within(self, count, what)
 
@@ -99,5 +115,7 @@ class _Within:
         self, kind: type[BaseException] | None, problem: BaseException | None, trace: TracebackType | None
     ) -> None:
         if kind is None:
-            self._cursor.finish()
-            self._cursor._end, self._cursor.what = self._outer
+            cursor = self._cursor
+            if cursor._position != cursor._end:
+                cursor.finish()
+            cursor._end, cursor.what = self._outer

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
+from struct import Struct
 from typing import TypeVar
 
 from zesty_burrow.core.cursor import Cursor
@@ -14,6 +15,8 @@ from zesty_burrow.errors import Malformed
 
 HEADER_SIZE = 28
 MAX_PAYLOADS = 64
+SK, SKF = int(PayloadType.SK), int(PayloadType.SKF)
+_HEADER, _GENERIC = Struct(">4B2I"), Struct(">BBH")
 
 P = TypeVar("P")
 
@@ -46,13 +49,8 @@ class Header:
 
     def octets(self, next_payload: int, length: int) -> bytes:
         """The 28 octets of the header."""
-        return (
-            self.initiator_spi
-            + self.responder_spi
-            + bytes([next_payload, 0x20, self.exchange, self.flags])
-            + self.message_id.to_bytes(4)
-            + length.to_bytes(4)
-        )
+        fields = _HEADER.pack(next_payload, 0x20, self.exchange, self.flags, self.message_id, length)
+        return self.initiator_spi + self.responder_spi + fields
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,8 +71,7 @@ def parse_header_untrusted(data: bytes) -> Header:
     """The header of a stranger's message; raises only :class:`Malformed`."""
     cursor = Cursor(data, "an IKE header")
     spi_i, spi_r = cursor.take(8), cursor.take(8)
-    next_payload, version, exchange, flags = cursor.u8(), cursor.u8(), cursor.u8(), cursor.u8()
-    message_id, length = cursor.u32(), cursor.u32()
+    next_payload, version, exchange, flags, message_id, length = cursor.fields(_HEADER)
     if length != len(data):
         raise cursor.fail(f"the header announces {length} octets, {len(data)} came")
     if spi_i == bytes(8):
@@ -115,39 +112,37 @@ def _parse_chain(cursor: Cursor, kind: int) -> tuple[tuple[Payload, ...], int, b
     The third value tells whether it was SKF (RFC 7383 §2.5).
     """
     payloads: list[Payload] = []
-    while kind != PayloadType.NONE:
+    while kind:
         if len(payloads) >= MAX_PAYLOADS:
             raise cursor.fail(f"more than {MAX_PAYLOADS} payloads")
-        following, flags, length = cursor.u8(), cursor.u8(), cursor.u16()
+        following, flags, length = cursor.fields(_GENERIC)
         if length < 4:
             raise cursor.fail(f"a payload announces a length of {length}")
-        if kind in (PayloadType.SK, PayloadType.SKF):
+        if kind in (SK, SKF):
             # RFC 7296 §3.14: SK is the last payload; its Next Payload names the first one inside.
             if length - 4 != cursor.remaining:
                 raise cursor.fail("the encrypted payload is not the last one")
-            return tuple(payloads), following, kind == PayloadType.SKF
+            return tuple(payloads), following, kind == SKF
+        reader = READERS.get(kind)
         with cursor.within(length - 4):
-            payloads.append(_parse_payload(cursor, kind, critical=bool(flags & 0x80)))
+            if reader is not None:
+                payloads.append(reader(cursor))
+            else:
+                critical = bool(flags & 0x80) and kind != PayloadType.VENDOR
+                payloads.append(Opaque(kind, cursor.rest(), critical))
         kind = following
     cursor.finish()
     return tuple(payloads), -1, False
 
 
-def _parse_payload(cursor: Cursor, kind: int, critical: bool) -> Payload:
-    reader = READERS.get(kind)
-    if reader is None:
-        return Opaque(kind, cursor.rest(), critical and kind != PayloadType.VENDOR)
-    return reader(cursor)
-
-
 def chain(payloads: Iterable[Payload]) -> tuple[int, bytes]:
     """The type of the first payload and the octets of all of them."""
     entries = list(payloads)
-    kinds = [entry.type for entry in entries] + [int(PayloadType.NONE)]
-    parts = []
+    kinds = [entry.type for entry in entries] + [0]
+    parts: list[bytes] = []
     for entry, following in zip(entries, kinds[1:], strict=True):
         body = entry.body()
-        parts.append(bytes([following, 0]) + (4 + len(body)).to_bytes(2) + body)
+        parts += (_GENERIC.pack(following, 0, 4 + len(body)), body)
     return kinds[0], b"".join(parts)
 
 
@@ -157,9 +152,11 @@ def build_clear(header: Header, payloads: Iterable[Payload]) -> bytes:
     return header.octets(first, HEADER_SIZE + len(body)) + body
 
 
-def build_sealed(header: Header, payloads: Iterable[Payload], protection: Protection) -> bytes:
-    """A message whose payloads are inside an encrypted payload (RFC 7296 §3.14, RFC 5282 §3)."""
-    first, inner = chain(payloads)
+def build_sealed(header: Header, first: int, inner: bytes, protection: Protection) -> bytes:
+    """A message whose payloads are inside an encrypted payload (RFC 7296 §3.14, RFC 5282 §3).
+
+    ``first`` and ``inner``: the type of the first of them and their octets, as :func:`chain` gives them.
+    """
     pad = -(len(inner) + 1) % protection.block
     plaintext = inner + bytes(pad) + bytes([pad])
     size = 4 + len(plaintext) + protection.overhead
@@ -176,9 +173,8 @@ def octets_between(header: Header, first: int, flags: int, inner: bytes) -> byte
     return header.octets(PayloadType.SK, HEADER_SIZE + size) + bytes([first, flags]) + size.to_bytes(2) + inner
 
 
-def build_fragments(header: Header, payloads: Iterable[Payload], protection: Protection, limit: int) -> list[bytes]:
+def build_fragments(header: Header, first: int, inner: bytes, protection: Protection, limit: int) -> list[bytes]:
     """The same message in parts of at most ``limit`` octets (RFC 7383 §2.5)."""
-    first, inner = chain(payloads)
     room = limit - HEADER_SIZE - 8 - protection.overhead - protection.block
     chunks = [inner[at : at + room] for at in range(0, len(inner), room)] or [b""]
     parts = []

@@ -7,12 +7,14 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from struct import Struct
 from typing import ClassVar, Protocol
 
 from zesty_burrow.core.cursor import Cursor
 from zesty_burrow.core.ike.registry import ConfigType, PayloadType, TsType
 
 MAX_PROPOSALS = 64
+_SUBSTRUCTURE, _NOTIFY, _PROPOSAL, _ATTRIBUTE = Struct(">BBH"), Struct(">BBH"), Struct(">4B"), Struct(">HH")
 
 
 class Payload(Protocol):
@@ -36,29 +38,22 @@ class Transform:
 
     def octets(self, last: bool) -> bytes:
         """The transform substructure."""
-        attribute = b"\x80\x0e" + self.key_bits.to_bytes(2) if self.key_bits else b""
+        attribute = _ATTRIBUTE.pack(0x800E, self.key_bits) if self.key_bits else b""
         return (
-            bytes([0 if last else 3, 0])
-            + (8 + len(attribute)).to_bytes(2)
-            + bytes([self.type, 0])
-            + self.number.to_bytes(2)
+            _SUBSTRUCTURE.pack(0 if last else 3, 0, 8 + len(attribute))
+            + _SUBSTRUCTURE.pack(self.type, 0, self.number)
             + attribute
         )
 
     @classmethod
     def parse(cls, cursor: Cursor) -> tuple[Transform, bool]:
         """The transform and whether more follow."""
-        more = cursor.u8() == 3
-        cursor.u8()
-        length = cursor.u16()
+        more, _, length = cursor.fields(_SUBSTRUCTURE)
         key_bits = 0
         with cursor.within(length - 4, "a transform"):
-            kind = cursor.u8()
-            cursor.u8()
-            number = cursor.u16()
+            kind, _, number = cursor.fields(_SUBSTRUCTURE)
             while cursor.remaining:
-                attribute = cursor.u16()
-                value = cursor.u16()
+                attribute, value = cursor.fields(_ATTRIBUTE)
                 if not attribute & 0x8000:
                     cursor.take(value)
                 elif attribute == 0x800E:
@@ -66,7 +61,7 @@ class Transform:
                 else:
                     # RFC 7296 §3.3.6: a transform with an attribute that we do not know is not ours to choose.
                     kind, number = 0, 0
-        return cls(kind, number, key_bits), more
+        return cls(kind, number, key_bits), more == 3
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,12 +88,10 @@ class Proposal:
     @classmethod
     def parse(cls, cursor: Cursor) -> tuple[Proposal, bool]:
         """The proposal and whether more follow."""
-        more = cursor.u8() == 2
-        cursor.u8()
-        length = cursor.u16()
+        more, _, length = cursor.fields(_SUBSTRUCTURE)
         transforms: list[Transform] = []
         with cursor.within(length - 4, "a proposal"):
-            number, protocol, spi_size, count = cursor.u8(), cursor.u8(), cursor.u8(), cursor.u8()
+            number, protocol, spi_size, count = cursor.fields(_PROPOSAL)
             spi = cursor.take(spi_size)
             going_on = count > 0
             while going_on:
@@ -106,7 +99,7 @@ class Proposal:
                 transforms.append(transform)
             if len(transforms) != count:
                 raise cursor.fail(f"{count} transforms are announced, {len(transforms)} are there")
-        return cls(number, protocol, spi, tuple(transforms)), more
+        return cls(number, protocol, spi, tuple(transforms)), more == 2
 
 
 @dataclass(frozen=True, slots=True)
@@ -260,8 +253,8 @@ class Notify:
 
     @classmethod
     def parse(cls, cursor: Cursor) -> Notify:
-        protocol, spi_size, notification = cursor.u8(), cursor.u8(), cursor.u16()
-        spi = cursor.take(spi_size)
+        protocol, spi_size, notification = cursor.fields(_NOTIFY)
+        spi = cursor.take(spi_size) if spi_size else b""
         return cls(notification, cursor.rest(), protocol, spi)
 
 
@@ -321,16 +314,16 @@ class TrafficSelectors:
     @classmethod
     def reader(cls, kind: int) -> Callable[[Cursor], TrafficSelectors]:
         """A parse function for TSi or TSr."""
-        sizes = {TsType.TS_IPV4_ADDR_RANGE: 4, TsType.TS_IPV6_ADDR_RANGE: 16}
+        sizes: dict[int, int] = {TsType.TS_IPV4_ADDR_RANGE: 4, TsType.TS_IPV6_ADDR_RANGE: 16}
 
         def parse(cursor: Cursor) -> TrafficSelectors:
             count = cursor.u8()
             cursor.take(3)
             selectors: list[TrafficSelector] = []
             for _ in range(count):
-                ts_type, protocol, length = cursor.u8(), cursor.u8(), cursor.u16()
+                ts_type, protocol, length = cursor.fields(_SUBSTRUCTURE)
                 with cursor.within(length - 4, "a traffic selector"):
-                    size = sizes.get(TsType(ts_type)) if ts_type in TsType._value2member_map_ else None
+                    size = sizes.get(ts_type)
                     if size is None:
                         cursor.rest()
                         continue
@@ -367,8 +360,8 @@ class Configuration:
         cursor.take(3)
         attributes: list[tuple[int, bytes]] = []
         while cursor.remaining:
-            kind = cursor.u16() & 0x7FFF
-            attributes.append((kind, cursor.take(cursor.u16())))
+            kind, size = cursor.fields(_ATTRIBUTE)
+            attributes.append((kind & 0x7FFF, cursor.take(size)))
         return cls(config_type, tuple(attributes))
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from enum import IntEnum, IntFlag
+from enum import IntEnum
 
 
 class ExchangeType(IntEnum):
@@ -15,7 +15,7 @@ class ExchangeType(IntEnum):
     IKE_INTERMEDIATE = 43
 
 
-class Flag(IntFlag):
+class Flag(IntEnum):
     """RFC 7296 §3.1."""
 
     INITIATOR = 0x08

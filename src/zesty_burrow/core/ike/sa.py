@@ -12,6 +12,7 @@ from zesty_burrow.core.ike.message import (
     Message,
     build_fragments,
     build_sealed,
+    chain,
     open_chunk,
     parse_inner_untrusted,
 )
@@ -108,11 +109,10 @@ class IkeSa:
         """The message; in parts where it is long and both sides know of it (RFC 7383 §2.4)."""
         if self._sending is None:
             raise ProgramFault("a message is to be sealed before there are keys")
-        header, entries = self.header(exchange, message_id, response=response), list(payloads)
-        size = sum(4 + len(entry.body()) for entry in entries) + ENVELOPE
-        if self.fragmenting and size > self.fragment_size:
-            return build_fragments(header, entries, self._sending, self.fragment_size)
-        return [build_sealed(header, entries, self._sending)]
+        header, (first, inner) = self.header(exchange, message_id, response=response), chain(payloads)
+        if self.fragmenting and len(inner) + ENVELOPE > self.fragment_size:
+            return build_fragments(header, first, inner, self._sending, self.fragment_size)
+        return [build_sealed(header, first, inner, self._sending)]
 
     def whole(self, message: Message) -> Message | None:
         """The message that a fragment completes; None while others are missing (RFC 7383 §2.6).
