@@ -12,7 +12,8 @@ from scapy.layers.inet6 import IPv6
 from scapy.packet import Raw
 
 from core.test_offload import octets_for, segments_of, whole_of
-from zesty_burrow.carrier.datapath import OFFLOADS, DataPath, Habits, largest_piece
+from zesty_burrow.carrier.datapath import OFFLOADS, DataPath, largest_piece
+from zesty_burrow.carrier.habits import Habits
 from zesty_burrow.carrier.port import UDP_SEGMENT, UdpPort, udp_socket
 from zesty_burrow.carrier.tunnel import Flow, Tunnel
 from zesty_burrow.core.esp.association import InboundSa, OutboundSa

@@ -18,7 +18,8 @@ from typing import Any
 
 from zesty_burrow.carrier.configuring import Secrets, initiator_config, look_up, resolve, try_each
 from zesty_burrow.carrier.control import ControlServer
-from zesty_burrow.carrier.datapath import DataPath, Habits, offloads_in_use
+from zesty_burrow.carrier.datapath import DataPath, offloads_in_use
+from zesty_burrow.carrier.habits import Habits
 from zesty_burrow.carrier.inside import Inside, Placed
 from zesty_burrow.carrier.keyfile import write_key_file
 from zesty_burrow.carrier.line import Line

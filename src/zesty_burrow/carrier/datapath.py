@@ -1,35 +1,16 @@
 """The data path: packets between the tunnel device and ESP in UDP (RFC 3948), in batches both ways.
 
-Outwards: what the device has is read into slots, split where the kernel handed it over in one piece, sealed in place
-and sent with as few calls as can be. Inwards: what the socket has is opened in place, joined where the kernel will
-take it in one piece, and written. Device and socket say what they can; what is missing is done without.
+Device and socket say what they can; what is missing is done without.
 """
 
 from __future__ import annotations
 
-import errno
-import os
-from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
-from itertools import groupby
-from typing import NamedTuple
-from weakref import WeakKeyDictionary
-
-import numpy as np
-
+from zesty_burrow.carrier.habits import Habits
+from zesty_burrow.carrier.inward import Inward
+from zesty_burrow.carrier.outward import Outward, Route
 from zesty_burrow.carrier.port import ROOM_IN_PIECE, SEGMENTS, Burst, UdpPort
-from zesty_burrow.carrier.tunnel import Flow, Tunnel
-from zesty_burrow.core import encapsulation, too_big
-from zesty_burrow.core.esp.batch import FEW, Opened, Opener, Run, Sealer
-from zesty_burrow.core.esp.slots import ROOM, Slots, tight_stride
+from zesty_burrow.carrier.tunnel import Tunnel
 from zesty_burrow.core.ip import TCP, UDP
-from zesty_burrow.core.offload import vnet
-from zesty_burrow.core.offload.columns import Octets
-from zesty_burrow.core.offload.join import Joiner, Packets
-from zesty_burrow.core.offload.split import Portion, Splitter, Super, finish_checksum, finish_checksums, read_super
-from zesty_burrow.core.offload.vnet import Offload, read_offload
-from zesty_burrow.core.protection import Combined
-from zesty_burrow.errors import Malformed
 from zesty_burrow.host.tun import TunDevice
 
 OFFLOADS = {
@@ -39,34 +20,10 @@ OFFLOADS = {
     "socket-receive": "many datagrams from the network by one call",
 }
 """What is used where the kernel has it."""
-SLOTS = 32
-"""Packets that are read before they are sealed together."""
-SUPERS = 4
-"""Packets of many segments that are taken in turn before the other direction gets its turn."""
-LONGEST = 65535
-IPV6_HEADER = 40
-STRIPS = 8
-"""Lengths of segments for which there is a strip of slots."""
-KNOWN_WAYS = 4096
-SHORT = 128
-"""Octets: a TCP packet that opens a connection is never longer."""
-
 ESP_AT_MOST = 37
 """Octets that ESP with a combined-mode cipher adds: SPI, number, IV, padding, its length, next header, ICV."""
-_CARRIED_IN = frozenset((encapsulation.CE, encapsulation.ECT1))
 TCP_HEADERS, KERNEL_RESERVE = 52, 384
 """IPv4 and TCP with its time stamps; and what the kernel keeps for headers when it sizes a piece."""
-
-Route = Callable[[bytes, bytes], Tunnel | None]
-"""The tunnel for a packet, by its source and destination; None where it goes nowhere."""
-
-
-@dataclass(frozen=True, slots=True)
-class Habits:
-    """``dscp``: of the outer header, None as the inner has it; ``clamp``: whether TCP is told what fits."""
-
-    dscp: int | None = 0
-    clamp: bool = False
 
 
 def offloads_in_use(device: TunDevice, port: UdpPort) -> tuple[str, ...]:
@@ -86,479 +43,51 @@ def largest_piece(mtu: int) -> int:
     return segments * (mtu - TCP_HEADERS) + KERNEL_RESERVE
 
 
-class _Piece(NamedTuple):
-    """A packet of many segments in ``octets``, and the way that it goes."""
-
-    octets: Octets
-    whole: Super
-    tunnel: Tunnel
-    inner: int
-
-    def goes_with(self, other: _Piece) -> bool:
-        """Whether another one may be sealed together with this one: one shape and way, and no short segment between."""
-        alike = self.whole[2:] == other.whole[2:] and self[2:] == other[2:]
-        return alike and (self.whole.length - self.whole.headers) % self.whole.size == 0
-
-
-class _Waiting(NamedTuple):
-    """A packet by itself that was read into a slot."""
-
-    length: int
-    offload: Offload | None
-
-
-class _Strip(NamedTuple):
-    """Slots for segments, and what works in them."""
-
-    slots: Slots
-    splitter: Splitter
-    sealer: Sealer
-
-
 class DataPath:
-    """One tunnel device, and the tunnels behind it. ``route`` chooses among them for what goes out.
-
-    ``unknown``: packets with an SPI that is nobody's; ``turned_away``: packets that the selectors do not allow, or that
-    are too long, or that are not what the device says of them.
-    """
+    """One tunnel device, and the tunnels behind it. ``route`` chooses among them for what goes out."""
 
     def __init__(self, device: TunDevice, mtu: int, route: Route, habits: Habits | None = None) -> None:
-        self._descriptor = device.descriptor
-        self._header = vnet.SIZE if device.header else 0
-        self._route = route
-        self.habits = habits or Habits()
         self.mtu = mtu
-        self.turned_away = 0
-        self.unknown = 0
-        self.by_spi: dict[int, Tunnel] = {}
-        self._ways: dict[bytes, Tunnel | None] = {}
-        longest = max(mtu, too_big.LEAST_IPV6)
-        self._slots = Slots(SLOTS, longest, LONGEST + vnet.SIZE)
-        self._sealer = Sealer(self._slots)
-        self._strips: dict[int, _Strip] = {}
-        view, before = self._slots.view, self._header
-        self._places = [self._slots.packet(index) for index in range(SLOTS)]
-        self._reads = [[view[at - before : at + LONGEST]] for at in self._places]
-        self._areas = [Slots(1, LONGEST) for _ in range(SUPERS)]
-        self._crowded = False
-        self._openers: WeakKeyDictionary[UdpPort, tuple[Opener, Joiner]] = WeakKeyDictionary()
-        self._joins = device.joins
+        self._outward = Outward(device, mtu, route, habits or Habits())
+        self._inward = Inward(device, mtu, habits or Habits())
 
-    # Tunnels.
+    @property
+    def unknown(self) -> int:
+        """Packets with an SPI that is nobody's."""
+        return self._inward.unknown
+
+    @property
+    def turned_away(self) -> int:
+        """Packets that the selectors do not allow, or that are too long, or not what the device says of them."""
+        return self._outward.turned_away + self._inward.turned_away
 
     def carry(self, tunnel: Tunnel) -> None:
         """Take what comes by a tunnel's SPIs, as they are now."""
-        self.by_spi.update(dict.fromkeys(tunnel.flows, tunnel))
-        self._ways.clear()
+        self._inward.by_spi.update(dict.fromkeys(tunnel.flows, tunnel))
+        self.choose_again()
 
     def forget(self, spi: int) -> None:
         """Take nothing by this SPI any more."""
-        self.by_spi.pop(spi, None)
-        self._ways.clear()
+        self._inward.by_spi.pop(spi, None)
+        self.choose_again()
 
     def forget_tunnel(self, tunnel: Tunnel) -> None:
         """Take nothing by any of a tunnel's SPIs."""
-        for spi in [spi for spi, one in self.by_spi.items() if one is tunnel]:
-            del self.by_spi[spi]
-        self._ways.clear()
+        for spi in [spi for spi, one in self._inward.by_spi.items() if one is tunnel]:
+            del self._inward.by_spi[spi]
+        self.choose_again()
 
     def choose_again(self) -> None:
         """``route`` may answer otherwise from now on."""
-        self._ways.clear()
-
-    # Outwards.
+        self._outward.choose_again()
 
     def outbound_ready(self) -> int:
         """Seal and send what the device has; the number of packets."""
-        slots, before, reads, places = self._slots, self._header, self._reads, self._places
-        descriptor = self._descriptor
-        waiting: list[_Waiting] = []
-        pieces: list[_Piece] = []
-        sent = taken = read = 0
-        # Where packets come one by one the first is sent before another is looked for: nobody waits for company.
-        at_once, self._crowded = not self._crowded, False
-        while len(waiting) < SLOTS and taken < SUPERS:
-            # What many segments are read behind is kept until they are sent together.
-            if pieces:
-                area = self._areas[taken]
-                at = area.packet(0)
-                room = [area.view[at - before : at + LONGEST]]
-            else:
-                area, at, room = slots, places[len(waiting)], reads[len(waiting)]
-            try:
-                length = os.readv(descriptor, room) - before
-            except OSError:
-                # Nothing there; or the device is down for the moment.
-                break
-            read += 1
-            offload = read_offload(bytes(area.view[at - before : at])) if before and length > 0 else None
-            if offload is not None and offload.kind:
-                sent += self._send(waiting)
-                waiting.clear()
-                taken += 1
-                piece = self._piece(area, at, length, offload)
-                if piece is not None:
-                    if pieces and not pieces[-1].goes_with(piece):
-                        sent += self._send_pieces(pieces)
-                        pieces.clear()
-                    pieces.append(piece)
-            elif length > slots.longest:
-                self._too_long(bytes(area.view[at : at + length]), slots.longest)
-            elif at_once and read == 1 and length > 0:
-                sent += self._send_one(area.view, at, _Waiting(length, offload))
-            elif length > 0 and not pieces:
-                one = waiting[-1] if waiting else None
-                if one is None or one.length != length or one.offload is not offload:
-                    one = _Waiting(length, offload)
-                waiting.append(one)
-            elif length > 0:
-                sent += self._send_pieces(pieces) + self._send_one(area.view, at, _Waiting(length, offload))
-                pieces.clear()
-        self._crowded = read > 1
-        return sent + self._send_pieces(pieces) + self._send(waiting)
-
-    def _finish(self, waiting: Sequence[_Waiting]) -> None:
-        """Put in the checksums that the kernel has left to us, many at a time."""
-        slots, begin = self._slots, 0
-        for one, alike in groupby(waiting):
-            count = len(list(alike))
-            if one.offload is not None:
-                finish_checksums(slots.octets, slots.packet(begin), count, slots.stride, one.length, one.offload)
-            begin += count
-
-    def _piece(self, area: Slots, at: int, length: int, offload: Offload) -> _Piece | None:
-        """A packet of many segments, and which way it goes; None where it cannot go."""
-        tunnel, inner = self._way(area.view, at, length)
-        try:
-            whole = read_super(area.octets, at, length, offload)
-        except Malformed:
-            tunnel = None
-        if tunnel is None:
-            self.turned_away += 1
-            return None
-        longest = min(self._slots.longest, tunnel.limit)
-        if whole.headers + whole.size > longest:
-            self._too_long(bytes(area.view[at : at + length]), longest)
-            return None
-        return _Piece(area.octets, whole, tunnel, inner)
-
-    def _send_pieces(self, pieces: list[_Piece]) -> int:
-        """Packets of many segments that go the same way: split and sealed together, sent one by one."""
-        portions: list[Portion] = []
-        sent = waiting = 0
-        for octets, whole, *_ in pieces:
-            for first in range(0, whole.segments, SEGMENTS):
-                number = min(SEGMENTS, whole.segments - first)
-                if waiting + number > SUPERS * SEGMENTS:
-                    sent += self._send_portions(portions, pieces[0].tunnel, pieces[0].inner)
-                    portions, waiting = [], 0
-                portions.append(Portion(octets, whole, first, number))
-                waiting += number
-        return sent + (self._send_portions(portions, pieces[0].tunnel, pieces[0].inner) if portions else 0)
-
-    def _strip(self, length: int, *, tight: bool) -> _Strip:
-        """Where segments of a length are split to and sealed: one behind the other as they are sent, if ``tight``."""
-        key = length if tight else 0
-        found = self._strips.get(key)
-        if found is None:
-            count = SUPERS * SEGMENTS
-            slots = Slots(count, length, 0, tight_stride(length)) if tight else Slots(count, self._slots.longest)
-            found = _Strip(slots, Splitter(slots.octets, ROOM, count, slots.stride), Sealer(slots))
-            if len(self._strips) >= STRIPS:
-                del self._strips[next(iter(self._strips))]
-            self._strips[key] = found
-        return found
-
-    def _send_portions(self, portions: list[Portion], tunnel: Tunnel, inner: int) -> int:
-        whole, count = portions[0].whole, sum(portion.number for portion in portions)
-        each, protection = whole.headers + whole.size, tunnel.flow.outbound.protection
-        tight = isinstance(protection, Combined) and protection.twelve_octets
-        slots, splitter, sealer = self._strip(each, tight=tight)
-        last = splitter.place(portions)
-        runs = [Run(count - (last < each), each, whole.version)] if count > 1 or last == each else []
-        if last < each:
-            runs.append(Run(1, last, whole.version))
-        sealed = sealer.seal(tunnel.flow.outbound, 0, runs)
-        outer, begin = encapsulation.outer_class(inner, self.habits.dscp), 0
-        for portion in portions:
-            end, size = begin + portion.number, len(sealed[begin])
-            start = slots.packet(begin) - 16
-            try:
-                if tight and tunnel.port.splits and portion.number * size <= ROOM_IN_PIECE:
-                    piece = slots.view[start : slots.packet(end - 1) - 16 + len(sealed[end - 1])]
-                    tunnel.port.send_piece(piece, size, tunnel.peer, outer)
-                else:
-                    tunnel.port.send_alike(sealed[begin:end], tunnel.peer, outer)
-            except OSError as problem:
-                self._refused(problem, tunnel)
-            begin = end
-        return count
-
-    def _send_one(self, view: memoryview, at: int, one: _Waiting) -> int:
-        try:
-            if one.offload is not None:
-                finish_checksum(view, at, one.length, one.offload)
-        except Malformed:
-            self.turned_away += 1
-            return 0
-        # Only a whole checksum can be adjusted where a segment size is lowered.
-        tunnel, inner = self._way(view, at, one.length)
-        if tunnel is None:
-            self.turned_away += 1
-            return 0
-        return self._send_each(bytes(view[at : at + one.length]), tunnel, inner)
-
-    def _send(self, waiting: Sequence[_Waiting]) -> int:
-        """What lies in the first slots, in runs that go the same way with the same class."""
-        slots, view = self._slots, self._slots.view
-        if len(waiting) <= FEW:
-            return sum(self._send_one(view, slots.packet(index), one) for index, one in enumerate(waiting))
-        try:
-            self._finish(waiting)
-        except Malformed:
-            self.turned_away += len(waiting)
-            return 0
-        lengths = [one.length for one in waiting]
-        begin = sent = 0
-        for (tunnel, inner), alike in groupby(self._ways_of(lengths)):
-            end = begin + len(list(alike))
-            if tunnel is None:
-                self.turned_away += end - begin
-            elif max(lengths[begin:end]) > tunnel.limit:
-                for index in range(begin, end):
-                    at = slots.packet(index)
-                    sent += self._send_each(bytes(view[at : at + lengths[index]]), tunnel, inner)
-            else:
-                versions = [view[at] >> 4 for at in self._places[begin:end]]
-                kinds = groupby(zip(lengths[begin:end], versions, strict=True))
-                runs = [Run(len(list(same)), *kind) for kind, same in kinds]
-                sealed = self._sealer.seal(tunnel.flow.outbound, begin, runs)
-                try:
-                    outer = encapsulation.outer_class(inner, self.habits.dscp)
-                    send = tunnel.port.send_alike if len(runs) == 1 else tunnel.port.send_many
-                    send(sealed, tunnel.peer, outer)
-                except OSError as problem:
-                    self._refused(problem, tunnel)
-                sent += end - begin
-            begin = end
-        return sent
-
-    def _ways_of(self, lengths: Sequence[int]) -> list[tuple[Tunnel | None, int]]:
-        """For each of the packets in the first slots its tunnel and class; looked at once where all are of one flow."""
-        slots, count = self._slots, len(lengths)
-        at = self._places[0]
-        if not self.habits.clamp and lengths.count(lengths[0]) == count and lengths[0] >= IPV6_HEADER:
-            words = np.ndarray((count, 10), "<u4", slots.octets.data, at, (slots.stride, 4))
-            # Version, class and length; and the addresses.
-            first, last = (3, 5) if slots.view[at] >> 4 == 4 else (2, 10)
-            addresses = words[:, first:last]
-            same = words[:, 0].tobytes() == words[0, 0].tobytes() * count
-            if same and addresses.tobytes() == addresses[0].tobytes() * count:
-                return [self._way(slots.view, at, lengths[0])] * count
-        return [self._way(slots.view, at, length) for at, length in zip(self._places, lengths, strict=False)]
-
-    @staticmethod
-    def _refused(problem: OSError, tunnel: Tunnel) -> None:
-        """What the network refuses is lost as a packet on the way would be; IKE notices whether the way is gone.
-
-        Where it was too long the way has become narrower: what follows is held against that (RFC 4301 §8.2).
-        """
-        if problem.errno in (errno.EMSGSIZE, errno.EINVAL):
-            tunnel.measure()
-
-    def _way(self, view: memoryview, at: int, length: int) -> tuple[Tunnel | None, int]:
-        """The tunnel for a packet, and its traffic class."""
-        head = bytes(view[at : at + 40])
-        if head[0] >> 4 == 4 and length >= 20:
-            addresses, inner = head[12:20], head[1]
-            protocol = head[9]
-        elif head[0] >> 4 == 6 and length >= 40:
-            addresses, inner = head[8:40], encapsulation.traffic_class(head)
-            protocol = head[6]
-        else:
-            return None, 0
-        try:
-            tunnel = self._ways[addresses]
-        except KeyError:
-            tunnel = self._find_way(addresses)
-        if protocol == TCP and length <= SHORT and self.habits.clamp and tunnel is not None:
-            encapsulation.clamp_segment_size(view, at, length, min(self.mtu, tunnel.limit))
-        return tunnel, inner
-
-    def _find_way(self, addresses: bytes) -> Tunnel | None:
-        half = len(addresses) // 2
-        source, destination = addresses[:half], addresses[half:]
-        tunnel = self._route(source, destination)
-        if tunnel is not None and not tunnel.flow.lets_out(source, destination):
-            tunnel = None
-        if len(self._ways) >= KNOWN_WAYS:
-            self._ways.clear()
-        self._ways[addresses] = tunnel
-        return tunnel
-
-    # Packets that are too long (RFC 4301 §8).
-
-    def _send_each(self, packet: bytes, tunnel: Tunnel, inner: int) -> int:
-        """A packet by itself, which may be longer than the way takes: cut where its sender allows that."""
-        if len(packet) <= tunnel.limit:
-            parts = [packet]
-        elif too_big.may_be_cut(packet):
-            parts = too_big.cut(packet, tunnel.limit)
-        else:
-            self._too_long(packet, tunnel.limit)
-            return 0
-        outer = encapsulation.outer_class(inner, self.habits.dscp)
-        for part in parts:
-            try:
-                tunnel.port.send(tunnel.flow.outbound.seal(part), tunnel.peer, outer)
-            except OSError as problem:
-                self._refused(problem, tunnel)
-        return len(parts)
-
-    def _too_long(self, packet: bytes, limit: int) -> None:
-        told = too_big.too_big(packet, limit)
-        if told is not None:
-            self._write([vnet.NOTHING[: self._header] + told])
-        self.turned_away += 1
-
-    # Inwards.
+        return self._outward.send()
 
     def inbound(self, burst: Burst, port: UdpPort) -> tuple[list[Tunnel], list[bytes]]:
         """Open what has come to the encapsulation port, and hand it to the device.
 
         The tunnels by which something authentic came, and the datagrams that are not ESP (RFC 3948 §2.2).
         """
-        ends = self._openers.get(port)
-        if ends is None:
-            ends = self._openers[port] = Opener(port.octets), Joiner(port.octets, self._joins)
-        opener, joiner = ends
-        start, end, size = burst.start, burst.start + burst.total, burst.size
-        if size > 4 and (burst.total <= size or opener.of_one_sa(start, burst.total, size)):
-            stretches: tuple[tuple[int, int], ...] = ((start, burst.total),)
-        else:
-            stretches = tuple((begin, min(size, end - begin)) for begin in range(start, end, size))
-        heard: list[Tunnel] = []
-        others: list[bytes] = []
-        for begin, length in stretches:
-            spi = int.from_bytes(burst.view[begin : begin + 4])
-            if length <= 4 or not spi:
-                others += [bytes(burst.view[at : min(at + size, end)]) for at in range(begin, begin + length, size)]
-                continue
-            tunnel = self.by_spi.get(spi)
-            flow = tunnel.flows.get(spi) if tunnel is not None else None
-            if tunnel is None or flow is None:
-                self.unknown += -(-length // size)
-                continue
-            if length <= size:
-                if self._take_one(flow, bytes(burst.view[begin : begin + length]), burst.traffic_class):
-                    tunnel.heard(flow)
-                    heard.append(tunnel)
-                continue
-            opened = opener.open(flow.inbound, begin, length, size)
-            if opened.authentic:
-                tunnel.heard(flow)
-                heard.append(tunnel)
-            if opened.places:
-                self._deliver(flow, opened, joiner, burst.view, size, burst.traffic_class)
-        return heard, others
-
-    def _take_one(self, flow: Flow, data: bytes, outer: int) -> bool:
-        """A packet by itself; whether it was authentic."""
-        try:
-            packet = flow.inbound.open(data)
-        except Malformed:
-            return False
-        if not packet:
-            return True
-        if outer & 3 in _CARRIED_IN or (self.habits.clamp and len(packet) <= SHORT):
-            view = memoryview(bytearray(packet))
-            if not encapsulation.take_congestion(view, 0, len(packet), outer):
-                self.turned_away += 1
-                return True
-            if self.habits.clamp:
-                encapsulation.clamp_segment_size(view, 0, len(packet), self.mtu)
-            packet = bytes(view)
-        if not flow.lets_in(_addresses(packet, 0, len(packet))):
-            self.turned_away += 1
-        else:
-            self._write([vnet.NOTHING[: self._header] + packet])
-        return True
-
-    def _deliver(self, flow: Flow, opened: Opened, joiner: Joiner, view: memoryview, stride: int, outer: int) -> None:
-        places, lengths = opened.places, opened.lengths
-        if outer & 3 in _CARRIED_IN:
-            kept = [
-                index
-                for index, at in enumerate(places)
-                if encapsulation.take_congestion(view, at, lengths[index], outer)
-            ]
-            self.turned_away += len(places) - len(kept)
-            places, lengths = [places[index] for index in kept], [lengths[index] for index in kept]
-        if self.habits.clamp:
-            for at, length in zip(places, lengths, strict=True):
-                if length <= SHORT:
-                    encapsulation.clamp_segment_size(view, at, length, self.mtu)
-        for begin, end in _runs(places, lengths, stride):
-            run = Packets(places[begin], end - begin, stride, lengths[begin], lengths[end - 1])
-            for joined in joiner.join(run):
-                if joined.offload is None:
-                    self._deliver_each(flow, run, joined.first, joined.end, view)
-                    continue
-                at, length = run.begin(joined.first), run.size(joined.first)
-                if not flow.lets_in(_addresses(view, at, length)):
-                    self.turned_away += joined.end - joined.first
-                    continue
-                before = at - self._header
-                view[before:at] = joined.offload.octets()
-                self._write([view[before : at + length], *joiner.pieces(run, joined)])
-
-    def _deliver_each(self, flow: Flow, run: Packets, first: int, end: int, view: memoryview) -> None:
-        """Packets ``first`` to before ``end``, each by itself."""
-        descriptor, nothing, header = self._descriptor, vnet.NOTHING[: self._header], self._header
-        before, good = b"", False
-        for index in range(first, end):
-            at, length = run.begin(index), run.size(index)
-            addresses = _addresses(view, at, length)
-            if addresses != before:
-                before, good = addresses, flow.lets_in(addresses)
-            if not good:
-                self.turned_away += 1
-                continue
-            view[at - header : at] = nothing
-            try:
-                os.write(descriptor, view[at - header : at + length])
-            except OSError:
-                # As in :meth:`_write`.
-                continue
-
-    def _write(self, parts: Sequence[bytes | memoryview]) -> None:
-        try:
-            os.writev(self._descriptor, parts)
-        except OSError:
-            # What the device refuses (it is down, or its queue is full) is lost as on any other link.
-            return
-
-
-def _addresses(view: bytes | memoryview, at: int, length: int) -> bytes:
-    version = view[at] >> 4
-    if version == 4 and length >= 20:
-        return bytes(view[at + 12 : at + 20])
-    return bytes(view[at + 8 : at + 40]) if version == 6 and length >= 40 else b""
-
-
-def _runs(places: list[int], lengths: list[int], stride: int) -> Iterator[tuple[int, int]]:
-    """Packets that lie ``stride`` apart and are of one length, but for a shorter last one."""
-    count, begin = len(places), 0
-    if count > 1 and places[-1] - places[0] == (count - 1) * stride:
-        same = lengths.count(lengths[0])
-        if same == count or (same == count - 1 and lengths[-1] < lengths[0]):
-            yield 0, count
-            return
-    while begin < count:
-        end = begin + 1
-        while end < count and places[end] - places[end - 1] == stride and lengths[end] <= lengths[begin]:
-            end += 1
-            if lengths[end - 1] < lengths[begin]:
-                break
-        yield begin, end
-        begin = end
+        return self._inward.take(burst, port)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import hashlib
 import ipaddress
 from collections.abc import Iterator, Sequence
@@ -24,6 +25,8 @@ from zesty_burrow.errors import Malformed, printable
 MAX_PATH = 8
 MAX_STEPS = 100
 SOON = timedelta(days=30)
+KNOWN = 256
+"""Certificates of which name and key are kept as they were worked out."""
 IPSEC_IKE = x509.ObjectIdentifier("1.3.6.1.5.5.7.3.17")
 KNOWN_EXTENSIONS = frozenset(
     {
@@ -58,12 +61,14 @@ def load_pem_certificates_untrusted(text: bytes) -> list[x509.Certificate]:
     return [load_certificate_untrusted(entry.public_bytes(Encoding.DER)) for entry in found]
 
 
+@functools.lru_cache(maxsize=KNOWN)
 def public_key_hash(certificate: x509.Certificate) -> bytes:
     """SHA-1 over the SubjectPublicKeyInfo, as CERTREQ carries it (RFC 7296 §3.7)."""
     info = certificate.public_key().public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
     return hashlib.sha1(info, usedforsecurity=False).digest()
 
 
+@functools.lru_cache(maxsize=KNOWN)
 def subject_name(certificate: x509.Certificate) -> str:
     """The subject as RFC 4514 text, for people."""
     return printable(certificate.subject.rfc4514_string()) or "a certificate without subject"

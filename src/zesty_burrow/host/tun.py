@@ -6,6 +6,7 @@ import errno
 import fcntl
 import os
 import struct
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from zesty_burrow.core.ip import TCP, UDP
@@ -32,6 +33,16 @@ class TunDevice:
     descriptor: int
     header: bool = False
     joins: frozenset[int] = frozenset()
+
+    def write(self, parts: Sequence[bytes | memoryview]) -> None:
+        """Hand one packet to the machine, its parts one behind the other.
+
+        What the device refuses (it is down, or its queue is full) is lost as on any other link.
+        """
+        try:
+            os.writev(self.descriptor, parts)
+        except OSError:
+            return
 
     def close(self) -> None:
         """Close it; the kernel removes the device with its addresses and routes."""

@@ -12,7 +12,8 @@ from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from ipaddress import IPv4Interface, IPv6Interface, ip_address
 
-from zesty_burrow.carrier.datapath import DataPath, Habits
+from zesty_burrow.carrier.datapath import DataPath
+from zesty_burrow.carrier.habits import Habits
 from zesty_burrow.carrier.inside import bring_up
 from zesty_burrow.carrier.port import Burst, UdpPort, udp_socket
 from zesty_burrow.carrier.pump import Pump

@@ -83,6 +83,10 @@ class Outside:
         self.stun_port = port if isinstance(port, int) and 0 < port < 65536 else stun.PORT
 
     def _get(self, path: str) -> dict[str, Any] | None:
+        """What it says; asked a second time where it does not answer, as one of hundreds of calls may be lost."""
+        return self._get_once(path) or self._get_once(path)
+
+    def _get_once(self, path: str) -> dict[str, Any] | None:
         connection = http.client.HTTPConnection(self.address.host, self.address.port, timeout=PATIENCE)
         try:
             connection.request("GET", path)
