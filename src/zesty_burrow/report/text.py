@@ -286,7 +286,7 @@ def _status(result: results.StatusResult) -> Parts:
             ("since", f"{status.since}, {status.seconds_up:.0f} s"),
             ("device", status.device),
             ("name servers", ", ".join(status.name_servers) or "unchanged"),
-            ("encrypted DNS", "\n".join(status.encrypted_resolvers)),
+            ("encrypted DNS", "\n".join(f"{one}; announced, not used" for one in status.encrypted_resolvers)),
             ("suffixes", ", ".join(status.suffixes) or "none"),
             ("NetBIOS names", ", ".join(status.netbios_name_servers)),
             ("IKE", status.ike_algorithms),
