@@ -5,7 +5,6 @@ It is opened in place, joined where the kernel will take it in one piece, and wr
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterator
 from weakref import WeakKeyDictionary
 
@@ -128,7 +127,7 @@ class Inward:
 
     def _deliver_each(self, flow: Flow, run: Packets, first: int, end: int, view: memoryview) -> None:
         """Packets ``first`` to before ``end``, each by itself."""
-        descriptor, nothing, header = self._device.descriptor, vnet.NOTHING[: self._header], self._header
+        header = self._header
         before, good = b"", False
         for index in range(first, end):
             at, length = run.begin(index), run.size(index)
@@ -138,12 +137,8 @@ class Inward:
             if not good:
                 self.turned_away += 1
                 continue
-            view[at - header : at] = nothing
-            try:
-                os.write(descriptor, view[at - header : at + length])
-            except OSError:
-                # What the device refuses (it is down, or its queue is full) is lost as on any other link.
-                continue
+            view[at - header : at] = vnet.NOTHING[:header]
+            self._device.write((view[at - header : at + length],))
 
 
 def _addresses(view: bytes | memoryview, at: int, length: int) -> bytes:

@@ -79,7 +79,7 @@ class Outward:
     """
 
     def __init__(self, device: TunDevice, mtu: int, route: Route, habits: Habits) -> None:
-        self._device, self._descriptor = device, device.descriptor
+        self._device = device
         self._header = vnet.SIZE if device.header else 0
         self._route = route
         self._habits = habits
@@ -103,12 +103,12 @@ class Outward:
     def send(self) -> int:
         """Seal and send what the device has; the number of packets."""
         slots, before, reads, places = self._slots, self._header, self._reads, self._places
-        descriptor = self._descriptor
+        descriptor = self._device.descriptor
         waiting: list[_Waiting] = []
         pieces: list[_Piece] = []
         sent = taken = read = 0
         # Where packets come one by one the first is sent before another is looked for: nobody waits for company.
-        at_once, self._crowded = not self._crowded, False
+        at_once = not self._crowded
         while len(waiting) < SLOTS and taken < SUPERS:
             # What many segments are read behind is kept until they are sent together.
             if pieces:

@@ -69,11 +69,7 @@ class Cursor:
 
     def u32(self) -> int:
         """Four octets, big-endian."""
-        start = self._position
-        if start + 4 > self._end:
-            raise self.fail(f"4 octets are announced, {self.remaining} are left")
-        self._position = start + 4
-        return int.from_bytes(self._data[start : start + 4])
+        return int.from_bytes(self.take(4))
 
     def fields(self, form: Struct) -> tuple[int, ...]:
         """Several numbers at once, as ``form`` lays them out."""
