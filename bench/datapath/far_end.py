@@ -48,7 +48,9 @@ async def serve(folder: Path, encryption: str, without: frozenset[str]) -> None:
     host.start()
     write_private(folder / "kit.zip", kit(authority.pem(), encryption))
     print(host.note or "ready", flush=True)
-    await asyncio.get_running_loop().run_in_executor(None, sys.stdin.read)
+    # Each line that comes is a question how packets are worked on.
+    while await asyncio.to_thread(sys.stdin.readline):
+        print(host.loops, flush=True)
 
 
 if __name__ == "__main__":

@@ -131,6 +131,7 @@ class Wires:
         self.near, self.far = Host(folder / "near"), Host(folder / "far")
         self._middle = Host(folder / "middle") if rough else None
         self._link: subprocess.Popen[str] | None = None
+        self._gateway: subprocess.Popen[str] | None = None
         self.environment = {**os.environ, "ZESTY_BURROW_HOME": str(folder / "home")}
         self._wire()
         if self._middle is not None and rough is not None:
@@ -212,6 +213,7 @@ class Wires:
             stdin=subprocess.PIPE, stdout=subprocess.PIPE,
         )  # fmt: skip
         assert gateway.stdout is not None
+        self._gateway = gateway
         said = gateway.stdout.readline().strip()
         if said != "ready":
             raise SystemExit(f"the gateway did not start: {said}")
@@ -223,6 +225,26 @@ class Wires:
         self.near.run(*zesty, "connect", PLACE.name, "--detach", *words, env=self.environment)
         status = self.status()
         return Contender("ours", f"{PLACE.pool4}1", (int(status["process"]), gateway.pid))
+
+    def loops(self) -> tuple[str, str]:
+        """How our client and our gateway work on packets."""
+        assert self._gateway is not None and self._gateway.stdin is not None and self._gateway.stdout is not None
+        self._gateway.stdin.write("loops\n")
+        self._gateway.stdin.flush()
+        return str(self.status()["loops"]), self._gateway.stdout.readline().strip()
+
+    def warm_up(self, far: str, patience: float = 180.0) -> tuple[str, str]:
+        """Carry much until both ends have compiled their loops, or will not; how they work on packets then."""
+        end = time.monotonic() + patience
+        while time.monotonic() < end:
+            said = self.loops()
+            if not {"columns", "columns, being compiled"} & set(said):
+                return said
+            if "columns" in said:
+                self.carry(far, 64 << 20)
+            else:
+                time.sleep(0.5)
+        raise SystemExit(f"the loops were not compiled in {patience:.0f} s: {said}")
 
     def status(self) -> dict[str, object]:
         """What our program says of its tunnel."""

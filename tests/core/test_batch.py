@@ -13,15 +13,26 @@ from scapy.layers.inet6 import IPv6
 from scapy.layers.ipsec import ESP, SecurityAssociation
 from scapy.packet import Raw
 
+from zesty_burrow.core.compiled.works import COMPILED
 from zesty_burrow.core.esp.association import LAST_EXTENDED, LAST_SEQUENCE, InboundSa, OutboundSa, largest_inner
-from zesty_burrow.core.esp.batch import Opener, Run, Sealer
+from zesty_burrow.core.esp.batch import Run
 from zesty_burrow.core.esp.replay import ReplayWindow
 from zesty_burrow.core.esp.slots import Slots
 from zesty_burrow.core.protection import make_protection
+from zesty_burrow.core.works import COLUMNS
 from zesty_burrow.errors import StateError
 
 KEYS = {"gcm": (20, 36, 0), "chacha": (28, 36, 0), "gcm-12": (19, 36, 0), "ccm": (16, 19, 0), "cbc": (12, 32, 12)}
 SPI = 0x8123_4567
+
+works = COLUMNS
+
+
+@pytest.fixture(autouse=True, scope="module", params=[COLUMNS, COMPILED], ids=["columns", "compiled"])
+def each_way(request):
+    """All of this by columns and by compiled loops."""
+    global works
+    works = request.param
 
 
 def protection(kind, made=iter(range(1 << 20))):
@@ -61,7 +72,7 @@ def seal(outbound, inner, first=0, slots=None):
     for index, packet in enumerate(inner):
         at = slots.packet(first + index)
         slots.view[at : at + len(packet)] = packet
-    return [bytes(one) for one in Sealer(slots).seal(outbound, first, runs_of(inner))]
+    return [bytes(one) for one in works.sealer(slots).seal(outbound, first, runs_of(inner))]
 
 
 def open_all(inbound, sealed, start=0):
@@ -69,7 +80,7 @@ def open_all(inbound, sealed, start=0):
     octets = np.zeros(start + sum(map(len, sealed)) + 70000, np.uint8)
     data = b"".join(sealed)
     octets[start : start + len(data)] = np.frombuffer(data, np.uint8)
-    opened = Opener(octets).open(inbound, start, len(data), len(sealed[0]))
+    opened = works.opener(octets).open(inbound, start, len(data), len(sealed[0]))
     return [octets[at : at + length].tobytes() for at, length in zip(opened.places, opened.lengths, strict=True)]
 
 
@@ -216,7 +227,7 @@ def test_a_strangers_octets(data, size):
     _, there = both()
     octets = np.zeros(70000, np.uint8)
     octets[: len(data)] = np.frombuffer(data, np.uint8)
-    opened = Opener(octets).open(there, 0, len(data), size)
+    opened = works.opener(octets).open(there, 0, len(data), size)
     assert opened.places == [] and opened.authentic == 0
     assert there.counters.rejected == -(-len(data) // size) and there.window.highest == 0
 

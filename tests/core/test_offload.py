@@ -10,15 +10,27 @@ from scapy.layers.inet import IP, TCP, UDP
 from scapy.layers.inet6 import IPv6
 from scapy.packet import Raw
 
+from zesty_burrow.core.compiled.works import COMPILED
 from zesty_burrow.core.offload import vnet
-from zesty_burrow.core.offload.join import Joiner, Packets
-from zesty_burrow.core.offload.split import Portion, Splitter, finish_checksum, finish_checksums, read_super
+from zesty_burrow.core.offload.join import Packets
+from zesty_burrow.core.offload.split import Portion, finish_checksum, finish_checksums, read_super
 from zesty_burrow.core.offload.vnet import Offload, read_offload
+from zesty_burrow.core.works import COLUMNS
 from zesty_burrow.errors import Malformed
 
 LONGEST = 1500
 STRIDE = LONGEST + 100
 PROTOCOLS = frozenset((6, 17))
+
+works = COLUMNS
+
+
+@pytest.fixture(autouse=True, scope="module", params=[COLUMNS, COMPILED], ids=["columns", "compiled"])
+def each_way(request):
+    """All of this by columns and by compiled loops."""
+    global works
+    works = request.param
+
 
 headers = st.fixed_dictionaries(
     {
@@ -104,7 +116,7 @@ def split_all(packet, offload, slots=64):
     source = np.zeros(len(packet) + 70, np.uint8)
     source[6 : 6 + len(packet)] = np.frombuffer(packet, np.uint8)
     into = np.zeros(slots * STRIDE, np.uint8)
-    splitter = Splitter(into, 32, slots, STRIDE)
+    splitter = works.splitter(into, 32, slots, STRIDE)
     whole = read_super(source, 6, len(packet), offload)
     found = []
     for first in range(0, whole.segments, slots):
@@ -187,7 +199,7 @@ def join_all(packets, stride=STRIDE, offset=16):
     for index, packet in enumerate(packets):
         at = offset + index * stride
         octets[at : at + len(packet)] = np.frombuffer(packet, np.uint8)
-    joiner = Joiner(octets, PROTOCOLS)
+    joiner = works.joiner(octets, PROTOCOLS)
     run = Packets(offset, len(packets), stride, len(packets[0]), len(packets[-1]))
     found = []
     for joined in joiner.join(run):

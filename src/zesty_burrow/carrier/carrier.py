@@ -63,7 +63,7 @@ class CarrierOptions:
     """``patience``: seconds to wait for a silent gateway; ``export_keys``: a file for an analyser, or None.
 
     ``keep_trying``: a tunnel that is lost is set up anew; until it stands again nothing leaves.
-    ``without``: offloads that are left out, by the names in ``OFFLOADS``.
+    ``without``: what the data path does without, by the names in ``MAY_BE_LEFT_OUT``.
     """
 
     journal: Path
@@ -392,7 +392,8 @@ class Carrier:
         tunnel = self._tunnel = Tunnel(flow, line.port, line.peer)
         limit = tunnel.measure()
         self._mtu = wanted.mtu or max(MIN_MTU, min(limit, MAX_MTU))
-        self._path = DataPath(device, self._mtu, lambda *_: tunnel, Habits(wanted.dscp, wanted.clamp_segment_size))
+        habits = Habits(wanted.dscp, wanted.clamp_segment_size)
+        self._path = DataPath(device, self._mtu, lambda *_: tunnel, habits, self._options.without)
         used = ", ".join(offloads_in_use(device, line.port)) or "none"
         log.debug("offloads in use: %s; the way takes inner packets of %d octets", used, limit)
 
@@ -504,6 +505,7 @@ class Carrier:
             returns=self._returns,
             moves=self._moves,
             mtu=self._mtu,
+            loops=path.loops.said,
             sign_ins_repeated=self._sign_ins,
             standing=self._state() is State.ESTABLISHED,
         )

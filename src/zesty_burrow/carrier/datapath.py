@@ -5,12 +5,15 @@ Device and socket say what they can; what is missing is done without.
 
 from __future__ import annotations
 
+from zesty_burrow.carrier import loops
 from zesty_burrow.carrier.habits import Habits
 from zesty_burrow.carrier.inward import Inward
+from zesty_burrow.carrier.loops import Loops
 from zesty_burrow.carrier.outward import Outward, Route
 from zesty_burrow.carrier.port import ROOM_IN_PIECE, SEGMENTS, Burst, UdpPort
 from zesty_burrow.carrier.tunnel import Tunnel
 from zesty_burrow.core.ip import TCP, UDP
+from zesty_burrow.core.works import COLUMNS, Works
 from zesty_burrow.host.tun import TunDevice
 
 OFFLOADS = {
@@ -20,6 +23,7 @@ OFFLOADS = {
     "socket-receive": "many datagrams from the network by one call",
 }
 """What is used where the kernel has it."""
+MAY_BE_LEFT_OUT = {**OFFLOADS, loops.NAME: "the loops over packets as machine code, from when a tunnel carries much"}
 ESP_AT_MOST = 37
 """Octets that ESP with a combined-mode cipher adds: SPI, number, IV, padding, its length, next header, ICV."""
 TCP_HEADERS, KERNEL_RESERVE = 52, 384
@@ -46,10 +50,23 @@ def largest_piece(mtu: int) -> int:
 class DataPath:
     """One tunnel device, and the tunnels behind it. ``route`` chooses among them for what goes out."""
 
-    def __init__(self, device: TunDevice, mtu: int, route: Route, habits: Habits | None = None) -> None:
+    def __init__(
+        self,
+        device: TunDevice,
+        mtu: int,
+        route: Route,
+        habits: Habits | None = None,
+        without: frozenset[str] = frozenset(),
+    ) -> None:
         self.mtu = mtu
-        self._outward = Outward(device, mtu, route, habits or Habits())
-        self._inward = Inward(device, mtu, habits or Habits())
+        self._outward = Outward(device, mtu, route, habits or Habits(), COLUMNS)
+        self._inward = Inward(device, mtu, habits or Habits(), COLUMNS)
+        self.loops = Loops(self.use, left_out=loops.NAME in without)
+
+    def use(self, works: Works) -> None:
+        """Work on octets in this way from now on."""
+        self._outward.use(works)
+        self._inward.use(works)
 
     @property
     def unknown(self) -> int:
@@ -83,11 +100,14 @@ class DataPath:
 
     def outbound_ready(self) -> int:
         """Seal and send what the device has; the number of packets."""
-        return self._outward.send()
+        sent = self._outward.send()
+        self.loops.carried(sent)
+        return sent
 
     def inbound(self, burst: Burst, port: UdpPort) -> tuple[list[Tunnel], list[bytes]]:
         """Open what has come to the encapsulation port, and hand it to the device.
 
         The tunnels by which something authentic came, and the datagrams that are not ESP (RFC 3948 §2.2).
         """
+        self.loops.carried(burst.total // burst.size)
         return self._inward.take(burst, port)

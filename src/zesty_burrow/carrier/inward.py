@@ -15,6 +15,7 @@ from zesty_burrow.core import encapsulation
 from zesty_burrow.core.esp.batch import Opened, Opener
 from zesty_burrow.core.offload import vnet
 from zesty_burrow.core.offload.join import Joiner, Packets
+from zesty_burrow.core.works import Works
 from zesty_burrow.errors import Malformed
 from zesty_burrow.host.tun import TunDevice
 
@@ -27,14 +28,20 @@ class Inward:
     ``unknown``: packets with an SPI that is nobody's; ``turned_away``: packets that the selectors do not allow.
     """
 
-    def __init__(self, device: TunDevice, mtu: int, habits: Habits) -> None:
+    def __init__(self, device: TunDevice, mtu: int, habits: Habits, works: Works) -> None:
         self._device = device
+        self._works = works
         self._header = vnet.SIZE if device.header else 0
         self._habits = habits
         self._mtu = mtu
         self.turned_away = self.unknown = 0
         self.by_spi: dict[int, Tunnel] = {}
         self._openers: WeakKeyDictionary[UdpPort, tuple[Opener, Joiner]] = WeakKeyDictionary()
+
+    def use(self, works: Works) -> None:
+        """Work in this way from now on."""
+        self._works = works
+        self._openers.clear()
 
     def take(self, burst: Burst, port: UdpPort) -> tuple[list[Tunnel], list[bytes]]:
         """Open what has come to the encapsulation port, and hand it to the device.
@@ -43,7 +50,8 @@ class Inward:
         """
         ends = self._openers.get(port)
         if ends is None:
-            ends = self._openers[port] = Opener(port.octets), Joiner(port.octets, self._device.joins)
+            works = self._works
+            ends = self._openers[port] = works.opener(port.octets), works.joiner(port.octets, self._device.joins)
         opener, joiner = ends
         start, end, size = burst.start, burst.start + burst.total, burst.size
         if size > 4 and (burst.total <= size or opener.of_one_sa(start, burst.total, size)):

@@ -26,6 +26,7 @@ from zesty_burrow.core.offload.columns import Octets
 from zesty_burrow.core.offload.split import Portion, Splitter, Super, finish_checksum, finish_checksums, read_super
 from zesty_burrow.core.offload.vnet import Offload, read_offload
 from zesty_burrow.core.protection import Combined
+from zesty_burrow.core.works import Works
 from zesty_burrow.errors import Malformed
 from zesty_burrow.host.tun import TunDevice
 
@@ -78,8 +79,9 @@ class Outward:
     of them.
     """
 
-    def __init__(self, device: TunDevice, mtu: int, route: Route, habits: Habits) -> None:
+    def __init__(self, device: TunDevice, mtu: int, route: Route, habits: Habits, works: Works) -> None:
         self._device = device
+        self._works = works
         self._header = vnet.SIZE if device.header else 0
         self._route = route
         self._habits = habits
@@ -88,13 +90,19 @@ class Outward:
         self._ways: dict[bytes, Tunnel | None] = {}
         longest = max(mtu, too_big.LEAST_IPV6)
         self._slots = Slots(SLOTS, longest, LONGEST + vnet.SIZE)
-        self._sealer = Sealer(self._slots)
+        self._sealer = works.sealer(self._slots)
         self._strips: dict[int, _Strip] = {}
         view, before = self._slots.view, self._header
         self._places = [self._slots.packet(index) for index in range(SLOTS)]
         self._reads = [[view[at - before : at + LONGEST]] for at in self._places]
         self._areas = [Slots(1, LONGEST) for _ in range(SUPERS)]
         self._crowded = False
+
+    def use(self, works: Works) -> None:
+        """Work in this way from now on."""
+        self._works = works
+        self._sealer = works.sealer(self._slots)
+        self._strips.clear()
 
     def choose_again(self) -> None:
         """``route`` may answer otherwise from now on."""
@@ -195,7 +203,8 @@ class Outward:
         if found is None:
             count = SUPERS * SEGMENTS
             slots = Slots(count, length, 0, tight_stride(length)) if tight else Slots(count, self._slots.longest)
-            found = _Strip(slots, Splitter(slots.octets, ROOM, count, slots.stride), Sealer(slots))
+            splitter = self._works.splitter(slots.octets, ROOM, count, slots.stride)
+            found = _Strip(slots, splitter, self._works.sealer(slots))
             if len(self._strips) >= STRIPS:
                 del self._strips[next(iter(self._strips))]
             self._strips[key] = found

@@ -52,6 +52,7 @@ class TunnelStatus:
     ipv6: str
     process: int
     offloads: tuple[str, ...] = ()
+    loops: str = ""
     mtu: int = 0
     seconds_up: float = 0.0
     packets_in: int = 0

@@ -8,7 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from zesty_burrow.carrier.carrier import Carrier, CarrierEnd, CarrierOptions
-from zesty_burrow.carrier.datapath import OFFLOADS
+from zesty_burrow.carrier.datapath import MAY_BE_LEFT_OUT
 from zesty_burrow.carrier.detach import run_detached
 from zesty_burrow.carrier.status import StepDone, TunnelStatus
 from zesty_burrow.commands.context import Context
@@ -43,9 +43,9 @@ def add_arguments(parser: ArgumentParser) -> None:
         "--without",
         action="append",
         default=[],
-        choices=OFFLOADS,
-        metavar="OFFLOAD",
-        help=f"do without an offload, for testing; may be given again: {', '.join(OFFLOADS)}",
+        choices=MAY_BE_LEFT_OUT,
+        metavar="MEANS",
+        help=f"do without one of these, for testing; may be given again: {', '.join(MAY_BE_LEFT_OUT)}",
     )
     parser.add_argument(
         "--export-keys",

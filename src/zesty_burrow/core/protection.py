@@ -70,13 +70,14 @@ class _Counted(Protection):
 
 
 class Combined(_Counted):
-    """A combined-mode cipher with a 16-octet ICV, or one that the cipher itself cuts; ``key`` ends with the salt.
+    """A combined-mode cipher with a 16-octet ICV, or one that the cipher itself cuts.
 
     ``twelve_octets``: its nonces are so long and its ICV is whole, as batches want it.
+    ``key``: without the salt.
     """
 
-    def __init__(self, aead: AESGCM | AESCCM | ChaCha20Poly1305, salt: bytes, icv_size: int = 16) -> None:
-        self.aead, self.salt = aead, salt
+    def __init__(self, aead: AESGCM | AESCCM | ChaCha20Poly1305, key: bytes, salt: bytes, icv_size: int = 16) -> None:
+        self.aead, self.key, self.salt = aead, key, salt
         self.icv_size = icv_size
         self.twelve_octets = len(salt) == 4 and icv_size == 16
 
@@ -203,13 +204,13 @@ class _Cipher:
 
 def _gcm(icv: int) -> _Cipher:
     if icv == 16:
-        return _Cipher(4, True, lambda key, salt: Combined(AESGCM(key), salt))
+        return _Cipher(4, True, lambda key, salt: Combined(AESGCM(key), key, salt))
     return _Cipher(4, True, lambda key, salt: ShortGcm(key, salt, icv))
 
 
 def _ccm(icv: int) -> _Cipher:
     # RFC 4309 §4: the salt has three octets.
-    return _Cipher(3, True, lambda key, salt: Combined(AESCCM(key, tag_length=icv), salt, icv))
+    return _Cipher(3, True, lambda key, salt: Combined(AESCCM(key, tag_length=icv), key, salt, icv))
 
 
 ENCR_AES_CBC, ENCR_AES_CTR = 12, 13
@@ -222,7 +223,7 @@ _CIPHERS: dict[int, _Cipher] = {
     18: _gcm(8),
     19: _gcm(12),
     20: _gcm(16),
-    28: _Cipher(4, True, lambda key, salt: Combined(ChaCha20Poly1305(key), salt), default_bits=256),
+    28: _Cipher(4, True, lambda key, salt: Combined(ChaCha20Poly1305(key), key, salt), default_bits=256),
 }
 """RFC 3602, 3686, 4309, 4106, 7634, by IANA numbers."""
 

@@ -13,7 +13,6 @@ from datetime import UTC, datetime
 from ipaddress import IPv4Interface, IPv6Interface, ip_address
 
 from zesty_burrow.carrier.datapath import DataPath
-from zesty_burrow.carrier.habits import Habits
 from zesty_burrow.carrier.inside import bring_up
 from zesty_burrow.carrier.port import Burst, UdpPort, udp_socket
 from zesty_burrow.carrier.pump import Pump
@@ -70,7 +69,7 @@ class Session:
 class GatewayHost:
     """Runs on a gateway's host. ``authority`` signs its certificates; ``accounts``: passwords by name.
 
-    ``without``: offloads that it does without; ``also``: what it takes for ESP besides the usual.
+    ``without``: what its data path does without; ``also``: what it takes for ESP besides the usual.
     """
 
     place: story.Place
@@ -105,7 +104,7 @@ class GatewayHost:
                 bring_up(netlink, device.name, MTU)
                 netlink.add_address(device.name, f"{self.place.pool4}1/24")
                 netlink.add_address(device.name, f"{self.place.pool6}1/64")
-            self._path = DataPath(device, MTU, self._tunnel_for, Habits())
+            self._path = DataPath(device, MTU, self._tunnel_for, without=self.without)
             loop.add_reader(self._device, self._path.outbound_ready)
         except MachineError as problem:
             # Without a tunnel device the gateway still negotiates; it only carries nothing.
@@ -114,6 +113,11 @@ class GatewayHost:
         self._sockets = {port: udp_socket(family, (self.place.outer, port)) for port in (500, 4500)}
         self._ports = {4500: UdpPort(self._sockets[4500], self.without)}
         self.set_faults(frozenset())
+
+    @property
+    def loops(self) -> str:
+        """How its data path works on octets."""
+        return self._path.loops.said if self._path is not None else ""
 
     def set_faults(self, faults: frozenset[str]) -> None:
         """Behave in these wrong ways from now on. Tunnels that stand go on."""

@@ -117,7 +117,13 @@ class Sealer:
         protection, count = sa.protection, sum(run.number for run in runs)
         if not isinstance(protection, Combined) or not protection.twelve_octets or count <= FEW:
             return self._one_by_one(sa, first, runs)
-        number = sa.take_numbers(count, sum(run.number * run.length for run in runs))
+        octets = sum(run.number * run.length for run in runs)
+        return self._seal_runs(sa, protection, sa.take_numbers(count, octets), first, count, runs)
+
+    def _seal_runs(
+        self, sa: OutboundSa, protection: Combined, number: int, first: int, count: int, runs: Sequence[Run]
+    ) -> list[memoryview]:
+        """``count`` packets under the sequence numbers from ``number`` on."""
         counter = protection.take_counters(count)
         end, counters = first + count, self._steps[:count] + counter
         self._ivs[first:end] = counters
@@ -199,7 +205,7 @@ class Opened:
 
 
 @dataclass(frozen=True, slots=True)
-class _Opening:
+class Opening:
     """For ESP packets of one size from a place on: ESP headers, what is sealed, where it is opened to; and columns.
 
     ``trailers``: padding length and next header, as they are once opened; ``tops``: the first octet of each.
@@ -270,6 +276,28 @@ class Opener:
         if not in_a_row:
             each = [one & LAST_SEQUENCE for one in fronts]
             whole = [sa.window.whole_number(one) for one in each] if sa.extended else each
+        wanted = range(count) if in_a_row else [at for at, one in enumerate(whole) if sa.window.check(one)]
+        good = self._decrypt(sa, protection, views, begin, size, whole, wanted)
+        if in_a_row and len(good) == count:
+            sa.window.accept_run(number, count)
+        else:
+            good = [index for index in good if sa.window.take(whole[index])]
+        sa.counters.rejected += count - len(good)
+        found.authentic += len(good)
+        self._unwrap(sa, views, begin, count, size, good, found)
+
+    def _decrypt(
+        self,
+        sa: InboundSa,
+        protection: Combined,
+        views: Opening,
+        begin: int,
+        size: int,
+        whole: Sequence[int],
+        wanted: Sequence[int],
+    ) -> Sequence[int]:
+        """Open the ``wanted`` ones of the packets with the numbers ``whole`` in place; those whose ICV holds."""
+        count = len(whole)
         if protection.salt != self._salt:
             self._salt = protection.salt
             self._nonces[:, :4] = np.frombuffer(protection.salt, np.uint8)
@@ -279,23 +307,12 @@ class Opener:
             self._long_numbers[:count] = np.array(whole, np.uint64)
         associated = self._long_views if sa.extended else views.heads
         parts = self._nonce_views, views.sealed[:count], associated, views.plain
-        if in_a_row:
-            held = _decrypt(protection, *parts)
-        else:
-            held = _decrypt_some(protection, *parts, [at for at, one in enumerate(whole) if sa.window.check(one)])
-        if held is None:
-            sa.window.accept_run(number, count)
-            good: Sequence[int] = range(count)
-        else:
-            good = [index for index in held if sa.window.take(whole[index])]
-        sa.counters.rejected += count - len(good)
-        found.authentic += len(good)
-        self._unwrap(sa, views, begin, count, size, good, found)
+        return _decrypt_some(protection, *parts, wanted) if len(wanted) < count else _decrypt(protection, *parts)
 
-    def _make(self, begin: int, size: int, count: int) -> _Opening:
+    def _make(self, begin: int, size: int, count: int) -> Opening:
         view, octets = self.view, self.octets
         places = range(begin, begin + count * size, size)
-        return _Opening(
+        return Opening(
             [view[at : at + 8] for at in places],
             [view[at + 16 : at + size] for at in places],
             [view[at + 16 : at + size - 16] for at in places],
@@ -306,7 +323,7 @@ class Opener:
         )
 
     def _unwrap(
-        self, sa: InboundSa, views: _Opening, begin: int, count: int, size: int, good: Sequence[int], found: Opened
+        self, sa: InboundSa, views: Opening, begin: int, count: int, size: int, good: Sequence[int], found: Opened
     ) -> None:
         """Take padding, next header and inner version apart (RFC 4303 §2.4 to §2.6)."""
         if not good:
@@ -356,8 +373,8 @@ class Opener:
 Views = Sequence[memoryview]
 
 
-def _decrypt(protection: Combined, nonces: Views, sealed: Views, associated: Views, plain: Views) -> list[int] | None:
-    """Open them all in place; None where every ICV held, else which did. The others cost only themselves."""
+def _decrypt(protection: Combined, nonces: Views, sealed: Views, associated: Views, plain: Views) -> Sequence[int]:
+    """Open them all in place; those whose ICV holds. The others cost only themselves."""
     done: list[int] = []
     try:
         done.extend(map(protection.aead.decrypt_into, nonces, sealed, associated, plain))
@@ -365,7 +382,7 @@ def _decrypt(protection: Combined, nonces: Views, sealed: Views, associated: Vie
         first = len(done)
         rest = range(first + 1, len(sealed))
         return [*range(first), *_decrypt_some(protection, nonces, sealed, associated, plain, rest)]
-    return None
+    return range(len(sealed))
 
 
 def _decrypt_some(
