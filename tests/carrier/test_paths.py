@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import errno
 import os
+import select
 import socket
 
 import pytest
@@ -12,10 +13,12 @@ from scapy.layers.inet6 import IPv6
 from scapy.packet import Raw
 
 from core.test_offload import octets_for, segments_of, whole_of
+from zesty_burrow.carrier.compiled import WAY
 from zesty_burrow.carrier.datapath import OFFLOADS, DataPath, largest_piece
 from zesty_burrow.carrier.habits import Habits
 from zesty_burrow.carrier.port import UDP_SEGMENT, UdpPort, udp_socket
 from zesty_burrow.carrier.tunnel import Flow, Tunnel
+from zesty_burrow.carrier.way import BY_COLUMNS
 from zesty_burrow.core.esp.association import InboundSa, OutboundSa
 from zesty_burrow.core.ip import AddressRange
 from zesty_burrow.core.offload import vnet
@@ -27,6 +30,14 @@ HERE, THERE, NOBODY = "10.66.1.10", "203.0.113.10", "192.0.2.99"
 ONLY_HERE = (AddressRange(socket.inet_aton(HERE), socket.inet_aton(HERE)),)
 ALL = (AddressRange(bytes(4), b"\xff" * 4), AddressRange(bytes(16), b"\xff" * 16))
 HOLD_NOTHING = bytes(vnet.SIZE)
+way = BY_COLUMNS
+
+
+@pytest.fixture(autouse=True, scope="module", params=[BY_COLUMNS, WAY], ids=["columns", "compiled"])
+def each_way(request):
+    """All of this by columns and by compiled loops."""
+    global way
+    way = request.param
 
 
 class Ends:
@@ -49,6 +60,7 @@ class Ends:
         joins = frozenset({"device-tcp": 6, "device-udp": 17}[one] for one in ("device-tcp", "device-udp"))
         device = TunDevice("zesty0", inside.fileno(), True, joins)
         self.path = DataPath(device, mtu, lambda *_: self.tunnel, habits)
+        self.path.use(way)
         self.path.carry(self.tunnel)
 
     def close(self):
@@ -59,8 +71,8 @@ class Ends:
         """What the machine sends, each with what the kernel says of it; the inner packets that the peer gets."""
         for packet, offload in packets:
             self.machine.send((offload.octets() if offload else HOLD_NOTHING) + bytes(packet))
-        while self.path.outbound_ready():
-            pass
+        while select.select([self._inside], [], [], 0)[0]:
+            self.path.outbound_ready()
         came = []
         while bursts := self.peer.receive():
             came += [self.opens.open(data) for burst in bursts for data in burst.datagrams()]

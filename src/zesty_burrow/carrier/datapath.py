@@ -12,8 +12,8 @@ from zesty_burrow.carrier.loops import Loops
 from zesty_burrow.carrier.outward import Outward, Route
 from zesty_burrow.carrier.port import ROOM_IN_PIECE, SEGMENTS, Burst, UdpPort
 from zesty_burrow.carrier.tunnel import Tunnel
+from zesty_burrow.carrier.way import BY_COLUMNS, Way
 from zesty_burrow.core.ip import TCP, UDP
-from zesty_burrow.core.works import COLUMNS, Works
 from zesty_burrow.host.tun import TunDevice
 
 OFFLOADS = {
@@ -59,14 +59,20 @@ class DataPath:
         without: frozenset[str] = frozenset(),
     ) -> None:
         self.mtu = mtu
-        self._outward = Outward(device, mtu, route, habits or Habits(), COLUMNS)
-        self._inward = Inward(device, mtu, habits or Habits(), COLUMNS)
+        self._ends = device, mtu, habits or Habits()
+        self._route = route
+        self._outward, self._inward = self._make(BY_COLUMNS)
         self.loops = Loops(self.use, left_out=loops.NAME in without)
 
-    def use(self, works: Works) -> None:
-        """Work on octets in this way from now on."""
-        self._outward.use(works)
-        self._inward.use(works)
+    def _make(self, way: Way) -> tuple[Outward, Inward]:
+        return way.outward(*self._ends, way.works, self._route), way.inward(*self._ends, way.works)
+
+    def use(self, way: Way) -> None:
+        """Work in this way from now on."""
+        outward, inward = self._outward, self._inward
+        self._outward, self._inward = self._make(way)
+        self._outward.turned_away, self._inward.turned_away = outward.turned_away, inward.turned_away
+        self._inward.unknown, self._inward.by_spi = inward.unknown, inward.by_spi
 
     @property
     def unknown(self) -> int:
@@ -110,4 +116,5 @@ class DataPath:
         The tunnels by which something authentic came, and the datagrams that are not ESP (RFC 3948 §2.2).
         """
         self.loops.carried(burst.total // burst.size)
+        self._outward.not_alone()
         return self._inward.take(burst, port)

@@ -19,7 +19,7 @@ from zesty_burrow.core.works import Works
 from zesty_burrow.errors import Malformed
 from zesty_burrow.host.tun import TunDevice
 
-_CARRIED_IN = frozenset((encapsulation.CE, encapsulation.ECT1))
+CARRIED_IN = frozenset((encapsulation.CE, encapsulation.ECT1))
 
 
 class Inward:
@@ -37,11 +37,10 @@ class Inward:
         self.turned_away = self.unknown = 0
         self.by_spi: dict[int, Tunnel] = {}
         self._openers: WeakKeyDictionary[UdpPort, tuple[Opener, Joiner]] = WeakKeyDictionary()
+        self.prepare()
 
-    def use(self, works: Works) -> None:
-        """Work in this way from now on."""
-        self._works = works
-        self._openers.clear()
+    def prepare(self) -> None:
+        """What a way has of its own."""
 
     def take(self, burst: Burst, port: UdpPort) -> tuple[list[Tunnel], list[bytes]]:
         """Open what has come to the encapsulation port, and hand it to the device.
@@ -91,7 +90,7 @@ class Inward:
             return False
         if not packet:
             return True
-        if outer & 3 in _CARRIED_IN or (self._habits.clamp and len(packet) <= SHORT):
+        if outer & 3 in CARRIED_IN or (self._habits.clamp and len(packet) <= SHORT):
             view = memoryview(bytearray(packet))
             if not encapsulation.take_congestion(view, 0, len(packet), outer):
                 self.turned_away += 1
@@ -99,7 +98,7 @@ class Inward:
             if self._habits.clamp:
                 encapsulation.clamp_segment_size(view, 0, len(packet), self._mtu)
             packet = bytes(view)
-        if not flow.lets_in(_addresses(packet, 0, len(packet))):
+        if not flow.lets_in(addresses_of(packet, 0, len(packet))):
             self.turned_away += 1
         else:
             self._device.write([vnet.NOTHING[: self._header] + packet])
@@ -107,7 +106,7 @@ class Inward:
 
     def _deliver(self, flow: Flow, opened: Opened, joiner: Joiner, view: memoryview, stride: int, outer: int) -> None:
         places, lengths = opened.places, opened.lengths
-        if outer & 3 in _CARRIED_IN:
+        if outer & 3 in CARRIED_IN:
             kept = [
                 index
                 for index, at in enumerate(places)
@@ -126,7 +125,7 @@ class Inward:
                     self._deliver_each(flow, run, joined.first, joined.end, view)
                     continue
                 at, length = run.begin(joined.first), run.size(joined.first)
-                if not flow.lets_in(_addresses(view, at, length)):
+                if not flow.lets_in(addresses_of(view, at, length)):
                     self.turned_away += joined.end - joined.first
                     continue
                 before = at - self._header
@@ -139,7 +138,7 @@ class Inward:
         before, good = b"", False
         for index in range(first, end):
             at, length = run.begin(index), run.size(index)
-            addresses = _addresses(view, at, length)
+            addresses = addresses_of(view, at, length)
             if addresses != before:
                 before, good = addresses, flow.lets_in(addresses)
             if not good:
@@ -149,7 +148,7 @@ class Inward:
             self._device.write((view[at - header : at + length],))
 
 
-def _addresses(view: bytes | memoryview, at: int, length: int) -> bytes:
+def addresses_of(view: bytes | memoryview, at: int, length: int) -> bytes:
     version = view[at] >> 4
     if version == 4 and length >= 20:
         return bytes(view[at + 12 : at + 20])

@@ -18,8 +18,8 @@ from asyncio.subprocess import DEVNULL
 from collections.abc import Callable
 from pathlib import Path
 
+from zesty_burrow.carrier.way import Way
 from zesty_burrow.core import compiled
-from zesty_burrow.core.works import Works
 
 log = logging.getLogger(__name__)
 NAME = "compiled-loops"
@@ -29,14 +29,14 @@ WORTH, WITHIN = 20_000, 10.0
 """So many packets in so many seconds are much."""
 LONGEST = 300.0
 """Seconds that compiling may take."""
-_WORKS = "zesty_burrow.core.compiled.works"
+_WAY = "zesty_burrow.carrier.compiled"
 _FOLDER = "NUMBA_CACHE_DIR"
 
 
 class Loops:
     """What one data path works with. ``use`` is told when that changes; ``said``: in words."""
 
-    def __init__(self, use: Callable[[Works], None], *, left_out: bool = False) -> None:
+    def __init__(self, use: Callable[[Way], None], *, left_out: bool = False) -> None:
         self._use = use
         self._packets, self._since = 0, time.monotonic()
         self._task: asyncio.Task[None] | None = None
@@ -60,8 +60,8 @@ class Loops:
             if not kept_safely():
                 raise OSError("there is no folder of our own to keep compiled loops in")
             await _compile()
-            works = await asyncio.to_thread(importlib.import_module, _WORKS)
-            self._use(works.COMPILED)
+            way = await asyncio.to_thread(importlib.import_module, _WAY)
+            self._use(way.WAY)
         except Exception as problem:
             # Whatever a compiler may have to say, the tunnel goes on as before.
             self.said = FAILED
@@ -106,4 +106,4 @@ async def _compile() -> None:
 
 if __name__ == "__main__":
     os.nice(10)
-    importlib.import_module(_WORKS)
+    importlib.import_module(_WAY)

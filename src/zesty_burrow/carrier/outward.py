@@ -30,8 +30,6 @@ from zesty_burrow.core.works import Works
 from zesty_burrow.errors import Malformed
 from zesty_burrow.host.tun import TunDevice
 
-SLOTS = 32
-"""Packets that are read before they are sealed together."""
 SUPERS = 4
 """Packets of many segments that are taken in turn before the other direction gets its turn."""
 IPV6_HEADER = 40
@@ -57,7 +55,7 @@ class _Piece(NamedTuple):
         return alike and (self.whole.length - self.whole.headers) % self.whole.size == 0
 
 
-class _Waiting(NamedTuple):
+class Waiting(NamedTuple):
     """A packet by itself that was read into a slot."""
 
     length: int
@@ -79,7 +77,10 @@ class Outward:
     of them.
     """
 
-    def __init__(self, device: TunDevice, mtu: int, route: Route, habits: Habits, works: Works) -> None:
+    count = 32
+    """Packets that are read before they are sealed together."""
+
+    def __init__(self, device: TunDevice, mtu: int, habits: Habits, works: Works, route: Route) -> None:
         self._device = device
         self._works = works
         self._header = vnet.SIZE if device.header else 0
@@ -89,20 +90,21 @@ class Outward:
         self.turned_away = 0
         self._ways: dict[bytes, Tunnel | None] = {}
         longest = max(mtu, too_big.LEAST_IPV6)
-        self._slots = Slots(SLOTS, longest, LONGEST + vnet.SIZE)
+        self._slots = Slots(self.count, longest, LONGEST + vnet.SIZE)
         self._sealer = works.sealer(self._slots)
         self._strips: dict[int, _Strip] = {}
         view, before = self._slots.view, self._header
-        self._places = [self._slots.packet(index) for index in range(SLOTS)]
+        self._places = [self._slots.packet(index) for index in range(self.count)]
         self._reads = [[view[at - before : at + LONGEST]] for at in self._places]
         self._areas = [Slots(1, LONGEST) for _ in range(SUPERS)]
         self._crowded = False
+        self.prepare()
 
-    def use(self, works: Works) -> None:
-        """Work in this way from now on."""
-        self._works = works
-        self._sealer = works.sealer(self._slots)
-        self._strips.clear()
+    def prepare(self) -> None:
+        """What a way has of its own."""
+
+    def not_alone(self) -> None:
+        """Something has come the other way: who reads this must not wait."""
 
     def choose_again(self) -> None:
         """``route`` may answer otherwise from now on."""
@@ -112,12 +114,12 @@ class Outward:
         """Seal and send what the device has; the number of packets."""
         slots, before, reads, places = self._slots, self._header, self._reads, self._places
         descriptor = self._device.descriptor
-        waiting: list[_Waiting] = []
+        waiting: list[Waiting] = []
         pieces: list[_Piece] = []
         sent = taken = read = 0
         # Where packets come one by one the first is sent before another is looked for: nobody waits for company.
         at_once = not self._crowded
-        while len(waiting) < SLOTS and taken < SUPERS:
+        while len(waiting) < self.count and taken < SUPERS:
             # What many segments are read behind is kept until they are sent together.
             if pieces:
                 area = self._areas[taken]
@@ -145,19 +147,19 @@ class Outward:
             elif length > slots.longest:
                 self._too_long(bytes(area.view[at : at + length]), slots.longest)
             elif at_once and read == 1 and length > 0:
-                sent += self._send_one(area.view, at, _Waiting(length, offload))
+                sent += self._send_one(area.view, at, Waiting(length, offload))
             elif length > 0 and not pieces:
                 one = waiting[-1] if waiting else None
                 if one is None or one.length != length or one.offload is not offload:
-                    one = _Waiting(length, offload)
+                    one = Waiting(length, offload)
                 waiting.append(one)
             elif length > 0:
-                sent += self._send_pieces(pieces) + self._send_one(area.view, at, _Waiting(length, offload))
+                sent += self._send_pieces(pieces) + self._send_one(area.view, at, Waiting(length, offload))
                 pieces.clear()
         self._crowded = read > 1
         return sent + self._send_pieces(pieces) + self._send(waiting)
 
-    def _finish(self, waiting: Sequence[_Waiting]) -> None:
+    def _finish(self, waiting: Sequence[Waiting]) -> None:
         """Put in the checksums that the kernel has left to us, many at a time."""
         slots, begin = self._slots, 0
         for one, alike in groupby(waiting):
@@ -235,7 +237,7 @@ class Outward:
             begin = end
         return count
 
-    def _send_one(self, view: memoryview, at: int, one: _Waiting) -> int:
+    def _send_one(self, view: memoryview, at: int, one: Waiting) -> int:
         try:
             if one.offload is not None:
                 finish_checksum(view, at, one.length, one.offload)
@@ -249,7 +251,7 @@ class Outward:
             return 0
         return self._send_each(bytes(view[at : at + one.length]), tunnel, inner)
 
-    def _send(self, waiting: Sequence[_Waiting]) -> int:
+    def _send(self, waiting: Sequence[Waiting]) -> int:
         """What lies in the first slots, in runs that go the same way with the same class."""
         slots, view = self._slots, self._slots.view
         if len(waiting) <= FEW:

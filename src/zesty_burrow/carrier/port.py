@@ -132,7 +132,7 @@ class UdpPort:
                 traffic_class = data[0]
         return Burst(self.view, begin, total, max(size, 1), (source[0], source[1]), traffic_class)
 
-    def send(self, data: bytes, to: Endpoint, traffic_class: int = 0) -> None:
+    def send(self, data: bytes | memoryview, to: Endpoint, traffic_class: int = 0) -> None:
         """One datagram. Raises ``OSError``."""
         if traffic_class:
             self._send([data], [(*self._class, _NUMBER.pack(traffic_class))], to)

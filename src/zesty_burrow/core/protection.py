@@ -57,6 +57,11 @@ class _Counted(Protection):
 
     _counter = 0
 
+    @property
+    def next_counter(self) -> int:
+        """The IV that comes next."""
+        return self._counter + 1
+
     def take_counters(self, count: int) -> int:
         """The first of ``count`` IVs that follow one another."""
         first = self._counter + 1

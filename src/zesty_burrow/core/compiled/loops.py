@@ -19,6 +19,10 @@ GET_TAG, SET_TAG = symbols.GET_TAG, symbols.SET_TAG
 TCP = 6
 FIN, PSH, ACK, ECE, CWR = 0x01, 0x08, 0x10, 0x40, 0x80
 MODULUS = 0xFFFF
+NEXT_IPV4, NEXT_IPV6, NEXT_NONE = 4, 41, 59
+NOT_AUTHENTIC, NOT_SOUND = -2, -1
+SHORTEST = 34
+"""Octets of an ESP packet with nothing inside: header, IV, trailer and ICV."""
 MOST = 64000
 """Octets of a joined packet: below what an IP packet's length can say."""
 NO, FULL, LAST = 0, 1, 2
@@ -111,38 +115,51 @@ def fold(total: Any) -> Any:
 # ESP (RFC 4303, RFC 4106, RFC 7634).
 
 
-@compiled("i8(i8, u1[::1], i8, i8, i8, i8, u8, u8, i8, u1[::1], b1)")
+@compiled("i8(i8, u1[::1], i8, i8, u1[::1], i8, i8, i8, i8, i8, u8, u8, i8, u1[::1], b1)")
 def seal(
     context: Any,
-    octets: Any,
+    source: Any,
     at: Any,
     stride: Any,
+    octets: Any,
+    place: Any,
+    step: Any,
     count: Any,
-    size: Any,
+    length: Any,
+    following: Any,
     number: Any,
     counter: Any,
     spi: Any,
     space: Any,
     extended: Any,
 ) -> Any:
-    """Seal ``count`` plaintexts of ``size`` octets, ``stride`` apart from ``at`` on, in place, with headers before and
-    ICVs behind. ``space`` begins with the salt. How many the cipher library has sealed."""
-    base, own = octets.ctypes.data, space.ctypes.data
+    """Seal ``count`` packets of ``length`` octets, ``stride`` apart from ``at`` of ``source`` on, with their trailers.
+
+    Their ESP packets go to ``octets``, ``step`` apart, the first one's sealed part to ``place``: that may be where they
+    lie. ``space`` begins with the salt. How many the cipher library has sealed.
+    """
+    base, room, own = source.ctypes.data, octets.ctypes.data, space.ctypes.data
     besides, scratch = own + 16, own + 48
+    # RFC 4303 §2.4: padding counts up from one; behind it their number and the next header.
+    pad = -(length + 2) & 3
+    size = length + pad + 2
     for index in range(count):
-        place = at + index * stride
-        step = np.uint64(index)
-        put(octets, place - 16, spi, 4)
-        put(octets, place - 12, np.int64((number + step) & np.uint64(0xFFFFFFFF)), 4)
-        put(octets, place - 8, np.int64(counter + step), 8)
-        copy(space, 4, octets, place - 8, 8)
+        begin, rise = place + index * step, np.uint64(index)
+        behind = at + index * stride + length
+        for padding in range(pad):
+            source[behind + padding] = padding + 1
+        source[behind + pad], source[behind + pad + 1] = pad, following
+        put(octets, begin - 16, spi, 4)
+        put(octets, begin - 12, np.int64((number + rise) & np.uint64(0xFFFFFFFF)), 4)
+        put(octets, begin - 8, np.int64(counter + rise), 8)
+        copy(space, 4, octets, begin - 8, 8)
         if extended:
             put(space, 16, spi, 4)
-            put(space, 20, np.int64(number + step), 8)
-        start = base + place
+            put(space, 20, np.int64(number + rise), 8)
+        start = room + begin
         good = init(context, 0, 0, 0, own, -1)
         good &= update(context, 0, scratch, besides if extended else start - 16, 12 if extended else 8)
-        good &= update(context, start, scratch, start, size)
+        good &= update(context, start, scratch, base + at + index * stride, size)
         good &= final(context, start + size, scratch)
         good &= control(context, GET_TAG, 16, start + size)
         if good != 1:
@@ -187,6 +204,86 @@ def unseal(
             held[authentic] = index
             authentic += 1
     return authentic
+
+
+@part
+def inner_length(octets: Any, place: Any, size: Any) -> Any:
+    """Of an opened packet of ``size`` octets (RFC 4303 §2.4 to §2.6); 0 where there is none inside."""
+    length, following = size - 34 - np.int64(octets[place + size - 18]), octets[place + size - 17]
+    version = octets[place + 16] >> 4
+    if following == NEXT_NONE and length >= 0:
+        return np.int64(0)
+    if length > 0 and ((following == NEXT_IPV4 and version == 4) or (following == NEXT_IPV6 and version == 6)):
+        return length
+    return np.int64(NOT_SOUND)
+
+
+@compiled("i8(i8, u1[::1], i8, i8, i8, i8, u8, u1[::1], b1, i8[::1])")
+def arrive(
+    context: Any,
+    octets: Any,
+    begin: Any,
+    total: Any,
+    size: Any,
+    spi: Any,
+    number: Any,
+    space: Any,
+    extended: Any,
+    lengths: Any,
+) -> Any:
+    """Open in place ESP packets of ``size`` octets from ``begin`` on, ``total`` octets; the last may be shorter.
+
+    ``number``: the first one's. Those of the others have to count up from there, and all have to name ``spi``, or
+    nothing is done and the answer is below 0. ``lengths``: of the inner packets; 0 where there is none, ``NOT_SOUND``
+    or ``NOT_AUTHENTIC``. How many are authentic.
+    """
+    base, own = octets.ctypes.data, space.ctypes.data
+    besides, scratch = own + 16, own + 48
+    count = (total + size - 1) // size
+    if min(size, total - (count - 1) * size) < SHORTEST:
+        return np.int64(-1)
+    low = get32(octets, begin + 4)
+    for index in range(count):
+        place = begin + index * size
+        if get32(octets, place) != spi or get32(octets, place + 4) != low + index:
+            return np.int64(-1)
+    authentic = 0
+    for index in range(count):
+        place = begin + index * size
+        own_size = min(size, begin + total - place)
+        start, lengths[index] = base + place, NOT_AUTHENTIC
+        copy(space, 4, octets, place + 8, 8)
+        if extended:
+            put(space, 16, spi, 4)
+            put(space, 20, np.int64(number + np.uint64(index)), 8)
+        good = init(context, 0, 0, 0, own, -1)
+        good &= control(context, SET_TAG, 16, start + own_size - 16)
+        good &= update(context, 0, scratch, besides if extended else start, 12 if extended else 8)
+        good &= update(context, start + 16, scratch, start + 16, own_size - 32)
+        if good == 1 and final(context, scratch, scratch + 8) == 1:
+            lengths[index] = inner_length(octets, place, own_size)
+            authentic += 1
+    return authentic
+
+
+@compiled("b1(u1[::1], i8, i8, i8, i8[::1])")
+def one_way(octets: Any, at: Any, stride: Any, count: Any, lengths: Any) -> Any:
+    """Whether all the packets, ``stride`` apart from ``at`` on, have the same addresses."""
+    lead = -1
+    begin, width = 12, 8
+    for index in range(count):
+        place = at + index * stride
+        if lengths[index] <= 0:
+            continue
+        if lead < 0:
+            lead = place
+            if octets[lead] >> 4 == 6:
+                begin, width = 8, 32
+        if lengths[index] < begin + width or octets[place] >> 4 != octets[lead] >> 4:
+            return False
+        if not same(octets, place + begin, lead + begin, width):
+            return False
+    return True
 
 
 # Splitting (RFC 9293 §3.7, RFC 768).
@@ -245,6 +342,38 @@ def split(
         value = MODULUS - fold(word_sum(octets, inner, whole - transport) + pseudo + whole - transport)
         put(octets, slot + check, MODULUS if not value and protocol != TCP else value, 2)
     return whole
+
+
+# What was read from the tunnel device, an offload header (VIRTIO 1.2 §5.1.6) before each packet.
+
+
+@compiled("i8(u1[::1], i8, i8, i8, i8, i8[:, ::1])")
+def alike(octets: Any, at: Any, stride: Any, first: Any, count: Any, rows: Any) -> Any:
+    """The end of the packets from ``first`` on, among ``count``, that share length, class, addresses and offload.
+
+    They lie ``stride`` apart, the very first at ``at``; each row has a length and an offload's number.
+    """
+    lead, length = at + first * stride, rows[first, 0]
+    begin, width = (12, 8) if octets[lead] >> 4 == 4 else (8, 32)
+    if length < begin + width:
+        return first + 1
+    for index in range(first + 1, count):
+        other = at + index * stride
+        if rows[index, 0] != length or rows[index, 1] != rows[first, 1] or not same(octets, other, lead, 4):
+            return index
+        if not same(octets, other + begin, lead + begin, width):
+            return index
+    return count
+
+
+@compiled("void(u1[::1], i8, i8, i8, i8, i8, i8)")
+def finish(octets: Any, at: Any, stride: Any, count: Any, length: Any, start: Any, field: Any) -> None:
+    """Put the checksums in that the kernel has left to the device, for packets of one length and offload."""
+    for index in range(count):
+        begin = at + index * stride + start
+        value = MODULUS - fold(word_sum(octets, begin, length - start))
+        # In a UDP header 0 stands for none (RFC 768).
+        put(octets, begin + field, MODULUS if not value and field == 6 else value, 2)
 
 
 # Joining: only what the kernel would split into the very same packets again.
@@ -448,6 +577,43 @@ def piece_at(
     return end
 
 
+@part
+def join_stretch(
+    octets: Any,
+    offset: Any,
+    number: Any,
+    stride: Any,
+    length: Any,
+    last: Any,
+    tcp: Any,
+    udp: Any,
+    rows: Any,
+    found: Any,
+    base: Any,
+) -> Any:
+    """:func:`join` for packets of which ``base`` others and ``found`` rows have come before."""
+    first = alone = 0
+    while first + 1 < number:
+        version, protocol, transport, headers = shape_of(octets, offset + first * stride, length, tcp, udp)
+        end = first + 1
+        if headers:
+            run = offset, number, stride, length, last
+            end = piece_at(octets, first, *run, version, protocol, transport, headers)
+        if end - first > 1:
+            if alone < first:
+                rows[found, 0], rows[found, 1], rows[found, 3] = base + alone, base + first, 0
+                found += 1
+            rows[found, 0], rows[found, 1], rows[found, 2] = base + first, base + end, headers
+            rows[found, 3], rows[found, 4] = version, protocol
+            found += 1
+            alone = end
+        first = end
+    if alone < number:
+        rows[found, 0], rows[found, 1], rows[found, 3] = base + alone, base + number, 0
+        found += 1
+    return found
+
+
 @compiled("i8(u1[::1], i8, i8, i8, i8, i8, b1, b1, i8[:,::1])")
 def join(
     octets: Any,
@@ -465,23 +631,21 @@ def join(
     All have ``length`` octets but the last, which has ``last``. The headers of those that lead are rewritten. There
     must be as many rows as packets, and one more.
     """
-    first = alone = found = 0
-    while first + 1 < number:
-        version, protocol, transport, headers = shape_of(octets, offset + first * stride, length, tcp, udp)
-        end = first + 1
-        if headers:
-            run = offset, number, stride, length, last
-            end = piece_at(octets, first, *run, version, protocol, transport, headers)
-        if end - first > 1:
-            if alone < first:
-                rows[found, 0], rows[found, 1], rows[found, 3] = alone, first, 0
-                found += 1
-            rows[found, 0], rows[found, 1], rows[found, 2] = first, end, headers
-            rows[found, 3], rows[found, 4] = version, protocol
-            found += 1
-            alone = end
-        first = end
-    if alone < number:
-        rows[found, 0], rows[found, 1], rows[found, 3] = alone, number, 0
-        found += 1
+    return join_stretch(octets, offset, number, stride, length, last, tcp, udp, rows, 0, 0)
+
+
+@compiled("i8(u1[::1], i8, i8, i8, i8[::1], b1, b1, i8[:,::1])")
+def join_all(octets: Any, at: Any, stride: Any, count: Any, lengths: Any, tcp: Any, udp: Any, rows: Any) -> Any:
+    """:func:`join` for packets of many ``lengths``; those below 1 are left out."""
+    begin = found = 0
+    while begin < count:
+        length, end = lengths[begin], begin + 1
+        if length > 0:
+            while end < count and lengths[end] == length:
+                end += 1
+            if end < count and 0 < lengths[end] < length:
+                end += 1
+            run = at + begin * stride, end - begin, stride, length, lengths[end - 1]
+            found = join_stretch(octets, *run, tcp, udp, rows, found, begin)
+        begin = end
     return found

@@ -18,7 +18,7 @@ from zesty_burrow.errors import MachineError
 
 GET_TAG, SET_TAG = 0x10, 0x11
 """EVP_CTRL_AEAD_GET_TAG and EVP_CTRL_AEAD_SET_TAG."""
-_POINTER, _NUMBER = types.intp, types.int32
+POINTER, NUMBER = types.intp, types.int32
 _PREFIX = "zesty_burrow_"
 
 
@@ -35,17 +35,21 @@ def _library() -> ctypes.CDLL:
     return found
 
 
-def _function(name: str, *arguments: Any) -> Any:
-    """One of the library's functions under a name of ours, so that no other library's is met."""
-    address = ctypes.cast(getattr(_library(), name), ctypes.c_void_p).value
+def function(library: ctypes.CDLL, name: str, result: Any, *arguments: Any) -> Any:
+    """One of a library's functions under a name of ours, so that no other library's is met."""
+    address = ctypes.cast(getattr(library, name), ctypes.c_void_p).value
     binding.add_symbol(_PREFIX + name, address)
-    return types.ExternalFunction(_PREFIX + name, _NUMBER(*arguments))
+    return types.ExternalFunction(_PREFIX + name, result(*arguments))
 
 
-init = _function("EVP_CipherInit_ex", _POINTER, _POINTER, _POINTER, _POINTER, _POINTER, _NUMBER)
-control = _function("EVP_CIPHER_CTX_ctrl", _POINTER, _NUMBER, _NUMBER, _POINTER)
-update = _function("EVP_CipherUpdate", _POINTER, _POINTER, _POINTER, _POINTER, _NUMBER)
-final = _function("EVP_CipherFinal_ex", _POINTER, _POINTER, _POINTER)
+def _evp(name: str, *arguments: Any) -> Any:
+    return function(_library(), name, NUMBER, *arguments)
+
+
+init = _evp("EVP_CipherInit_ex", POINTER, POINTER, POINTER, POINTER, POINTER, NUMBER)
+control = _evp("EVP_CIPHER_CTX_ctrl", POINTER, NUMBER, NUMBER, POINTER)
+update = _evp("EVP_CipherUpdate", POINTER, POINTER, POINTER, POINTER, NUMBER)
+final = _evp("EVP_CipherFinal_ex", POINTER, POINTER, POINTER)
 
 
 class Context:

@@ -14,41 +14,52 @@ from cryptography.hazmat.primitives.ciphers.aead import AESGCM, ChaCha20Poly1305
 
 from zesty_burrow.core.compiled import loops
 from zesty_burrow.core.compiled.symbols import Context
-from zesty_burrow.core.esp.association import InboundSa, OutboundSa
+from zesty_burrow.core.esp.association import NEXT_IPV4, NEXT_IPV6, InboundSa, OutboundSa
 from zesty_burrow.core.esp.batch import Opener, Opening, Run, Sealer
-from zesty_burrow.core.esp.slots import Slots
+from zesty_burrow.core.esp.slots import Slots, tight_stride
 from zesty_burrow.core.ip import TCP, UDP
 from zesty_burrow.core.offload import vnet
 from zesty_burrow.core.offload.columns import Octets
 from zesty_burrow.core.offload.join import Joined, Joiner, Packets
 from zesty_burrow.core.offload.split import Portion, Splitter
 from zesty_burrow.core.offload.vnet import Offload
-from zesty_burrow.core.protection import Combined
+from zesty_burrow.core.protection import Combined, Protection
 from zesty_burrow.core.works import Works
 from zesty_burrow.errors import ProgramFault
 
+Place = tuple[Octets, int, int]
+"""Octets, where in them the first packet is, and how far apart they are."""
 
-class _Contexts:
+
+class Contexts:
     """Ciphers by their protections, and a space that begins with the salt of the one asked for last."""
 
     def __init__(self, *, sealing: bool) -> None:
         self._sealing = sealing
-        self._known: WeakKeyDictionary[Combined, Context] = WeakKeyDictionary()
+        self._known: WeakKeyDictionary[Protection, Context | None] = WeakKeyDictionary()
+        self._last: Protection | None = None
+        self._address = 0
         self.space: Octets = np.zeros(loops.SPACE, np.uint8)
 
-    def get(self, protection: Combined) -> int | None:
-        """Where the cipher under its key is; None where there is none to be had."""
-        found = self._known.get(protection)
-        if found is None:
-            if isinstance(protection.aead, AESGCM):
-                name = f"AES-{len(protection.key) * 8}-GCM"
-            elif isinstance(protection.aead, ChaCha20Poly1305):
-                name = "ChaCha20-Poly1305"
-            else:
-                return None
-            found = self._known[protection] = Context(name, protection.key, sealing=self._sealing)
-        self.space[:4] = np.frombuffer(protection.salt, np.uint8)
-        return found.address
+    def get(self, protection: Protection) -> int:
+        """Where the cipher under its key is; 0 where there is none to be had."""
+        if protection is not self._last:
+            if protection not in self._known:
+                self._known[protection] = self._make(protection)
+            found = self._known[protection]
+            self._last, self._address = protection, found.address if found is not None else 0
+            if isinstance(protection, Combined):
+                self.space[: len(protection.salt)] = np.frombuffer(protection.salt, np.uint8)
+        return self._address
+
+    def _make(self, protection: Protection) -> Context | None:
+        if not isinstance(protection, Combined) or not protection.twelve_octets:
+            return None
+        if isinstance(protection.aead, AESGCM):
+            return Context(f"AES-{len(protection.key) * 8}-GCM", protection.key, sealing=self._sealing)
+        if isinstance(protection.aead, ChaCha20Poly1305):
+            return Context("ChaCha20-Poly1305", protection.key, sealing=self._sealing)
+        return None
 
 
 class CompiledSealer(Sealer):
@@ -56,28 +67,42 @@ class CompiledSealer(Sealer):
 
     def __init__(self, slots: Slots) -> None:
         super().__init__(slots)
-        self._contexts = _Contexts(sealing=True)
+        self.contexts = Contexts(sealing=True)
 
     def _seal_runs(
         self, sa: OutboundSa, protection: Combined, number: int, first: int, count: int, runs: Sequence[Run]
     ) -> list[memoryview]:
-        context = self._contexts.get(protection)
-        if context is None:
+        context = self.contexts.get(protection)
+        if not context:
             return super()._seal_runs(sa, protection, number, first, count, runs)
         counter, slots = protection.take_counters(count), self.slots
         sealed: list[memoryview] = []
         begin = first
         for run in runs:
-            plain, _, whole = self._views(begin, run.number, run.length, run.version)
-            at, step = slots.packet(begin), begin - first
-            places = at, slots.stride, run.number, len(plain[0])
-            names = number + step, counter + step, sa.spi
-            done = loops.seal(context, slots.octets, *places, *names, self._contexts.space, sa.extended)
-            if done != run.number:
-                raise ProgramFault("the cipher library has refused a packet")
-            sealed += whole
+            lie, step = (slots.octets, slots.packet(begin), slots.stride), begin - first
+            sealed += self._views(begin, run.number, run.length, run.version)[2]
+            self._seal(context, sa, lie, lie, run, number + step, counter + step)
             begin += run.number
         return sealed
+
+    def _seal(self, context: int, sa: OutboundSa, lie: Place, to: Place, run: Run, number: int, counter: int) -> None:
+        following = NEXT_IPV6 if run.version == 6 else NEXT_IPV4
+        what = run.number, run.length, following, number, counter, sa.spi
+        if loops.seal(context, *lie, *to, *what, self.contexts.space, sa.extended) != run.number:
+            raise ProgramFault("the cipher library has refused a packet")
+
+    def seal_to(self, row: Octets, sa: OutboundSa, first: int, run: Run) -> int:
+        """Seal packets in slots ``first`` and on so that their ESP packets lie one behind the other from the start of
+        ``row``; the octets of each. 0, and nothing is done, where there is no compiled cipher for them."""
+        protection = sa.protection
+        context = self.contexts.get(protection)
+        if not context or not isinstance(protection, Combined):
+            return 0
+        slots, each = self.slots, tight_stride(run.length)
+        number, counter = sa.take_numbers(run.number, run.number * run.length), protection.take_counters(run.number)
+        lie = slots.octets, slots.packet(first), slots.stride
+        self._seal(context, sa, lie, (row, 16, each), run, number, counter)
+        return each
 
 
 class CompiledOpener(Opener):
@@ -85,7 +110,7 @@ class CompiledOpener(Opener):
 
     def __init__(self, octets: Octets) -> None:
         super().__init__(octets)
-        self._contexts = _Contexts(sealing=False)
+        self._contexts = Contexts(sealing=False)
         self._held = np.zeros(loops.MOST_AT_ONCE, np.int64)
 
     def _decrypt(
@@ -99,7 +124,7 @@ class CompiledOpener(Opener):
         wanted: Sequence[int],
     ) -> Sequence[int]:
         context = self._contexts.get(protection)
-        if context is None:
+        if not context:
             return super()._decrypt(sa, protection, views, begin, size, whole, wanted)
         numbers, asked = np.array(whole, np.uint64), np.array(wanted, np.int64)
         space, held = self._contexts.space, self._held

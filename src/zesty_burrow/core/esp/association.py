@@ -46,9 +46,14 @@ class OutboundSa:
         self.protection = protection
         self._align = max(4, protection.block)
 
+    @property
+    def numbers_left(self) -> int:
+        """How many packets may yet go out under this key."""
+        return (LAST_EXTENDED if self.extended else LAST_SEQUENCE) - self.sequence
+
     def take_numbers(self, count: int, octets: int) -> int:
         """The first of ``count`` sequence numbers for ``octets`` of packets. :class:`StateError` once none are left."""
-        if self.sequence + count > (LAST_EXTENDED if self.extended else LAST_SEQUENCE):
+        if count > self.numbers_left:
             raise StateError("the tunnel's sequence numbers are used up", next_step="Disconnect and connect again.")
         first = self.sequence + 1
         self.sequence += count
