@@ -5,6 +5,9 @@ from __future__ import annotations
 import pytest
 from hypothesis import HealthCheck, settings
 
+from zesty_burrow.carrier.keeping import kept_safely
+
+kept_safely()
 settings.register_profile(
     "house", deadline=None, max_examples=60, suppress_health_check=[HealthCheck.too_slow], derandomize=True
 )

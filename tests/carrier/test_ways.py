@@ -4,9 +4,11 @@ nothing is touched."""
 from __future__ import annotations
 
 import asyncio
+import os
 import subprocess
 import sys
 import textwrap
+from pathlib import Path
 
 import pytest
 from hypothesis import given, settings
@@ -18,10 +20,11 @@ from scapy.packet import Raw
 from carrier import test_paths
 from carrier.test_paths import ALL, HERE, THERE, Ends, left_to_us
 from core.test_offload import as_the_kernel_splits, octets_for, segments_of, whole_of
-from zesty_burrow.carrier import loops
+from zesty_burrow.carrier import keeping, loops
 from zesty_burrow.carrier.compiled import WAY
 from zesty_burrow.carrier.loops import Loops
 from zesty_burrow.carrier.way import BY_COLUMNS
+from zesty_burrow.core import compiled
 from zesty_burrow.core.offload import vnet
 from zesty_burrow.core.offload.vnet import read_offload
 from zesty_burrow.errors import StateError
@@ -186,7 +189,7 @@ def test_it_comes_to_an_end_before_a_number_repeats(pair):
 GUARDED = """
     import ctypes, mmap, random, sys
     import numpy as np
-    from zesty_burrow.core.compiled import loops
+    from zesty_burrow.core.compiled import esp, join, split
     from zesty_burrow.core.compiled.symbols import Context
     from zesty_burrow.host import many
 
@@ -197,7 +200,7 @@ GUARDED = """
     octets = np.frombuffer(room, np.uint8)[: 2 * page]
     chance = random.Random(5)
     context = Context("AES-256-GCM", bytes(32), sealing=False)
-    lengths, rows, space = np.zeros(300, np.int64), np.zeros((301, loops.ROW), np.int64), np.zeros(64, np.uint8)
+    lengths, rows, space = np.zeros(300, np.int64), np.zeros((301, join.ROW), np.int64), np.zeros(64, np.uint8)
     heads = [bytes.fromhex(one) for one in (
         "450000540001400040110000cb00710a0a42010a", "450000540001400040060000cb00710a0a42010a",
         "6000000000000640" + "20010db8" * 8, "6000000000001140" + "20010db8" * 8, "4f", "6f", "")]
@@ -229,12 +232,12 @@ GUARDED = """
         for index in range(count):
             if chance.random() < 0.1:
                 lengths[index] = chance.choice([-2, -1, 0, 1, min(20, lengths[index])])
-        loops.one_way(octets, begin, size, count, lengths)
-        loops.alike(octets, begin, size, 0, count, np.stack([lengths, lengths * 0], 1)[:count].copy())
-        found = loops.join_all(octets, begin, size, count, lengths, True, True, rows)
+        esp.one_way(octets, begin, size, count, lengths)
+        split.alike(octets, begin, size, 0, count, np.stack([lengths, lengths * 0], 1)[:count].copy())
+        found = join.join_all(octets, begin, size, count, lengths, True, True, rows)
         done += int((rows[:found, 3] > 0).sum())
         many.write_rows(-1, octets, begin, size, lengths, rows, 0, found, 10, np.zeros((300, 2), np.int64))
-        loops.arrive(context.address, octets, begin, total, size, int.from_bytes(octets[begin : begin + 4].tobytes()),
+        esp.arrive(context.address, octets, begin, total, size, int.from_bytes(octets[begin : begin + 4].tobytes()),
                      1, space, False, lengths)
     print("joined", done)
 """
@@ -293,18 +296,24 @@ def test_a_compiler_that_fails_leaves_everything_as_it_was(monkeypatch, caplog):
 
 
 def test_what_was_compiled_is_kept_where_nobody_else_writes(monkeypatch, tmp_path):
-    """Beside the source; where that may not be written in our own home, but not in another's."""
-    assert loops.kept_safely() and loops._FOLDER not in loops.os.environ
-    monkeypatch.setattr(loops.os, "access", lambda *_: False)
-    monkeypatch.setattr(loops.Path, "home", lambda: tmp_path)
-    monkeypatch.setenv(loops._FOLDER, "elsewhere")
-    assert loops.kept_safely()
+    """Beside the source; where that may not be written in our own home, but not in another's. By what was compiled."""
+    monkeypatch.setenv(keeping.VARIABLE, "elsewhere")
+    assert keeping.kept_safely()
+    beside = Path(os.environ[keeping.VARIABLE])
+    assert beside.parent == Path(compiled.__file__).parent / "__pycache__"
+    monkeypatch.setattr(keeping.os, "access", lambda *_: False)
+    monkeypatch.setattr(keeping.Path, "home", lambda: tmp_path)
     folder = tmp_path / ".cache" / "zesty-burrow"
-    assert loops.os.environ[loops._FOLDER] == str(folder) and folder.stat().st_mode & 0o777 == 0o700
+    (folder / "loops-0123").mkdir(parents=True, mode=0o700)
+    folder.chmod(0o700)
+    assert keeping.kept_safely()
+    assert os.environ[keeping.VARIABLE] == str(folder / beside.name) and not (folder / "loops-0123").exists()
+    monkeypatch.setattr(keeping, "_SOURCES", ("core/works.py",))
+    assert keeping.kept_safely() and os.environ[keeping.VARIABLE] != str(folder / beside.name)
     folder.chmod(0o777)
-    assert not loops.kept_safely()
-    monkeypatch.setattr(loops.os, "geteuid", lambda: tmp_path.stat().st_uid + 1)
-    assert not loops.kept_safely()
+    assert not keeping.kept_safely() and keeping.VARIABLE not in os.environ
+    monkeypatch.setattr(keeping.os, "geteuid", lambda: tmp_path.stat().st_uid + 1)
+    assert not keeping.kept_safely()
 
 
 def test_an_offload_header_is_what_the_kernel_reads(pair):

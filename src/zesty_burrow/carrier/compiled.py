@@ -17,7 +17,7 @@ from zesty_burrow.carrier.port import ROOM_IN_PIECE, SEGMENTS, Burst, UdpPort
 from zesty_burrow.carrier.tunnel import Flow, Tunnel
 from zesty_burrow.carrier.way import Way
 from zesty_burrow.core import encapsulation
-from zesty_burrow.core.compiled import loops
+from zesty_burrow.core.compiled import esp, join, split
 from zesty_burrow.core.compiled.works import COMPILED, CompiledSealer, Contexts
 from zesty_burrow.core.esp.batch import Run
 from zesty_burrow.core.esp.slots import ROOM, tight_stride
@@ -126,7 +126,7 @@ class CompiledOutward(Outward):
                 self._too_long(bytes(view[at : at + length]), slots.longest)
             elif length > 0:
                 if end < count:
-                    end = loops.alike(slots.octets, self._places[0], slots.stride, begin, count, rows)
+                    end = split.alike(slots.octets, self._places[0], slots.stride, begin, count, rows)
                 sent += self._send_alike(begin, end, Waiting(length, offload))
             begin = end
         return sent
@@ -141,7 +141,7 @@ class CompiledOutward(Outward):
             if start + field + 2 > one.length:
                 self.turned_away += count
                 return 0
-            loops.finish(slots.octets, at, slots.stride, count, one.length, start, field)
+            split.finish(slots.octets, at, slots.stride, count, one.length, start, field)
         tunnel, inner = self._way(slots.view, at, one.length)
         if tunnel is None:
             self.turned_away += count
@@ -188,9 +188,9 @@ class CompiledInward(Inward):
     def prepare(self) -> None:
         """Room for what is known of a burst's packets."""
         self._contexts = Contexts(sealing=False)
-        most = loops.MOST_AT_ONCE
+        most = esp.MOST_AT_ONCE
         self._lengths: npt.NDArray[np.int64] = np.zeros(most, np.int64)
-        self._rows: npt.NDArray[np.int64] = np.zeros((most + 1, loops.ROW), np.int64)
+        self._rows: npt.NDArray[np.int64] = np.zeros((most + 1, join.ROW), np.int64)
         self._parts: npt.NDArray[np.int64] = np.zeros((most, 2), np.int64)
         self._sums: npt.NDArray[np.int64] = np.zeros(many.SUMS, np.int64)
         self._addresses: Octets = np.zeros(many.ADDRESSES, np.uint8)
@@ -204,7 +204,7 @@ class CompiledInward(Inward):
         tunnel = self.by_spi.get(spi)
         flow = tunnel.flows.get(spi) if tunnel is not None else None
         count = -(-total // size)
-        usual = count <= loops.MOST_AT_ONCE and outer & 3 not in CARRIED_IN and not self._habits.clamp
+        usual = count <= esp.MOST_AT_ONCE and outer & 3 not in CARRIED_IN and not self._habits.clamp
         if tunnel is None or flow is None or not usual:
             return super().take(burst, port)
         sa, window, lengths = flow.inbound, flow.inbound.window, self._lengths
@@ -233,7 +233,7 @@ class CompiledInward(Inward):
         if authentic == count:
             window.accept_run(number, count)
         else:
-            for index in np.flatnonzero(lengths[:count] != loops.NOT_AUTHENTIC).tolist():
+            for index in np.flatnonzero(lengths[:count] != esp.NOT_AUTHENTIC).tolist():
                 window.accept(number + index)
         if not authentic:
             sa.counters.rejected += count
@@ -251,7 +251,7 @@ class CompiledInward(Inward):
         """What has other addresses than came last."""
         lengths, rows = self._lengths, self._rows
         lie = port.octets, at, size
-        together = loops.one_way(*lie, count, lengths)
+        together = esp.one_way(*lie, count, lengths)
         if together:
             first = int(lengths[:count].argmax())
             addresses = addresses_of(port.view, at + first * size, int(lengths[first]))
@@ -261,7 +261,7 @@ class CompiledInward(Inward):
             self._addresses[: 1 + len(addresses)] = np.frombuffer(bytes((len(addresses),)) + addresses, np.uint8)
         else:
             self._choose(flow, port, at, size, count)
-        found = loops.join_all(*lie, count, lengths, together and self._tcp, together and self._udp, rows)
+        found = join.join_all(*lie, count, lengths, together and self._tcp, together and self._udp, rows)
         many.write_rows(self._device.descriptor, *lie, lengths, rows, 0, found, self._header, self._parts)
 
     def _choose(self, flow: Flow, port: UdpPort, at: int, size: int, count: int) -> None:

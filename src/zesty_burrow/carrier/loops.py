@@ -16,10 +16,9 @@ import sys
 import time
 from asyncio.subprocess import DEVNULL
 from collections.abc import Callable
-from pathlib import Path
 
+from zesty_burrow.carrier.keeping import kept_safely
 from zesty_burrow.carrier.way import Way
-from zesty_burrow.core import compiled
 
 log = logging.getLogger(__name__)
 NAME = "compiled-loops"
@@ -30,7 +29,6 @@ WORTH, WITHIN = 20_000, 10.0
 LONGEST = 300.0
 """Seconds that compiling may take."""
 _WAY = "zesty_burrow.carrier.compiled"
-_FOLDER = "NUMBA_CACHE_DIR"
 
 
 class Loops:
@@ -71,26 +69,6 @@ class Loops:
             log.debug("compiled loops are in use after %.1f s", time.monotonic() - began)
 
 
-def kept_safely() -> bool:
-    """Choose a folder for what was compiled where nobody else can put anything: it is run as it is.
-
-    Beside the source, which is as good as that; else in our own home.
-    """
-    os.environ.pop(_FOLDER, None)
-    if os.access(Path(compiled.__file__).parent, os.W_OK):
-        return True
-    folder = Path.home() / ".cache" / "zesty-burrow"
-    try:
-        if Path.home().stat().st_uid != os.geteuid():
-            return False
-        folder.mkdir(mode=0o700, parents=True, exist_ok=True)
-        found = folder.stat()
-    except OSError:
-        return False
-    os.environ[_FOLDER] = str(folder)
-    return found.st_uid == os.geteuid() and not found.st_mode & 0o022
-
-
 async def _compile() -> None:
     """In a process of its own, out of the way of the packets; what it keeps is then only read here."""
     words = sys.executable, "-P", "-m", __name__
@@ -106,4 +84,5 @@ async def _compile() -> None:
 
 if __name__ == "__main__":
     os.nice(10)
+    kept_safely()
     importlib.import_module(_WAY)

@@ -10,19 +10,10 @@ from typing import Any
 
 import numpy as np
 
-from zesty_burrow.core.compiled.loops import (
-    TCP,
-    alike,
-    arrive,
-    compiled,
-    finish,
-    get16,
-    join_all,
-    one_way,
-    part,
-    put,
-    seal,
-)
+from zesty_burrow.core.compiled.esp import arrive, one_way, seal
+from zesty_burrow.core.compiled.join import join_all
+from zesty_burrow.core.compiled.octets import TCP, compiled, get16, part, put
+from zesty_burrow.core.compiled.split import alike, finish
 from zesty_burrow.core.compiled.symbols import NUMBER, POINTER, function
 
 _read = function(ctypes.CDLL(None), "read", POINTER, NUMBER, POINTER, POINTER)
@@ -84,7 +75,7 @@ def write_rows(
     before: Any,
     parts: Any,
 ) -> None:
-    """Write what rows ``first`` to before ``end`` of :func:`zesty_burrow.core.compiled.loops.join_all` say, in pieces.
+    """Write what rows ``first`` to before ``end`` of :func:`zesty_burrow.core.compiled.join.join_all` say, in pieces.
 
     Packets lie ``stride`` apart from ``at`` on, with room for an offload header of ``before`` octets in front.
     ``parts``: room for an address and a length for each packet of a piece.
@@ -162,7 +153,7 @@ def take_in(
     parts: Any,
     sums: Any,
 ) -> Any:
-    """:func:`zesty_burrow.core.compiled.loops.arrive`; and write what came, where all of it has the known addresses."""
+    """:func:`zesty_burrow.core.compiled.esp.arrive`; and write what came, where all of it has the known addresses."""
     authentic = arrive(context, octets, start, total, size, spi, number, space, extended, lengths)
     sums[WRITTEN] = sums[PACKETS] = sums[OCTETS] = 0
     if authentic <= 0:

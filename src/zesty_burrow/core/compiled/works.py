@@ -12,7 +12,7 @@ import numpy as np
 import numpy.typing as npt
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM, ChaCha20Poly1305
 
-from zesty_burrow.core.compiled import loops
+from zesty_burrow.core.compiled import esp, join, split
 from zesty_burrow.core.compiled.symbols import Context
 from zesty_burrow.core.esp.association import NEXT_IPV4, NEXT_IPV6, InboundSa, OutboundSa
 from zesty_burrow.core.esp.batch import Opener, Opening, Run, Sealer
@@ -39,7 +39,7 @@ class Contexts:
         self._known: WeakKeyDictionary[Protection, Context | None] = WeakKeyDictionary()
         self._last: Protection | None = None
         self._address = 0
-        self.space: Octets = np.zeros(loops.SPACE, np.uint8)
+        self.space: Octets = np.zeros(esp.SPACE, np.uint8)
 
     def get(self, protection: Protection) -> int:
         """Where the cipher under its key is; 0 where there is none to be had."""
@@ -88,7 +88,7 @@ class CompiledSealer(Sealer):
     def _seal(self, context: int, sa: OutboundSa, lie: Place, to: Place, run: Run, number: int, counter: int) -> None:
         following = NEXT_IPV6 if run.version == 6 else NEXT_IPV4
         what = run.number, run.length, following, number, counter, sa.spi
-        if loops.seal(context, *lie, *to, *what, self.contexts.space, sa.extended) != run.number:
+        if esp.seal(context, *lie, *to, *what, self.contexts.space, sa.extended) != run.number:
             raise ProgramFault("the cipher library has refused a packet")
 
     def seal_to(self, row: Octets, sa: OutboundSa, first: int, run: Run) -> int:
@@ -111,7 +111,7 @@ class CompiledOpener(Opener):
     def __init__(self, octets: Octets) -> None:
         super().__init__(octets)
         self._contexts = Contexts(sealing=False)
-        self._held = np.zeros(loops.MOST_AT_ONCE, np.int64)
+        self._held = np.zeros(esp.MOST_AT_ONCE, np.int64)
 
     def _decrypt(
         self,
@@ -128,7 +128,7 @@ class CompiledOpener(Opener):
             return super()._decrypt(sa, protection, views, begin, size, whole, wanted)
         numbers, asked = np.array(whole, np.uint64), np.array(wanted, np.int64)
         space, held = self._contexts.space, self._held
-        found = loops.unseal(context, self.octets, begin, size, numbers, asked, sa.spi, space, sa.extended, held)
+        found = esp.unseal(context, self.octets, begin, size, numbers, asked, sa.spi, space, sa.extended, held)
         return range(found) if found == len(whole) else held[:found].tolist()
 
 
@@ -140,7 +140,7 @@ class CompiledSplitter(Splitter):
         at, last = self._offset, 0
         for octets, whole, first, number in portions:
             shape = whole.at, whole.length, whole.version, whole.protocol, whole.transport, whole.headers, whole.size
-            last = loops.split(octets, *shape, first, number, self._octets, at, self._stride)
+            last = split.split(octets, *shape, first, number, self._octets, at, self._stride)
             at += number * self._stride
         return last
 
@@ -150,13 +150,13 @@ class CompiledJoiner(Joiner):
 
     def __init__(self, octets: Octets, protocols: frozenset[int]) -> None:
         super().__init__(octets, protocols)
-        self._rows: npt.NDArray[np.int64] = np.zeros((loops.MOST_AT_ONCE, loops.ROW), np.int64)
+        self._rows: npt.NDArray[np.int64] = np.zeros((esp.MOST_AT_ONCE, join.ROW), np.int64)
 
     def join(self, packets: Packets) -> Iterator[Joined]:
         """As the columns do."""
         if packets.number >= len(self._rows):
-            self._rows = np.zeros((packets.number + 1, loops.ROW), np.int64)
-        found = loops.join(self._octets, *packets, TCP in self._protocols, UDP in self._protocols, self._rows)
+            self._rows = np.zeros((packets.number + 1, join.ROW), np.int64)
+        found = join.join(self._octets, *packets, TCP in self._protocols, UDP in self._protocols, self._rows)
         for first, end, headers, version, protocol in self._rows[:found].tolist():
             if not version:
                 yield Joined(first, end)

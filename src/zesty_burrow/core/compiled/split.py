@@ -1,0 +1,96 @@
+"""Loops over packets on their way out: splitting pieces (RFC 9293 §3.7, RFC 768), and what packets have in common.
+
+Packets that were read from the tunnel device have an offload header (VIRTIO 1.2 §5.1.6) before them.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+from zesty_burrow.core.compiled.octets import MODULUS, TCP, compiled, copy, fold, get16, get32, put, same, word_sum
+
+FIN, PSH, CWR = 0x01, 0x08, 0x80
+
+
+@compiled("i8(u1[::1], i8, i8, i8, i8, i8, i8, i8, i8, i8, u1[::1], i8, i8)")
+def split(
+    source: Any,
+    at: Any,
+    length: Any,
+    version: Any,
+    protocol: Any,
+    transport: Any,
+    headers: Any,
+    size: Any,
+    first: Any,
+    number: Any,
+    octets: Any,
+    place: Any,
+    stride: Any,
+) -> Any:
+    """Segments ``first`` and on of a packet of ``length`` octets in ``source`` to ``octets``, ``stride`` apart.
+
+    The octets of the last of them.
+    """
+    segments = (length - headers + size - 1) // size
+    check = transport + (16 if protocol == TCP else 6)
+    # The kernel has left the pseudo-header's sum, length included, in the checksum's place.
+    pseudo = get16(source, at + check) - (length - transport) + 2 * MODULUS
+    whole = 0
+    for index in range(first, first + number):
+        slot = place + (index - first) * stride
+        begin = headers + index * size
+        width = min(size, length - begin)
+        whole = headers + width
+        copy(octets, slot, source, at, headers)
+        copy(octets, slot + headers, source, at + begin, width)
+        inner = slot + transport
+        if version == 4:
+            # Identification counts up (RFC 6864 §4).
+            put(octets, slot + 2, whole, 2)
+            put(octets, slot + 4, (get16(source, at + 4) + index) & MODULUS, 2)
+            put(octets, slot + 10, 0, 2)
+            put(octets, slot + 10, MODULUS - fold(word_sum(octets, slot, transport)), 2)
+        else:
+            put(octets, slot + 4, whole - 40, 2)
+        if protocol == TCP:
+            put(octets, inner + 4, (get32(source, at + transport + 4) + index * size) & 0xFFFFFFFF, 4)
+            if index != segments - 1:
+                octets[inner + 13] &= 0xFF & ~(FIN | PSH)
+            if index:
+                octets[inner + 13] &= 0xFF & ~CWR
+        else:
+            put(octets, inner + 4, whole - transport, 2)
+        put(octets, slot + check, 0, 2)
+        value = MODULUS - fold(word_sum(octets, inner, whole - transport) + pseudo + whole - transport)
+        put(octets, slot + check, MODULUS if not value and protocol != TCP else value, 2)
+    return whole
+
+
+@compiled("i8(u1[::1], i8, i8, i8, i8, i8[:, ::1])")
+def alike(octets: Any, at: Any, stride: Any, first: Any, count: Any, rows: Any) -> Any:
+    """The end of the packets from ``first`` on, among ``count``, that share length, class, addresses and offload.
+
+    They lie ``stride`` apart, the very first at ``at``; each row has a length and an offload's number.
+    """
+    lead, length = at + first * stride, rows[first, 0]
+    begin, width = (12, 8) if octets[lead] >> 4 == 4 else (8, 32)
+    if length < begin + width:
+        return first + 1
+    for index in range(first + 1, count):
+        other = at + index * stride
+        if rows[index, 0] != length or rows[index, 1] != rows[first, 1] or not same(octets, other, lead, 4):
+            return index
+        if not same(octets, other + begin, lead + begin, width):
+            return index
+    return count
+
+
+@compiled("void(u1[::1], i8, i8, i8, i8, i8, i8)")
+def finish(octets: Any, at: Any, stride: Any, count: Any, length: Any, start: Any, field: Any) -> None:
+    """Put the checksums in that the kernel has left to the device, for packets of one length and offload."""
+    for index in range(count):
+        begin = at + index * stride + start
+        value = MODULUS - fold(word_sum(octets, begin, length - start))
+        # In a UDP header 0 stands for none (RFC 768).
+        put(octets, begin + field, MODULUS if not value and field == 6 else value, 2)
