@@ -246,6 +246,26 @@ def test_what_a_phone_can_not():
     assert advice(device="phone").should.group == 19
 
 
+def test_what_a_small_box_can():
+    """RFC 7815: a shared key or a raw public key; RFC 8247: what is mandatory, and what is there for its sake."""
+    keyed = Profile("x", Gateway(("a.example",)), sign_in=SignIn("pre-shared-key", "pre-shared-key"))
+    assert advice(device="box", of=keyed).obstacles == ()
+    raw = Profile("x", Gateway(("a.example",)), sign_in=SignIn("raw-public-key", "raw-public-key"))
+    assert advice(device="box", of=raw).obstacles == ()
+    named = advice(device="box")
+    assert [words.partition(",")[0] for words in named.obstacles] == [
+        "signs in by eap-mschapv2", "the gateway proves itself by certificate"]  # fmt: skip
+    known = {row.name for row in named.rows if row.device}
+    assert {"ENCR_AES_CCM_8 128", "PRF_AES128_XCBC", "AUTH_AES_XCBC_96", "2048-bit MODP Group"} <= known
+    assert not {"ENCR_CHACHA20_POLY1305", "curve25519", "PRF_HMAC_SHA2_512", "AUTH_HMAC_SHA2_512_256"} & known
+    assert advice(device="box").should.group == 14
+
+
+def test_a_tablet_is_a_phone_to_us():
+    phone, tablet = advice(device="phone"), advice(device="tablet")
+    assert (phone.should, phone.rows) == (tablet.should, tablet.rows) and tablet.device == "tablet"
+
+
 def test_a_gateway_that_was_not_asked():
     """Then the best of this program and the policy is advised, and nothing is claimed of the gateway."""
     found = advice(None)

@@ -41,14 +41,35 @@ def _both(entry: Algorithm) -> tuple[str, str]:
     return entry.ike_status, entry.esp_status
 
 
+_SMALL = {(T.ENCR, 14), (T.PRF, 4), (T.INTEG, 5)}
+"""RFC 8247 §2.1 to §2.3: what is asked for the sake of constrained devices."""
+
+
+def _asked_of_small(entry: Algorithm) -> bool:
+    """What may be counted on where little room is: what is mandatory, and what is asked for such devices."""
+    mandatory = any(status.startswith("MUST") and "NOT" not in status for status in _both(entry))
+    return mandatory or (entry.type, entry.number) in _SMALL
+
+
+PHONE = Device(
+    "phone",
+    "a telephone's own client: counted on for what RFC 8247 and RFC 8221 ask of everybody, and no more",
+    lambda entry: _expected(entry) and entry.number not in (14, 28) if entry.type is T.ENCR else _expected(entry),
+    ("eap-mschapv2", "certificate", "pre-shared-key"),
+    ("certificate", "pre-shared-key"),
+    additional_key=False,
+)
 DEVICES: dict[str, Device] = {
     "workstation": Device("workstation", "a computer with this program", lambda entry: entry.usable),
-    "phone": Device(
-        "phone",
-        "a telephone's own client: counted on for what RFC 8247 and RFC 8221 ask of everybody, and no more",
-        lambda entry: _expected(entry) and entry.number not in (14, 28) if entry.type is T.ENCR else _expected(entry),
-        ("eap-mschapv2", "certificate", "pre-shared-key"),
-        ("certificate", "pre-shared-key"),
+    "phone": PHONE,
+    "tablet": replace(PHONE, kind="tablet", words="a tablet's own client: counted on as a phone's"),
+    "box": Device(
+        "box",
+        "a small device with a minimal initiator (RFC 7815): no EAP, no certificates; mandatory algorithms, and those "
+        "that RFC 8247 asks for constrained devices",
+        _asked_of_small,
+        ("pre-shared-key", "raw-public-key"),
+        ("pre-shared-key", "raw-public-key"),
         additional_key=False,
     ),
 }
