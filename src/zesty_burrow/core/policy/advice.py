@@ -301,15 +301,15 @@ def _obstacles(profile: Profile, device: Device, rows: Sequence[Row]) -> list[st
     found = []
     sign_in = profile.sign_in
     if device.methods and sign_in.method not in device.methods:
-        found.append(f"signs in by {sign_in.method}, which {device.kind} does not know")
+        found.append(f"signs in by {sign_in.method}, which a {device.kind} does not know")
     if device.proofs and sign_in.gateway not in device.proofs:
-        found.append(f"the gateway proves itself by {sign_in.gateway}, which {device.kind} does not know")
+        found.append(f"the gateway proves itself by {sign_in.gateway}, which a {device.kind} does not know")
     if sign_in.additional_key == "required" and not device.additional_key:
-        found.append(f"needs an additional shared key (RFC 8784), which {device.kind} does not know")
+        found.append(f"needs an additional shared key (RFC 8784), which a {device.kind} does not know")
     for kind, words in ((T.ENCR, "cipher"), (T.PRF, "PRF"), (T.KE, "key exchange group")):
         mine = [row for row in rows if row.type == kind and row.offered]
         if mine and not any(row.device for row in mine):
-            found.append(f"offers no {words} that {device.kind} knows")
+            found.append(f"offers no {words} that a {device.kind} knows")
         elif mine and not any(row.device and row.gateway is not False for row in mine):
             found.append(f"offers no {words} that the gateway knows")
     return found
