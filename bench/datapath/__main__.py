@@ -189,7 +189,7 @@ def main() -> int:
         made.serve()
         makers: list[Callable[[], Contender]] = [lambda: made.ours(args.without), made.ssh, made.socat, made.plain]
         contenders = [make() for make in makers]
-        print("packets by loops:", *made.warm_up(contenders[0].far), file=sys.stderr, flush=True)
+        print("packets by:", *made.warm_up(contenders[0].far), file=sys.stderr, flush=True)
         rounds: list[dict[str, Row]] = []
         for number in range(args.rounds):
             turn = [*contenders[number % 4 :], *contenders[: number % 4]]

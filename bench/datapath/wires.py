@@ -15,6 +15,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from bench.datapath.far_end import PLACE
+from zesty_burrow.carrier.loops import COLUMNS, COMPILING
 
 MTU = 1400
 NEAR, FAR = PLACE.address4(1), PLACE.outer
@@ -238,9 +239,9 @@ class Wires:
         end = time.monotonic() + patience
         while time.monotonic() < end:
             said = self.loops()
-            if not {"columns", "columns, being compiled"} & set(said):
+            if not {COLUMNS, COMPILING} & set(said):
                 return said
-            if "columns" in said:
+            if COLUMNS in said:
                 self.carry(far, 64 << 20)
             else:
                 time.sleep(0.5)

@@ -110,6 +110,9 @@ def arrivals(one, flows):
     for kind, count, seed, mark in flows:
         if kind == "piece":
             packets = segments_of({**FIELDS, "tcp": bool(seed & 1), "sequence": seed}, octets_for(seed, count * 90), 90)
+        elif kind == "short":
+            # Authentic, but no IP packet.
+            packets = [octets_for(seed, 30 + seed)] * count
         else:
             to = ELSEWHERE if kind == "elsewhere" else HERE
             head = IPv6(src="2001:db8::1", dst="fd66:1::a") if kind == "six" else IP(src=THERE, dst=to, tos=mark)

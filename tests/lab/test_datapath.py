@@ -20,7 +20,7 @@ from bench.datapath.wires import wires
 
 from lab.test_capture import analyse
 from zesty_burrow.carrier.datapath import MAY_BE_LEFT_OUT, OFFLOADS
-from zesty_burrow.carrier.loops import NAME
+from zesty_burrow.carrier.loops import COMPILED, LEFT_OUT, NAME
 
 pytestmark = pytest.mark.lab
 FAR4, FAR6 = f"{PLACE.pool4}1", f"{PLACE.pool6}1"
@@ -100,7 +100,7 @@ def test_with_something_missing(tmp_path, without):
         made.ours(without)
         status = made.status()
         assert status["offloads"] == [one for one in OFFLOADS if one not in without] and status["mtu"] == 1400
-        expected = "columns by choice" if NAME in without else "compiled"
+        expected = LEFT_OUT if NAME in without else COMPILED
         assert made.warm_up(FAR4) == (expected, expected)
         for version, far in ((4, FAR4), (6, FAR6)):
             carried(made, SOME if not without else SOME // 4, version)
@@ -195,7 +195,7 @@ def test_an_analyser_decrypts_a_loaded_tunnel(tmp_path):
         for host, device in ((made.near, "near0"), (made.far, "far0")):
             host.run("ip", "link", "set", device, "gso_max_segs", "1")
         made.ours(options=("--export-keys", str(keys)))
-        assert set(made.warm_up(FAR4)) == {"compiled"}
+        assert set(made.warm_up(FAR4)) == {COMPILED}
         with capture.open("wb") as stream:
             sniffing = made.near.start(
                 "dumpcap", "-q", "-i", "near0", "-f", "udp port 500 or udp port 4500", "-P", "-w", "-",

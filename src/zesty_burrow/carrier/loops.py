@@ -22,7 +22,7 @@ from zesty_burrow.carrier.way import Way
 
 log = logging.getLogger(__name__)
 NAME = "compiled-loops"
-COLUMNS, COMPILING, COMPILED = "columns", "columns, being compiled", "compiled"
+COLUMNS, COMPILING, COMPILED = "columns", "columns, loops being compiled", "compiled loops"
 MISSING, LEFT_OUT, FAILED = "columns, numba is not installed", "columns by choice", "columns, not to be compiled"
 WORTH, WITHIN = 20_000, 10.0
 """So many packets in so many seconds are much."""
@@ -55,6 +55,8 @@ class Loops:
     async def _load(self) -> None:
         began = time.monotonic()
         try:
+            if sys.byteorder != "little":
+                raise OSError("they are written for machines that put the low octet first")
             if not kept_safely():
                 raise OSError("there is no folder of our own to keep compiled loops in")
             await _compile()

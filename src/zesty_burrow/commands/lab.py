@@ -33,7 +33,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         description=FAULTS,
     )
     fault.add_argument("host", help="portal, or a gateway: " + ", ".join(story.PLACE_BY_NAME))
-    fault.add_argument("fault", nargs="*", help="none: put it right again")
+    fault.add_argument("fault", nargs="*", help="where none is given it is put right again")
     for name, text in (
         ("end", "let a gateway end all its tunnels"),
         ("probe", "let a gateway ask whether its callers live"),

@@ -295,7 +295,7 @@ def _status(result: results.StatusResult) -> Parts:
             ("out", f"{plural(status.packets_out, 'packet')}, {octets(status.octets_out)}; "
                     f"{status.turned_away} turned away"),
             ("offloads", ", ".join(status.offloads) or "none"),
-            ("loops", status.loops),
+            ("packets by", status.loops),
             ("MTU", str(status.mtu)),
             ("keys", f"renewed {plural(status.renewals, 'time')}" if status.renewals else "as negotiated"),
             ("moved", plural(status.moves, "time") if status.moves else ""),
