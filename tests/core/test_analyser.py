@@ -109,6 +109,29 @@ def test_the_second_key_exchange(tmp_path, monkeypatch):
         assert f" Payload: {words}" in last
 
 
+def test_renewed_keys_with_a_second_exchange(tmp_path):
+    """IKE_FOLLOWUP_KE, in parts and whole: put together, decrypted and found correct, as are the keys that it made."""
+    hybrid = (replace(GCM[0], extra=(36,)),)
+    wire = Wire(initiator_config(ike_offers=hybrid, child_seconds=1e9), responder_config(ike_offers=hybrid)).connect()
+    answering = next(iter(wire.gateway.responders.values()))
+    rows = [row(wire.initiator.sa, wire.initiator.keys)]
+    wire.seen.clear()
+    for act in (wire.initiator.rekey, answering.rekey, wire.initiator.rekey_ike, answering.rekey_ike):
+        act(wire.now)
+        wire.run(until=wire.now + 5)
+        rows.append(row(wire.initiator.sa, wire.initiator.keys))
+    capture(wire, tmp_path / "followed.pcap")
+    shown = read(tmp_path / "followed.pcap", dict.fromkeys(rows))
+    assert sound(shown)
+    followed = re.split(r"Exchange type: [\w ]+ \(44\)\n", shown)[1:]
+    assert len(followed) >= 8 and all("[correct]" in message.split("\nFrame ")[0] for message in followed)
+    # A method of its number, with a key of 1184 octets and a ciphertext of 1088 (FIPS 203 §8).
+    for length in (1184, 1088):
+        assert shown.count(f"Payload length: {length + 8}\n") >= 4, length
+    # Older editions know the notification by its number alone.
+    assert shown.count("(16441)") >= 8
+
+
 @pytest.mark.parametrize("proof", ["certificate", "eap"])
 def test_eap_tls(tmp_path, proof):
     """The analyser finds TLS 1.3 inside EAP inside IKE."""

@@ -385,6 +385,8 @@ def test_every_state_crossed_with_every_signal(state, signal):
         Signal.INFORMATIONAL_REQUEST: (ExchangeType.INFORMATIONAL, False),
         Signal.CHILD_REQUEST: (ExchangeType.CREATE_CHILD_SA, False),
         Signal.CHILD_RESPONSE: (ExchangeType.CREATE_CHILD_SA, True),
+        Signal.FOLLOWUP_REQUEST: (ExchangeType.IKE_FOLLOWUP_KE, False),
+        Signal.FOLLOWUP_RESPONSE: (ExchangeType.IKE_FOLLOWUP_KE, True),
     }
     if signal in messages:
         # An unprotected stranger's message never moves the machine, wherever it stands.
@@ -539,6 +541,8 @@ def test_every_responder_state_crossed_with_every_signal(state, signal):
         responder.Signal.CHILD_REQUEST: (ExchangeType.CREATE_CHILD_SA, False),
         responder.Signal.INFORMATIONAL_RESPONSE: (ExchangeType.INFORMATIONAL, True),
         responder.Signal.CHILD_RESPONSE: (ExchangeType.CREATE_CHILD_SA, True),
+        responder.Signal.FOLLOWUP_REQUEST: (ExchangeType.IKE_FOLLOWUP_KE, False),
+        responder.Signal.FOLLOWUP_RESPONSE: (ExchangeType.IKE_FOLLOWUP_KE, True),
     }
     if signal in exchanges:
         exchange, response = exchanges[signal]

@@ -12,7 +12,7 @@ from cryptography.hazmat.primitives.asymmetric.mlkem import MLKEM768PrivateKey
 
 from support import Wire, initiator_config, responder_config
 from zesty_burrow.core.ike.between import Between
-from zesty_burrow.core.ike.events import ChildEstablished, Failed, IkeRekeyed, Negotiated
+from zesty_burrow.core.ike.events import ChildEstablished, Failed, Negotiated
 from zesty_burrow.core.ike.initiator_table import State
 from zesty_burrow.core.ike.keyexchange import MlKem768, encapsulate
 from zesty_burrow.core.ike.keys import derive_ike_keys
@@ -101,18 +101,6 @@ def test_in_parts(monkeypatch):
     wire = hybrid().connect()
     both_stand(wire)
     assert max(len(data) for _, port, data in wire.seen if port == 4500) <= 404 < FRAGMENT_SIZE
-
-
-def test_the_ike_sa_is_renewed_after_it():
-    """Without a second exchange: the old SK_d, which it made, goes into the new keys."""
-    wire = hybrid(child_seconds=1e9).connect()
-    answering = both_stand(wire)
-    answering.rekey_ike(wire.now)
-    wire.run(until=wire.now + 5)
-    wire.initiator.rekey_ike(wire.now)
-    wire.run(until=wire.now + 5)
-    assert sum(isinstance(event, IkeRekeyed) for event in wire.events) == 2
-    assert wire.initiator.keys == answering.keys
 
 
 def test_keys_by_hand():

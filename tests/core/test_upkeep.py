@@ -56,6 +56,7 @@ class Ends:
             self.keys.add(child.keys.encryption_i)
         elif isinstance(event, ChildGone):
             gone = side["in"].pop(event.spi_in)
+            side["waiting"] *= side["waiting"] != event.spi_in
             if gone[1] is side["out"] and side["waiting"]:
                 side["out"], side["waiting"] = side["in"][side["waiting"]][1], 0
 

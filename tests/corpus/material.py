@@ -32,7 +32,7 @@ from zesty_burrow.lab import story
 from zesty_burrow.lab.authority import issue, make_authority
 from zesty_burrow.lab.kit import kit_files, place_profile
 
-NOW = datetime(2026, 11, 23, 12, 0, tzinfo=UTC)
+NOW = datetime.now(UTC).replace(microsecond=0)
 PASSPHRASE = "stormy petrel over the skerries"
 SECRETS = (PASSWORD, PASSPHRASE)
 FILES = kit_files(AUTHORITY.pem(), PASSWORD)

@@ -7,6 +7,7 @@ from contextlib import contextmanager
 import pytest
 
 from zesty_burrow.lab import story
+from zesty_burrow.lab.client import LabClient
 
 pytestmark = pytest.mark.lab
 
@@ -104,7 +105,14 @@ def test_ml_kem_beside_the_curve(lab):
         lab.heron("choose", "nairobi", "--additional-key-exchange", "ml-kem-768", check=0)
         up = lab.heron("connect", "nairobi", "--detach", check=0).json["tunnel"]
         assert up["ike_algorithms"].endswith("curve25519, ml-kem-768")
-        assert lab.heron("verify", check=0).json["verdict"] == "sealed"
+        for number, kind in enumerate(("rekey-ike", "rekey"), start=1):
+            LabClient(lab.folder).call_host("nairobi", kind)
+            assert lab.heron("verify", check=0).json["verdict"] == "sealed"
+            tunnel = lab.heron("status", check=0).json["tunnel"]
+            assert (tunnel["renewals"], tunnel["rejected"], tunnel["turned_away"]) == (number, 0, 0)
+            assert tunnel["ike_algorithms"].endswith("curve25519, ml-kem-768"), kind
+        # What the child SA's first keys do not have, its later ones do (RFC 9370 §2.2.4).
+        assert tunnel["esp_algorithms"].endswith("curve25519, ml-kem-768")
         lab.heron("disconnect", check=0)
         row = lab.heron("rehearse", "nairobi", check=0).json["rehearsals"][0]
         assert row["strength"] == 192

@@ -11,7 +11,7 @@ import signal
 import socket
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import astuple, dataclass, replace
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -23,7 +23,7 @@ from zesty_burrow.carrier.habits import Habits
 from zesty_burrow.carrier.inside import Inside, Placed
 from zesty_burrow.carrier.keyfile import write_key_file
 from zesty_burrow.carrier.line import Line
-from zesty_burrow.carrier.status import STEPS, StepDone, TunnelStatus, suite_in_words
+from zesty_burrow.carrier.status import STEPS, StepDone, TunnelStatus, suites
 from zesty_burrow.carrier.steps import step_of
 from zesty_burrow.carrier.tunnel import Flow, Tunnel
 from zesty_burrow.core.ike.events import (
@@ -313,6 +313,7 @@ class Carrier:
             self._on_renewal(event)
         elif isinstance(event, IkeRekeyed):
             self._renewals += 1
+            self._note_suites(line)
         elif isinstance(event, Moved):
             self._moves += 1
             self._measure_way()
@@ -334,9 +335,16 @@ class Carrier:
             tunnel.add(self._flow_of(event.child), by_peer=event.by_peer)
             path.carry(tunnel)
             self._renewals += 1
+            self._note_suites(self._line)
         else:
             tunnel.drop(event.spi_in)
             path.forget(event.spi_in)
+
+    def _note_suites(self, line: Line | None) -> None:
+        """Renewed keys may be of other algorithms than the first ones."""
+        initiator = line.initiator if line is not None else None
+        if self._status is not None and initiator is not None and initiator.keys and initiator.child:
+            self._status = replace(self._status, **suites(initiator.keys.suite, initiator.child.keys.suite))
 
     def _guarded(self, action: Callable[[], None]) -> None:
         """Run something inside a callback; its error becomes the outcome instead of the event loop's."""
@@ -448,10 +456,7 @@ class Carrier:
                 map(str, profile.traffic.netbios_name_servers or child.inner.netbios_name_servers)
             ),
             encrypted_resolvers=tuple(one.in_words() for one in child.inner.encrypted_resolvers),
-            ike_algorithms=suite_in_words(line.negotiated.suite),
-            esp_algorithms=suite_in_words(child.keys.suite),
-            ike_suite=astuple(line.negotiated.suite),
-            esp_suite=astuple(child.keys.suite),
+            **suites(line.negotiated.suite, child.keys.suite),
             ipv6=placed.plan.ipv6,
             process=os.getpid(),
             offloads=offloads_in_use(device, line.port),

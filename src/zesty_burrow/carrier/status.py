@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, astuple, dataclass
 from typing import Any
 
 from zesty_burrow.core.ike.suite import Suite
@@ -94,3 +94,13 @@ def suite_in_words(suite: Suite) -> str:
     if suite.esn:
         parts.append(describe(TransformType.ESN, suite.esn))
     return ", ".join(parts)
+
+
+def suites(ike: Suite, esp: Suite) -> dict[str, Any]:
+    """What was negotiated, as the status has it."""
+    return {
+        "ike_algorithms": suite_in_words(ike),
+        "esp_algorithms": suite_in_words(esp),
+        "ike_suite": astuple(ike),
+        "esp_suite": astuple(esp),
+    }

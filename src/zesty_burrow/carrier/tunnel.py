@@ -103,6 +103,8 @@ class Tunnel:
     def drop(self, spi: int) -> None:
         """A pair that is not used any more; whoever waits for the peer's first packet waits no longer."""
         gone = self.flows.pop(spi, None)
+        if gone is self._waiting:
+            self._waiting = None
         if gone is self.flow and self._waiting is not None:
             self._use(self._waiting)
 

@@ -34,6 +34,8 @@ class Signal(StrEnum):
     INFORMATIONAL_RESPONSE = "INFORMATIONAL response"
     CHILD_REQUEST = "CREATE_CHILD_SA request"
     CHILD_RESPONSE = "CREATE_CHILD_SA response"
+    FOLLOWUP_REQUEST = "IKE_FOLLOWUP_KE request"
+    FOLLOWUP_RESPONSE = "IKE_FOLLOWUP_KE response"
     REKEY = "rekey"
     REKEY_IKE = "rekey the IKE SA"
     MOVE = "moved"
@@ -67,6 +69,8 @@ TRANSITIONS = MappingProxyType(
         (_S.ESTABLISHED, _G.INFORMATIONAL_REQUEST): to("_on_informational", _S.ESTABLISHED, _S.CLOSING, _S.CLOSED),
         (_S.ESTABLISHED, _G.CHILD_REQUEST): to("_on_child_request", _S.ESTABLISHED),
         (_S.ESTABLISHED, _G.CHILD_RESPONSE): to("_on_child_response", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.FOLLOWUP_REQUEST): to("_on_followup_request", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.FOLLOWUP_RESPONSE): to("_on_followup_response", _S.ESTABLISHED),
         (_S.ESTABLISHED, _G.INFORMATIONAL_RESPONSE): to("_on_alive", _S.ESTABLISHED, _S.CLOSED),
         (_S.ESTABLISHED, _G.REKEY): to("_on_rekey", _S.ESTABLISHED),
         (_S.ESTABLISHED, _G.MOVE): to("_on_move", _S.ESTABLISHED),
@@ -89,8 +93,10 @@ RESPONSES = {
     ExchangeType.IKE_AUTH: Signal.AUTH_RESPONSE,
     ExchangeType.INFORMATIONAL: Signal.INFORMATIONAL_RESPONSE,
     ExchangeType.CREATE_CHILD_SA: Signal.CHILD_RESPONSE,
+    ExchangeType.IKE_FOLLOWUP_KE: Signal.FOLLOWUP_RESPONSE,
 }
 REQUESTS = {
     ExchangeType.INFORMATIONAL: Signal.INFORMATIONAL_REQUEST,
     ExchangeType.CREATE_CHILD_SA: Signal.CHILD_REQUEST,
+    ExchangeType.IKE_FOLLOWUP_KE: Signal.FOLLOWUP_REQUEST,
 }

@@ -51,11 +51,13 @@ def derive_ike_keys(
     spi_i: bytes,
     spi_r: bytes,
     previous: IkeKeys | None = None,
+    more: bytes = b"",
 ) -> IkeKeys:
     """SKEYSEED = prf(Ni | Nr, g^ir); {SK_*} = prf+(SKEYSEED, Ni | Nr | SPIi | SPIr).
 
     In a rekeying, and after an additional key exchange, SKEYSEED = prf(SK_d (old), g^ir (new) | Ni | Nr), by the old
-    PRF (RFC 7296 §2.18, RFC 9370 §2.2.2).
+    PRF (RFC 7296 §2.18, RFC 9370 §2.2.2). ``more``: the secret of a rekeying's second key exchange, which goes behind
+    the nonces (RFC 9370 §2.2.4).
     """
     from zesty_burrow.core.policy.algorithms import BY_NUMBER, TransformType
 
@@ -65,7 +67,7 @@ def derive_ike_keys(
     if previous is None:
         seed = prf(suite.prf, nonce_i[:8] + nonce_r[:8] if half else nonce_i + nonce_r, shared)
     else:
-        seed = prf(previous.suite.prf, previous.sk_d, shared + nonce_i + nonce_r)
+        seed = prf(previous.suite.prf, previous.sk_d, shared + nonce_i + nonce_r + more)
     sizes = [prf_size, integrity_size, integrity_size, encryption_size, encryption_size, prf_size, prf_size]
     material = prf_plus(suite.prf, seed, nonce_i + nonce_r + spi_i + spi_r, sum(sizes))
     parts, at = [], 0
@@ -91,13 +93,16 @@ class ChildKeys:
         return make_protection(self.suite.encryption, key, check, random, self.suite.integrity)
 
 
-def derive_child_keys(ike: IkeKeys, suite: Suite, nonce_i: bytes, nonce_r: bytes, shared: bytes = b"") -> ChildKeys:
+def derive_child_keys(
+    ike: IkeKeys, suite: Suite, nonce_i: bytes, nonce_r: bytes, shared: bytes = b"", more: bytes = b""
+) -> ChildKeys:
     """KEYMAT = prf+(SK_d, g^ir | Ni | Nr), taken encryption before integrity, initiator before responder.
 
-    ``shared`` is the secret of a key exchange of its own, if there was one (RFC 7296 §2.17).
+    ``shared`` is the secret of a key exchange of its own, if there was one (RFC 7296 §2.17); ``more`` that of a second
+    one, which goes behind the nonces (RFC 9370 §2.2.4).
     """
     encryption, integrity = key_sizes(suite.encryption, suite.key_bits, suite.integrity)
-    material = prf_plus(ike.suite.prf, ike.sk_d, shared + nonce_i + nonce_r, 2 * (encryption + integrity))
+    material = prf_plus(ike.suite.prf, ike.sk_d, shared + nonce_i + nonce_r + more, 2 * (encryption + integrity))
     half = encryption + integrity
     return ChildKeys(
         suite,

@@ -6,13 +6,14 @@ from enum import IntEnum
 
 
 class ExchangeType(IntEnum):
-    """RFC 7296 §3.1; IKE_INTERMEDIATE from RFC 9242."""
+    """RFC 7296 §3.1; IKE_INTERMEDIATE from RFC 9242, IKE_FOLLOWUP_KE from RFC 9370."""
 
     IKE_SA_INIT = 34
     IKE_AUTH = 35
     CREATE_CHILD_SA = 36
     INFORMATIONAL = 37
     IKE_INTERMEDIATE = 43
+    IKE_FOLLOWUP_KE = 44
 
 
 class Flag(IntEnum):
@@ -135,6 +136,7 @@ class NotifyType(IntEnum):
     PPK_IDENTITY = 16436
     NO_PPK_AUTH = 16437
     INTERMEDIATE_EXCHANGE_SUPPORTED = 16438
+    ADDITIONAL_KEY_EXCHANGE = 16441
 
 
 class ConfigType(IntEnum):

@@ -55,7 +55,7 @@ from zesty_burrow.core.ike.registry import (
     PayloadType,
     Protocol,
 )
-from zesty_burrow.core.ike.responder_table import REQUESTS, TRANSITIONS, ResponderConfig, Signal, State
+from zesty_burrow.core.ike.responder_table import REQUESTS, RESPONSES, TRANSITIONS, ResponderConfig, Signal, State
 from zesty_burrow.core.ike.upkeep import Upkeep
 from zesty_burrow.core.ip import AddressRange, intersect, same_families
 from zesty_burrow.core.protection import Random
@@ -110,8 +110,10 @@ class Responder(Upkeep):
             self._open(message)
             if waiting is None or waiting.message_id != header.message_id:
                 raise Malformed("a message was turned away", why="it answers no request of ours")
-            of_child = header.exchange == ExchangeType.CREATE_CHILD_SA
-            self._signal(Signal.CHILD_RESPONSE if of_child else Signal.INFORMATIONAL_RESPONSE, message, now)
+            answered = RESPONSES.get(ExchangeType(header.exchange))
+            if answered is None:
+                raise Malformed("a message was turned away", why="its exchange is not expected")
+            self._signal(answered, message, now)
             return
         if self._take_answer_again(message):
             return
@@ -430,6 +432,12 @@ class Responder(Upkeep):
 
     def _on_child_response(self, message: Message, now: float) -> None:
         self._take_child_response(message, now)
+
+    def _on_followup_request(self, message: Message, now: float) -> None:
+        self._take_followup_request(message, now)
+
+    def _on_followup_response(self, message: Message, now: float) -> None:
+        self._take_followup_response(message, now)
 
     def _on_rekey(self, _: Message | None, now: float) -> None:
         self._begin_rekey(now)

@@ -48,6 +48,8 @@ class Signal(StrEnum):
     GIVE_UP = "time-out"
     CLOSE = "close"
     CHILD_RESPONSE = "CREATE_CHILD_SA response"
+    FOLLOWUP_REQUEST = "IKE_FOLLOWUP_KE request"
+    FOLLOWUP_RESPONSE = "IKE_FOLLOWUP_KE response"
     PROBE = "probe"
     REKEY = "rekey"
     REKEY_IKE = "rekey the IKE SA"
@@ -71,6 +73,8 @@ TRANSITIONS = MappingProxyType(
         (_S.ESTABLISHED, _G.INFORMATIONAL_RESPONSE): to("_on_alive", _S.ESTABLISHED, _S.CLOSED),
         (_S.ESTABLISHED, _G.CHILD_REQUEST): to("_on_child_request", _S.ESTABLISHED),
         (_S.ESTABLISHED, _G.CHILD_RESPONSE): to("_on_child_response", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.FOLLOWUP_REQUEST): to("_on_followup_request", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.FOLLOWUP_RESPONSE): to("_on_followup_response", _S.ESTABLISHED),
         (_S.ESTABLISHED, _G.PROBE): to("_on_probe", _S.ESTABLISHED),
         (_S.ESTABLISHED, _G.REKEY): to("_on_rekey", _S.ESTABLISHED),
         (_S.ESTABLISHED, _G.REKEY_IKE): to("_on_rekey_ike", _S.ESTABLISHED),
@@ -90,6 +94,12 @@ REQUESTS = {
     ExchangeType.IKE_INTERMEDIATE: Signal.BETWEEN_REQUEST,
     ExchangeType.INFORMATIONAL: Signal.INFORMATIONAL_REQUEST,
     ExchangeType.CREATE_CHILD_SA: Signal.CHILD_REQUEST,
+    ExchangeType.IKE_FOLLOWUP_KE: Signal.FOLLOWUP_REQUEST,
+}
+RESPONSES = {
+    ExchangeType.CREATE_CHILD_SA: Signal.CHILD_RESPONSE,
+    ExchangeType.IKE_FOLLOWUP_KE: Signal.FOLLOWUP_RESPONSE,
+    ExchangeType.INFORMATIONAL: Signal.INFORMATIONAL_RESPONSE,
 }
 
 

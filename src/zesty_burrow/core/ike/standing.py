@@ -131,6 +131,12 @@ class Standing(Upkeep):
     def _on_child_response(self, message: Message, now: float) -> None:
         self._take_child_response(message, now)
 
+    def _on_followup_request(self, message: Message, now: float) -> None:
+        self._take_followup_request(message, now)
+
+    def _on_followup_response(self, message: Message, now: float) -> None:
+        self._take_followup_response(message, now)
+
     def _on_rekey(self, _: Message | None, now: float) -> None:
         if not self._begin_rekey(now):
             self._rekey_due = now + 1.0

@@ -7,17 +7,18 @@ While that happens there are several: the one in use; one that the peer has made
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 from zesty_burrow.core.ike.events import Endpoint, IkeRekeyed
+from zesty_burrow.core.ike.following import FollowUp
 from zesty_burrow.core.ike.keyexchange import METHODS, KeyAgreement, make_key_agreement
 from zesty_burrow.core.ike.keys import derive_ike_keys
 from zesty_burrow.core.ike.message import Message, find
-from zesty_burrow.core.ike.party import Party
 from zesty_burrow.core.ike.payloads import Delete, KeyExchange, Nonce, Notify, Payload, SecurityAssociation
 from zesty_burrow.core.ike.proposals import Offer, accept_answer, build_proposals, choose
 from zesty_burrow.core.ike.registry import ExchangeType, NotifyType, Protocol
 from zesty_burrow.core.ike.sa import Backoff, IkeSa
+from zesty_burrow.core.ike.suite import Suite
 from zesty_burrow.core.protection import Random
 from zesty_burrow.errors import Malformed
 
@@ -37,6 +38,16 @@ class Successor:
     offers: tuple[Offer, ...]
 
 
+@dataclass(frozen=True, slots=True)
+class Granted:
+    """What the peer has answered: its SPI and nonce, the suite, and the secret of the key exchange."""
+
+    spi: bytes
+    nonce: bytes
+    suite: Suite
+    shared: bytes = field(repr=False)
+
+
 @dataclass(slots=True)
 class RivalSa:
     """An IKE SA that the peer has made meanwhile, with the lower of its two nonces (RFC 7296 §2.8.1)."""
@@ -45,7 +56,7 @@ class RivalSa:
     lowest: bytes
 
 
-class Succession(Party):
+class Succession(FollowUp):
     """The part of both ends that knows of more than one IKE SA."""
 
     def __init__(
@@ -150,10 +161,13 @@ class Succession(Party):
         keys = self.sa.keys
         if keys is None or self.sa.outstanding is not None or self._is_busy() or self._successor is not None:
             return False
+        if self._has_promised(now):
+            return False
         suite = keys.suite
         # The same algorithms again: nothing to disagree about, and nothing weaker.
         integrity = (suite.integrity,) if suite.integrity else ()
-        offers = (Offer(((suite.encryption, suite.key_bits),), integrity, (suite.prf,), (suite.group,)),)
+        extra = (suite.extra,) if suite.extra else ()
+        offers = (Offer(((suite.encryption, suite.key_bits),), integrity, (suite.prf,), (suite.group,), (), extra),)
         sa = IkeSa(self._random, is_initiator=True)
         sa.spi_i = self._fresh_ike_spi()
         agreement = make_key_agreement(suite.group, self._random)
@@ -184,9 +198,7 @@ class Succession(Party):
         if asked is None or nonce is None or value is None or keys is None:
             self._respond(message, [Notify(NotifyType.INVALID_SYNTAX)])
             return
-        # An additional key exchange is not made again: what it gave lives on in SK_d (RFC 7296 §2.18).
-        offers = [replace(offer, extra=()) for offer in self._ike_offers]
-        chosen = choose(asked.proposals, offers, Protocol.IKE, preferred_group=value.group)
+        chosen = choose(asked.proposals, self._ike_offers, Protocol.IKE, preferred_group=value.group)
         if chosen is None or len(chosen[0].spi) != 8 or chosen[0].spi == bytes(8):
             self._respond(message, [Notify(NotifyType.NO_PROPOSAL_CHOSEN)])
             return
@@ -200,35 +212,68 @@ class Succession(Party):
         except Malformed:
             self._respond(message, [Notify(NotifyType.INVALID_SYNTAX)])
             return
-        made = IkeSa(self._random, is_initiator=False)
-        made.spi_i, made.spi_r, made.fragmenting = proposal.spi, self._fresh_ike_spi(), self.sa.fragmenting
-        own = self._random(32)
-        made.use_keys(derive_ike_keys(suite, shared, nonce.data, own, made.spi_i, made.spi_r, keys))
-        answer = type(proposal)(proposal.number, Protocol.IKE, made.spi_r, proposal.transforms)
-        self._respond(
-            message, [SecurityAssociation((answer,)), Nonce(own), KeyExchange(agreement.group, agreement.public)]
-        )
-        if self._successor is None:
-            self._succeed(made, now)
-        else:
-            self._rival_sa = RivalSa(made, min(nonce.data, own))
-            self._others.append(made)
+        old, made, own, theirs = self.sa, IkeSa(self._random, is_initiator=False), self._random(32), nonce.data
+        made.spi_i, made.spi_r, made.fragmenting = proposal.spi, self._fresh_ike_spi(), old.fragmenting
 
-    def _take_succession_response(self, message: Message, payloads: Sequence[Payload], now: float) -> None:
+        def make(more: bytes, now: float) -> bool:
+            if self.sa is not old:
+                return False
+            made.use_keys(derive_ike_keys(suite, shared, theirs, own, made.spi_i, made.spi_r, keys, more))
+            if self._successor is None:
+                self._succeed(made, now)
+            else:
+                self._rival_sa = RivalSa(made, min(theirs, own))
+                self._others.append(made)
+            return True
+
+        answer = replace(proposal, spi=made.spi_r)
+        value_back = KeyExchange(agreement.group, agreement.public)
+        said: list[Payload] = [SecurityAssociation((answer,)), Nonce(own), value_back]
+        if suite.extra:
+            self._respond(message, [*said, self._promise_more(suite.extra, now, make)])
+        else:
+            self._respond(message, said)
+            make(b"", now)
+
+    def _take_succession_response(self, payloads: Sequence[Payload], now: float) -> None:
         """The peer's answer; what it refuses is tried again later, unless it has made one itself."""
+        successor = self._successor
+        granted = self._granted(successor, payloads) if successor is not None else None
+        if granted is None:
+            self._end_succession(None, None, now)
+        elif granted.suite.extra:
+            self._follow_up(payloads, now, lambda more, now: self._end_succession(granted, more, now))
+        else:
+            self._end_succession(granted, b"", now)
+
+    def _granted(self, successor: Successor, payloads: Sequence[Payload]) -> Granted | None:
+        answer, nonce, value = find(payloads, SecurityAssociation), find(payloads, Nonce), find(payloads, KeyExchange)
+        accepted = accept_answer(answer.proposals, successor.offers, Protocol.IKE) if answer else None
+        if accepted is None or nonce is None or value is None:
+            return None
+        spi = accepted[0].spi
+        if value.group != successor.agreement.group or len(spi) != 8 or spi == bytes(8):
+            return None
+        try:
+            return Granted(spi, nonce.data, accepted[1], successor.agreement.shared(value.data))
+        except Malformed:
+            return None
+
+    def _end_succession(self, granted: Granted | None, more: bytes | None, now: float) -> None:
+        """What was asked for is made, or was refused."""
         successor, self._successor = self._successor, None
         rival, self._rival_sa = self._rival_sa, None
-        if successor is None or self.sa.keys is None:
-            raise Malformed("a message was turned away", why="no IKE SA was asked for")
-        made = self._granted(successor, payloads)
-        if made is None:
+        keys = self.sa.keys
+        if granted is None or more is None or successor is None or keys is None:
             if rival is not None:
                 self._succeed(rival.sa, now)
             else:
                 self._ike_due = self._later(now)
             return
-        sa, lowest = made
-        if rival is not None and lowest < rival.lowest:
+        sa, nonces = successor.sa, (successor.nonce, granted.nonce)
+        sa.spi_r, sa.fragmenting = granted.spi, self.sa.fragmenting
+        sa.use_keys(derive_ike_keys(granted.suite, granted.shared, *nonces, sa.spi_i, sa.spi_r, keys, more))
+        if rival is not None and min(nonces) < rival.lowest:
             # RFC 7296 §2.8.1: the SA with the lowest nonce goes, by the side that has asked for it.
             self._retire(sa, now)
             self._request(ExchangeType.INFORMATIONAL, [Delete(Protocol.IKE)], now, sa=sa)
@@ -240,27 +285,10 @@ class Succession(Party):
         self._succeed(sa, now)
         self._request(ExchangeType.INFORMATIONAL, [Delete(Protocol.IKE)], now, sa=old)
 
-    def _granted(self, successor: Successor, payloads: Sequence[Payload]) -> tuple[IkeSa, bytes] | None:
-        answer, nonce = find(payloads, SecurityAssociation), find(payloads, Nonce)
-        value, keys = find(payloads, KeyExchange), self.sa.keys
-        accepted = accept_answer(answer.proposals, successor.offers, Protocol.IKE) if answer else None
-        if accepted is None or nonce is None or value is None or keys is None:
-            return None
-        spi = accepted[0].spi
-        if value.group != successor.agreement.group or len(spi) != 8 or spi == bytes(8):
-            return None
-        try:
-            shared = successor.agreement.shared(value.data)
-        except Malformed:
-            return None
-        sa = successor.sa
-        sa.spi_r, sa.fragmenting = spi, self.sa.fragmenting
-        sa.use_keys(derive_ike_keys(accepted[1], shared, successor.nonce, nonce.data, sa.spi_i, sa.spi_r, keys))
-        return sa, min(successor.nonce, nonce.data)
-
     def _succeed(self, made: IkeSa, now: float) -> None:
         """From now on by this SA. A probe by the old one is forgotten; it is asked anew when the time comes."""
         old, self.sa = self.sa, made
+        self._following = self._promise = None
         self._drop(made)
         made.expires = float("inf")
         old.outstanding = None

@@ -6,7 +6,7 @@ RFC 7296 §1.3.3, §1.4, §2.4, §2.8. How the IKE SA itself is renewed stands i
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 
 from zesty_burrow.core.ike.events import ChildEstablished, ChildGone, ChildRekeyed, Endpoint
 from zesty_burrow.core.ike.keyexchange import METHODS, KeyAgreement, make_key_agreement
@@ -41,6 +41,18 @@ class Pending:
     nonce: bytes
     agreement: KeyAgreement
     offers: tuple[Offer, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class GrantedChild:
+    """What the peer has answered: its SPI and nonce, the suite, the secret of the key exchange, and the ranges."""
+
+    spi: int
+    nonce: bytes
+    suite: Suite
+    shared: bytes = field(repr=False)
+    local: tuple[AddressRange, ...]
+    remote: tuple[AddressRange, ...]
 
 
 @dataclass(slots=True)
@@ -81,9 +93,14 @@ class Upkeep(Mobility):
         return [*self._take_deletes(payloads, now)[0], *self._mobility_answer(payloads)]
 
     def _rekey_offers(self) -> tuple[Offer, ...]:
-        """As for the first child SA, with a key exchange of the IKE SA's group, so that old keys tell nothing."""
-        group = self.keys.suite.group if self.keys else 0
-        return tuple(Offer(one.encryption, one.integrity, groups=(group,), esn=one.esn) for one in self._esp_offers)
+        """As for the first child SA, with key exchanges like the IKE SA's, so that old keys tell nothing.
+
+        A second one is offered and not insisted on, as the first child SA has none either.
+        """
+        suite = self.keys.suite if self.keys else None
+        group, extra = (suite.group, suite.extra) if suite else (0, 0)
+        plain = tuple(Offer(one.encryption, one.integrity, groups=(group,), esn=one.esn) for one in self._esp_offers)
+        return (*(replace(one, extra=(extra,)) for one in plain if extra), *plain)
 
     # Rekeying.
 
@@ -92,7 +109,7 @@ class Upkeep(Mobility):
         child = self.child
         if child is None or self.sa.outstanding is not None or self._pending is not None or self.keys is None:
             return False
-        if self._successor is not None:
+        if self._successor is not None or self._has_promised(now):
             return False
         offers = self._rekey_offers()
         agreement = make_key_agreement(self.keys.suite.group, self._random)
@@ -117,34 +134,38 @@ class Upkeep(Mobility):
         payloads = self._open(message)
         self._expect_answer(message)
         if self._successor is not None:
-            self._take_succession_response(message, payloads, now)
+            self._take_succession_response(payloads, now)
             return
-        pending, self._pending = self._pending, None
+        pending = self._pending
         if pending is None:
             raise Malformed("a message was turned away", why="no child SA was asked for")
-        answer, nonce = find(payloads, SecurityAssociation), find(payloads, Nonce)
-        value = find(payloads, KeyExchange)
-        accepted = accept_answer(answer.proposals, pending.offers, Protocol.ESP) if answer else None
-        if accepted is None or nonce is None or value is None or value.group != pending.agreement.group:
-            self._rekey_due = self._later(now)
-            return
-        shared = pending.agreement.shared(value.data)
-        local, remote = _agreed(payloads, pending.old, initiated=True)
-        if self.keys is None or not local or not remote or len(accepted[0].spi) != 4:
-            self._rekey_due = self._later(now)
-            return
-        keys = derive_child_keys(self.keys, accepted[1], pending.nonce, nonce.data, shared)
-        spis = int.from_bytes(pending.spi), int.from_bytes(accepted[0].spi)
-        made = ChildEstablished(now, *spis, keys, pending.old.inner, local, remote, as_initiator=True)
+        granted = _granted(pending, payloads)
+        if granted is None:
+            self._end_rekey(None, None, now)
+        elif granted.suite.extra:
+            self._follow_up(payloads, now, lambda more, now: self._end_rekey(granted, more, now))
+        else:
+            self._end_rekey(granted, b"", now)
+
+    def _end_rekey(self, granted: GrantedChild | None, more: bytes | None, now: float) -> None:
+        """What was asked for is made, or was refused."""
+        pending, self._pending = self._pending, None
         rival, self._rival = self._rival, None
-        if rival is not None and min(pending.nonce, nonce.data) < rival.lowest:
+        if granted is None or more is None or pending is None or self.keys is None:
+            self._rekey_due = self._later(now) if rival is None else self._rekey_due
+            return
+        old, nonces, suite = pending.old, (pending.nonce, granted.nonce), granted.suite
+        keys = derive_child_keys(self.keys, suite, *nonces, granted.shared, more)
+        spis = int.from_bytes(pending.spi), granted.spi
+        made = ChildEstablished(now, *spis, keys, old.inner, granted.local, granted.remote, as_initiator=True)
+        if rival is not None and min(nonces) < rival.lowest:
             # RFC 7296 §2.8.1: the pair with the lowest nonce goes, by the side that has made it, before it was used.
             self._delete_child(made, now)
             return
         if rival is not None:
             self._replaced[rival.child.spi_in] = rival.child
-        self._replace(pending.old, made, now, by_peer=False)
-        self._delete_child(pending.old, now)
+        self._replace(old, made, now, by_peer=False)
+        self._delete_child(old, now)
 
     def _replace(self, old: ChildEstablished, made: ChildEstablished, now: float, *, by_peer: bool) -> None:
         self._replaced[old.spi_in] = old
@@ -158,6 +179,7 @@ class Upkeep(Mobility):
     def _take_child_request(self, message: Message, now: float) -> None:
         """The peer wants to rekey a child SA; anything else in such an exchange is declined (RFC 7296 §1.3)."""
         payloads = self._open(message)
+        self._promise = None
         asked = find(payloads, SecurityAssociation)
         if asked is not None and asked.proposals[0].protocol == Protocol.IKE:
             self._take_succession_request(message, payloads, now)
@@ -174,43 +196,44 @@ class Upkeep(Mobility):
             self._respond(message, [Notify(NotifyType.CHILD_SA_NOT_FOUND, protocol=Protocol.ESP, spi=told.spi)])
             return
         try:
-            made, answer, lowest = self._grant_rekey(payloads, old, now)
+            self._grant_rekey(message, payloads, old, now)
         except _Declined as declined:
             self._respond(message, [declined.notify])
-            return
-        self._respond(message, answer)
-        if self._pending is not None:
-            self._rival = Rival(made, lowest)
-        self._replace(old, made, now, by_peer=True)
 
-    def _grant_rekey(
-        self, payloads: Sequence[Payload], old: ChildEstablished, now: float
-    ) -> tuple[ChildEstablished, list[Payload], bytes]:
+    def _grant_rekey(self, message: Message, payloads: Sequence[Payload], old: ChildEstablished, now: float) -> None:
         asked, nonce = find(payloads, SecurityAssociation), find(payloads, Nonce)
-        value = find(payloads, KeyExchange)
-        if asked is None or nonce is None or self.keys is None:
+        value, ike = find(payloads, KeyExchange), self.keys
+        if asked is None or nonce is None or ike is None:
             raise _Declined(Notify(NotifyType.INVALID_SYNTAX))
         offers = (*self._rekey_offers(), *self._esp_offers) if value else self._esp_offers
         chosen = choose(asked.proposals, offers, Protocol.ESP, preferred_group=value.group if value else 0)
         if chosen is None or len(chosen[0].spi) != 4 or int.from_bytes(chosen[0].spi) < 256:
             raise _Declined(Notify(NotifyType.NO_PROPOSAL_CHOSEN))
-        shared, more = self._agree_child(chosen[1], value)
+        proposal, suite = chosen
+        shared, values = self._agree_child(suite, value)
         local, remote = _agreed(payloads, old, initiated=False)
         if not local or not remote:
             raise _Declined(Notify(NotifyType.TS_UNACCEPTABLE))
-        spi, own = fresh_spi(self._random), self._random(32)
-        keys = derive_child_keys(self.keys, chosen[1], nonce.data, own, shared)
-        spis = int.from_bytes(spi), int.from_bytes(chosen[0].spi)
-        made = ChildEstablished(now, *spis, keys, old.inner, local, remote, as_initiator=False)
-        proposal = type(chosen[0])(chosen[0].number, Protocol.ESP, spi, chosen[0].transforms)
-        answer: list[Payload] = [
-            SecurityAssociation((proposal,)),
-            Nonce(own),
-            *more,
-            selectors(PayloadType.TSi, remote),
-            selectors(PayloadType.TSr, local),
-        ]
-        return made, answer, min(nonce.data, own)
+        spi, own, theirs = fresh_spi(self._random), self._random(32), nonce.data
+        spis = int.from_bytes(spi), int.from_bytes(proposal.spi)
+
+        def make(more: bytes, now: float) -> bool:
+            if self.child is not old:
+                return False
+            keys = derive_child_keys(ike, suite, theirs, own, shared, more)
+            made = ChildEstablished(now, *spis, keys, old.inner, local, remote, as_initiator=False)
+            if self._pending is not None:
+                self._rival = Rival(made, min(theirs, own))
+            self._replace(old, made, now, by_peer=True)
+            return True
+
+        said: list[Payload] = [SecurityAssociation((replace(proposal, spi=spi),)), Nonce(own), *values]
+        ranges = [selectors(PayloadType.TSi, remote), selectors(PayloadType.TSr, local)]
+        if suite.extra:
+            self._respond(message, [*said, *ranges, self._promise_more(suite.extra, now, make)])
+        else:
+            self._respond(message, [*said, *ranges])
+            make(b"", now)
 
     def _agree_child(self, suite: Suite, value: KeyExchange | None) -> tuple[bytes, list[Payload]]:
         """The shared secret of a new key exchange, if one was chosen, and our half of it."""
@@ -239,7 +262,12 @@ class Upkeep(Mobility):
                 if child is None:
                     continue
                 if child is self.child:
-                    self.child, current = None, True
+                    # The peer's own pair lost against ours, of which its answer is still on the way (§2.8.1).
+                    undone = self._pending if self._rival is not None and self._rival.child is child else None
+                    self.child, current = (undone.old, current) if undone is not None else (None, True)
+                    if undone is not None:
+                        self._replaced.pop(undone.old.spi_in, None)
+                        self._rival = None
                 self._replaced.pop(child.spi_in, None)
                 self._events.append(ChildGone(now, child.spi_in))
                 gone.append(child.spi_in.to_bytes(4))
@@ -271,6 +299,22 @@ class _Declined(Exception):
     def __init__(self, notify: Notify) -> None:
         super().__init__(notify.notification)
         self.notify = notify
+
+
+def _granted(pending: Pending, payloads: Sequence[Payload]) -> GrantedChild | None:
+    """What an answer to a rekeying grants; None where it refuses, or grants what was not asked for."""
+    answer, nonce, value = find(payloads, SecurityAssociation), find(payloads, Nonce), find(payloads, KeyExchange)
+    accepted = accept_answer(answer.proposals, pending.offers, Protocol.ESP) if answer else None
+    if accepted is None or nonce is None or value is None or value.group != pending.agreement.group:
+        return None
+    local, remote = _agreed(payloads, pending.old, initiated=True)
+    if not local or not remote or len(accepted[0].spi) != 4:
+        return None
+    try:
+        shared = pending.agreement.shared(value.data)
+    except Malformed:
+        return None
+    return GrantedChild(int.from_bytes(accepted[0].spi), nonce.data, accepted[1], shared, local, remote)
 
 
 def _agreed(
