@@ -8,6 +8,7 @@ from dataclasses import replace
 from ipaddress import ip_network
 from pathlib import Path
 
+from zesty_burrow.carrier import waiter
 from zesty_burrow.core.policy.algorithms import TransformType
 from zesty_burrow.core.profile.model import AlgorithmChoice, Algorithms, Traffic
 from zesty_burrow.core.profile.model import ProposalChoice as Proposal
@@ -54,4 +55,4 @@ async def serve(folder: Path, encryption: str, without: frozenset[str]) -> None:
 
 
 if __name__ == "__main__":
-    asyncio.run(serve(Path(sys.argv[1]), sys.argv[2], frozenset(filter(None, sys.argv[3].split(",")))))
+    waiter.run(serve(Path(sys.argv[1]), sys.argv[2], frozenset(filter(None, sys.argv[3].split(",")))))

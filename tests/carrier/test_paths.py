@@ -5,7 +5,9 @@ from __future__ import annotations
 import errno
 import os
 import select
+import selectors
 import socket
+from unittest import mock
 
 import pytest
 from scapy.layers.inet import ICMP, IP, TCP, UDP
@@ -13,11 +15,13 @@ from scapy.layers.inet6 import IPv6
 from scapy.packet import Raw
 
 from core.test_offload import octets_for, segments_of, whole_of
-from zesty_burrow.carrier.compiled import WAY
+from zesty_burrow.carrier import datapath
+from zesty_burrow.carrier.beside import WAY
 from zesty_burrow.carrier.datapath import OFFLOADS, DataPath, largest_piece
 from zesty_burrow.carrier.habits import Habits
 from zesty_burrow.carrier.port import UDP_SEGMENT, UdpPort, udp_socket
 from zesty_burrow.carrier.tunnel import Flow, Tunnel
+from zesty_burrow.carrier.waiter import Waiter
 from zesty_burrow.carrier.way import BY_COLUMNS
 from zesty_burrow.core.esp.association import InboundSa, OutboundSa
 from zesty_burrow.core.ip import AddressRange
@@ -30,12 +34,14 @@ HERE, THERE, NOBODY = "10.66.1.10", "203.0.113.10", "192.0.2.99"
 ONLY_HERE = (AddressRange(socket.inet_aton(HERE), socket.inet_aton(HERE)),)
 ALL = (AddressRange(bytes(4), b"\xff" * 4), AddressRange(bytes(16), b"\xff" * 16))
 HOLD_NOTHING = bytes(vnet.SIZE)
-way = BY_COLUMNS
+WAYS = {"columns": (BY_COLUMNS, False), "compiled": (WAY, False), "beside Python": (WAY, True)}
+"""What works on octets, and whether usual packets are carried without Python in place of the event loop's waiting."""
+way = "columns"
 
 
-@pytest.fixture(autouse=True, scope="module", params=[BY_COLUMNS, WAY], ids=["columns", "compiled"])
+@pytest.fixture(autouse=True, scope="module", params=WAYS)
 def each_way(request):
-    """All of this by columns and by compiled loops."""
+    """All of this by columns, by compiled loops, and by those that carry beside Python."""
     global way
     way = request.param
 
@@ -43,7 +49,7 @@ def each_way(request):
 class Ends:
     """A data path between ``machine`` (the device's other end) and ``peer`` (the gateway's socket)."""
 
-    def __init__(self, habits=None, mtu=1400, without=frozenset(), encryption=(20, 36, 0)):
+    def __init__(self, habits=None, mtu=1400, without=frozenset(), encryption=(20, 36, 0), by=None):
         self.machine, inside = socket.socketpair(socket.AF_UNIX, socket.SOCK_SEQPACKET)
         for one in (self.machine, inside):
             one.setsockopt(socket.SOL_SOCKET, socket.SO_SNDBUF, 1 << 20)
@@ -59,11 +65,21 @@ class Ends:
         self.tunnel = Tunnel(flow, self.port, self.peer.channel.getsockname())
         joins = frozenset({"device-tcp": 6, "device-udp": 17}[one] for one in ("device-tcp", "device-udp"))
         device = TunDevice("zesty0", inside.fileno(), True, joins)
-        self.path = DataPath(device, mtu, lambda *_: self.tunnel, habits)
-        self.path.use(way)
+        self.told = []
+        self.path = DataPath(device, mtu, lambda *_: self.tunnel, habits, told=lambda *what: self.told.append(what))
+        works, beside = WAYS[by or way]
+        self.waiter = Waiter() if beside else None
+        if self.waiter is not None:
+            self.waiter.register(inside.fileno(), selectors.EVENT_READ, "device")
+            self.waiter.register(self.port.channel.fileno(), selectors.EVENT_READ, "port")
+        with mock.patch.object(datapath, "running_waiter", lambda: self.waiter):
+            self.path.use(works)
         self.path.carry(self.tunnel)
 
     def close(self):
+        self.path.close()
+        if self.waiter is not None:
+            self.waiter.close()
         for one in (self.machine, self._inside, self.peer.channel, self.port.channel):
             one.close()
 
@@ -72,19 +88,30 @@ class Ends:
         for packet, offload in packets:
             self.machine.send((offload.octets() if offload else HOLD_NOTHING) + bytes(packet))
         while select.select([self._inside], [], [], 0)[0]:
-            self.path.outbound_ready()
+            if self.waiter is None or "device" in self.woken():
+                self.path.outbound_ready()
         came = []
         while bursts := self.peer.receive():
             came += [self.opens.open(data) for burst in bursts for data in burst.datagrams()]
         return came
+
+    def woken(self):
+        """What Python is woken for."""
+        return [key.data for key, _ in self.waiter.select(0)]
 
     def come(self, datagrams, traffic_class=0):
         """Datagrams from the peer; what the device gets for them."""
         for data in datagrams:
             self.peer.send(data, self.port.channel.getsockname(), traffic_class)
         told = []
-        while bursts := self.port.receive():
+        channels = [self.port.channel.fileno()]
+        while self.waiter is None or select.select(channels, [], [], 0)[0]:
+            if self.waiter is not None and "port" not in self.woken():
+                continue
+            bursts = self.port.receive()
             told += [self.path.inbound(burst, self.port) for burst in bursts]
+            if not bursts:
+                break
         return told, self.read()
 
     def read(self):

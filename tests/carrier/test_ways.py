@@ -18,12 +18,10 @@ from scapy.layers.inet6 import IPv6
 from scapy.packet import Raw
 
 from carrier import test_paths
-from carrier.test_paths import ALL, HERE, THERE, Ends, left_to_us
+from carrier.test_paths import ALL, HERE, THERE, WAYS, Ends, left_to_us
 from core.test_offload import as_the_kernel_splits, octets_for, segments_of, whole_of
 from zesty_burrow.carrier import keeping, loops
-from zesty_burrow.carrier.compiled import WAY
 from zesty_burrow.carrier.loops import Loops
-from zesty_burrow.carrier.way import BY_COLUMNS
 from zesty_burrow.core import compiled
 from zesty_burrow.core.offload import vnet
 from zesty_burrow.core.offload.vnet import read_offload
@@ -58,20 +56,14 @@ def outwards(kind, size, seed, mark):
     return bytes(IP(src=HERE, dst=THERE, flags="DF" if mark else 0) / UDP(sport=5, dport=6) / Raw(bytes(1390))), None
 
 
-def ends_by(way, **settings):
-    made = Ends(**settings)
-    made.path.use(way)
-    return made
-
-
 @pytest.fixture
-def pair():
-    """The same ends by both ways."""
+def each():
+    """The same ends by every way."""
     made = []
 
     def make(**settings):
-        made.extend([ends_by(BY_COLUMNS, **settings), ends_by(WAY, **settings)])
-        return made[-2:]
+        made.extend(Ends(by=way, **settings) for way in WAYS)
+        return made[-len(WAYS) :]
 
     yield make
     for one in made:
@@ -82,7 +74,7 @@ def pair():
 @given(steps, st.booleans(), st.booleans())
 def test_the_same_goes_out(script, six, clamp):
     """In the same order under the same numbers; what is turned away and what is told to senders is the same too."""
-    made = [ends_by(way, habits=test_paths.Habits(None, clamp)) for way in (BY_COLUMNS, WAY)]
+    made = [Ends(by=way, habits=test_paths.Habits(None, clamp)) for way in WAYS]
     found = []
     for one in made:
         if six:
@@ -96,7 +88,7 @@ def test_the_same_goes_out(script, six, clamp):
         counted = sa.sequence, sa.octets, sa.protection.next_counter, one.path.turned_away
         found.append((said, [packet for _, packet in one.read()], counted, one.opens.counters))
         one.close()
-    assert found[0] == found[1]
+    assert found[0] == found[1] == found[2]
     assert found[0][3].rejected == 0
 
 
@@ -146,8 +138,8 @@ def do_mischief(sealed, wrongs):
 def test_the_same_comes_in(flows, wrongs, everybody, mark):
     """With whatever went wrong on the way: the same packets for the machine, the same counters, the same window."""
     found = []
-    for way in (BY_COLUMNS, WAY):
-        one = ends_by(way)
+    for way in WAYS:
+        one = Ends(by=way)
         if everybody:
             one.tunnel.flow.local = ALL
         sealed = do_mischief(arrivals(one, flows), wrongs)
@@ -162,13 +154,13 @@ def test_the_same_comes_in(flows, wrongs, everybody, mark):
         window = [one.inbound.window.check(number) for number in range(len(sealed) + 20)]
         found.append((packets, others, one.inbound.counters, window, one.path.turned_away, one.path.unknown))
         one.close()
-    assert found[0] == found[1]
+    assert found[0] == found[1] == found[2]
 
 
-def test_the_way_changes_under_a_stream(pair):
+def test_the_way_changes_under_a_stream(each):
     """What is known of the way is forgotten with it: another tunnel's key, a narrower way, nowhere at all."""
     packet = bytes(IP(src=HERE, dst=THERE, flags="DF") / UDP(sport=5, dport=6) / Raw(b"x" * 900))
-    for one in pair():
+    for one in each():
         assert one.out(*[(packet, None)] * 5) == [packet] * 5
         one.tunnel.limit = 700
         assert one.out(*[(packet, None)] * 5) == [] and one.path.turned_away == 5
@@ -179,9 +171,9 @@ def test_the_way_changes_under_a_stream(pair):
         assert one.out(*[(packet, None)] * 5) == [] and one.path.turned_away == 10
 
 
-def test_it_comes_to_an_end_before_a_number_repeats(pair):
+def test_it_comes_to_an_end_before_a_number_repeats(each):
     packet = bytes(IP(src=HERE, dst=THERE) / UDP(sport=5, dport=6) / Raw(b"x" * 90))
-    for one in pair():
+    for one in each():
         assert len(one.out(*[(packet, None)] * 3)) == 3
         one.outbound.sequence = (1 << 32) - 4
         with pytest.raises(StateError):
@@ -192,9 +184,9 @@ def test_it_comes_to_an_end_before_a_number_repeats(pair):
 GUARDED = """
     import ctypes, mmap, random, sys
     import numpy as np
-    from zesty_burrow.core.compiled import esp, join, split
+    from zesty_burrow.core.compiled import esp, join, ways
     from zesty_burrow.core.compiled.symbols import Context
-    from zesty_burrow.host import many
+    from zesty_burrow.host.loops import device
 
     page = mmap.PAGESIZE
     room = mmap.mmap(-1, 3 * page)
@@ -207,7 +199,7 @@ GUARDED = """
     heads = [bytes.fromhex(one) for one in (
         "450000540001400040110000cb00710a0a42010a", "450000540001400040060000cb00710a0a42010a",
         "6000000000000640" + "20010db8" * 8, "6000000000001140" + "20010db8" * 8, "4f", "6f", "")]
-    done = 0
+    done, table = 0, np.zeros((ways.WAYS, ways.WAY), np.uint8)
     for turn in range(4000):
         size = chance.choice([1, 2, 19, 20, 27, 28, 33, 34, 39, 40, 47, 48, 60, 61, 84, 120, 400, 1400])
         total = min(size * chance.randint(1, 40), 2 * page - 64)
@@ -235,11 +227,12 @@ GUARDED = """
         for index in range(count):
             if chance.random() < 0.1:
                 lengths[index] = chance.choice([-2, -1, 0, 1, min(20, lengths[index])])
-        esp.one_way(octets, begin, size, count, lengths)
-        split.alike(octets, begin, size, 0, count, np.stack([lengths, lengths * 0], 1)[:count].copy())
+        for index in range(count):
+            if lengths[index] > 0:
+                ways.learn(table, octets, begin + index * size, int(lengths[index]), 1)
         found = join.join_all(octets, begin, size, count, lengths, True, True, rows)
         done += int((rows[:found, 3] > 0).sum())
-        many.write_rows(-1, octets, begin, size, lengths, rows, 0, found, 10, np.zeros((300, 2), np.int64))
+        device.write_rows(-1, octets, begin, size, lengths, rows, 0, found, 10, np.zeros((300, 2), np.int64))
         esp.arrive(context.address, octets, begin, total, size, int.from_bytes(octets[begin : begin + 4].tobytes()),
                      1, space, False, lengths)
     print("joined", done)
@@ -319,16 +312,15 @@ def test_what_was_compiled_is_kept_where_nobody_else_writes(monkeypatch, tmp_pat
     assert not keeping.kept_safely()
 
 
-def test_an_offload_header_is_what_the_kernel_reads(pair):
+def test_an_offload_header_is_what_the_kernel_reads(each):
     """A joined piece has the header that the columns' way gives it."""
     segments = segments_of({**FIELDS, "flags": "A"}, octets_for(1, 20 * 1000), 1000)
-    columns, compiled = pair()
     headers = []
-    for one in (columns, compiled):
+    for one in each():
         one.tunnel.flow.local = one.tunnel.flow.remote = ALL
         sealed = [memoryview(one.seals.seal(packet)) for packet in segments]
         one.peer.send_alike(sealed, one.port.channel.getsockname())
         ((header, data),) = one.come([])[1]
         assert as_the_kernel_splits(read_offload(header), data) == segments
         headers.append(header)
-    assert headers[0] == headers[1] and read_offload(headers[0]).kind == vnet.TCP4
+    assert len(set(headers)) == 1 and read_offload(headers[0]).kind == vnet.TCP4

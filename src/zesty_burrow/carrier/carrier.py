@@ -16,6 +16,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+from zesty_burrow.carrier import waiter
 from zesty_burrow.carrier.configuring import Secrets, initiator_config, look_up, resolve, try_each
 from zesty_burrow.carrier.control import ControlServer
 from zesty_burrow.carrier.datapath import DataPath, offloads_in_use
@@ -129,7 +130,7 @@ class Carrier:
             self._device = open_tun(without=self._options.without)
             self._journal.note_device(self._device.name)
             self._inside = Inside(self._profile, self._device.name, self._journal)
-            reason = asyncio.run(self._carry())
+            reason = waiter.run(self._carry())
         except BurrowError as error:
             error.step = "" if self._status else self._next_step
             raise
@@ -401,7 +402,12 @@ class Carrier:
         limit = tunnel.measure()
         self._mtu = wanted.mtu or max(MIN_MTU, min(limit, MAX_MTU))
         habits = Habits(wanted.dscp, wanted.clamp_segment_size)
-        self._path = DataPath(device, self._mtu, lambda *_: tunnel, habits, self._options.without)
+        loop = asyncio.get_running_loop()
+
+        def told(sent: bool, heard: bool) -> None:
+            loop.call_soon(self._carried, sent, heard)
+
+        self._path = DataPath(device, self._mtu, lambda *_: tunnel, habits, self._options.without, told)
         used = ", ".join(offloads_in_use(device, line.port)) or "none"
         log.debug("offloads in use: %s; the way takes inner packets of %d octets", used, limit)
 
@@ -466,17 +472,20 @@ class Carrier:
 
     def _outbound(self) -> None:
         """The device has packets."""
-        path, tunnel, line = self._path, self._tunnel, self._line
-        if path is None or tunnel is None or line is None:
+        path = self._path
+        if path is not None:
+            self._guarded(lambda: self._carried(path.outbound_ready() > 0, False))
+
+    def _carried(self, sent: bool, heard: bool) -> None:
+        """Something went out, or came in that was authentic."""
+        tunnel, line = self._tunnel, self._line
+        if tunnel is None or line is None:
             return
-
-        def carry() -> None:
-            if path.outbound_ready():
-                sent = tunnel.flow.outbound
-                if line.initiator.traffic_sent(line.pump.now(), sent.octets, sent.sequence):
-                    line.pump.flush()
-
-        self._guarded(carry)
+        if heard:
+            line.initiator.traffic_received(line.pump.now())
+        outbound = tunnel.flow.outbound
+        if sent and line.initiator.traffic_sent(line.pump.now(), outbound.octets, outbound.sequence):
+            line.pump.flush()
 
     # The control socket.
 

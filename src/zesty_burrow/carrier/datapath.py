@@ -12,7 +12,8 @@ from zesty_burrow.carrier.loops import Loops
 from zesty_burrow.carrier.outward import Outward, Route
 from zesty_burrow.carrier.port import ROOM_IN_PIECE, SEGMENTS, Burst, UdpPort
 from zesty_burrow.carrier.tunnel import Tunnel
-from zesty_burrow.carrier.way import BY_COLUMNS, Way
+from zesty_burrow.carrier.waiter import running_waiter
+from zesty_burrow.carrier.way import BY_COLUMNS, Beside, Told, Way
 from zesty_burrow.core.ip import TCP, UDP
 from zesty_burrow.host.tun import TunDevice
 
@@ -48,7 +49,10 @@ def largest_piece(mtu: int) -> int:
 
 
 class DataPath:
-    """One tunnel device, and the tunnels behind it. ``route`` chooses among them for what goes out."""
+    """One tunnel device, and the tunnels behind it. ``route`` chooses among them for what goes out.
+
+    ``told`` hears of what is carried without :meth:`outbound_ready` and :meth:`inbound`, from within the wait for more.
+    """
 
     def __init__(
         self,
@@ -57,15 +61,17 @@ class DataPath:
         route: Route,
         habits: Habits | None = None,
         without: frozenset[str] = frozenset(),
+        told: Told = lambda sent, heard: None,
     ) -> None:
         self.mtu = mtu
         self._ends = device, mtu, habits or Habits()
-        self._route = route
+        self._route, self._told = route, told
         self._outward, self._inward = self._make(BY_COLUMNS)
+        self._beside: Beside | None = None
         self.loops = Loops(self.use, left_out=loops.NAME in without)
 
     def _make(self, way: Way) -> tuple[Outward, Inward]:
-        return way.outward(*self._ends, way.works, self._route), way.inward(*self._ends, way.works)
+        return Outward(*self._ends, way.works, self._route), Inward(*self._ends, way.works)
 
     def use(self, way: Way) -> None:
         """Work in this way from now on."""
@@ -73,6 +79,21 @@ class DataPath:
         self._outward, self._inward = self._make(way)
         self._outward.turned_away, self._inward.turned_away = outward.turned_away, inward.turned_away
         self._inward.unknown, self._inward.by_spi = inward.unknown, inward.by_spi
+        self.close()
+        if way.beside is not None:
+            self._beside = way.beside(running_waiter(), self._outward, self._inward, self._told)
+        for tunnel in self._inward.by_spi.values():
+            self._serve(tunnel)
+
+    def close(self) -> None:
+        """Carry nothing beside Python any more."""
+        if self._beside is not None:
+            self._beside.stop()
+            self._beside = None
+
+    def _serve(self, tunnel: Tunnel) -> None:
+        if self._beside is not None:
+            self._beside.serve(tunnel.port)
 
     @property
     def unknown(self) -> int:
@@ -87,6 +108,7 @@ class DataPath:
     def carry(self, tunnel: Tunnel) -> None:
         """Take what comes by a tunnel's SPIs, as they are now."""
         self._inward.by_spi.update(dict.fromkeys(tunnel.flows, tunnel))
+        self._serve(tunnel)
         self.choose_again()
 
     def forget(self, spi: int) -> None:
@@ -103,10 +125,13 @@ class DataPath:
     def choose_again(self) -> None:
         """``route`` may answer otherwise from now on."""
         self._outward.choose_again()
+        if self._beside is not None:
+            self._beside.forget()
 
     def outbound_ready(self) -> int:
         """Seal and send what the device has; the number of packets."""
-        sent = self._outward.send()
+        sent = self._beside.left_over() if self._beside is not None else 0
+        sent = sent or self._outward.send()
         self.loops.carried(sent)
         return sent
 
@@ -116,5 +141,7 @@ class DataPath:
         The tunnels by which something authentic came, and the datagrams that are not ESP (RFC 3948 §2.2).
         """
         self.loops.carried(burst.total // burst.size)
-        self._outward.not_alone()
-        return self._inward.take(burst, port)
+        heard, others = self._inward.take(burst, port)
+        if self._beside is not None and heard:
+            self._beside.came(burst, port, heard)
+        return heard, others

@@ -18,7 +18,7 @@ from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.host.plan import RoutingPlan, plan_routes
 from zesty_burrow.host.resolver import use_name_servers
 
-QUEUE = 1000
+QUEUE = 4000
 """Packets that the device keeps for us while we are busy."""
 
 

@@ -37,21 +37,29 @@ class Inward:
         self.turned_away = self.unknown = 0
         self.by_spi: dict[int, Tunnel] = {}
         self._openers: WeakKeyDictionary[UdpPort, tuple[Opener, Joiner]] = WeakKeyDictionary()
-        self.prepare()
 
-    def prepare(self) -> None:
-        """What a way has of its own."""
+    def _ends(self, port: UdpPort) -> tuple[Opener, Joiner]:
+        """What works in a socket's buffer."""
+        ends = self._openers.get(port)
+        if ends is None:
+            works = self._works
+            ends = self._openers[port] = works.opener(port.octets), works.joiner(port.octets, self._device.joins)
+        return ends
+
+    def deliver(
+        self, flow: Flow, port: UdpPort, places: list[int], lengths: list[int], stride: int, traffic_class: int
+    ) -> None:
+        """Hand packets that somebody else has opened to the device, as far as they may come in."""
+        if places:
+            opened = Opened(places, lengths, len(places))
+            self._deliver(flow, opened, self._ends(port)[1], port.view, stride, traffic_class)
 
     def take(self, burst: Burst, port: UdpPort) -> tuple[list[Tunnel], list[bytes]]:
         """Open what has come to the encapsulation port, and hand it to the device.
 
         The tunnels by which something authentic came, and the datagrams that are not ESP (RFC 3948 §2.2).
         """
-        ends = self._openers.get(port)
-        if ends is None:
-            works = self._works
-            ends = self._openers[port] = works.opener(port.octets), works.joiner(port.octets, self._device.joins)
-        opener, joiner = ends
+        opener, joiner = self._ends(port)
         start, end, size = burst.start, burst.start + burst.total, burst.size
         if size > 4 and (burst.total <= size or opener.of_one_sa(start, burst.total, size)):
             stretches: tuple[tuple[int, int], ...] = ((start, burst.total),)

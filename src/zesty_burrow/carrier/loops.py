@@ -28,7 +28,7 @@ WORTH, WITHIN = 20_000, 10.0
 """So many packets in so many seconds are much."""
 LONGEST = 300.0
 """Seconds that compiling may take."""
-_WAY = "zesty_burrow.carrier.compiled"
+_WAY = "zesty_burrow.carrier.beside"
 
 
 class Loops:

@@ -74,23 +74,22 @@ class Outward:
     """From one tunnel device to the tunnels behind it, among which ``route`` chooses.
 
     ``turned_away``: packets that the selectors do not allow, or that are too long, or that are not what the device says
-    of them.
+    of them. ``longest``: octets of a packet by itself.
     """
 
     count = 32
     """Packets that are read before they are sealed together."""
 
     def __init__(self, device: TunDevice, mtu: int, habits: Habits, works: Works, route: Route) -> None:
-        self._device = device
+        self.device, self.habits = device, habits
         self._works = works
         self._header = vnet.SIZE if device.header else 0
         self._route = route
-        self._habits = habits
         self._mtu = mtu
         self.turned_away = 0
         self._ways: dict[bytes, Tunnel | None] = {}
-        longest = max(mtu, too_big.LEAST_IPV6)
-        self._slots = Slots(self.count, longest, LONGEST + vnet.SIZE)
+        self.longest = max(mtu, too_big.LEAST_IPV6)
+        self._slots = Slots(self.count, self.longest, LONGEST + vnet.SIZE)
         self._sealer = works.sealer(self._slots)
         self._strips: dict[int, _Strip] = {}
         view, before = self._slots.view, self._header
@@ -98,13 +97,6 @@ class Outward:
         self._reads = [[view[at - before : at + LONGEST]] for at in self._places]
         self._areas = [Slots(1, LONGEST) for _ in range(SUPERS)]
         self._crowded = False
-        self.prepare()
-
-    def prepare(self) -> None:
-        """What a way has of its own."""
-
-    def not_alone(self) -> None:
-        """Something has come the other way: who reads this must not wait."""
 
     def choose_again(self) -> None:
         """``route`` may answer otherwise from now on."""
@@ -113,7 +105,7 @@ class Outward:
     def send(self) -> int:
         """Seal and send what the device has; the number of packets."""
         slots, before, reads, places = self._slots, self._header, self._reads, self._places
-        descriptor = self._device.descriptor
+        descriptor = self.device.descriptor
         waiting: list[Waiting] = []
         pieces: list[_Piece] = []
         sent = taken = read = 0
@@ -158,6 +150,32 @@ class Outward:
                 pieces.clear()
         self._crowded = read > 1
         return sent + self._send_pieces(pieces) + self._send(waiting)
+
+    def take(self, area: Slots, at: int, length: int, offload: Offload | None) -> int:
+        """Send a packet that somebody else has read; how many that made."""
+        if offload is not None and offload.kind:
+            piece = self._piece(area, at, length, offload)
+            return self._send_pieces([piece]) if piece is not None else 0
+        if length > self.longest:
+            self._too_long(bytes(area.view[at : at + length]), self.longest)
+        elif length > 0:
+            return self._send_one(area.view, at, Waiting(length, offload))
+        return 0
+
+    def way_of(self, view: memoryview, at: int, length: int) -> Tunnel | None:
+        """The tunnel for a packet."""
+        return self._way(view, at, length)[0]
+
+    def send_again(self, tunnel: Tunnel, datagrams: Sequence[memoryview], marks: Sequence[int]) -> None:
+        """Sealed datagrams that the network has refused, each with the class that it goes with: perhaps one by one."""
+        begin = 0
+        for mark, alike in groupby(marks):
+            end = begin + len(list(alike))
+            try:
+                tunnel.port.send_many(datagrams[begin:end], tunnel.peer, mark)
+            except OSError as problem:
+                self._refused(problem, tunnel)
+            begin = end
 
     def _finish(self, waiting: Sequence[Waiting]) -> None:
         """Put in the checksums that the kernel has left to us, many at a time."""
@@ -222,7 +240,7 @@ class Outward:
         if last < each:
             runs.append(Run(1, last, whole.version))
         sealed = sealer.seal(tunnel.flow.outbound, 0, runs)
-        outer, begin = encapsulation.outer_class(inner, self._habits.dscp), 0
+        outer, begin = encapsulation.outer_class(inner, self.habits.dscp), 0
         for portion in portions:
             end, size = begin + portion.number, len(sealed[begin])
             start = slots.packet(begin) - 16
@@ -277,7 +295,7 @@ class Outward:
                 runs = [Run(len(list(same)), *kind) for kind, same in kinds]
                 sealed = self._sealer.seal(tunnel.flow.outbound, begin, runs)
                 try:
-                    outer = encapsulation.outer_class(inner, self._habits.dscp)
+                    outer = encapsulation.outer_class(inner, self.habits.dscp)
                     send = tunnel.port.send_alike if len(runs) == 1 else tunnel.port.send_many
                     send(sealed, tunnel.peer, outer)
                 except OSError as problem:
@@ -290,7 +308,7 @@ class Outward:
         """For each of the packets in the first slots its tunnel and class; looked at once where all are of one flow."""
         slots, count = self._slots, len(lengths)
         at = self._places[0]
-        if not self._habits.clamp and lengths.count(lengths[0]) == count and lengths[0] >= IPV6_HEADER:
+        if not self.habits.clamp and lengths.count(lengths[0]) == count and lengths[0] >= IPV6_HEADER:
             words = np.ndarray((count, 10), "<u4", slots.octets.data, at, (slots.stride, 4))
             # Version, class and length; and the addresses.
             first, last = (3, 5) if slots.view[at] >> 4 == 4 else (2, 10)
@@ -324,7 +342,7 @@ class Outward:
             tunnel = self._ways[addresses]
         except KeyError:
             tunnel = self._find_way(addresses)
-        if protocol == TCP and length <= SHORT and self._habits.clamp and tunnel is not None:
+        if protocol == TCP and length <= SHORT and self.habits.clamp and tunnel is not None:
             encapsulation.clamp_segment_size(view, at, length, min(self._mtu, tunnel.limit))
         return tunnel, inner
 
@@ -350,7 +368,7 @@ class Outward:
         else:
             self._too_long(packet, tunnel.limit)
             return 0
-        outer = encapsulation.outer_class(inner, self._habits.dscp)
+        outer = encapsulation.outer_class(inner, self.habits.dscp)
         for part in parts:
             try:
                 tunnel.port.send(tunnel.flow.outbound.seal(part), tunnel.peer, outer)
@@ -361,5 +379,5 @@ class Outward:
     def _too_long(self, packet: bytes, limit: int) -> None:
         told = too_big.too_big(packet, limit)
         if told is not None:
-            self._device.write([vnet.NOTHING[: self._header] + told])
+            self.device.write([vnet.NOTHING[: self._header] + told])
         self.turned_away += 1

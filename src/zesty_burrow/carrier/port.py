@@ -16,7 +16,7 @@ from zesty_burrow.core.ike.events import Endpoint
 from zesty_burrow.core.offload.columns import Octets
 
 MAX_DATAGRAM = 65535
-BUFFER = 4 << 20
+BUFFER = 16 << 20
 UDP_SEGMENT, UDP_GRO = 103, 104
 """Linux ``udp.h``: the length of a segment in what is sent in one piece, and in what was received in one piece."""
 SEGMENTS = 64
@@ -72,12 +72,16 @@ def udp_socket(family: socket.AddressFamily, address: Endpoint | None = None) ->
 
 
 class UdpPort:
-    """``channel`` with batches both ways; ``without`` leaves out ``socket-send`` or ``socket-receive``."""
+    """``channel`` with batches both ways; ``without`` leaves out ``socket-send`` or ``socket-receive``.
+
+    ``kept``: bursts that somebody else has received into ``octets``; they come first.
+    """
 
     def __init__(self, channel: socket.socket, without: frozenset[str] = frozenset()) -> None:
         self.channel = channel
         self.octets: Octets = np.zeros(BURSTS * (MAX_DATAGRAM + 1), np.uint8)
         self.view = self.octets.data
+        self.kept: list[Burst] = []
         self._is_v6 = channel.family == socket.AF_INET6
         self.joins = "socket-receive" not in without and self._try_option(UDP_GRO, 1)
         self.splits = "socket-send" not in without and self._try_option(UDP_SEGMENT, 0)
@@ -91,6 +95,11 @@ class UdpPort:
             channel.setsockopt(level, option, 1)
         self._class = (socket.IPPROTO_IPV6, socket.IPV6_TCLASS) if self._is_v6 else (socket.IPPROTO_IP, socket.IP_TOS)
 
+    @property
+    def descriptor(self) -> int:
+        """The socket's; -1 once it is closed."""
+        return self.channel.fileno()
+
     def _try_option(self, option: int, value: int) -> bool:
         try:
             self.channel.setsockopt(socket.SOL_UDP, option, value)
@@ -103,6 +112,9 @@ class UdpPort:
 
         What the network reports of earlier datagrams is passed over; who waits for their answers notices by time.
         """
+        if self.kept:
+            kept, self.kept = self.kept, []
+            return kept
         found: list[Burst] = []
         begin = 0
         while begin + MAX_DATAGRAM <= len(self.view):

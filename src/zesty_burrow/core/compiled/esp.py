@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from zesty_burrow.core.compiled import symbols
-from zesty_burrow.core.compiled.octets import compiled, copy, get32, part, put, same
+from zesty_burrow.core.compiled.octets import compiled, copy, get32, part, put
 
 init, control, update, final = symbols.init, symbols.control, symbols.update, symbols.final
 GET_TAG, SET_TAG = symbols.GET_TAG, symbols.SET_TAG
@@ -173,23 +173,3 @@ def arrive(
             lengths[index] = inner_length(octets, place, own_size)
             authentic += 1
     return authentic
-
-
-@compiled("b1(u1[::1], i8, i8, i8, i8[::1])")
-def one_way(octets: Any, at: Any, stride: Any, count: Any, lengths: Any) -> Any:
-    """Whether all the packets, ``stride`` apart from ``at`` on, have the same addresses."""
-    lead = -1
-    begin, width = 12, 8
-    for index in range(count):
-        place = at + index * stride
-        if lengths[index] <= 0:
-            continue
-        if lead < 0:
-            lead = place
-            if octets[lead] >> 4 == 6:
-                begin, width = 8, 32
-        if lengths[index] < begin + width or octets[place] >> 4 != octets[lead] >> 4:
-            return False
-        if not same(octets, place + begin, lead + begin, width):
-            return False
-    return True

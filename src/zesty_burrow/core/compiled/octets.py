@@ -10,7 +10,9 @@ from collections.abc import Callable
 from typing import Any, TypeVar, cast
 
 import numpy as np
-from numba import njit
+from llvmlite import ir
+from numba import njit, types
+from numba.extending import intrinsic
 
 MODULUS = 0xFFFF
 TCP = 6
@@ -23,6 +25,15 @@ def compiled(signature: str) -> Callable[[F], F]:
 
     def compile_it(function: F) -> F:
         return cast(F, njit(signature, cache=True, error_model="numpy")(function))
+
+    return compile_it
+
+
+def compiled_alone(signature: str) -> Callable[[F], F]:
+    """:func:`compiled`, and other threads of Python go on while it runs."""
+
+    def compile_it(function: F) -> F:
+        return cast(F, njit(signature, cache=True, error_model="numpy", nogil=True)(function))
 
     return compile_it
 
@@ -67,6 +78,20 @@ def same(octets: Any, at: Any, other: Any, width: Any) -> Any:
     return found == 0
 
 
+def _load_word(typing: Any, base: Any, index: Any) -> Any:
+    """Compiles to the 32-bit word with this index from an address on, which need not be a multiple of four."""
+    word = ir.IntType(32)
+
+    def generate(context: Any, builder: Any, signature: Any, arguments: Any) -> Any:
+        start = builder.inttoptr(arguments[0], word.as_pointer())
+        return builder.load(builder.gep(start, [arguments[1]], inbounds=True), align=1)
+
+    return types.uint32(types.intp, types.intp), generate
+
+
+_word_at: Any = intrinsic(_load_word)
+
+
 @part
 def word_sum(octets: Any, at: Any, width: Any) -> Any:
     """The sum of the 16-bit words (RFC 1071), as any number that leaves the right remainder by 65535; an odd last octet
@@ -74,14 +99,14 @@ def word_sum(octets: Any, at: Any, width: Any) -> Any:
 
     Summed in the machine's order, which is little-endian, and swapped at the end (RFC 1071 §2.B).
     """
-    words = octets[at : at + (width & ~3)].view(np.uint32)
+    base, whole = octets.ctypes.data + at, width >> 2
     low = high = np.uint32(0)
-    for index in range(np.uintp(words.size)):
-        word = words[index]
+    for index in range(whole):
+        word = _word_at(base, index)
         low += word & np.uint32(MODULUS)
         high += word >> np.uint32(16)
     total = np.int64(low) + np.int64(high)
-    for index in range(width & ~3, width):
+    for index in range(whole << 2, width):
         total += np.int64(octets[np.uintp(at + index)]) << 8 * (index & 1)
     return total * 256
 

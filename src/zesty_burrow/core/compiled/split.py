@@ -1,13 +1,10 @@
-"""Loops over packets on their way out: splitting pieces (RFC 9293 §3.7, RFC 768), and what packets have in common.
-
-Packets that were read from the tunnel device have an offload header (VIRTIO 1.2 §5.1.6) before them.
-"""
+"""Loops over packets on their way out: splitting pieces (RFC 9293 §3.7, RFC 768), and checksums left to us."""
 
 from __future__ import annotations
 
 from typing import Any
 
-from zesty_burrow.core.compiled.octets import MODULUS, TCP, compiled, copy, fold, get16, get32, put, same, word_sum
+from zesty_burrow.core.compiled.octets import MODULUS, TCP, compiled, copy, fold, get16, get32, put, word_sum
 
 FIN, PSH, CWR = 0x01, 0x08, 0x80
 
@@ -65,25 +62,6 @@ def split(
         value = MODULUS - fold(word_sum(octets, inner, whole - transport) + pseudo + whole - transport)
         put(octets, slot + check, MODULUS if not value and protocol != TCP else value, 2)
     return whole
-
-
-@compiled("i8(u1[::1], i8, i8, i8, i8, i8[:, ::1])")
-def alike(octets: Any, at: Any, stride: Any, first: Any, count: Any, rows: Any) -> Any:
-    """The end of the packets from ``first`` on, among ``count``, that share length, class, addresses and offload.
-
-    They lie ``stride`` apart, the very first at ``at``; each row has a length and an offload's number.
-    """
-    lead, length = at + first * stride, rows[first, 0]
-    begin, width = (12, 8) if octets[lead] >> 4 == 4 else (8, 32)
-    if length < begin + width:
-        return first + 1
-    for index in range(first + 1, count):
-        other = at + index * stride
-        if rows[index, 0] != length or rows[index, 1] != rows[first, 1] or not same(octets, other, lead, 4):
-            return index
-        if not same(octets, other + begin, lead + begin, width):
-            return index
-    return count
 
 
 @compiled("void(u1[::1], i8, i8, i8, i8, i8, i8)")

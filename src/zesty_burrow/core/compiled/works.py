@@ -16,7 +16,7 @@ from zesty_burrow.core.compiled import esp, join, split
 from zesty_burrow.core.compiled.symbols import Context
 from zesty_burrow.core.esp.association import NEXT_IPV4, NEXT_IPV6, InboundSa, OutboundSa
 from zesty_burrow.core.esp.batch import Opener, Opening, Run, Sealer
-from zesty_burrow.core.esp.slots import Slots, tight_stride
+from zesty_burrow.core.esp.slots import Slots
 from zesty_burrow.core.ip import TCP, UDP
 from zesty_burrow.core.offload import vnet
 from zesty_burrow.core.offload.columns import Octets
@@ -90,19 +90,6 @@ class CompiledSealer(Sealer):
         what = run.number, run.length, following, number, counter, sa.spi
         if esp.seal(context, *lie, *to, *what, self.contexts.space, sa.extended) != run.number:
             raise ProgramFault("the cipher library has refused a packet")
-
-    def seal_to(self, row: Octets, sa: OutboundSa, first: int, run: Run) -> int:
-        """Seal packets in slots ``first`` and on so that their ESP packets lie one behind the other from the start of
-        ``row``; the octets of each. 0, and nothing is done, where there is no compiled cipher for them."""
-        protection = sa.protection
-        context = self.contexts.get(protection)
-        if not context or not isinstance(protection, Combined):
-            return 0
-        slots, each = self.slots, tight_stride(run.length)
-        number, counter = sa.take_numbers(run.number, run.number * run.length), protection.take_counters(run.number)
-        lie = slots.octets, slots.packet(first), slots.stride
-        self._seal(context, sa, lie, (row, 16, each), run, number, counter)
-        return each
 
 
 class CompiledOpener(Opener):
