@@ -249,6 +249,16 @@ def goes_alone(state: Any, tunnels: Any, tunnel: Any, slots: Any, lie: Any, leng
 
 
 @part
+def read_out(state: Any, slots: Any, at: Any, rows: Any, message: Any) -> Any:
+    """What the device has; where small packets follow one another closely, others are given time to come."""
+    if clock_now(message) - state[ENDED] < NEAR and FEW < state[PACE] < MANY:
+        message[CLOCK], message[CLOCK + 1] = 0, PAUSE
+        _sleep(message.ctypes.data + 8 * CLOCK, 0)
+    place = state[STRIDE], state[BEFORE], state[ROOM], state[LONGEST], state[MOST]
+    return read_many(np.int32(state[DEVICE]), slots, at, *place, rows)
+
+
+@part
 def outward(
     state: Any,
     tunnels: Any,
@@ -264,12 +274,7 @@ def outward(
     message: Any,
 ) -> Any:
     """What the device has, sealed, to the socket."""
-    stride = state[STRIDE]
-    if clock_now(message) - state[ENDED] < NEAR and FEW < state[PACE] < MANY:
-        message[CLOCK], message[CLOCK + 1] = 0, PAUSE
-        _sleep(message.ctypes.data + 8 * CLOCK, 0)
-    place = state[BEFORE], state[ROOM], state[LONGEST], state[MOST]
-    count = read_many(np.int32(state[DEVICE]), slots, at, stride, *place, rows)
+    stride, count = state[STRIDE], read_out(state, slots, at, rows, message)
     if not count:
         return EMPTY
     index = sealed = begin = pieces = 0
