@@ -147,13 +147,12 @@ def plot(document: Mapping[str, object], path: Path) -> None:
 
     against: dict[str, dict[str, float]] = document["ratios"]  # type: ignore[assignment]
     names = [*TCP, *UDP]
-    figure, axes = pyplot.subplots(figsize=(10.6, 5.6), layout="constrained")
+    figure, axes = pyplot.subplots(figsize=(10.6, 6.4), layout="constrained")
     colours = {"ssh -w": "#2f6f8f", "socat DTLS": "#c98a2b"}
     for offset, (rival, colour) in zip((-0.2, 0.2), colours.items(), strict=True):
         places = [index + offset for index in range(len(names))]
         bars = axes.bar(places, [against[name][rival] for name in names], 0.38, color=colour, label=f"ours / {rival}")
-        inside = {"label_type": "center", "color": "white", "fontweight": "bold"}
-        axes.bar_label(bars, fmt="%.1f", **inside)
+        axes.bar_label(bars, fmt="%.1f", padding=2, fontweight="bold")
         for place, name in zip(places, names, strict=True):
             goal = GOALS.get((name, rival))
             for height, style in zip(goal or (), ("solid", "dotted"), strict=False):
