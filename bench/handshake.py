@@ -65,9 +65,10 @@ def bare(key, certificate: bytes) -> float:
     auth.verify(leaf.public_key(), made, b"o" * 400)
     leaf.verify_directly_issued_by(AUTHORITY.certificate)
     for _ in range(2):
-        response = mschapv2.nt_response(b"c" * 16, b"p" * 16, b"tidewrack_heron", PASSWORD)
-        mschapv2.authenticator_response(PASSWORD, response, b"p" * 16, b"c" * 16, b"tidewrack_heron")
-        mschapv2.session_key(PASSWORD, response)
+        hashes = mschapv2.Hashes.of(PASSWORD)
+        response = mschapv2.nt_response(b"c" * 16, b"p" * 16, b"tidewrack_heron", hashes)
+        mschapv2.authenticator_response(hashes, response, b"p" * 16, b"c" * 16, b"tidewrack_heron")
+        mschapv2.session_key(hashes, response)
     for _ in range(PRF_CALLS):
         hmac.digest(b"k" * 32, b"m" * 64, "sha256")
     aead = AESGCM(b"k" * 32)

@@ -41,7 +41,7 @@ def main() -> int:
     rough = None if args.smooth else (LOSS, LATE, FORGED)
     with tempfile.TemporaryDirectory(prefix="zb") as folder, wires(Path(folder), rough) as made:
         contender = made.ours((), "", ("--child-octets", str(args.child_octets)))
-        made.carry(contender.far, 1 << 24)
+        by = made.warm_up(contender.far)
         seen, end = [[held(process) for process in contender.processes]], threading.Event()
         watcher = threading.Thread(target=watch, args=(contender, seen, end))
         watcher.start()
@@ -53,6 +53,7 @@ def main() -> int:
         status, link = made.status(), [] if args.smooth else made.link_says()
     whole = sent == received and sent.startswith(f"{args.octets} ")
     document = {
+        "packets by": by,
         "octets": args.octets,
         "digests equal": whole,
         "seconds": round(seconds, 1),

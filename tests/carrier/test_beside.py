@@ -18,8 +18,9 @@ from scapy.packet import Raw
 from carrier.test_paths import ALL, HERE, THERE, Ends
 from core.test_offload import as_the_kernel_splits, octets_for, segments_of, whole_of
 from zesty_burrow.carrier.beside import endpoint_of, socket_address
+from zesty_burrow.carrier.channel import udp_socket
 from zesty_burrow.carrier.habits import Habits
-from zesty_burrow.carrier.port import UdpPort, udp_socket
+from zesty_burrow.carrier.port import UdpPort
 from zesty_burrow.carrier.tunnel import Flow, Tunnel
 from zesty_burrow.carrier.waiter import PacketLoop, Waiter, run, running_waiter
 from zesty_burrow.core.esp.association import InboundSa, OutboundSa

@@ -1,5 +1,6 @@
 """The look from inside a tunnel: what it asks of the observatory by the ordinary way."""
 
+import asyncio
 import json
 import socket
 import threading
@@ -54,3 +55,16 @@ def test_numbers_that_are_none(observatory):
     outside, _ = observatory(json.dumps({"probe_zone": 7, "stun_port": 70000}).encode())
     outside.prepare()
     assert (outside.probe_zone, outside.stun_port) == ("", 3478)
+
+
+def test_an_exit_that_many_share_is_looked_up_once(observatory):
+    """Also while the first answer is still on its way."""
+    place = json.dumps({"operator": "Quillwort Relay", "country": "PT", "city": "Lisbon"}).encode()
+    outside, asked = observatory(place, place)
+
+    async def look():
+        at_once = await asyncio.gather(*(outside.describe("203.0.113.7") for _ in range(20)))
+        return {*at_once, await outside.describe("203.0.113.7")}
+
+    (seen,) = asyncio.run(look())
+    assert (seen.address, seen.city) == ("203.0.113.7", "Lisbon") and asked == ["/v1/address/203.0.113.7"]

@@ -17,9 +17,10 @@ from scapy.packet import Raw
 from core.test_offload import octets_for, segments_of, whole_of
 from zesty_burrow.carrier import datapath
 from zesty_burrow.carrier.beside import WAY
+from zesty_burrow.carrier.channel import udp_socket
 from zesty_burrow.carrier.datapath import OFFLOADS, DataPath, largest_piece
 from zesty_burrow.carrier.habits import Habits
-from zesty_burrow.carrier.port import UDP_SEGMENT, UdpPort, udp_socket
+from zesty_burrow.carrier.port import UDP_SEGMENT, UdpPort
 from zesty_burrow.carrier.tunnel import Flow, Tunnel
 from zesty_burrow.carrier.waiter import Waiter
 from zesty_burrow.carrier.way import BY_COLUMNS

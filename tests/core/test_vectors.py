@@ -46,18 +46,21 @@ def test_mschapv2():
     """RFC 2759 §9.2: every intermediate value."""
     theirs, ours = hexa("5B5D7C7D7B3F2F3E3C2C602132262628"), hexa("21402324255E262A28295F2B3A337C7E")
     assert mschapv2.challenge_hash(ours, theirs, b"User").hex() == "d02e4386bce91226"
-    assert mschapv2.password_hash("clientPass").hex() == "44ebba8d5312b8d611474411f56989ae"
-    assert md4(mschapv2.password_hash("clientPass")).hex() == "41c00c584bd2d91c4017a2a12fa59f3f"
-    response = mschapv2.nt_response(theirs, ours, b"User", "clientPass")
+    hashes = mschapv2.Hashes.of("clientPass")
+    assert hashes.once.hex() == "44ebba8d5312b8d611474411f56989ae"
+    assert hashes.twice.hex() == "41c00c584bd2d91c4017a2a12fa59f3f"
+    response = mschapv2.nt_response(theirs, ours, b"User", hashes)
     assert response.hex() == "82309ecd8d708b5ea08faa3981cd83544233114a3d85d6df"
-    text = mschapv2.authenticator_response("clientPass", response, ours, theirs, b"User")
+    text = mschapv2.authenticator_response(hashes, response, ours, theirs, b"User")
     assert text == "S=407A5589115FD0D6209F510FE9C04566932CDA56"
     assert mschapv2.challenge_hash(ours, theirs, rb"BIRDS\User") == mschapv2.challenge_hash(ours, theirs, b"User")
 
 
 def test_mschapv2_session_key():
     """RFC 3079 §3.5.3: the send and receive start keys of the same exchange; the gateway's receive key is first."""
-    key = mschapv2.session_key("clientPass", hexa("82309ecd8d708b5ea08faa3981cd83544233114a3d85d6df"))
+    key = mschapv2.session_key(
+        mschapv2.Hashes.of("clientPass"), hexa("82309ecd8d708b5ea08faa3981cd83544233114a3d85d6df")
+    )
     # The appendix gives the server's send key, 8B7CDC14…; it is the second half here.
     assert key[16:32].hex() == "8b7cdc149b993a1ba118cb153f56dccb"
     assert len(key) == 64

@@ -9,9 +9,9 @@ from collections.abc import Awaitable, Callable
 from contextlib import suppress
 from datetime import UTC, datetime
 
+from zesty_burrow.carrier.channel import udp_socket
 from zesty_burrow.carrier.configuring import Secrets, initiator_config, resolve, try_each
 from zesty_burrow.carrier.inner import InnerLink
-from zesty_burrow.carrier.port import udp_socket
 from zesty_burrow.carrier.pump import Pump
 from zesty_burrow.carrier.status import STEPS, StepDone
 from zesty_burrow.carrier.steps import step_of

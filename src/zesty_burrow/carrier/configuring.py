@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import functools
 import random
 import socket
 from collections.abc import Awaitable, Callable, Mapping, Sequence
@@ -94,12 +95,7 @@ def _own_identity(profile: Profile, own: Credentials) -> Identity:
 
 
 def _anchors(profile: Profile) -> tuple[x509.Certificate, ...]:
-    found = [
-        certificate
-        for entry in profile.authorities
-        if PEM_MARK in entry
-        for certificate in trust.load_pem_certificates_untrusted(entry.encode())
-    ]
+    found = [one for entry in profile.authorities if PEM_MARK in entry for one in _certificates(entry)]
     if not found and profile.sign_in.gateway in ("certificate", "eap"):
         raise ProfileInvalid(
             f"profile {profile.name} has no authority certificate",
@@ -107,6 +103,12 @@ def _anchors(profile: Profile) -> tuple[x509.Certificate, ...]:
             next_step="Import the kit again with the authority's certificate beside the profile.",
         )
     return tuple(found)
+
+
+@functools.lru_cache(maxsize=64)
+def _certificates(pem: str) -> tuple[x509.Certificate, ...]:
+    """Read once for all the profiles of a provider."""
+    return tuple(trust.load_pem_certificates_untrusted(pem.encode()))
 
 
 def _gateway_keys(profile: Profile) -> tuple[bytes, ...]:

@@ -9,8 +9,8 @@ import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
+from zesty_burrow.carrier.channel import udp_socket
 from zesty_burrow.carrier.configuring import resolve
-from zesty_burrow.carrier.port import udp_socket
 from zesty_burrow.carrier.pump import Pump
 from zesty_burrow.core.ike.enquiry import Abilities, Done, Enquiry
 from zesty_burrow.core.ike.keyexchange import METHODS, make_key_agreement

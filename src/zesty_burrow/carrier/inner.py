@@ -28,6 +28,7 @@ class InnerLink:
         self._outbound = OutboundSa(child.spi_out, child.outbound(os.urandom), extended=child.extended)
         self._inbound = InboundSa(child.spi_in, child.inbound(os.urandom), extended=child.extended)
         self._waiting: dict[int, Callable[[UdpDatagram], None]] = {}
+        self._towards: dict[Address, Address | None] = {}
 
     @property
     def name_servers(self) -> tuple[Address, ...]:
@@ -36,9 +37,11 @@ class InnerLink:
 
     def own_address(self, towards: Address) -> Address | None:
         """Our inner address of the same family, where the gateway carries packets there; else None."""
-        if not any(towards.packed in entry for entry in self.child.remote):
-            return None
-        return next((one.ip for one in self.child.inner.addresses if one.version == towards.version), None)
+        if towards not in self._towards:
+            carried = any(towards.packed in entry for entry in self.child.remote)
+            own = (one.ip for one in self.child.inner.addresses if carried and one.version == towards.version)
+            self._towards[towards] = next(own, None)
+        return self._towards[towards]
 
     def receive(self, data: bytes) -> None:
         """Take an ESP packet; what nobody waits for is dropped."""
@@ -56,7 +59,10 @@ class InnerLink:
         own = self.own_address(to)
         if own is None:
             return None
-        answer: asyncio.Future[T] = asyncio.get_running_loop().create_future()
+        loop = asyncio.get_running_loop()
+        answer: asyncio.Future[T | None] = loop.create_future()
+        waits = iter(WAITS)
+        timer: asyncio.TimerHandle | None = None
 
         def take(datagram: UdpDatagram) -> None:
             if (datagram.source, datagram.source_port, datagram.destination) != (to, port, own) or answer.done():
@@ -66,18 +72,28 @@ class InnerLink:
             except Malformed:
                 self.rejected += 1
 
+        def ask_once() -> asyncio.TimerHandle | None:
+            wait = next(waits, None)
+            if wait is None:
+                answer.set_result(None)
+                return None
+            self._send(self._outbound.seal(packet))
+            return loop.call_later(wait, ask_again)
+
+        def ask_again() -> None:
+            nonlocal timer
+            if not answer.done():
+                timer = ask_once()
+
         # RFC 5452 §4.5: a port that a stranger cannot guess.
         while (own_port := 1024 + int.from_bytes(os.urandom(2)) % 64512) in self._waiting:
             pass
+        packet = build_udp(UdpDatagram(own, own_port, to, port, question))
         self._waiting[own_port] = take
+        timer = ask_once()
         try:
-            for wait in WAITS:
-                self._send(self._outbound.seal(build_udp(UdpDatagram(own, own_port, to, port, question))))
-                try:
-                    return await asyncio.wait_for(asyncio.shield(answer), wait)
-                except TimeoutError:
-                    continue
-            return None
+            return await answer
         finally:
             del self._waiting[own_port]
-            answer.cancel()
+            if timer is not None:
+                timer.cancel()

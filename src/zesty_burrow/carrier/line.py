@@ -7,8 +7,9 @@ import socket
 from collections.abc import Callable, Iterable
 from contextlib import suppress
 
+from zesty_burrow.carrier.channel import udp_socket
 from zesty_burrow.carrier.datapath import DataPath
-from zesty_burrow.carrier.port import Burst, UdpPort, udp_socket
+from zesty_burrow.carrier.port import Burst, UdpPort
 from zesty_burrow.carrier.pump import Pump
 from zesty_burrow.core.ike.config import InitiatorConfig
 from zesty_burrow.core.ike.events import Endpoint, Event, Negotiated

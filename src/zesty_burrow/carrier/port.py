@@ -12,11 +12,10 @@ from typing import NamedTuple
 
 import numpy as np
 
+from zesty_burrow.carrier.channel import MAX_DATAGRAM
 from zesty_burrow.core.ike.events import Endpoint
 from zesty_burrow.core.offload.columns import Octets
 
-MAX_DATAGRAM = 65535
-BUFFER = 16 << 20
 UDP_SEGMENT, UDP_GRO = 103, 104
 """Linux ``udp.h``: the length of a segment in what is sent in one piece, and in what was received in one piece."""
 SEGMENTS = 64
@@ -32,8 +31,6 @@ _DISCOVER4, _DISCOVER6, _ALWAYS = (socket.IPPROTO_IP, 10), (socket.IPPROTO_IPV6,
 _ANCILLARY = socket.CMSG_SPACE(4) * 2
 _SIZE = struct.Struct("H")
 _NUMBER = struct.Struct("i")
-_FORCED = {socket.SO_RCVBUF: 33, socket.SO_SNDBUF: 32}
-"""SO_RCVBUFFORCE and SO_SNDBUFFORCE: beyond the machine's limit, where we may."""
 
 
 class Burst(NamedTuple):
@@ -54,21 +51,6 @@ class Burst(NamedTuple):
         end = self.start + self.total
         for begin in range(self.start, end, self.size):
             yield bytes(self.view[begin : min(begin + self.size, end)])
-
-
-def udp_socket(family: socket.AddressFamily, address: Endpoint | None = None) -> socket.socket:
-    """A non-blocking UDP socket with large buffers, bound if an address is given."""
-    channel = socket.socket(family, socket.SOCK_DGRAM | socket.SOCK_NONBLOCK | socket.SOCK_CLOEXEC)
-    for option, forced in _FORCED.items():
-        try:
-            channel.setsockopt(socket.SOL_SOCKET, forced, BUFFER)
-        except OSError:
-            channel.setsockopt(socket.SOL_SOCKET, option, BUFFER)
-    if address is not None:
-        if family == socket.AF_INET6:
-            channel.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_V6ONLY, 1)
-        channel.bind(address)
-    return channel
 
 
 class UdpPort:

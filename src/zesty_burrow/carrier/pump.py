@@ -6,10 +6,14 @@ import asyncio
 import socket
 from collections.abc import Callable, Iterable, Mapping
 from contextlib import suppress
-from typing import Generic, Protocol, TypeVar
+from typing import TYPE_CHECKING, Generic, Protocol, TypeVar
 
-from zesty_burrow.carrier.port import MAX_DATAGRAM, Burst, UdpPort
+from zesty_burrow.carrier.channel import MAX_DATAGRAM
 from zesty_burrow.core.ike.events import Datagram, Endpoint
+
+if TYPE_CHECKING:
+    # It is slow to load, and an attempt does without.
+    from zesty_burrow.carrier.port import Burst, UdpPort
 
 BATCH = 64
 
@@ -32,7 +36,7 @@ class Machine(Protocol[E_co]):
         """The next event, or None."""
 
 
-Bulk = Callable[[Burst, UdpPort, int, float], Iterable[bytes]]
+Bulk = Callable[["Burst", "UdpPort", int, float], Iterable[bytes]]
 """Takes what belongs to the data path out of a burst; the rest comes back."""
 
 

@@ -80,10 +80,11 @@ def _parts(args: Namespace, context: Context) -> list[Part]:
         rows = shelves.list_profiles(args.word, **filters(args))
         if not rows:
             raise NotFound("no profile matches")
+        kept = shelves.credentials_at_once()
         for row, text, whom in shelves.profile_texts(rows):
             profile = read_profile(text, f"profile {row.name} ({whom})")
             try:
-                secrets = choose(profile, shelves, context, ask=False).secrets
+                secrets = choose(profile, kept, context, ask=False).secrets
                 parts.append(Part(restrict(policy, profile), secrets))
             except BurrowError as problem:
                 parts.append(Part(profile, missing=problem))

@@ -13,7 +13,7 @@ from zesty_burrow.core.credentials import Credentials, Kind, NamePassword
 from zesty_burrow.core.profile.model import Profile
 from zesty_burrow.errors import NotFound, SignInRefused, UsageError
 from zesty_burrow.intake.credentials import paste_slips
-from zesty_burrow.store.shelves import Shelves
+from zesty_burrow.store.shelves import CredentialsAtOnce, Shelves
 
 
 @dataclass(frozen=True)
@@ -24,7 +24,9 @@ class Chosen:
     words: str
 
 
-def choose(profile: Profile, shelves: Shelves, context: Context, *, ask: bool, device: str = "") -> Chosen:
+def choose(
+    profile: Profile, shelves: Shelves | CredentialsAtOnce, context: Context, *, ask: bool, device: str = ""
+) -> Chosen:
     """What a profile signs in with: asked for, or the most specific that is kept. :class:`NotFound` without any."""
     kinds = profile.sign_in.needs
     if ask:

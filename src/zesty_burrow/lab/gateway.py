@@ -12,9 +12,10 @@ from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from ipaddress import IPv4Interface, IPv6Interface, ip_address
 
+from zesty_burrow.carrier.channel import udp_socket
 from zesty_burrow.carrier.datapath import DataPath
 from zesty_burrow.carrier.inside import bring_up
-from zesty_burrow.carrier.port import Burst, UdpPort, udp_socket
+from zesty_burrow.carrier.port import Burst, UdpPort
 from zesty_burrow.carrier.pump import Pump
 from zesty_burrow.carrier.tunnel import Flow, Tunnel
 from zesty_burrow.core.identity import Identity

@@ -12,15 +12,11 @@ from dataclasses import dataclass
 from ipaddress import ip_address
 from typing import Any, Protocol, TypeVar
 
-import dns.exception
-import dns.flags
-import dns.message
-import dns.rdatatype
-
 from zesty_burrow.core import stun
+from zesty_burrow.core.dns_question import AAAA, A, build_query, read_addresses_untrusted
 from zesty_burrow.core.ip import Address
 from zesty_burrow.core.leak import Sighting
-from zesty_burrow.errors import Malformed, OutsideError
+from zesty_burrow.errors import OutsideError
 from zesty_burrow.observe.client import (
     MAX_BODY,
     PATIENCE,
@@ -69,6 +65,7 @@ class Outside:
         self.address = address
         self.probe_zone = ""
         self.stun_port = stun.PORT
+        self._known: dict[str, asyncio.Future[Sighting]] = {}
 
     def prepare(self) -> None:
         """Ask what it offers. :class:`OutsideError` where it does not answer."""
@@ -99,13 +96,19 @@ class Outside:
             connection.close()
         return document if isinstance(document, dict) else None
 
-    def describe(self, address: str) -> Sighting:
-        """Operator and place of an address."""
+    async def describe(self, address: str) -> Sighting:
+        """Operator and place of an address; asked once for all that have this exit."""
+        if address not in self._known:
+            self._known[address] = asyncio.ensure_future(asyncio.to_thread(self._describe, address))
+        return await asyncio.shield(self._known[address])
+
+    def _describe(self, address: str) -> Sighting:
         return sighting_of({**(self._get(f"/v1/address/{address}") or {}), "address": address})
 
-    def resolvers_of(self, token: str) -> tuple[Sighting, ...]:
+    async def resolvers_of(self, token: str) -> tuple[Sighting, ...]:
         """Who came for the one-time names of a run."""
-        return resolvers_in(self._get(f"/v1/names/{token}") or {})
+        told = await asyncio.to_thread(self._get, f"/v1/names/{token}")
+        return resolvers_in(told or {})
 
 
 async def look(link: Link, outside: Outside, own_servers: tuple[Address, ...]) -> Seen:
@@ -121,10 +124,10 @@ async def look(link: Link, outside: Outside, own_servers: tuple[Address, ...]) -
     names = [f"n{number}-{secrets.token_hex(4)}.{token}.{outside.probe_zone}" for number in range(STANDARD_NAMES)]
     asked = names if outside.probe_zone and servers else []
     answers = await asyncio.gather(
-        *(_resolve(link, servers[number % len(servers)], name, dns.rdatatype.A) for number, name in enumerate(asked))
+        *(_resolve(link, servers[number % len(servers)], name, A) for number, name in enumerate(asked))
     )
-    places = [await asyncio.to_thread(outside.describe, address) for address in seen if address]
-    resolvers = await asyncio.to_thread(outside.resolvers_of, token) if asked else ()
+    places = [await outside.describe(address) for address in seen if address]
+    resolvers = await outside.resolvers_of(token) if asked else ()
     return Seen(
         next((one for one in places if "." in one.address), nowhere),
         next((one for one in places if ":" in one.address), nowhere),
@@ -144,29 +147,18 @@ async def _observatory_addresses(link: Link, host: str, servers: list[Address]) 
     with suppress(ValueError):
         return [ip_address(host)]
     for server in servers:
-        kinds = (dns.rdatatype.A, dns.rdatatype.AAAA)
-        rows = await asyncio.gather(*(_resolve(link, server, host, kind) for kind in kinds))
+        rows = await asyncio.gather(*(_resolve(link, server, host, kind) for kind in (A, AAAA)))
         found = [address for row in rows for address in row]
         if found:
             return found
     return []
 
 
-async def _resolve(link: Link, server: Address, name: str, kind: dns.rdatatype.RdataType) -> list[Address]:
+async def _resolve(link: Link, server: Address, name: str, kind: int) -> list[Address]:
     """A or AAAA records of a name, from one server, through the tunnel; empty where there are none."""
-    query = dns.message.make_query(name, kind)
-
-    def read(data: bytes) -> list[Address]:
-        try:
-            answer = dns.message.from_wire(data)
-        except (dns.exception.DNSException, ValueError) as problem:
-            raise Malformed("a DNS answer is malformed", why=str(problem)) from None
-        if not query.is_response(answer):
-            raise Malformed("a DNS answer was turned away", why="it answers another question")
-        rows = [entry for group in answer.answer if group.rdtype == kind for entry in group]
-        return [ip_address(entry.address) for entry in rows[:MAX_ADDRESSES]]
-
-    return await link.ask(server, 53, query.to_wire(), read) or []
+    query = build_query(secrets.randbits(16), name, kind)
+    found = await link.ask(server, 53, query, lambda data: read_addresses_untrusted(data, query))
+    return (found or [])[:MAX_ADDRESSES]
 
 
 async def _public_address(link: Link, target: Address, port: int) -> str:

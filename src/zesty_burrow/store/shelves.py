@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import ExitStack
 from typing import TYPE_CHECKING
 
 from zesty_burrow.errors import NotFound
-from zesty_burrow.store.store import CredentialsRow, ProfileRow, Store
+from zesty_burrow.store.store import CredentialsRow, ProfileRow, Store, choose_among
 
 if TYPE_CHECKING:
     from zesty_burrow.core.credentials import Credentials
@@ -46,15 +46,16 @@ class Shelves:
 
     def choose_credentials(self, profile: Profile, device: str) -> dict[str, tuple[CredentialsRow, str]]:
         """What would be used, by kind, and whose store it is in; the machine's fill in for what she has none of."""
-        found: dict[str, tuple[CredentialsRow, str]] = {}
-        for whom, store in self._stores.items():
-            for kind, row in store.choose_credentials(profile, device).items():
-                found.setdefault(kind, (row, whom))
-        return found
+        return self.credentials_at_once().choose_credentials(profile, device)
 
     def open_credentials(self, row: CredentialsRow, whom: str) -> Credentials:
         """What is sealed in an entry."""
         return self._stores[whom].open_credentials(row)
+
+    def credentials_at_once(self) -> CredentialsAtOnce:
+        """For many profiles: what is kept now, each entry looked up and opened once."""
+        kept = {whom: store.list_credentials() for whom, store in self._stores.items()}
+        return CredentialsAtOnce(kept, self.open_credentials)
 
     def profile_text(self, row: ProfileRow, whom: str) -> str:
         """A profile's text."""
@@ -72,3 +73,29 @@ class Shelves:
     def list_credentials(self) -> list[tuple[str, CredentialsRow]]:
         """Every entry of both, with whose store it is in."""
         return [(whom, row) for whom, store in self._stores.items() for row in store.list_credentials()]
+
+
+class CredentialsAtOnce:
+    """Entries as they were when this was made; ``open_one`` opens one of somebody's."""
+
+    def __init__(
+        self,
+        kept: Mapping[str, Sequence[CredentialsRow]],
+        open_one: Callable[[CredentialsRow, str], Credentials],
+    ) -> None:
+        self._kept, self._open_one = kept, open_one
+        self._opened: dict[tuple[CredentialsRow, str], Credentials] = {}
+
+    def choose_credentials(self, profile: Profile, device: str) -> dict[str, tuple[CredentialsRow, str]]:
+        """What would be used, by kind, and whose it is; the machine's fill in for what she has none of."""
+        found: dict[str, tuple[CredentialsRow, str]] = {}
+        for whom, rows in self._kept.items():
+            for kind, row in choose_among(rows, profile, device).items():
+                found.setdefault(kind, (row, whom))
+        return found
+
+    def open_credentials(self, row: CredentialsRow, whom: str) -> Credentials:
+        """What is sealed in an entry."""
+        if (row, whom) not in self._opened:
+            self._opened[row, whom] = self._open_one(row, whom)
+        return self._opened[row, whom]

@@ -84,6 +84,18 @@ def read_only_url(path: Path) -> str:
     return f"sqlite:///file:{quote(str(path))}?mode=ro&uri=true"
 
 
+def choose_among(rows: Iterable[CredentialsRow], profile: Profile, device: str) -> dict[str, CredentialsRow]:
+    """Of each kind the most specific entry that fits a profile on a device."""
+    from zesty_burrow.core.credentials import most_specific
+
+    fitting: dict[str, list[CredentialsRow]] = {}
+    for row in rows:
+        if row.scope.fits(profile.credentials_label, profile.name, device):
+            fitting.setdefault(row.kind, []).append(row)
+    chosen = {kind: most_specific(rows, lambda row: row.scope) for kind, rows in fitting.items()}
+    return {kind: row for kind, row in chosen.items() if row is not None}
+
+
 class Store:
     """Profiles, credentials and observations in one database. ``seal`` is asked for only when secrets are touched."""
 
@@ -292,17 +304,6 @@ class Store:
         order = [credentials.c[name] for name in _UNIQUE]
         with self._begin() as connection:
             return [CredentialsRow(*row) for row in connection.execute(sa.select(*columns).order_by(*order))]
-
-    def choose_credentials(self, profile: Profile, device: str) -> dict[str, CredentialsRow]:
-        """What would be used for a profile on a device, by kind: of each kind the most specific entry."""
-        from zesty_burrow.core.credentials import most_specific
-
-        fitting: dict[str, list[CredentialsRow]] = {}
-        for row in self.list_credentials():
-            if row.scope.fits(profile.credentials_label, profile.name, device):
-                fitting.setdefault(row.kind, []).append(row)
-        chosen = {kind: most_specific(rows, lambda row: row.scope) for kind, rows in fitting.items()}
-        return {kind: row for kind, row in chosen.items() if row is not None}
 
     def open_credentials(self, row: CredentialsRow) -> Credentials:
         """What is sealed in an entry; :class:`NotFound` where it has gone."""

@@ -66,10 +66,10 @@ class PasswordPeer:
             raise cursor.fail(f"a challenge of {size} octets; RFC 2759 §3 wants 16")
         theirs, ours = cursor.take(16), self._random(16)
         known = self._known()
-        name, password = known.account.encode(), known.password.text()
-        response = mschapv2.nt_response(theirs, ours, name, password)
-        self._expected = mschapv2.authenticator_response(password, response, ours, theirs, name)
-        self._key = mschapv2.session_key(password, response)
+        name, hashes = known.account.encode(), mschapv2.Hashes.of(known.password.text())
+        response = mschapv2.nt_response(theirs, ours, name, hashes)
+        self._expected = mschapv2.authenticator_response(hashes, response, ours, theirs, name)
+        self._key = mschapv2.session_key(hashes, response)
         value = ours + bytes(8) + response + b"\0"
         body = bytes([len(value)]) + value + name
         return bytes([RESPONSE, identifier]) + (4 + len(body)).to_bytes(2) + body
@@ -126,16 +126,15 @@ class PasswordServer:
         theirs, _, response, _ = cursor.take(16), cursor.take(8), cursor.take(24), cursor.u8()
         name = cursor.rest()
         password = self._password_of(name.decode("utf-8", "replace"))
-        self._good = password is not None and self._fits(name, password, theirs, response)
-        if password is None or not self._good:
+        hashes = mschapv2.Hashes.of(password) if password is not None else None
+        if hashes is None or mschapv2.nt_response(self._challenge, theirs, name, hashes) != response:
+            self._good = False
             words = b"E=691 R=0 C=" + self._random(16).hex().upper().encode() + b" V=3 M=Name or password is wrong"
             return _operation(FAILURE, identifier, words)
-        text = mschapv2.authenticator_response(password, response, theirs, self._challenge, name)
-        self.key = mschapv2.session_key(password, response)
+        self._good = True
+        text = mschapv2.authenticator_response(hashes, response, theirs, self._challenge, name)
+        self.key = mschapv2.session_key(hashes, response)
         return _operation(SUCCESS, identifier, text.encode() + b" M=Welcome")
-
-    def _fits(self, name: bytes, password: str, theirs: bytes, response: bytes) -> bool:
-        return mschapv2.nt_response(self._challenge, theirs, name, password) == response
 
 
 def _operation(code: int, identifier: int, words: bytes) -> bytes:

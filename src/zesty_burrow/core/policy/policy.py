@@ -6,6 +6,7 @@ mandatory algorithms give (2048-bit MODP).
 
 from __future__ import annotations
 
+import functools
 import tomllib
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
@@ -229,6 +230,7 @@ def restrict(policy: Policy, profile: Profile) -> Profile:
     return replace(profile, algorithms=Algorithms(kept["ike"], kept["esp"]))
 
 
+@functools.lru_cache(maxsize=256)
 def _restricted(policy: Policy, proposal: ProposalChoice, for_ike: bool) -> ProposalChoice | None:
     made = ProposalChoice(
         allowed_choices(policy, proposal.encryption),
