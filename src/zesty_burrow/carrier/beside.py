@@ -9,7 +9,7 @@ import ipaddress
 import socket
 import struct
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 
 import numpy as np
 import numpy.typing as npt
@@ -20,7 +20,7 @@ from zesty_burrow.carrier.outward import Outward
 from zesty_burrow.carrier.port import Burst, UdpPort
 from zesty_burrow.carrier.tunnel import Flow, Tunnel
 from zesty_burrow.carrier.waiter import Waiter
-from zesty_burrow.carrier.way import Way
+from zesty_burrow.carrier.way import Told, Way
 from zesty_burrow.core import encapsulation
 from zesty_burrow.core.compiled import esp, join, ways
 from zesty_burrow.core.compiled.works import COMPILED, Contexts
@@ -68,11 +68,11 @@ def endpoint_of(octets: bytes) -> Endpoint:
 class Engine:
     """Stands in for an event loop's selector: of what device and socket have it carries the usual, both ways.
 
-    What it knows of tunnels and ways it has learnt from packets that went through Python. ``told`` hears whether
+    What it knows of tunnels and ways it has learnt from packets that went through Python. ``told`` hears when
     something went out and came in.
     """
 
-    def __init__(self, waiter: Waiter, outward: Outward, inward: Inward, told: Callable[[bool, bool], None]) -> None:
+    def __init__(self, waiter: Waiter, outward: Outward, inward: Inward, told: Told) -> None:
         self._waiter, self._outward, self._inward, self._told = waiter, outward, inward, told
         device, habits, longest = outward.device, outward.habits, outward.longest
         self._descriptor, self._header = device.descriptor, vnet.SIZE if device.header else 0
@@ -205,9 +205,10 @@ class Engine:
             if end not in (layout.PARTLY_IN, layout.STRANGE_IN):
                 break
             self._deliver(whole=end == layout.STRANGE_IN)
-            heard = True
+            heard = heard or bool(state[layout.AUTHENTIC])
         if sent or heard:
-            self._told(sent, heard)
+            ended, last = float(state[layout.ENDED]), float(state[layout.HEARD])
+            self._told(ended * 1e-9 * sent, last * 1e-9 * heard)
         if end == layout.UNUSUAL_IN and port is not None:
             port.kept.append(self._burst(port))
             return [port.descriptor]
@@ -319,9 +320,7 @@ class Engine:
         self._inward.deliver(flow, port, places, [int(lengths[index]) for index in inner], size, mark)
 
 
-def stand_in(
-    waiter: Waiter | None, outward: Outward, inward: Inward, told: Callable[[bool, bool], None]
-) -> Engine | None:
+def stand_in(waiter: Waiter | None, outward: Outward, inward: Inward, told: Told) -> Engine | None:
     """Where the event loop allows it."""
     return Engine(waiter, outward, inward, told) if waiter is not None else None
 

@@ -404,7 +404,7 @@ class Carrier:
         habits = Habits(wanted.dscp, wanted.clamp_segment_size)
         loop = asyncio.get_running_loop()
 
-        def told(sent: bool, heard: bool) -> None:
+        def told(sent: float, heard: float) -> None:
             loop.call_soon(self._carried, sent, heard)
 
         self._path = DataPath(device, self._mtu, lambda *_: tunnel, habits, self._options.without, told)
@@ -472,19 +472,19 @@ class Carrier:
 
     def _outbound(self) -> None:
         """The device has packets."""
-        path = self._path
-        if path is not None:
-            self._guarded(lambda: self._carried(path.outbound_ready() > 0, False))
+        path, line = self._path, self._line
+        if path is not None and line is not None:
+            self._guarded(lambda: self._carried(line.pump.now() if path.outbound_ready() else 0.0, 0.0))
 
-    def _carried(self, sent: bool, heard: bool) -> None:
-        """Something went out, or came in that was authentic."""
+    def _carried(self, sent: float, heard: float) -> None:
+        """When something has gone out, and something authentic has come in: by the loop's clock, 0 for never."""
         tunnel, line = self._tunnel, self._line
         if tunnel is None or line is None:
             return
         if heard:
-            line.initiator.traffic_received(line.pump.now())
+            line.initiator.traffic_received(heard)
         outbound = tunnel.flow.outbound
-        if sent and line.initiator.traffic_sent(line.pump.now(), outbound.octets, outbound.sequence):
+        if sent and line.initiator.traffic_sent(sent, outbound.octets, outbound.sequence):
             line.pump.flush()
 
     # The control socket.

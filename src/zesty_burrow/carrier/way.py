@@ -12,8 +12,9 @@ from zesty_burrow.carrier.tunnel import Tunnel
 from zesty_burrow.carrier.waiter import Waiter
 from zesty_burrow.core.works import COLUMNS, Works
 
-Told = Callable[[bool, bool], None]
-"""Hears that packets were carried without Python: whether some went out, and whether authentic ones came in."""
+Told = Callable[[float, float], None]
+"""Hears that packets were carried without Python: when the last one went out, and when the last authentic one came in,
+seconds of the monotonic clock; 0 where none did."""
 
 
 class Beside(Protocol):

@@ -40,6 +40,7 @@ from zesty_burrow.host.loops.layout import (
     FLOW,
     FLOWS,
     GOES_ON,
+    HEARD,
     HIGHEST,
     INWARDS,
     LIMIT,
@@ -152,6 +153,8 @@ def inward(
     state[FLOW], state[FIRST], state[AUTHENTIC] = flow, number, authentic
     state[BUDGET] -= count
     state[PACE] = 0
+    if authentic:
+        state[HEARD] = clock_now(message)
     if authentic < count:
         return PARTLY_IN
     note_run(state, runs, flow, number, count)

@@ -9,8 +9,9 @@ TOTAL, SIZE, CLASS, FLOW, FIRST, AUTHENTIC = range(9, 15)
 """A burst that is left to Python."""
 BEGIN, COUNT, SENT, SEALED, TUNNEL, PLACE = range(15, 21)
 """Rows that are left to Python; and what was sealed and not sent: from which packet on, until which, whose, where."""
-RUNS, PACE, ENDED, STATE = range(21, 25)
-"""How many runs were noted; how many packets a turn outwards has had of late, times 256, and when it ended."""
+RUNS, PACE, ENDED, HEARD, STATE = range(21, 26)
+"""How many runs were noted; how many packets a turn outwards has had of late, times 256, and when it ended; when
+something authentic has come last."""
 FLOWS = TUNNELS = 8
 SPI, CONTEXT, EXTENDED = range(3)
 """Of an SA."""
