@@ -1,7 +1,8 @@
-"""A question for the addresses of a name, and what a name server answers (RFC 1035 §4, RFC 3596)."""
+"""A question for the addresses of a name, and what a name server answers (RFC 1035 §4, RFC 3596): plain ones alone."""
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from ipaddress import ip_address
 
 from zesty_burrow.core.cursor import Cursor
@@ -10,10 +11,12 @@ from zesty_burrow.errors import Malformed
 
 A, AAAA = 1, 28
 INTERNET = 1
-RESPONSE, RECURSION_DESIRED, OPERATION = 0x8000, 0x0100, 0x7800
+RESPONSE, AUTHORITATIVE, RECURSION_DESIRED, OPERATION = 0x8000, 0x0400, 0x0100, 0x7800
 HEADER = 12
 MAX_LABEL, POINTER = 63, 0xC0
 MAX_RECORDS = 64
+LETTERS = b"abcdefghijklmnopqrstuvwxyz0123456789-_"
+"""Of names that stand for themselves as text."""
 _SIZES = {A: 4, AAAA: 16}
 
 
@@ -56,6 +59,35 @@ def read_addresses_untrusted(data: bytes, query: bytes) -> list[Address]:
                 raise cursor.fail(f"an address of {len(value)} octets")
             found.append(ip_address(value))
     return found
+
+
+def read_question_untrusted(data: bytes) -> tuple[str, int] | None:
+    """The name, in lower case, and the type of a query that holds one plain question and nothing else.
+
+    None for everything that a whole reader has to look at. Never raises.
+    """
+    if len(data) < HEADER or data[2] & 0xF8 or data[4:HEADER] != b"\0\1" + bytes(6):
+        return None
+    at, labels = HEADER, []
+    while at < len(data) and 0 < data[at] <= MAX_LABEL:
+        labels.append(data[at + 1 : at + 1 + data[at]])
+        at += 1 + data[at]
+    name = b".".join(labels).lower()
+    ends = labels and at < len(data) and not data[at] and at - HEADER < 255
+    kind, group = data[at + 1 : at + 3], data[at + 3 :]
+    if not ends or group != INTERNET.to_bytes(2) or b"".join(labels).lower().translate(None, LETTERS):
+        return None
+    return name.decode("ascii"), int.from_bytes(kind)
+
+
+def build_answer(query: bytes, kind: int, addresses: Iterable[str], ttl: int) -> bytes:
+    """An authoritative answer to a query that :func:`read_question_untrusted` has read."""
+    values = [ip_address(one).packed for one in addresses]
+    flags = RESPONSE | AUTHORITATIVE | int.from_bytes(query[2:4]) & RECURSION_DESIRED
+    head = query[:2] + flags.to_bytes(2) + b"\0\1" + len(values).to_bytes(2) + bytes(4)
+    # RFC 1035 §4.1.4: a pointer to the name in the question.
+    fixed = b"\xc0\x0c" + kind.to_bytes(2) + INTERNET.to_bytes(2) + ttl.to_bytes(4)
+    return head + query[HEADER:] + b"".join(fixed + len(value).to_bytes(2) + value for value in values)
 
 
 def _pass_name(cursor: Cursor) -> None:

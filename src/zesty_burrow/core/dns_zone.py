@@ -18,8 +18,12 @@ import dns.rdataclass
 import dns.rdatatype
 import dns.rrset
 
+from zesty_burrow.core.dns_question import AAAA, A, build_answer, read_question_untrusted
+
 MAX_QUERY = 4096
 UDP_SAFE = 1232
+MOST_AT_ONCE = 8
+"""Addresses that fit into an answer of 512 octets, whatever the name."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,6 +51,9 @@ def answer(data: bytes, zone: Zone, *, over_udp: bool) -> tuple[bytes | None, Qu
     """The octets to answer a stranger's query with (None: no answer), and the question if it was for a probe name."""
     if len(data) > MAX_QUERY or len(data) < 12:
         return None, None
+    at_once = _answer_plainly(data, zone)
+    if at_once is not None:
+        return at_once
     try:
         query = dns.message.from_wire(data)
     except (dns.exception.DNSException, ValueError):
@@ -70,12 +77,30 @@ def answer(data: bytes, zone: Zone, *, over_udp: bool) -> tuple[bytes | None, Qu
         return response.to_wire(max_size=max(limit, 512)), question
 
 
+def _answer_plainly(data: bytes, zone: Zone) -> tuple[bytes, Question | None] | None:
+    """The same for what is asked most: addresses that there are. None for everything else."""
+    asked = read_question_untrusted(data)
+    if asked is None or asked[1] not in (A, AAAA):
+        return None
+    (name, kind), question = asked, None
+    addresses = zone.addresses.get(name, ())
+    if zone.probe and name.endswith("." + zone.probe):
+        question, addresses = _one_time(name, zone, "A" if kind == A else "AAAA"), zone.probe_addresses
+    rows = [address for address in addresses if (":" in address) == (kind == AAAA)]
+    if not 0 < len(rows) <= MOST_AT_ONCE or not f".{name}".endswith("." + zone.origin):
+        return None
+    return build_answer(data, kind, rows, 0 if question else zone.ttl), question
+
+
+def _one_time(name: str, zone: Zone, kind: str) -> Question:
+    return Question(name, name.removesuffix("." + zone.probe).split(".")[-1], kind)
+
+
 def _fill(response: dns.message.Message, zone: Zone, asked: dns.rrset.RRset) -> Question | None:
     name = asked.name.to_text(omit_final_dot=True).lower()
     question = None
     if zone.probe and name.endswith("." + zone.probe):
-        labels = name.removesuffix("." + zone.probe).split(".")
-        question = Question(name, labels[-1], dns.rdatatype.to_text(asked.rdtype))
+        question = _one_time(name, zone, dns.rdatatype.to_text(asked.rdtype))
         addresses = zone.probe_addresses
     elif name in zone.addresses:
         addresses = zone.addresses[name]

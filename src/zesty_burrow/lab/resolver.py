@@ -12,6 +12,7 @@ import dns.exception
 import dns.message
 import dns.name
 
+from zesty_burrow.core.dns_question import read_question_untrusted
 from zesty_burrow.core.dns_zone import Zone, answer
 from zesty_burrow.lab import story
 
@@ -67,6 +68,9 @@ class Resolver:
             self._waiting -= 1
 
     def _is_probe(self, data: bytes) -> bool:
+        asked = read_question_untrusted(data)
+        if asked is not None:
+            return f".{asked[0]}".endswith("." + story.PROBE_ZONE)
         try:
             query = dns.message.from_wire(data[:4096])
         except (dns.exception.DNSException, ValueError):

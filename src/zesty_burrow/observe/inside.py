@@ -65,6 +65,7 @@ class Outside:
         self.address = address
         self.probe_zone = ""
         self.stun_port = stun.PORT
+        self._host = address.host
         self._known: dict[str, asyncio.Future[Sighting]] = {}
 
     def prepare(self) -> None:
@@ -84,9 +85,12 @@ class Outside:
         return self._get_once(path) or self._get_once(path)
 
     def _get_once(self, path: str) -> dict[str, Any] | None:
-        connection = http.client.HTTPConnection(self.address.host, self.address.port, timeout=PATIENCE)
+        # Its name is looked up once, not for each of hundreds of calls.
+        connection = http.client.HTTPConnection(self._host, self.address.port, timeout=PATIENCE)
         try:
-            connection.request("GET", path)
+            connection.request("GET", path, headers={"Host": self.address.host})
+            if connection.sock is not None:
+                self._host = connection.sock.getpeername()[0]
             response = connection.getresponse()
             body = response.read(MAX_BODY)
             document = json.loads(body) if response.status == 200 else None
