@@ -191,19 +191,15 @@ class Engine:
         """Carry packets until there is something for Python (:class:`zesty_burrow.carrier.waiter.Stand`)."""
         port, state = self._port, self._state
         state[layout.DEADLINE] = -1 if timeout is None else time.monotonic_ns() + max(0, int(timeout * 1e9))
-        sent = heard = False
-        while True:
-            self._prepare(others)
-            end = carry(
-                state, self._waiting,
-                self._of_flows, self._flow_spaces, self._sources, self._ways_in, self._joins,
-                self._of_tunnels, self._tunnel_spaces, self._targets, self._ways_out, *self._out_room,
-                self._inbox, self._lengths, *self._in_room, self._message, self._runs,
-            )  # fmt: skip
-            went, came = self._settle()
-            sent, heard = sent or went, heard or came
-            if end not in (layout.PARTLY_IN, layout.STRANGE_IN):
-                break
+        self._prepare(others)
+        end = carry(
+            state, self._waiting,
+            self._of_flows, self._flow_spaces, self._sources, self._ways_in, self._joins,
+            self._of_tunnels, self._tunnel_spaces, self._targets, self._ways_out, *self._out_room,
+            self._inbox, self._lengths, *self._in_room, self._message, self._runs,
+        )  # fmt: skip
+        sent, heard = self._settle()
+        if end in (layout.PARTLY_IN, layout.STRANGE_IN):
             self._deliver(whole=end == layout.STRANGE_IN)
             heard = heard or bool(state[layout.AUTHENTIC])
         if sent or heard:
