@@ -17,9 +17,9 @@ from zesty_burrow.core.ike.initiator_table import State
 from zesty_burrow.core.ike.keyexchange import MlKem768, encapsulate
 from zesty_burrow.core.ike.keys import derive_ike_keys
 from zesty_burrow.core.ike.message import Header, build_clear, build_sealed, chain, open_chunk, parse_message_untrusted
-from zesty_burrow.core.ike.payloads import KeyExchange
-from zesty_burrow.core.ike.proposals import Offer
-from zesty_burrow.core.ike.registry import ExchangeType, Flag, NotifyType
+from zesty_burrow.core.ike.payloads import KeyExchange, Transform
+from zesty_burrow.core.ike.proposals import Offer, build_proposals, choose
+from zesty_burrow.core.ike.registry import ExchangeType, Flag, NotifyType, Protocol
 from zesty_burrow.core.ike.sa import FRAGMENT_SIZE, IkeSa
 from zesty_burrow.core.ike.suite import Suite
 from zesty_burrow.core.policy.strength import suite_strength
@@ -77,6 +77,24 @@ def test_a_hybrid_negotiation(seed):
     both_stand(plain)
     assert plain.told(Negotiated).suite.extra == 0
     assert suite_strength(plain.told(Negotiated).suite) == 128
+
+
+def test_additional_exchanges_that_may_be_left_out():
+    """RFC 9370 §2.2.1: with NONE beside it an exchange is taken where both can and left out where one cannot."""
+    (proposal,) = build_proposals((HYBRID,), Protocol.IKE, b"")
+    none = tuple(Transform(kind, 0) for kind in (6, 7, 8))
+    optional = replace(proposal, transforms=(*proposal.transforms, *none))
+    for ours, extra in ((HYBRID, 36), (PLAIN, 0)):
+        answer, suite = choose([optional], [ours], Protocol.IKE)
+        assert suite.extra == extra
+        kinds = [one for one in answer.transforms if one.type >= 6]
+        assert kinds == [Transform(6, extra), Transform(7, 0), Transform(8, 0)]
+    # What is insisted on and not known here is refused; and nothing less than was asked for is taken for hybrid.
+    strict = replace(proposal, transforms=(*proposal.transforms, Transform(7, 35)))
+    assert choose([strict], [HYBRID, PLAIN], Protocol.IKE) is None
+    less = replace(optional, transforms=tuple(one for one in optional.transforms if one.number != 36))
+    assert choose([less], [HYBRID], Protocol.IKE) is None
+    assert choose([less], [HYBRID, PLAIN], Protocol.IKE)[1].extra == 0
 
 
 def test_each_with_a_gateway_that_cannot():

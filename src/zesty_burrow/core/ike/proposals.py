@@ -11,6 +11,8 @@ from zesty_burrow.core.ike.suite import Suite
 from zesty_burrow.core.policy.algorithms import AEAD_NUMBERS, TransformType
 
 T = TransformType
+ADDITIONAL = range(6, 13)
+"""RFC 9370 §2.1: transform types ADDKE1 to ADDKE7."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,8 +73,13 @@ def _match(proposal: Proposal, offer: Offer, preferred_group: int) -> tuple[Tran
     for entry in ours:
         if entry in theirs:
             chosen.setdefault(entry.type, entry)
+    for entry in proposal.transforms:
+        # RFC 9370 §2.2.1: whoever names NONE as well can do without this additional key exchange.
+        if entry.type in ADDITIONAL and not entry.number:
+            chosen.setdefault(entry.type, entry)
     encryption = chosen.get(T.ENCR)
-    if encryption is None or (offer.extra and T.ADDKE1 not in chosen):
+    extra = chosen.get(T.ADDKE1)
+    if encryption is None or (offer.extra and (extra is None or not extra.number)):
         return None
     needed = set(kinds)
     if encryption.number in AEAD_NUMBERS:
