@@ -60,7 +60,7 @@ def test_numbers_that_are_none(observatory):
 def test_an_exit_that_many_share_is_looked_up_once(observatory):
     """Also while the first answer is still on its way."""
     place = json.dumps({"operator": "Quillwort Relay", "country": "PT", "city": "Lisbon"}).encode()
-    outside, asked = observatory(place, place)
+    outside, asked = observatory(place)
 
     async def look():
         at_once = await asyncio.gather(*(outside.describe("203.0.113.7") for _ in range(20)))

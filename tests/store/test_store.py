@@ -295,3 +295,38 @@ def test_a_store_of_the_first_shape_keeps_everything(tmp_path):
     assert [(row.name, row.tags) for row in made.list_profiles()] == [(PROFILES[0].name, "")]
     assert kept(made, "P") == SECRET
     made.close()
+
+
+@pytest.mark.parametrize("kept_tables", [0, 1, 2, 3])
+def test_a_store_that_was_left_half_made(tmp_path, kept_tables):
+    """As a program that was killed might have left it: what is missing is made, what is there stays, and it is used."""
+    path = tmp_path / "store.db"
+    opened(path).close()
+    with sqlite3.connect(path) as connection:
+        names = ["alembic_version", *reversed(metadata.tables)][: 4 - kept_tables]
+        for name in names:
+            connection.execute(f"DROP TABLE {name}")
+    made = opened(path)
+    made.take_kit([row(entry) for entry in PROFILES], [(Scope(story.PROVIDER), SECRET, "kit")])
+    made.close()
+    again = opened(path)
+    assert len(again.list_profiles()) == len(PROFILES) and kept(again, story.PROVIDER) == SECRET
+    again.close()
+
+
+def test_two_programs_make_one_store(tmp_path):
+    """Both at once: one makes it, the other finds it made."""
+    failed = []
+
+    def make():
+        try:
+            opened(tmp_path / "store.db").close()
+        except StateError as problem:
+            failed.append(problem)
+
+    threads = [threading.Thread(target=make) for _ in range(8)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert failed == []

@@ -8,7 +8,6 @@ import importlib
 import logging
 import os
 import signal
-import socket
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass, replace
@@ -27,6 +26,7 @@ from zesty_burrow.carrier.line import Line
 from zesty_burrow.carrier.status import STEPS, StepDone, TunnelStatus, suites
 from zesty_burrow.carrier.steps import step_of
 from zesty_burrow.carrier.tunnel import Flow, Tunnel
+from zesty_burrow.carrier.whereabouts import Whereabouts
 from zesty_burrow.core.ike.events import (
     ChildEstablished,
     ChildGone,
@@ -45,7 +45,6 @@ from zesty_burrow.core.ip import AddressRange
 from zesty_burrow.core.profile.model import MAX_MTU, MIN_MTU, Profile
 from zesty_burrow.errors import BurrowError, GatewayError, GatewayUnreachable
 from zesty_burrow.host.journal import Journal, Restored
-from zesty_burrow.host.movement import drain, open_watch, source_towards
 from zesty_burrow.host.tun import TunDevice, open_tun
 
 log = logging.getLogger(__name__)
@@ -53,8 +52,6 @@ SIGN_IN_SHARE = 0.9
 """Of the time that a gateway gives before a sign-in has to be repeated (RFC 4478), how much is used."""
 SHORTEST_STAND = 5.0
 """Seconds that a tunnel stands at least before a sign-in is repeated, whatever the gateway says."""
-SETTLE = 0.3
-"""Seconds after a change of the network until it is looked at."""
 FIRST_WAIT, LONGEST_WAIT = 1.0, 60.0
 """Seconds before a lost tunnel is tried again: at first, and at most; each wait is twice the one before."""
 
@@ -114,9 +111,7 @@ class Carrier:
         self._last_step = 0.0
         self._next_step = ""
         self._addresses: list[str] = []
-        self._source = ""
-        self._away = False
-        self._settling: asyncio.TimerHandle | None = None
+        self._whereabouts = Whereabouts(lambda: self._line.peer[0] if self._line else "", self._moved)
         self._sign_in_timer: asyncio.TimerHandle | None = None
         self._following: asyncio.Task[None] | None = None
         self._mtu = 0
@@ -154,15 +149,13 @@ class Carrier:
             loop.add_signal_handler(number, self._end, f"signal {signal.Signals(number).name}")
         control = ControlServer(self._options.control, self._answer)
         await control.start()
-        watch = open_watch()
-        loop.add_reader(watch.fileno(), self._network_changed, watch)
+        self._whereabouts.start()
         try:
             self._addresses = await asyncio.to_thread(resolve, self._profile)
             self._step("resolve", ", ".join(self._addresses))
             return await self._again_and_again()
         finally:
-            loop.remove_reader(watch.fileno())
-            watch.close()
+            self._whereabouts.stop()
             await control.stop()
 
     async def _again_and_again(self) -> str:
@@ -215,24 +208,11 @@ class Carrier:
         config = replace(config, wanted=wanted)
         return Line(config, lambda: self._path, self._on_event, self._options.without)
 
-    def _network_changed(self, watch: socket.socket) -> None:
-        """Many small changes belong to one: look once they have settled."""
-        drain(watch)
-        if self._settling is None:
-            self._settling = asyncio.get_running_loop().call_later(SETTLE, self._look_where_we_are)
-
-    def _look_where_we_are(self) -> None:
-        self._settling = None
-        line = self._line
-        if line is None:
-            return
-        source = source_towards(line.peer[0])
-        # Also when the way was lost and is back: an address translator may have forgotten us.
-        if source and (self._away or (self._source and source != self._source)):
-            line.initiator.moved(line.pump.now())
-            line.pump.flush()
-        self._away = not source
-        self._source = source or self._source
+    def _moved(self) -> None:
+        """This machine has another address towards the gateway."""
+        if self._line is not None:
+            self._line.initiator.moved(self._line.pump.now())
+            self._line.pump.flush()
 
     async def _follow(self, to: str) -> None:
         """To another gateway from a standing tunnel: look it up while names still come through, then take leave."""
@@ -402,12 +382,10 @@ class Carrier:
         limit = tunnel.measure()
         self._mtu = wanted.mtu or max(MIN_MTU, min(limit, MAX_MTU))
         habits = Habits(wanted.dscp, wanted.clamp_segment_size)
-        loop = asyncio.get_running_loop()
-
-        def told(sent: float, heard: float) -> None:
-            loop.call_soon(self._carried, sent, heard)
-
-        self._path = DataPath(device, self._mtu, lambda *_: tunnel, habits, self._options.without, told)
+        soon, without = asyncio.get_running_loop().call_soon, self._options.without
+        self._path = DataPath(
+            device, self._mtu, lambda *_: tunnel, habits, without, lambda *when: soon(self._carried, *when)
+        )
         used = ", ".join(offloads_in_use(device, line.port)) or "none"
         log.debug("offloads in use: %s; the way takes inner packets of %d octets", used, limit)
 
@@ -418,7 +396,7 @@ class Carrier:
         if self._options.export_keys is not None:
             write_key_file(self._options.export_keys, line.initiator.export_keys())
         flow, before = self._flow_of(child), self._status
-        self._source = source_towards(line.peer[0])
+        self._whereabouts.note()
         if self._tunnel is None or self._path is None:
             self._begin_path(line, flow, device)
         else:

@@ -12,7 +12,7 @@ from zesty_burrow.carrier.tunnel import Tunnel
 from zesty_burrow.carrier.waiter import Waiter
 from zesty_burrow.core.works import COLUMNS, Works
 
-Told = Callable[[float, float], None]
+Told = Callable[[float, float], object]
 """Hears that packets were carried without Python: when the last one went out, and when the last authentic one came in,
 seconds of the monotonic clock; 0 where none did."""
 

@@ -121,31 +121,48 @@ class Store:
 
     def _migrate(self) -> None:
         with self._engine.begin() as connection:
-            names = set(sa.inspect(connection).get_table_names())
-            if not names & {"alembic_version", *metadata.tables}:
-                # A fresh store takes the newest shape at once; a test holds it equal to what the migrations give.
-                metadata.create_all(connection)
-                connection.execute(sa.text("CREATE TABLE alembic_version (version_num VARCHAR(32) NOT NULL)"))
-                connection.execute(sa.text("INSERT INTO alembic_version VALUES (:head)"), {"head": HEAD})
+            if self._shape(connection) == HEAD:
                 return
-            if "alembic_version" in names:
-                found = connection.execute(sa.text("SELECT version_num FROM alembic_version")).scalar()
-                if found == HEAD:
-                    return
-                if found is not None and str(found) > HEAD:
-                    raise StateError(
-                        f"the store {self._shown} is newer than this program",
-                        why=f"its shape is {found}, this program knows {HEAD}",
-                        next_step="Update zesty-burrow.",
-                    )
+        with self._engine.begin() as connection:
+            if self._engine.dialect.name == "sqlite":
+                # Else each table would be there as soon as it is made, and a store that was cut off in the middle half.
+                connection.exec_driver_sql("BEGIN IMMEDIATE")
+            # Somebody else may have been quicker.
+            shape = self._shape(connection)
+            if not shape:
+                self._make(connection)
+            elif shape != HEAD:
+                self._upgrade(connection)
+
+    def _shape(self, connection: sa.Connection) -> str:
+        """The revision of what is there; empty where it is fresh, or was never made whole."""
+        if "alembic_version" not in sa.inspect(connection).get_table_names():
+            return ""
+        found = connection.execute(sa.text("SELECT version_num FROM alembic_version")).scalar()
+        if found is not None and str(found) > HEAD:
+            raise StateError(
+                f"the store {self._shown} is newer than this program",
+                why=f"its shape is {found}, this program knows {HEAD}",
+                next_step="Update zesty-burrow.",
+            )
+        return str(found or "")
+
+    @staticmethod
+    def _make(connection: sa.Connection) -> None:
+        """A fresh store takes the newest shape at once; a test holds it equal to what the migrations give."""
+        metadata.create_all(connection)
+        connection.execute(sa.text("CREATE TABLE IF NOT EXISTS alembic_version (version_num VARCHAR(32) NOT NULL)"))
+        connection.execute(sa.text("INSERT INTO alembic_version VALUES (:head)"), {"head": HEAD})
+
+    @staticmethod
+    def _upgrade(connection: sa.Connection) -> None:
         from alembic import command
         from alembic.config import Config
 
         config = Config()
         config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
-        with self._engine.begin() as connection:
-            config.attributes["connection"] = connection
-            command.upgrade(config, "head")
+        config.attributes["connection"] = connection
+        command.upgrade(config, "head")
 
     @contextmanager
     def _begin(self) -> Iterator[sa.Connection]:
