@@ -70,7 +70,7 @@ def each():
         one.close()
 
 
-@settings(max_examples=60)
+@settings(max_examples=40)
 @given(steps, st.booleans(), st.booleans())
 def test_the_same_goes_out(script, six, clamp):
     """In the same order under the same numbers; what is turned away and what is told to senders is the same too."""
@@ -133,7 +133,7 @@ def do_mischief(sealed, wrongs):
     return sealed
 
 
-@settings(max_examples=100)
+@settings(max_examples=70)
 @given(steps, mischief, st.booleans(), st.sampled_from([0, 0, 0, 1, 3]))
 def test_the_same_comes_in(flows, wrongs, everybody, mark):
     """With whatever went wrong on the way: the same packets for the machine, the same counters, the same window."""
