@@ -20,7 +20,7 @@ from zesty_burrow.carrier.beside import WAY
 from zesty_burrow.carrier.channel import udp_socket
 from zesty_burrow.carrier.datapath import OFFLOADS, DataPath, largest_piece
 from zesty_burrow.carrier.habits import Habits
-from zesty_burrow.carrier.port import UDP_SEGMENT, UdpPort
+from zesty_burrow.carrier.port import UdpPort
 from zesty_burrow.carrier.tunnel import Flow, Tunnel
 from zesty_burrow.carrier.waiter import Waiter
 from zesty_burrow.carrier.way import BY_COLUMNS
@@ -30,6 +30,7 @@ from zesty_burrow.core.offload import vnet
 from zesty_burrow.core.offload.vnet import Offload
 from zesty_burrow.core.protection import make_protection
 from zesty_burrow.host.tun import TunDevice
+from zesty_burrow.host.udp import UDP_SEGMENT
 
 HERE, THERE, NOBODY = "10.66.1.10", "203.0.113.10", "192.0.2.99"
 ONLY_HERE = (AddressRange(socket.inet_aton(HERE), socket.inet_aton(HERE)),)

@@ -34,6 +34,7 @@ from zesty_burrow.errors import ProgramFault
 from zesty_burrow.host.loops import layout
 from zesty_burrow.host.loops.carry import carry
 from zesty_burrow.host.loops.device import ROW
+from zesty_burrow.host.udp import ROOM_IN_PIECE, SEGMENTS
 
 Numbers = npt.NDArray[np.int64]
 AT_ONCE = 1 << 13
@@ -76,7 +77,7 @@ class Engine:
         self._waiter, self._outward, self._inward, self._told = waiter, outward, inward, told
         device, habits, longest = outward.device, outward.habits, outward.longest
         self._descriptor, self._header = device.descriptor, vnet.SIZE if device.header else 0
-        self._slots = Slots(layout.SEGMENTS, longest, LONGEST + vnet.SIZE)
+        self._slots = Slots(SEGMENTS, longest, LONGEST + vnet.SIZE)
         self._port: UdpPort | None = None
         self._flows: list[Flow | None] = [None] * layout.FLOWS
         self._tunnels: list[Tunnel | None] = [None] * layout.TUNNELS
@@ -90,7 +91,7 @@ class Engine:
 
         self._state = numbers(layout.STATE)
         self._state[: layout.ROOM + 1] = (
-            device.descriptor, self._header, self._slots.stride, layout.SEGMENTS, longest, LONGEST,
+            device.descriptor, self._header, self._slots.stride, SEGMENTS, longest, LONGEST,
         )  # fmt: skip
         self._state[layout.CLAMP] = habits.clamp
         self._waiting = numbers(3)
@@ -108,12 +109,12 @@ class Engine:
         self._inbox = np.zeros(0, np.uint8)
         self._in_room = numbers(esp.MOST_AT_ONCE + 1, join.ROW), numbers(esp.MOST_AT_ONCE, 2)
         self._joins = np.array([TCP in device.joins, UDP in device.joins], np.int64)
-        row = np.zeros(max(layout.ROOM_IN_PIECE, tight_stride(longest)) + 64, np.uint8)
+        row = np.zeros(max(ROOM_IN_PIECE, tight_stride(longest)) + 64, np.uint8)
         self._row = row.data
-        self._sizes = numbers(layout.SEGMENTS, 2)
+        self._sizes = numbers(SEGMENTS, 2)
         self._out_room = (
             np.array(marks, np.uint8), self._slots.octets, self._slots.packet(0),
-            numbers(layout.SEGMENTS, ROW), row, self._sizes,
+            numbers(SEGMENTS, ROW), row, self._sizes,
         )  # fmt: skip
 
     # What Python tells.

@@ -10,12 +10,13 @@ from zesty_burrow.carrier.habits import Habits
 from zesty_burrow.carrier.inward import Inward
 from zesty_burrow.carrier.loops import Loops
 from zesty_burrow.carrier.outward import Outward, Route
-from zesty_burrow.carrier.port import ROOM_IN_PIECE, SEGMENTS, Burst, UdpPort
+from zesty_burrow.carrier.port import Burst, UdpPort
 from zesty_burrow.carrier.tunnel import Tunnel
 from zesty_burrow.carrier.waiter import running_waiter
 from zesty_burrow.carrier.way import BY_COLUMNS, Beside, Told, Way
 from zesty_burrow.core.ip import TCP, UDP
 from zesty_burrow.host.tun import TunDevice
+from zesty_burrow.host.udp import ROOM_IN_PIECE, SEGMENTS
 
 OFFLOADS = {
     "device-tcp": "TCP in large pieces to and from the tunnel device",

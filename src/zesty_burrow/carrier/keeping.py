@@ -12,7 +12,7 @@ from zesty_burrow import errors
 VARIABLE = "NUMBA_CACHE_DIR"
 """By which numba is told; it reads it when it is imported."""
 _ROOM = Path(errors.__file__).parent
-_SOURCES = "core/compiled/*.py", "host/loops/*.py"
+_SOURCES = "core/compiled/*.py", "host/loops/*.py", "host/udp.py"
 
 
 def kept_safely() -> bool:

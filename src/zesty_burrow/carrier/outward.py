@@ -15,7 +15,6 @@ from typing import NamedTuple
 import numpy as np
 
 from zesty_burrow.carrier.habits import LONGEST, SHORT, Habits
-from zesty_burrow.carrier.port import ROOM_IN_PIECE, SEGMENTS
 from zesty_burrow.carrier.tunnel import Tunnel
 from zesty_burrow.core import encapsulation, too_big
 from zesty_burrow.core.esp.batch import FEW, Run, Sealer
@@ -29,6 +28,7 @@ from zesty_burrow.core.protection import Combined
 from zesty_burrow.core.works import Works
 from zesty_burrow.errors import Malformed
 from zesty_burrow.host.tun import TunDevice
+from zesty_burrow.host.udp import ROOM_IN_PIECE, SEGMENTS
 
 SUPERS = 4
 """Packets of many segments that are taken in turn before the other direction gets its turn."""

@@ -15,16 +15,8 @@ import numpy as np
 from zesty_burrow.carrier.channel import MAX_DATAGRAM
 from zesty_burrow.core.ike.events import Endpoint
 from zesty_burrow.core.offload.columns import Octets
+from zesty_burrow.host.udp import BURSTS, ROOM_IN_PIECE, SEGMENTS, UDP_GRO, UDP_SEGMENT, WORTH_MORE
 
-UDP_SEGMENT, UDP_GRO = 103, 104
-"""Linux ``udp.h``: the length of a segment in what is sent in one piece, and in what was received in one piece."""
-SEGMENTS = 64
-"""At most so many in one piece: what the first kernels with UDP_SEGMENT take."""
-ROOM_IN_PIECE = 65000
-BURSTS = 4
-"""Bursts that are taken together before the other direction gets its turn."""
-WORTH_MORE = 32768
-"""Octets of a burst after which another one is likely."""
 _WAIT_MS = 20
 _DISCOVER4, _DISCOVER6, _ALWAYS = (socket.IPPROTO_IP, 10), (socket.IPPROTO_IPV6, 23), 2
 """Linux ``in.h``: IP_MTU_DISCOVER and IPV6_MTU_DISCOVER, IP_PMTUDISC_DO."""

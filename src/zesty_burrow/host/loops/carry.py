@@ -23,7 +23,6 @@ from zesty_burrow.host.loops.layout import (
     BEFORE,
     BEGIN,
     BUDGET,
-    BURSTS,
     CARRIED,
     CLAMP,
     CLASS,
@@ -60,9 +59,7 @@ from zesty_burrow.host.loops.layout import (
     REFUSED,
     REJECTED,
     ROOM,
-    ROOM_IN_PIECE,
     RUNS,
-    SEGMENTS,
     SIZE,
     SOURCE,
     SPI,
@@ -71,12 +68,11 @@ from zesty_burrow.host.loops.layout import (
     TAKEN,
     UNUSUAL_IN,
     UNUSUAL_OUT,
-    WORTH_MORE,
 )
-from zesty_burrow.host.loops.network import comes_from, flush, receive
+from zesty_burrow.host.loops.network import comes_from, flush, poll, receive
+from zesty_burrow.host.udp import BURSTS, ROOM_IN_PIECE, SEGMENTS, WORTH_MORE
 
 _system = ctypes.CDLL(None)
-_poll = function(_system, "poll", INTEGER, POINTER, POINTER, INTEGER)
 _clock = function(_system, "clock_gettime", INTEGER, INTEGER, POINTER)
 _sleep = function(_system, "nanosleep", INTEGER, POINTER, POINTER)
 MONOTONIC, POLL_IN = 1, 1
@@ -329,7 +325,7 @@ def wait(state: Any, waiting: Any, message: Any) -> Any:
         left = max(0, (state[DEADLINE] - clock_now(message) + 999_999) // 1_000_000)
     for index in range(3):
         waiting[index] = waiting[index] & 0xFFFFFFFF | POLL_IN << 32
-    return _poll(waiting.ctypes.data, 3, min(left, 1 << 30)) > 0
+    return poll(waiting.ctypes.data, 3, min(left, 1 << 30)) > 0
 
 
 @part

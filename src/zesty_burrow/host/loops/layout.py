@@ -33,7 +33,7 @@ NOTHING, UNUSUAL_IN, PARTLY_IN, STRANGE_IN, UNUSUAL_OUT, NOT_SENT, REFUSED = ran
 authentic; one of unknown ways; rows that are unlike; datagrams that the network refused; a cipher that did."""
 GOES_ON, EMPTY = 16, 17
 
-BURSTS, PIECES, WORTH_MORE = 4, 4, 32768
-SEGMENTS, ROOM_IN_PIECE = 64, 65000
+PIECES = 4
+"""Turns outwards, before it is looked at what has come in."""
 NOTED = 512
 """Runs."""

@@ -22,9 +22,7 @@ from zesty_burrow.host.loops.layout import (
     OUT_MARKS,
     OUT_PIECE,
     PLACE,
-    ROOM_IN_PIECE,
     SEALED,
-    SEGMENTS,
     SENT,
     SIZE,
     SOCKET,
@@ -33,14 +31,15 @@ from zesty_burrow.host.loops.layout import (
     TOTAL,
     TUNNEL,
 )
+from zesty_burrow.host.udp import ROOM_IN_PIECE, SEGMENTS, UDP_GRO, UDP_SEGMENT
 
 _system = ctypes.CDLL(None)
 _sendmsg = function(_system, "sendmsg", POINTER, INTEGER, POINTER, INTEGER)
 _recvmsg = function(_system, "recvmsg", POINTER, INTEGER, POINTER, INTEGER)
-_poll = function(_system, "poll", INTEGER, POINTER, POINTER, INTEGER)
+poll = function(_system, "poll", INTEGER, POINTER, POINTER, INTEGER)
 PATIENCE = 20
 """Milliseconds for which a full queue is waited for: a packet lost costs more."""
-POLL_IN, POLL_OUT, MONOTONIC, SOL_UDP, UDP_SEGMENT, UDP_GRO = 1, 4, 1, 17, 103, 104
+POLL_OUT, SOL_UDP = 4, 17
 IPV4_TOS, IPV6_CLASS = 1 << 32, 67 << 32 | 41
 """Linux ``in.h``: level and kind of the control messages for the class of a datagram (IP_TOS, IPV6_TCLASS)."""
 INET6 = 10
@@ -102,7 +101,7 @@ def send_piece(
     if _sendmsg(descriptor, base + 8 * OUT_HEADER, 0) >= 0:
         return True
     message[CLOCK] = np.int64(descriptor) | POLL_OUT << 32
-    _poll(base + 8 * CLOCK, 1, PATIENCE)
+    poll(base + 8 * CLOCK, 1, PATIENCE)
     return _sendmsg(descriptor, base + 8 * OUT_HEADER, 0) >= 0
 
 
