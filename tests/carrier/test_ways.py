@@ -280,6 +280,7 @@ def test_a_compiler_that_fails_leaves_everything_as_it_was(monkeypatch, caplog):
         raise OSError("the disk is full")
 
     monkeypatch.setattr(loops, "_compile", fail)
+    monkeypatch.setattr(loops, "is_whole", lambda: False)
     used = []
 
     async def run():
@@ -310,6 +311,26 @@ def test_what_was_compiled_is_kept_where_nobody_else_writes(monkeypatch, tmp_pat
     assert not keeping.kept_safely() and keeping.VARIABLE not in os.environ
     monkeypatch.setattr(keeping.os, "geteuid", lambda: tmp_path.stat().st_uid + 1)
     assert not keeping.kept_safely()
+
+
+def test_what_is_whole_is_not_compiled_again(monkeypatch, tmp_path):
+    """Only for the very Python, compiler and processor that it was made for; a folder without the word is not whole."""
+    monkeypatch.setenv(keeping.VARIABLE, str(tmp_path))
+    assert not keeping.is_whole()
+    keeping.note_whole()
+    assert keeping.is_whole()
+    made_for = keeping._made_for()
+    assert made_for.startswith(sys.version) and "numba" in made_for
+    monkeypatch.setattr(keeping, "_made_for", lambda: made_for + "another")
+    assert not keeping.is_whole()
+    (tmp_path / "whole").write_bytes(b"\xff")
+    assert not keeping.is_whole()
+    monkeypatch.setattr(keeping, "_made_for", str)
+    (tmp_path / "whole").write_text("")
+    assert not keeping.is_whole()
+    monkeypatch.setenv(keeping.VARIABLE, str(tmp_path / "nowhere"))
+    keeping.note_whole()
+    assert not keeping.is_whole()
 
 
 def test_an_offload_header_is_what_the_kernel_reads(each):

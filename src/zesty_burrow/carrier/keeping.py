@@ -5,6 +5,9 @@ from __future__ import annotations
 import hashlib
 import os
 import shutil
+import sys
+from contextlib import suppress
+from importlib.metadata import version
 from pathlib import Path
 
 from zesty_burrow import errors
@@ -12,6 +15,8 @@ from zesty_burrow import errors
 VARIABLE = "NUMBA_CACHE_DIR"
 """By which numba is told; it reads it when it is imported."""
 _ROOM = Path(errors.__file__).parent
+_WHOLE = "whole"
+"""A file that is there once all of them are."""
 _SOURCES = "core/compiled/*.py", "host/loops/*.py", "host/udp.py"
 
 
@@ -48,3 +53,27 @@ def _fingerprint() -> str:
         for path in sorted(_ROOM.glob(pattern)):
             octets.update(path.name.encode() + b"\0" + path.read_bytes())
     return octets.hexdigest()[:16]
+
+
+def is_whole() -> bool:
+    """Whether all of them lie in the chosen folder already, as this Python, numba and processor want them."""
+    try:
+        said = (Path(os.environ[VARIABLE]) / _WHOLE).read_text()
+        return bool(said) and said == _made_for()
+    except (OSError, ValueError, KeyError):
+        return False
+
+
+def note_whole() -> None:
+    """Everything has been compiled and kept."""
+    with suppress(OSError):
+        (Path(os.environ[VARIABLE]) / _WHOLE).write_text(_made_for())
+
+
+def _made_for() -> str:
+    with suppress(OSError):
+        lines = Path("/proc/cpuinfo").read_text().splitlines()
+        kinds = [line for line in lines if line.startswith(("model name", "flags", "CPU part", "Features"))]
+        processor = hashlib.sha256("\n".join(dict.fromkeys(kinds)).encode()).hexdigest()
+        return f"{sys.version}; numba {version('numba')}, {version('llvmlite')}; {processor}"
+    return ""

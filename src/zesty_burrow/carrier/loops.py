@@ -17,7 +17,7 @@ import time
 from asyncio.subprocess import DEVNULL
 from collections.abc import Callable
 
-from zesty_burrow.carrier.keeping import kept_safely
+from zesty_burrow.carrier.keeping import is_whole, kept_safely, note_whole
 from zesty_burrow.carrier.way import Way
 
 log = logging.getLogger(__name__)
@@ -59,7 +59,8 @@ class Loops:
                 raise OSError("they are written for machines that put the low octet first")
             if not kept_safely():
                 raise OSError("there is no folder of our own to keep compiled loops in")
-            await _compile()
+            if not is_whole():
+                await _compile()
             way = await asyncio.to_thread(importlib.import_module, _WAY)
             self._use(way.WAY)
         except Exception as problem:
@@ -86,5 +87,6 @@ async def _compile() -> None:
 
 if __name__ == "__main__":
     os.nice(10)
-    kept_safely()
-    importlib.import_module(_WAY)
+    if kept_safely():
+        importlib.import_module(_WAY)
+        note_whole()
