@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import os
+import random
 import select
 import selectors
 import socket
@@ -335,3 +336,51 @@ def test_an_event_loop_goes_on_meanwhile():
         assert opened(one) == [datagram()] * 3 and seen[-1] != "again"
     finally:
         one.close()
+
+
+def scraps(dice, one):
+    """What a stranger, a peer out of its mind, and the network make of datagrams."""
+    found = []
+    for _ in range(dice.randint(1, 50)):
+        inner = dice.choice([datagram(300, THERE, HERE), dice.randbytes(300), b"\x45" + dice.randbytes(dice.randint(0, 60)),
+                             b"\x60" + dice.randbytes(dice.randint(0, 60))])  # fmt: skip
+        kind = dice.random()
+        if kind < 0.4:
+            data = bytearray(one.seals.seal(inner))
+        elif kind < 0.7:
+            number = one.seals.sequence + dice.randint(0, 3)
+            data = bytearray(
+                (0x81000002).to_bytes(4) + number.to_bytes(4) + dice.randbytes(dice.choice([0, 26, 40, 400]))
+            )
+        else:
+            data = bytearray(dice.randbytes(dice.choice([1, 8, 34, 100, 1400])))
+        if dice.random() < 0.2:
+            data[dice.randrange(len(data))] ^= 1 << dice.randrange(8)
+        found.append(bytes(data))
+    return found
+
+
+def frames(dice):
+    """What a device says that is out of its mind."""
+    for _ in range(dice.randint(1, 8)):
+        said = [dice.randint(0, 3), dice.choice([0, 1, 4, 5, 0x81]), dice.randint(0, 255), 0, dice.randint(0, 255),
+                dice.randint(0, 6), dice.choice([20, 40, 24, 255]), 0, dice.choice([6, 16, 255]), 0]  # fmt: skip
+        packet = dice.choice([datagram(), datagram()[:20] + dice.randbytes(dice.randint(0, 3000)), dice.randbytes(900)])
+        yield dice.choice([NOTHING, bytes(said), dice.randbytes(10)]) + packet
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_whatever_comes(made, seed):
+    """From strangers, the peer and the device: nothing is raised, and what is right still goes both ways."""
+    dice = random.Random(seed)
+    one = made(habits=Habits(dice.choice([None, 0]), dice.random() < 0.5), mtu=dice.choice([1280, 1400, 1500]))
+    one.tunnel.flow.local = ALL
+    for _ in range(40):
+        one.come(scraps(dice, one), dice.choice([0, 0, 0, 1, 2, 3, 0xB8]))
+        for frame in frames(dice):
+            one.machine.send(frame)
+        one.out()
+        one.read()
+    inner = datagram(90, THERE, HERE)
+    assert inner in [packet for _, packet in one.come([one.seals.seal(inner)])[1]]
+    assert one.out((datagram(90), None)) == [datagram(90)]

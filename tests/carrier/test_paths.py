@@ -211,6 +211,18 @@ def test_marks_of_congestion_come_in_and_go_out(ends):
     assert [burst.traffic_class for burst in made.peer.receive()] == [0xB8 | 1]
 
 
+@pytest.mark.parametrize("count", [1, 8])
+@pytest.mark.parametrize("inner", [b"\x45", b"\x45\0", b"\x60" + bytes(20), b"\x4f" + bytes(18)])
+@pytest.mark.parametrize("mark", [0, 1, 3])
+def test_what_is_authentic_and_too_short_to_have_a_mark(ends, inner, mark, count):
+    """A peer that seals scraps: they are turned away, with a mark of congestion on them or without, and nothing else is."""
+    made = ends()
+    right = bytes(IP(src=THERE, dst=HERE, tos=2) / UDP(sport=5, dport=6) / Raw(b"x" * 60))
+    _, came = made.come([made.seals.seal(one) for one in (*[inner] * count, right)], mark)
+    assert len(came) == 1 and IP(came[0][1])[UDP].load == b"x" * 60
+    assert made.path.turned_away == count and made.inbound.counters.rejected == 0
+
+
 @pytest.mark.parametrize("version", [4, 6])
 def test_a_packet_that_is_too_long_for_the_way(ends, version):
     """Told to its sender where it may not be cut, cut where it may; what fits goes."""

@@ -26,13 +26,13 @@ def take_congestion(view: memoryview, at: int, length: int, outer: int) -> bool:
 
     Both ECT(1) outside ECT(0) and CE outside ECT are carried in; CE outside Not-ECT says to drop.
     """
+    if length < (20 if view[at] >> 4 == 4 else 40):
+        return False
     marked, inner = outer & 3, traffic_class(view[at : at + 2])
     if inner & 3 == NOT_ECT:
         return marked != CE
     if marked == CE or (marked == ECT1 and inner & 3 == ECT0):
         if view[at] >> 4 == 4:
-            if length < 20:
-                return False
             size = (view[at] & 0xF) * 4
             view[at + 1] = inner & 0xFC | marked
             view[at + 10 : at + 12] = b"\0\0"
