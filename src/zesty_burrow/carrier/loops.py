@@ -1,8 +1,8 @@
 """How a data path works on octets: by columns at first; by compiled loops from when it carries much.
 
 What compiles them, numba, is large: it costs a hundred megabytes and most of a second, and the first time on a machine
-ten seconds more. So that is spent on a tunnel that has shown that it needs it, in a process of its own where it can be.
-Run as a program this compiles them and keeps them.
+half a minute more. So that is spent on a tunnel that has shown that it needs it, in a process of its own where it can
+be. Run as a program this compiles them and keeps them.
 """
 
 from __future__ import annotations
@@ -55,8 +55,8 @@ class Loops:
     async def _load(self) -> None:
         began = time.monotonic()
         try:
-            if sys.byteorder != "little":
-                raise OSError("they are written for machines that put the low octet first")
+            if sys.byteorder != "little" or sys.maxsize < 1 << 32:
+                raise OSError("they are written for machines of 64 bits that put the low octet first")
             if not kept_safely():
                 raise OSError("there is no folder of our own to keep compiled loops in")
             if not is_whole():

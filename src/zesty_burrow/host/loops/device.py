@@ -17,8 +17,8 @@ _system = ctypes.CDLL(None)
 _read = function(_system, "read", POINTER, NUMBER, POINTER, POINTER)
 _write = function(_system, "write", POINTER, NUMBER, POINTER, POINTER)
 _writev = function(_system, "writev", POINTER, NUMBER, POINTER, NUMBER)
-LENGTH, OFFLOAD, ROW = 0, 1, 2
-"""Of a row: a packet's length, and its offload as one number, 0 for none."""
+ROW = 2
+"""Numbers of a row: a packet's length, and its offload as one number, 0 for none."""
 KIND = 0xFF00
 """Of an offload's number: whether there are many segments."""
 
