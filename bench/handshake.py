@@ -22,15 +22,15 @@ sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 from support import AUTHORITY, CALLER, GATEWAY, HOST, PASSWORD, initiator_config, responder_config
 from zesty_burrow.core.credentials import ClientKey, PreSharedKey
 from zesty_burrow.core.eap import mschapv2
-from zesty_burrow.core.ike import auth
-from zesty_burrow.core.ike.config import InitiatorConfig
-from zesty_burrow.core.ike.events import ChildEstablished
-from zesty_burrow.core.ike.gateway import Gateway
-from zesty_burrow.core.ike.initiator import Initiator
-from zesty_burrow.core.ike.proofs import Callers, identity_of
-from zesty_burrow.core.ike.responder_table import ResponderConfig
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.lab.authority import issue, make_key
+from zesty_burrow.protocols.ikev2.events import ChildEstablished
+from zesty_burrow.protocols.ikev2.initiator.config import InitiatorConfig
+from zesty_burrow.protocols.ikev2.initiator.initiator import Initiator
+from zesty_burrow.protocols.ikev2.machine.authentication import Callers, identity_of
+from zesty_burrow.protocols.ikev2.responder.gateway import Gateway
+from zesty_burrow.protocols.ikev2.responder.table import ResponderConfig
+from zesty_burrow.protocols.ikev2.wire import signatures
 
 AUTH_MESSAGES = 6
 PRF_CALLS = 34
@@ -60,9 +60,9 @@ def bare(key, certificate: bytes) -> float:
     one, two = X25519PrivateKey.generate(), X25519PrivateKey.generate()
     one.exchange(two.public_key())
     two.exchange(one.public_key())
-    made = auth.sign(key, b"o" * 400)
+    made = signatures.sign(key, b"o" * 400)
     leaf = x509.load_der_x509_certificate(certificate)
-    auth.verify(leaf.public_key(), made, b"o" * 400)
+    signatures.verify(leaf.public_key(), made, b"o" * 400)
     leaf.verify_directly_issued_by(AUTHORITY.certificate)
     for _ in range(2):
         hashes = mschapv2.Hashes.of(PASSWORD)

@@ -18,10 +18,10 @@ from pathlib import Path
 sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 
 from support import AUTHORITY
-from zesty_burrow.core.profile.model import Gateway, Profile
-from zesty_burrow.core.profile.text import write_profile
+from zesty_burrow.core.profile import Gateway, Profile
 from zesty_burrow.lab import story
 from zesty_burrow.lab.kit import AUTHORITY_FILE, kit_archive, place_profile
+from zesty_burrow.profiles.text import write_profile
 
 COUNT = 10_000
 ROUNDS = 3

@@ -15,10 +15,10 @@ from pathlib import Path
 from bench.handshake import bare
 from bench.importing import PROGRAM
 from support import AUTHORITY, HOST
-from zesty_burrow.core.profile.text import write_profile
 from zesty_burrow.lab import story
 from zesty_burrow.lab.authority import issue, make_key
 from zesty_burrow.lab.kit import kit_archive, place_profile
+from zesty_burrow.profiles.text import write_profile
 
 COUNT = 200
 ROUNDS = 3

@@ -8,7 +8,9 @@ from html import escape
 from pathlib import Path
 from typing import Any
 
-from zesty_burrow.core.ike import initiator_table, responder_table
+from zesty_burrow.carrier import states as supervisor
+from zesty_burrow.protocols.ikev2.initiator import table as initiator
+from zesty_burrow.protocols.ikev2.responder import table as responder
 
 HERE = Path(__file__).parent
 TOP, STEP, LEFT, WIDTH, HEIGHT = 70, 92, 400, 190, 40
@@ -22,7 +24,7 @@ def edges_of(table: Mapping[Any, Any], states: type[StrEnum]) -> list[Edge]:
     return [
         (str(state), str(target), str(signal))
         for (state, signal), row in table.items()
-        for target in sorted(row.targets, key=list(states).index)
+        for target in sorted(getattr(row, "targets", None) or [row], key=list(states).index)
         if target is not state
     ]
 
@@ -89,12 +91,14 @@ def _around(start: int, end: int, label: str, lane: int) -> list[str]:
 
 def pictures() -> dict[str, str]:
     """File names and what is in them."""
-    tables = (("initiator", initiator_table), ("responder", responder_table))
+    tables = (
+        ("initiator", "The initiator (RFC 7296)", initiator),
+        ("responder", "The responder (RFC 7296)", responder),
+        ("supervisor", "A tunnel's supervisor", supervisor),
+    )
     return {
-        f"states-{name}.svg": draw(
-            f"The {name} (RFC 7296)", map(str, table.State), edges_of(table.TRANSITIONS, table.State)
-        )
-        for name, table in tables
+        f"states-{name}.svg": draw(title, map(str, table.State), edges_of(table.TRANSITIONS, table.State))
+        for name, title, table in tables
     }
 
 

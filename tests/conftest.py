@@ -5,9 +5,9 @@ from __future__ import annotations
 import pytest
 from hypothesis import HealthCheck, settings
 
-from zesty_burrow.carrier.keeping import kept_safely
+from zesty_burrow.carrier.fast_path.compile_cache import CompileCache
 
-kept_safely()
+CompileCache().choose_folder()
 settings.register_profile(
     "house", deadline=None, max_examples=60, suppress_health_check=[HealthCheck.too_slow], derandomize=True
 )

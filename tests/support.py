@@ -11,18 +11,18 @@ from datetime import UTC, datetime
 from ipaddress import IPv4Interface, IPv6Interface, ip_address
 
 from zesty_burrow.core.credentials import NamePassword
-from zesty_burrow.core.identity import Identity
-from zesty_burrow.core.ike.config import InitiatorConfig
-from zesty_burrow.core.ike.events import Closed, Failed, InnerNetwork
-from zesty_burrow.core.ike.gateway import Gateway
-from zesty_burrow.core.ike.initiator import Initiator
-from zesty_burrow.core.ike.initiator_table import State
-from zesty_burrow.core.ike.proposals import Offer
-from zesty_burrow.core.ike.registry import IdType
-from zesty_burrow.core.ike.responder_table import ResponderConfig
-from zesty_burrow.core.ip import AddressRange
+from zesty_burrow.core.identity import Identity, IdType
+from zesty_burrow.core.net import AddressRange
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.lab.authority import issue, make_authority, make_key
+from zesty_burrow.protocols.ikev2.events import Closed, Failed
+from zesty_burrow.protocols.ikev2.initiator.config import InitiatorConfig
+from zesty_burrow.protocols.ikev2.initiator.initiator import Initiator
+from zesty_burrow.protocols.ikev2.initiator.table import State
+from zesty_burrow.protocols.ikev2.responder.gateway import Gateway
+from zesty_burrow.protocols.ikev2.responder.table import ResponderConfig
+from zesty_burrow.protocols.ikev2.wire.proposals import Offer
+from zesty_burrow.protocols.session import NetworkSettings
 
 HOST = "lisbon.quillwort.example"
 GATEWAY = ("198.51.100.18", 500)
@@ -34,7 +34,7 @@ WHOLE = (AddressRange(bytes(4), b"\xff" * 4), AddressRange(bytes(16), b"\xff" * 
 AUTHORITY = make_authority("Quillwort Relay")
 KEY = make_key("ecdsa")
 CERTIFICATE = issue(AUTHORITY, KEY, HOST)
-INNER = InnerNetwork(
+INNER = NetworkSettings(
     (IPv4Interface("10.66.1.10/32"), IPv6Interface("fd66:1::a/64")),
     (ip_address("198.51.100.242"),),
     ("office.tidewrack.example",),

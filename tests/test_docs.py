@@ -14,10 +14,10 @@ import pytest
 from zesty_burrow import errors
 from zesty_burrow.commands import COMMANDS
 from zesty_burrow.commands.explain import all_codes
-from zesty_burrow.core.profile.text import read_profile
 from zesty_burrow.intake import limits
 from zesty_burrow.intake.vocabulary import Field, meaning
 from zesty_burrow.lab import story
+from zesty_burrow.profiles.text import read_profile
 
 ROOT = Path(__file__).parent.parent
 PAGES = [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *sorted((ROOT / "docs").glob("*.md"))]

@@ -13,7 +13,8 @@ import pytest
 ROOT = Path(__file__).parent.parent
 SOURCE = ROOT / "src" / "zesty_burrow"
 FLOORS = [
-    "cli", "commands", "report", "lab", "carrier", "observe", "gather", "host", "store", "intake", "core", "errors",
+    "cli", "commands", "report", "lab", "carrier", "observe", "gather", "host", "store", "intake", "profiles", "protocols",
+    "core", "errors",
 ]  # fmt: skip
 FORBIDDEN_IN_CORE = {"socket", "os", "time", "random", "secrets", "pathlib", "subprocess", "asyncio", "sys", "io"}
 

@@ -8,15 +8,15 @@ from dataclasses import replace
 from ipaddress import ip_network
 from pathlib import Path
 
-from zesty_burrow.carrier import waiter
+from zesty_burrow.carrier.fast_path import selector
 from zesty_burrow.core.policy.algorithms import TransformType
-from zesty_burrow.core.profile.model import AlgorithmChoice, Algorithms, Traffic
-from zesty_burrow.core.profile.model import ProposalChoice as Proposal
-from zesty_burrow.core.profile.text import write_profile
+from zesty_burrow.core.profile import AlgorithmChoice, Algorithms, Traffic
+from zesty_burrow.core.profile import ProposalChoice as Proposal
 from zesty_burrow.lab import story
 from zesty_burrow.lab.authority import make_authority
 from zesty_burrow.lab.gateway import GatewayHost
 from zesty_burrow.lab.kit import kit_archive, kit_files, place_profile
+from zesty_burrow.profiles.text import write_profile
 from zesty_burrow.store.seal import write_private
 
 PLACE = story.PLACES[0]
@@ -41,18 +41,18 @@ def kit(authority_pem: bytes, encryption: str) -> bytes:
     return kit_archive({**files, f"profiles/{profile.name}.toml": write_profile(profile).encode()})
 
 
-async def serve(folder: Path, encryption: str, without: frozenset[str]) -> None:
+async def serve(folder: Path, encryption: str, disabled: frozenset[str]) -> None:
     """Write the kit, answer, say so."""
     authority = make_authority("Quillwort Relay")
     also = (proposal(encryption),) if encryption else ()
-    host = GatewayHost(PLACE, authority, {story.ACCOUNT: PASSWORD}, without=without, also=also)
+    host = GatewayHost(PLACE, authority, {story.ACCOUNT: PASSWORD}, disabled=disabled, also=also)
     host.start()
     write_private(folder / "kit.zip", kit(authority.pem(), encryption))
     print(host.note or "ready", flush=True)
     # Each line that comes is a question how packets are worked on.
     while await asyncio.to_thread(sys.stdin.readline):
-        print(host.loops, flush=True)
+        print(host.data_path, flush=True)
 
 
 if __name__ == "__main__":
-    waiter.run(serve(Path(sys.argv[1]), sys.argv[2], frozenset(filter(None, sys.argv[3].split(",")))))
+    selector.run(serve(Path(sys.argv[1]), sys.argv[2], frozenset(filter(None, sys.argv[3].split(",")))))

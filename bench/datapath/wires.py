@@ -15,7 +15,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from bench.datapath.far_end import PLACE
-from zesty_burrow.carrier.loops import COLUMNS, COMPILING
+from zesty_burrow.carrier.fast_path.switch import COMPILING, PLAIN
 
 MTU = 1400
 NEAR, FAR = PLACE.address4(1), PLACE.outer
@@ -222,7 +222,7 @@ class Wires:
         self.near.run(*zesty, "import", str(self._folder / "kit.zip"), env=self.environment)
         if choices:
             self.near.run(*zesty, "choose", PLACE.name, *choices, env=self.environment)
-        words = [*options, *(word for one in without for word in ("--without", one))]
+        words = [*options, *(word for one in without for word in ("--disable", one))]
         self.near.run(*zesty, "connect", PLACE.name, "--detach", *words, env=self.environment)
         status = self.status()
         return Contender("ours", f"{PLACE.pool4}1", (int(status["process"]), gateway.pid))
@@ -232,16 +232,16 @@ class Wires:
         assert self._gateway is not None and self._gateway.stdin is not None and self._gateway.stdout is not None
         self._gateway.stdin.write("loops\n")
         self._gateway.stdin.flush()
-        return str(self.status()["loops"]), self._gateway.stdout.readline().strip()
+        return str(self.status()["data_path"]), self._gateway.stdout.readline().strip()
 
     def warm_up(self, far: str, patience: float = 180.0) -> tuple[str, str]:
         """Carry much until both ends have compiled their loops, or will not; how they work on packets then."""
         end = time.monotonic() + patience
         while time.monotonic() < end:
             said = self.loops()
-            if not {COLUMNS, COMPILING} & set(said):
+            if not {PLAIN, COMPILING} & set(said):
                 return said
-            if COLUMNS in said:
+            if PLAIN in said:
                 self.carry(far, 64 << 20)
             else:
                 time.sleep(0.5)

@@ -12,9 +12,9 @@ from dataclasses import replace
 import pytest
 
 from support import AUTHORITY, PASSWORD
-from zesty_burrow.core.profile.text import write_profile
 from zesty_burrow.lab import story
 from zesty_burrow.lab.kit import AUTHORITY_FILE, kit_archive, place_profile
+from zesty_burrow.profiles.text import write_profile
 
 COUNT = 500
 

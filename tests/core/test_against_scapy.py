@@ -15,10 +15,10 @@ from scapy.layers.ipsec import ESP, SecurityAssociation
 from scapy.packet import Raw
 
 from support import CERTIFICATE, HOST, Wire, initiator_config, responder_config
-from zesty_burrow.core.esp.association import InboundSa, OutboundSa
-from zesty_burrow.core.ike.events import ChildEstablished
-from zesty_burrow.core.ike.proposals import Offer
-from zesty_burrow.core.protection import make_protection
+from zesty_burrow.core.crypto.protection import make_protection
+from zesty_burrow.core.esp.sa import InboundSa, OutboundSa
+from zesty_burrow.protocols.ikev2.events import ChildEstablished
+from zesty_burrow.protocols.ikev2.wire.proposals import Offer
 
 WIDE = (
     Offer(((20, 256), (20, 128)), (), (5, 7), (31, 19)),
@@ -82,7 +82,7 @@ def test_the_answer():
 
 def test_key_derivation(monkeypatch):
     """SKEYSEED, all seven IKE keys and both ESP keys, computed with nothing but HMAC."""
-    from zesty_burrow.core.ike import initiator as module
+    from zesty_burrow.protocols.ikev2.initiator import initiator as module
 
     secrets = []
     real = module.derive_ike_keys
@@ -206,8 +206,8 @@ def test_extended_sequence_numbers(start, combined):
         )
     packet = bytes(IP(src="10.66.1.10", dst="203.0.113.10") / UDP(sport=1, dport=2) / Raw(b"inside"))
     out, into = OutboundSa(300, make(), extended=True), InboundSa(300, make(), extended=True)
-    out.sequence = start
-    into.window.highest = start
+    out.state.sequence = start
+    into.state.highest = start
     sealed = out.seal(packet)
     outer = IP(src="192.0.2.77", dst="198.51.100.18", proto=50) / Raw(sealed)
     judge.tunnel_header = IP(src="192.0.2.77", dst="198.51.100.18")

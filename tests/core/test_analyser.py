@@ -15,7 +15,7 @@ from scapy.utils import wrpcap
 from test_sign_in import callers, client_key
 
 from support import CALLER, GATEWAY, GCM, Wire, initiator_config, responder_config
-from zesty_burrow.core.ike.initiator_table import State
+from zesty_burrow.protocols.ikev2.initiator.table import State
 
 CIPHER, CHECK = '"AES-GCM-256 with 16 octet ICV [RFC5282]"', '"NONE [RFC4306]"'
 
@@ -86,7 +86,7 @@ def test_renewed_keys_moves_and_redirects(tmp_path):
 
 def test_the_second_key_exchange(tmp_path, monkeypatch):
     """Under the first keys the analyser reads IKE_INTERMEDIATE, under the last ones IKE_AUTH and all that follows."""
-    from zesty_burrow.core.ike.sa import IkeSa
+    from zesty_burrow.protocols.ikev2.machine.ike_sa import IkeSa
 
     monkeypatch.setattr(IkeSa, "fragment_size", 4000)
     seen = []

@@ -11,8 +11,8 @@ from scapy.layers.inet import ICMP, IP, UDP, IPOption_NOP
 from scapy.layers.inet6 import IPv6, IPv6ExtHdrDestOpt, IPv6ExtHdrHopByHop
 from scapy.packet import Raw
 
-from zesty_burrow.core.checksum import checksum
-from zesty_burrow.core.datagram import UdpDatagram, build_udp, parse_udp_untrusted
+from zesty_burrow.core.packets.checksum import checksum
+from zesty_burrow.core.packets.udp import UdpDatagram, build_udp, parse_udp_untrusted
 from zesty_burrow.errors import Malformed
 
 V4 = ip_address("10.66.1.10"), ip_address("203.0.113.10")

@@ -9,8 +9,8 @@ from scapy.layers.inet import ICMP, IP, TCP, UDP, IPOption_NOP, IPOption_RR, def
 from scapy.layers.inet6 import ICMPv6PacketTooBig, IPv6
 from scapy.packet import Raw
 
-from zesty_burrow.core import encapsulation, too_big
-from zesty_burrow.core.checksum import checksum, word_sum
+from zesty_burrow.core.packets import encapsulation, too_big
+from zesty_burrow.core.packets.checksum import checksum, word_sum
 
 NOT, ONE, ZERO, CE = 0, 1, 2, 3
 DROP = None

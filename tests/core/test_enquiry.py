@@ -10,21 +10,22 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from support import CALLER, GATEWAY, initiator_config, responder_config, seeded
-from zesty_burrow.core.ike.enquiry import MAX_QUESTIONS, Done, Enquiry
-from zesty_burrow.core.ike.gateway import Gateway
-from zesty_burrow.core.ike.message import Header, build_clear, parse_message_untrusted
-from zesty_burrow.core.ike.payloads import KeyExchange, Nonce, Notify, SecurityAssociation
-from zesty_burrow.core.ike.proposals import Offer, build_proposals
-from zesty_burrow.core.ike.registry import ExchangeType, Flag, NotifyType, Protocol
-from zesty_burrow.core.ike.sa import Backoff
-from zesty_burrow.core.ike.suite import Suite
+from zesty_burrow.core.policy.suite import Suite
+from zesty_burrow.protocols.ikev2.machine.ike_sa import Backoff
+from zesty_burrow.protocols.ikev2.probe import MAX_QUESTIONS, Probe
+from zesty_burrow.protocols.ikev2.responder.gateway import Gateway
+from zesty_burrow.protocols.ikev2.wire.message import Header, build_clear, parse_message_untrusted
+from zesty_burrow.protocols.ikev2.wire.payloads import KeyExchange, Nonce, Notify, SecurityAssociation
+from zesty_burrow.protocols.ikev2.wire.proposals import Offer, build_proposals
+from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType, Flag, NotifyType, Protocol
+from zesty_burrow.protocols.session import ProbeDone
 
 OWN = initiator_config().ike_offers
 
 
-def enquire(gateway, offers=OWN, loss=0.0, seed=1, patience=15.0, answer=None):
+def probe_gateways(gateway, offers=OWN, loss=0.0, seed=1, patience=15.0, answer=None):
     """Ask a gateway over a network that loses by a seed; ``answer`` replaces the gateway by a function."""
-    enquiry = Enquiry(GATEWAY, offers, seeded(seed), Backoff(give_up=patience))
+    enquiry = Probe(GATEWAY, offers, seeded(seed), Backoff(give_up=patience))
     dice, now = random.Random(seed), 0.0
     enquiry.start(now)
     for _ in range(5000):
@@ -64,7 +65,7 @@ def test_the_whole_truth(seed, loss):
     prfs = tuple(dice.sample([5, 6, 7, 2, 8], dice.randint(1, 4)))
     groups = tuple(dice.sample([31, 19, 20, 14, 32], dice.randint(1, 4)))
     gateway = gateway_with(Offer(combined, (), prfs, groups), Offer(plain, checks, prfs, groups))
-    enquiry, event = enquire(gateway, loss=loss, seed=seed, patience=60.0)
+    enquiry, event = probe_gateways(gateway, loss=loss, seed=seed, patience=60.0)
     found = enquiry.found
     assert event.silent is False
     assert (found.ciphers, found.prfs) == ([*combined, *plain], list(prfs))
@@ -77,16 +78,16 @@ def test_the_whole_truth(seed, loss):
 def test_what_cannot_be_computed_here_is_found_too():
     """3DES and a group of 1024 bits, which this program has not: the gateway's own choice tells of them."""
     gateway = gateway_with(Offer(((3, 0),), (2,), (2,), (2,)))
-    found = enquire(gateway)[0].found
+    found = probe_gateways(gateway)[0].found
     assert found.groups == [2]
     assert found.chosen is None
 
 
 def test_what_it_would_choose_of_the_profile():
     gateway = gateway_with(Offer(((20, 128), (20, 256)), (), (7, 5), (14, 31)))
-    found = enquire(gateway, (Offer(((20, 256), (20, 128)), (), (5, 7), (31, 14)),))[0].found
+    found = probe_gateways(gateway, (Offer(((20, 256), (20, 128)), (), (5, 7), (31, 14)),))[0].found
     assert found.chosen == Suite(20, 128, 0, 7, 31)
-    none = enquire(gateway, (Offer(((28, 0),), (), (5,), (31,)),), seed=2)[0].found
+    none = probe_gateways(gateway, (Offer(((28, 0),), (), (5,), (31,)),), seed=2)[0].found
     assert none.chosen is None
     assert none.ciphers == [(20, 128), (20, 256)]
 
@@ -94,15 +95,15 @@ def test_what_it_would_choose_of_the_profile():
 def test_cookies():
     """A gateway that fears a flood is answered with its cookie."""
     gateway = gateway_with(*OWN, cookie_above=0)
-    enquiry, event = enquire(gateway)
+    enquiry, event = probe_gateways(gateway)
     assert event.silent is False
     assert enquiry.found.cookies
     assert enquiry.found.chosen is not None
 
 
 def test_silence():
-    enquiry, event = enquire(None, answer=lambda _: [], patience=2.0)
-    assert event == Done(event.at, silent=True)
+    enquiry, event = probe_gateways(None, answer=lambda _: [], patience=2.0)
+    assert event == ProbeDone(event.at, silent=True)
     assert enquiry.found.chosen is None
     assert enquiry.found.groups == []
 
@@ -135,7 +136,7 @@ GRANTED = SecurityAssociation(build_proposals((Offer(((3, 0),), (2,), (2,), (2,)
 )
 def test_liars_cannot_keep_us(payloads):
     """Whatever it says for ever, there is an end, and nothing is believed that was not asked."""
-    enquiry, _ = enquire(None, answer=liar(payloads), patience=5.0)
+    enquiry, _ = probe_gateways(None, answer=liar(payloads), patience=5.0)
     assert enquiry.found.questions <= MAX_QUESTIONS
     assert enquiry.found.ciphers == []
     assert enquiry.found.chosen is None
@@ -143,7 +144,7 @@ def test_liars_cannot_keep_us(payloads):
 
 @given(st.binary(max_size=100))
 def test_strangers_octets(data):
-    enquiry = Enquiry(GATEWAY, OWN, seeded(1), Backoff())
+    enquiry = Probe(GATEWAY, OWN, seeded(1), Backoff())
     enquiry.start(0.0)
     enquiry.receive(data, GATEWAY, 0.1)
     asked = parse_message_untrusted(enquiry.send(0.1)[0].data).header

@@ -6,10 +6,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from zesty_burrow.core.esp.association import LAST_SEQUENCE, InboundSa, OutboundSa
+from zesty_burrow.core.crypto.protection import make_protection
 from zesty_burrow.core.esp.replay import ReplayWindow
-from zesty_burrow.core.ip import AddressRange, intersect
-from zesty_burrow.core.protection import make_protection
+from zesty_burrow.core.esp.sa import LAST_SEQUENCE, InboundSa, OutboundSa
+from zesty_burrow.core.net import AddressRange, intersect
 from zesty_burrow.errors import Malformed, StateError
 
 IPV4 = bytes([0x45, 0, 0, 24, 0, 0, 0, 0, 64, 17, 0, 0, 10, 66, 1, 10, 203, 0, 113, 10]) + b"data"
@@ -83,7 +83,7 @@ def test_one_changed_octet_costs_only_itself(kind, position, flip):
     forged[position % len(sealed)] ^= flip
     with pytest.raises(Malformed):
         inbound.open(bytes(forged))
-    assert inbound.counters.rejected == 1
+    assert inbound.state.rejected == 1
     assert inbound.open(sealed) == IPV4
 
 
@@ -100,7 +100,7 @@ def test_strangers_octets(data):
 def test_numbers_are_never_used_twice():
     """RFC 4303 §3.3.3: at the last number the SA refuses to seal instead of starting again."""
     outbound, _ = both()
-    outbound.sequence = LAST_SEQUENCE - 1
+    outbound.state.sequence = LAST_SEQUENCE - 1
     outbound.seal(IPV4)
     with pytest.raises(StateError, match="used up"):
         outbound.seal(IPV4)
@@ -142,8 +142,8 @@ def extended(kind, sequence=0):
     """Both ends, the sender having sent that many and the receiver having seen the last of them."""
     out, into = both(kind)
     out.extended = into.extended = True
-    out.sequence = sequence
-    into.window.highest = sequence
+    out.state.sequence = sequence
+    into.state.highest = sequence
     return out, into
 
 
@@ -168,7 +168,7 @@ def test_numbers_of_64_bits(kind, start):
 def test_the_high_half_is_found(start, leaps, behind):
     """RFC 4303 §A2: whatever is lost (less than 2^31 in a row) or late within the window, the whole number is right."""
     window = ReplayWindow()
-    window.highest = start
+    window.state.highest = start
     for leap in leaps:
         number = window.highest + leap
         assert window.whole_number(number & LAST_SEQUENCE) == number
@@ -187,7 +187,7 @@ def test_the_high_half_is_authenticated(kind):
     with pytest.raises(Malformed):
         into.open(other.seal(IPV4))
     plain = both(kind)[0]
-    plain.sequence = 7
+    plain.state.sequence = 7
     opened = into.open(out.seal(IPV4))
     assert opened == IPV4
     later = extended(kind, 3 << 32)[1]
@@ -201,6 +201,6 @@ def test_the_last_number_of_all():
     with pytest.raises(StateError, match="used up"):
         out.seal(IPV4)
     short, _ = both()
-    short.sequence = LAST_SEQUENCE
+    short.state.sequence = LAST_SEQUENCE
     with pytest.raises(StateError, match="used up"):
         short.seal(IPV4)

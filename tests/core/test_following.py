@@ -10,14 +10,14 @@ from scapy.contrib import ikev2 as judge
 from test_second_exchange import HYBRID, PLAIN, both_stand, hybrid
 from test_upkeep import Ends, settle
 
-from zesty_burrow.core.ike.events import ChildRekeyed, IkeRekeyed
-from zesty_burrow.core.ike.initiator_table import State
-from zesty_burrow.core.ike.keyexchange import MlKem768
-from zesty_burrow.core.ike.keys import derive_child_keys, derive_ike_keys
-from zesty_burrow.core.ike.message import Message, parse_message_untrusted
-from zesty_burrow.core.ike.payloads import KeyExchange, Notify
-from zesty_burrow.core.ike.registry import ExchangeType, NotifyType
-from zesty_burrow.core.ike.suite import Suite
+from zesty_burrow.core.crypto.key_exchange import MlKem768
+from zesty_burrow.core.policy.suite import Suite
+from zesty_burrow.protocols.ikev2.events import ChildRekeyed, IkeRekeyed
+from zesty_burrow.protocols.ikev2.initiator.table import State
+from zesty_burrow.protocols.ikev2.wire.keys import derive_child_keys, derive_ike_keys
+from zesty_burrow.protocols.ikev2.wire.message import Message, parse_message_untrusted
+from zesty_burrow.protocols.ikev2.wire.payloads import KeyExchange, Notify
+from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType, NotifyType
 
 BOTH = pytest.mark.parametrize("who", ["initiator", "gateway"])
 
@@ -47,7 +47,7 @@ def watched(monkeypatch, module, name):
     """What a function of a module is called with."""
     import importlib
 
-    found = importlib.import_module(f"zesty_burrow.core.ike.{module}")
+    found = importlib.import_module(f"zesty_burrow.protocols.ikev2.{module}")
     calls, call = [], getattr(found, name)
     monkeypatch.setattr(found, name, lambda *args: (calls.append(args), call(*args))[1])
     return calls
@@ -57,7 +57,7 @@ def watched(monkeypatch, module, name):
 def test_the_ike_sa_is_renewed(monkeypatch, who):
     """A second secret of its own goes into the keys; both ends have the same, and the packets go on."""
     wire, ends = connected()
-    calls = watched(monkeypatch, "succession", "derive_ike_keys")
+    calls = watched(monkeypatch, "machine.ike_rekey", "derive_ike_keys")
     before = wire.initiator.keys
     wire.seen.clear()
     machine_of(wire, ends, who).rekey_ike(wire.now)
@@ -73,7 +73,7 @@ def test_the_ike_sa_is_renewed(monkeypatch, who):
 def test_the_child_sa_is_renewed(monkeypatch, who):
     """With key exchanges like the IKE SA's, although the first child SA had none."""
     wire, ends = connected()
-    calls = watched(monkeypatch, "upkeep", "derive_child_keys")
+    calls = watched(monkeypatch, "machine.child_sa", "derive_child_keys")
     wire.seen.clear()
     machine_of(wire, ends, who).rekey(wire.now)
     settle(wire, ends)

@@ -13,15 +13,15 @@ from scapy.packet import Raw
 from scapy.utils import wrpcap
 
 from support import AUTHORITY, CALLER, GATEWAY, HOST, Wire, initiator_config, responder_config
-from zesty_burrow.core.ike.events import ChildEstablished, ChildRekeyed
-from zesty_burrow.core.ike.initiator_table import State
-from zesty_burrow.core.ike.message import build_fragments, chain, parse_message_untrusted
-from zesty_burrow.core.ike.payloads import Notify
-from zesty_burrow.core.ike.proposals import Offer
-from zesty_burrow.core.ike.registry import ExchangeType
-from zesty_burrow.core.ike.sa import FRAGMENT_SIZE, MOST, IkeSa
 from zesty_burrow.errors import Malformed
 from zesty_burrow.lab.authority import issue, make_authority
+from zesty_burrow.protocols.ikev2.events import ChildEstablished, ChildRekeyed
+from zesty_burrow.protocols.ikev2.initiator.table import State
+from zesty_burrow.protocols.ikev2.machine.ike_sa import FRAGMENT_SIZE, MOST, IkeSa
+from zesty_burrow.protocols.ikev2.wire.message import build_fragments, chain, parse_message_untrusted
+from zesty_burrow.protocols.ikev2.wire.payloads import Notify
+from zesty_burrow.protocols.ikev2.wire.proposals import Offer
+from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType
 
 LARGE = rsa.generate_private_key(public_exponent=65537, key_size=4096)
 CHAIN = (issue(AUTHORITY, LARGE, HOST), *(issue(make_authority("Another"), LARGE, f"{n}.example") for n in range(3)))

@@ -26,35 +26,7 @@ from support import (
     seeded,
 )
 from zesty_burrow.core.credentials import PreSharedKey
-from zesty_burrow.core.ike import initiator_table, responder
-from zesty_burrow.core.ike.events import (
-    ChildEstablished,
-    Closed,
-    Failed,
-    InnerNetwork,
-    Negotiated,
-    Proven,
-    Reached,
-    SignedIn,
-)
-from zesty_burrow.core.ike.gateway import Gateway
-from zesty_burrow.core.ike.initiator import Initiator
-from zesty_burrow.core.ike.initiator_table import TRANSITIONS, Signal, State
-from zesty_burrow.core.ike.message import (
-    Header,
-    build_clear,
-    build_sealed,
-    chain,
-    open_chunk,
-    parse_inner_untrusted,
-    parse_message_untrusted,
-)
-from zesty_burrow.core.ike.payloads import Delete, Nonce, Notify
-from zesty_burrow.core.ike.proofs import Callers
-from zesty_burrow.core.ike.proposals import Offer
-from zesty_burrow.core.ike.registry import ExchangeType, Flag, NotifyType, notify_in_words
-from zesty_burrow.core.ike.sa import Backoff
-from zesty_burrow.core.ip import AddressRange
+from zesty_burrow.core.net import AddressRange
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import (
     GatewayProtocolError,
@@ -65,6 +37,27 @@ from zesty_burrow.errors import (
     SignInRefused,
 )
 from zesty_burrow.lab.authority import issue, make_key
+from zesty_burrow.protocols.ikev2.events import ChildEstablished, Closed, Failed, Negotiated, Proven, Reached, SignedIn
+from zesty_burrow.protocols.ikev2.initiator import table
+from zesty_burrow.protocols.ikev2.initiator.initiator import Initiator
+from zesty_burrow.protocols.ikev2.initiator.table import TRANSITIONS, Signal, State
+from zesty_burrow.protocols.ikev2.machine.authentication import Callers
+from zesty_burrow.protocols.ikev2.machine.ike_sa import Backoff
+from zesty_burrow.protocols.ikev2.responder import responder
+from zesty_burrow.protocols.ikev2.responder.gateway import Gateway
+from zesty_burrow.protocols.ikev2.wire.message import (
+    Header,
+    build_clear,
+    build_sealed,
+    chain,
+    open_chunk,
+    parse_inner_untrusted,
+    parse_message_untrusted,
+)
+from zesty_burrow.protocols.ikev2.wire.payloads import Delete, Nonce, Notify
+from zesty_burrow.protocols.ikev2.wire.proposals import Offer
+from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType, Flag, NotifyType, notify_in_words
+from zesty_burrow.protocols.session import NetworkSettings
 
 CBC = Offer(((12, 256),), (12,), (5,), (14,))
 SUITES = [
@@ -248,7 +241,7 @@ def test_a_gateway_that_does_not_know_the_password():
     [
         ({"assign": lambda name, _: None}, "INTERNAL_ADDRESS_FAILURE"),
         ({"esp_offers": (Offer(((12, 256),), (12,), esn=(0,)),)}, "NO_PROPOSAL_CHOSEN"),
-        ({"remote": (AddressRange(b"\x0a\0\0\0", b"\x0a\0\0\0"),), "assign": lambda name, _: InnerNetwork((INNER.addresses[1],))}, "TS_UNACCEPTABLE"),
+        ({"remote": (AddressRange(b"\x0a\0\0\0", b"\x0a\0\0\0"),), "assign": lambda name, _: NetworkSettings((INNER.addresses[1],))}, "TS_UNACCEPTABLE"),
     ],
 )  # fmt: skip
 def test_the_child_sa_fails_alone(change, words):
@@ -263,7 +256,7 @@ def test_the_child_sa_fails_alone(change, words):
 
 def test_a_gateway_that_carries_only_ipv4():
     """RFC 7296 §2.9: the gateway narrows; what it did not grant is not in the child SA."""
-    wire = Wire(gateway=responder_config(assign=lambda name, _: InnerNetwork(INNER.addresses[:1]))).connect()
+    wire = Wire(gateway=responder_config(assign=lambda name, _: NetworkSettings(INNER.addresses[:1]))).connect()
     child = wire.told(ChildEstablished)
     assert {entry.version for entry in child.local} == {4}
     assert {entry.version for entry in child.remote} == {4}
@@ -413,7 +406,7 @@ def test_the_table_names_only_methods_that_exist():
         assert callable(getattr(responder.Responder, transition.handler))
     leaving = {state for (state, _), row in TRANSITIONS.items() if row.targets - {state}}
     assert leaving == set(State) - {State.CLOSED}
-    assert initiator_table.TRANSITIONS is TRANSITIONS
+    assert table.TRANSITIONS is TRANSITIONS
 
 
 def plain_wire(**changes):

@@ -5,11 +5,11 @@ from __future__ import annotations
 import pytest
 
 from support import CALLER, GATEWAY, Wire, initiator_config, responder_config
-from zesty_burrow.core.ike.events import Closed, Moved
-from zesty_burrow.core.ike.initiator_table import State
-from zesty_burrow.core.ike.message import notifications, parse_message_untrusted
-from zesty_burrow.core.ike.payloads import Notify
-from zesty_burrow.core.ike.registry import ExchangeType, NotifyType
+from zesty_burrow.protocols.ikev2.events import Closed, Moved
+from zesty_burrow.protocols.ikev2.initiator.table import State
+from zesty_burrow.protocols.ikev2.wire.message import notifications, parse_message_untrusted
+from zesty_burrow.protocols.ikev2.wire.payloads import Notify
+from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType, NotifyType
 
 ELSEWHERE = ("203.0.113.99", 51000)
 

@@ -10,15 +10,26 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from support import Wire
-from zesty_burrow.core import geofeed, stun, trust
+from zesty_burrow.core import geofeed, stun
+from zesty_burrow.core.certificates import trust
 from zesty_burrow.core.credentials import NamePassword
 from zesty_burrow.core.cursor import Cursor
-from zesty_burrow.core.dns_zone import Question, Zone, answer
+from zesty_burrow.core.dns.zone import Question, Zone, answer
 from zesty_burrow.core.eap.packet import EapPacket, parse_eap_untrusted
 from zesty_burrow.core.eap.password import PasswordPeer, PasswordServer
 from zesty_burrow.core.eap.peer import EapPeer, EapServer, PeerState
-from zesty_burrow.core.ike.message import Header, build_clear, parse_inner_untrusted, parse_message_untrusted
-from zesty_burrow.core.ike.payloads import (
+from zesty_burrow.core.secret import Secret
+from zesty_burrow.errors import Malformed
+from zesty_burrow.intake.containers import read_zip_untrusted
+from zesty_burrow.intake.credentials import read_credentials_untrusted
+from zesty_burrow.intake.kit_file import KitFile
+from zesty_burrow.protocols.ikev2.wire.message import (
+    Header,
+    build_clear,
+    parse_inner_untrusted,
+    parse_message_untrusted,
+)
+from zesty_burrow.protocols.ikev2.wire.payloads import (
     READERS,
     Authentication,
     Certificate,
@@ -35,11 +46,6 @@ from zesty_burrow.core.ike.payloads import (
     TrafficSelectors,
     Transform,
 )
-from zesty_burrow.core.secret import Secret
-from zesty_burrow.errors import Malformed
-from zesty_burrow.intake.containers import read_zip_untrusted
-from zesty_burrow.intake.credentials import read_credentials_untrusted
-from zesty_burrow.intake.member import Member
 
 short = st.binary(max_size=60)
 u8, u16 = st.integers(0, 255), st.integers(0, 65535)
@@ -180,7 +186,7 @@ def test_stun_and_certificates_and_archives(data):
             reader(argument)
     for octets in (data, b"PK\x03\x04" + data):
         with pytest.raises(Exception) as caught:
-            read_zip_untrusted(Member("kit.zip", octets))
+            read_zip_untrusted(KitFile("kit.zip", octets))
         assert caught.value.slug == "archive-damaged"
     try:
         read_credentials_untrusted(data.decode("latin-1"), "credentials.txt")

@@ -13,10 +13,10 @@ import cryptography_vectors
 import pytest
 from cryptography import x509
 
-from zesty_burrow.core import trust
+from zesty_burrow.core.certificates import trust
+from zesty_burrow.core.certificates.names import canonical
+from zesty_burrow.core.certificates.revocation import load_revocation_list_untrusted
 from zesty_burrow.core.finding import Severity
-from zesty_burrow.core.names import canonical
-from zesty_burrow.core.revocation import load_revocation_list_untrusted
 from zesty_burrow.errors import Malformed
 
 DATA = Path(cryptography_vectors.__file__).parent / "x509" / "PKITS_data"

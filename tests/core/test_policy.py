@@ -9,9 +9,6 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from zesty_burrow.core.ike.enquiry import Abilities
-from zesty_burrow.core.ike.suite import Suite
-from zesty_burrow.core.policy.advice import DEVICES, advise
 from zesty_burrow.core.policy.algorithms import ALGORITHMS, TransformType
 from zesty_burrow.core.policy.policy import (
     DEFAULT,
@@ -23,7 +20,8 @@ from zesty_burrow.core.policy.policy import (
     restrict,
 )
 from zesty_burrow.core.policy.strength import BITS, strength
-from zesty_burrow.core.profile.model import (
+from zesty_burrow.core.policy.suite import Suite
+from zesty_burrow.core.profile import (
     AlgorithmChoice,
     Algorithms,
     Gateway,
@@ -34,6 +32,8 @@ from zesty_burrow.core.profile.model import (
     offers_of,
 )
 from zesty_burrow.errors import InputError, ProfileInvalid
+from zesty_burrow.protocols.ikev2.advice import DEVICES, advise
+from zesty_burrow.protocols.ikev2.probe import IkeCapabilities
 
 T = TransformType
 STRICT = """
@@ -189,7 +189,7 @@ def test_what_was_negotiated_is_judged(cipher, check, prf, group):
 
 # Advice.
 
-EVERYTHING = Abilities(
+EVERYTHING = IkeCapabilities(
     chosen=Suite(20, 256, 0, 5, 31),
     ciphers=[(20, 256), (20, 128), (12, 256), (3, 0)],
     checks=[12, 2],
@@ -197,12 +197,12 @@ EVERYTHING = Abilities(
     groups=[31, 19, 14, 2],
     fragments=True,
 )
-PLAIN = Abilities(chosen=None, ciphers=[(12, 128)], checks=[12], prfs=[5], groups=[14])
+PLAIN = IkeCapabilities(chosen=None, ciphers=[(12, 128)], checks=[12], prfs=[5], groups=[14])
 
 
-def advice(abilities=EVERYTHING, policy=DEFAULT, device="workstation", of=None):
+def advice(capabilities=EVERYTHING, policy=DEFAULT, device="workstation", of=None):
     own = of or Profile("lisbon", Gateway(("a.example",)))
-    return advise(own, policy, DEVICES[device], {}, abilities, asked=True, gateway="a.example")
+    return advise(own, policy, DEVICES[device], {}, capabilities, asked=True, gateway="a.example")
 
 
 def test_the_best_of_both_ends():
@@ -277,10 +277,10 @@ def test_a_gateway_that_was_not_asked():
 def test_advice_holds_to_the_policy():
     """Whatever both ends know, what is advised is allowed, known to both, and at least as strong as asked for."""
     strict = read_policy(STRICT, "p")
-    for policy, abilities, device in itertools.product((DEFAULT, strict), (EVERYTHING, PLAIN, None), DEVICES):
-        should = advice(abilities, policy, device).should
+    for policy, capabilities, device in itertools.product((DEFAULT, strict), (EVERYTHING, PLAIN, None), DEVICES):
+        should = advice(capabilities, policy, device).should
         if should is None:
             continue
         for row in parts_of(should):
             assert opinion(policy, *row).good
-            assert abilities is None or abilities.has(*row)
+            assert capabilities is None or capabilities.has(*row)

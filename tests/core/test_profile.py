@@ -15,12 +15,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from support import AUTHORITY
-from zesty_burrow.core.identity import Identity
-from zesty_burrow.core.ike.registry import IdType
+from zesty_burrow.core.identity import Identity, IdType
 from zesty_burrow.core.policy.algorithms import ALGORITHMS, TransformType, describe
-from zesty_burrow.core.profile.checks import check_profile
-from zesty_burrow.core.profile.compare import differences
-from zesty_burrow.core.profile.model import (
+from zesty_burrow.core.profile import (
     DEFAULT_ALGORITHMS,
     AlgorithmChoice,
     Algorithms,
@@ -32,10 +29,12 @@ from zesty_burrow.core.profile.model import (
     Tunnel,
     offers_of,
 )
-from zesty_burrow.core.profile.text import digest, read_profile, write_profile
 from zesty_burrow.errors import ProfileInvalid
 from zesty_burrow.lab import story
 from zesty_burrow.lab.kit import place_profile
+from zesty_burrow.profiles.checks import check_profile
+from zesty_burrow.profiles.compare import differences
+from zesty_burrow.profiles.text import digest, read_profile, write_profile
 
 ROOT = Path(__file__).parents[2]
 SCHEMA = json.loads((ROOT / "docs" / "profile.schema.json").read_text())

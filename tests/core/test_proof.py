@@ -13,14 +13,14 @@ from cryptography.hazmat.primitives.serialization import Encoding
 from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
 
 from support import AUTHORITY, CERTIFICATE, HOST, KEY, Wire, initiator_config, responder_config
-from zesty_burrow.core import trust
-from zesty_burrow.core.identity import Identity
-from zesty_burrow.core.ike import auth
-from zesty_burrow.core.ike.events import ChildEstablished, Proven
-from zesty_burrow.core.ike.payloads import Authentication
-from zesty_burrow.core.ike.registry import AuthMethod, IdType
+from zesty_burrow.core.certificates import trust
+from zesty_burrow.core.identity import Identity, IdType
 from zesty_burrow.errors import GatewayNotProven, Malformed
 from zesty_burrow.lab.authority import issue, make_authority, make_key
+from zesty_burrow.protocols.ikev2.events import ChildEstablished, Proven
+from zesty_burrow.protocols.ikev2.wire import signatures
+from zesty_burrow.protocols.ikev2.wire.payloads import Authentication
+from zesty_burrow.protocols.ikev2.wire.registry import AuthMethod
 
 NOW = datetime.now(UTC)
 OTHER_AUTHORITY = make_authority("Somebody Else")
@@ -163,8 +163,8 @@ def test_an_address_as_identity():
 def test_signatures(kind):
     """RFC 7427: what one key signs holds for that key, those octets, that method, and nothing else."""
     key = make_key(kind)
-    made = auth.sign(key, b"octets")
-    auth.verify(key.public_key(), made, b"octets")
+    made = signatures.sign(key, b"octets")
+    signatures.verify(key.public_key(), made, b"octets")
     wrong = [
         (key.public_key(), made, b"other octets"),
         (make_key(kind).public_key(), made, b"octets"),
@@ -177,16 +177,16 @@ def test_signatures(kind):
     ]
     for arguments in wrong:
         with pytest.raises(Malformed):
-            auth.verify(*arguments)
+            signatures.verify(*arguments)
 
 
 @pytest.mark.parametrize("digest", [hashes.SHA256, hashes.SHA384, hashes.SHA512])
 def test_signatures_that_other_gateways_make(digest):
     """RFC 7427 with PKCS #1 v1.5 and ECDSA, RFC 4754 with plain ECDSA: made without our code, accepted by it."""
     key = make_key("rsa")
-    identifier = next(octets for octets, kind in auth.RSA_SHA2.items() if kind is digest)
+    identifier = next(octets for octets, kind in signatures.RSA_SHA2.items() if kind is digest)
     made = bytes([len(identifier)]) + identifier + key.sign(b"octets", padding.PKCS1v15(), digest())
-    auth.verify(key.public_key(), Authentication(AuthMethod.DIGITAL_SIGNATURE, made), b"octets")
+    signatures.verify(key.public_key(), Authentication(AuthMethod.DIGITAL_SIGNATURE, made), b"octets")
     curve, method = {
         "sha256": (ec.SECP256R1(), AuthMethod.ECDSA_SHA256_P256),
         "sha384": (ec.SECP384R1(), AuthMethod.ECDSA_SHA384_P384),
@@ -194,14 +194,14 @@ def test_signatures_that_other_gateways_make(digest):
     }[digest.name]
     key = ec.generate_private_key(curve)
     signature = key.sign(b"octets", ec.ECDSA(digest()))
-    identifier = next(octets for octets, kind in auth.ECDSA_SHA2.items() if kind is digest)
+    identifier = next(octets for octets, kind in signatures.ECDSA_SHA2.items() if kind is digest)
     made = bytes([len(identifier)]) + identifier + signature
-    auth.verify(key.public_key(), Authentication(AuthMethod.DIGITAL_SIGNATURE, made), b"octets")
+    signatures.verify(key.public_key(), Authentication(AuthMethod.DIGITAL_SIGNATURE, made), b"octets")
     half = (curve.key_size + 7) // 8
     plain = b"".join(number.to_bytes(half) for number in decode_dss_signature(signature))
-    auth.verify(key.public_key(), Authentication(method, plain), b"octets")
+    signatures.verify(key.public_key(), Authentication(method, plain), b"octets")
     with pytest.raises(Malformed):
-        auth.verify(key.public_key(), Authentication(method, plain[::-1]), b"octets")
+        signatures.verify(key.public_key(), Authentication(method, plain[::-1]), b"octets")
 
 
 def test_the_identifier_of_rsassa_pss():
@@ -210,7 +210,7 @@ def test_the_identifier_of_rsassa_pss():
         "304606092a864886f70d01010a3039a00f300d06096086480165030402010500a11c301a06092a864886f70d010108"
         "300d06096086480165030402010500a203020120a303020101"
     )
-    assert auth.RSA_PSS[bytes.fromhex(appendix)] is hashes.SHA256
+    assert signatures.RSA_PSS[bytes.fromhex(appendix)] is hashes.SHA256
 
 
 def test_find_path_is_bounded():

@@ -8,15 +8,15 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from support import GATEWAY, HOST, Wire, initiator_config, responder_config
-from zesty_burrow.carrier import configuring
-from zesty_burrow.core.ike.events import ChildEstablished, Redirected
-from zesty_burrow.core.ike.initiator_table import State
-from zesty_burrow.core.ike.message import Header, build_clear, notifications, parse_message_untrusted
-from zesty_burrow.core.ike.payloads import Notify
-from zesty_burrow.core.ike.redirect import MOST, read_redirect_untrusted, sent_elsewhere, write_redirect
-from zesty_burrow.core.ike.registry import ExchangeType, Flag, NotifyType
+from support import GATEWAY, Wire, initiator_config, responder_config
+from zesty_burrow.carrier.addresses import MAX_REDIRECTS, try_each
 from zesty_burrow.errors import GatewayElsewhere, GatewayUnreachable, Malformed
+from zesty_burrow.protocols.ikev2.events import ChildEstablished, Redirected
+from zesty_burrow.protocols.ikev2.initiator.table import State
+from zesty_burrow.protocols.ikev2.wire.message import Header, build_clear, notifications, parse_message_untrusted
+from zesty_burrow.protocols.ikev2.wire.payloads import Notify
+from zesty_burrow.protocols.ikev2.wire.redirect import read_redirect_untrusted, sent_elsewhere, write_redirect
+from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType, Flag, NotifyType
 
 OTHER = "198.51.100.34"
 
@@ -69,7 +69,7 @@ def test_in_ike_auth():
     """RFC 5685 §6: the gateway that has proven itself grants no child SA and names another."""
     wire = Wire()
     gateway = wire.gateway
-    from zesty_burrow.core.ike.responder import Responder
+    from zesty_burrow.protocols.ikev2.responder.responder import Responder
 
     honest = Responder._grant
     Responder._grant = lambda self, now: [write_redirect(OTHER)]
@@ -102,12 +102,11 @@ def test_identities_that_are_none(data):
 
 
 def go(attempt, addresses=("192.0.2.1", "192.0.2.2")):
-    return asyncio.run(configuring.try_each(addresses, 500, attempt))
+    return asyncio.run(try_each(addresses, attempt))
 
 
-def test_following(monkeypatch):
+def test_following():
     """One after the other; silence moves on; a redirect is followed with its origin, but not round in circles."""
-    monkeypatch.setattr(configuring, "look_up", lambda names, port: [f"{name}/{port}" for name in names])
     asked = []
 
     async def attempt(address, origin):
@@ -115,11 +114,11 @@ def test_following(monkeypatch):
         if address == "192.0.2.1":
             raise GatewayUnreachable("silent")
         if address == "192.0.2.2":
-            raise sent_elsewhere(address, HOST)
+            raise sent_elsewhere(address, "192.0.2.9")
         return address
 
-    assert go(attempt) == f"{HOST}/500"
-    assert asked == [("192.0.2.1", ""), ("192.0.2.2", ""), (f"{HOST}/500", "192.0.2.2")]
+    assert go(attempt) == "192.0.2.9"
+    assert asked == [("192.0.2.1", ""), ("192.0.2.2", ""), ("192.0.2.9", "192.0.2.2")]
 
     async def circle(address, origin):
         asked.append((address, origin))
@@ -128,7 +127,7 @@ def test_following(monkeypatch):
     asked.clear()
     with pytest.raises(GatewayElsewhere):
         go(circle)
-    assert len(asked) == MOST + 1
+    assert len(asked) == MAX_REDIRECTS + 1
 
     async def silent(address, origin):
         raise GatewayUnreachable(address)

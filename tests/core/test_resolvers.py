@@ -8,11 +8,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from zesty_burrow.core.ike.negotiation import address_request, read_inner_network
-from zesty_burrow.core.ike.payloads import Configuration
-from zesty_burrow.core.ike.registry import ConfigAttribute, ConfigType
-from zesty_burrow.core.ike.resolvers import TRANSPORTS, EncryptedResolver, read_encrypted_resolver
-from zesty_burrow.core.ip import AddressRange
+from zesty_burrow.core.dns.encrypted_resolver import TRANSPORTS, EncryptedResolver, read_encrypted_resolver
+from zesty_burrow.core.net import AddressRange
+from zesty_burrow.protocols.ikev2.machine.negotiation import address_request, read_inner_network
+from zesty_burrow.protocols.ikev2.wire.payloads import Configuration
+from zesty_burrow.protocols.ikev2.wire.registry import ConfigAttribute, ConfigType
 
 OFFICE = EncryptedResolver(
     3, "resolver.office.tidewrack.example", (ip_address("10.20.0.53"), ip_address("10.20.0.54")), ("dot", "h2"), 8443
@@ -128,7 +128,7 @@ def test_asked_for_and_sorted():
         ),
     )
     assert read_inner_network(reply).encrypted_resolvers == (over6, OFFICE)
-    assert OFFICE.in_words() == (
+    assert str(OFFICE) == (
         "resolver.office.tidewrack.example by DNS over TLS (port 8443) or DNS over HTTPS (port 8443)"
         " at 10.20.0.53, 10.20.0.54"
     )

@@ -11,19 +11,26 @@ import pytest
 from cryptography.hazmat.primitives.asymmetric.mlkem import MLKEM768PrivateKey
 
 from support import Wire, initiator_config, responder_config
-from zesty_burrow.core.ike.between import Between
-from zesty_burrow.core.ike.events import ChildEstablished, Failed, Negotiated
-from zesty_burrow.core.ike.initiator_table import State
-from zesty_burrow.core.ike.keyexchange import MlKem768, encapsulate
-from zesty_burrow.core.ike.keys import derive_ike_keys
-from zesty_burrow.core.ike.message import Header, build_clear, build_sealed, chain, open_chunk, parse_message_untrusted
-from zesty_burrow.core.ike.payloads import KeyExchange, Transform
-from zesty_burrow.core.ike.proposals import Offer, build_proposals, choose
-from zesty_burrow.core.ike.registry import ExchangeType, Flag, NotifyType, Protocol
-from zesty_burrow.core.ike.sa import FRAGMENT_SIZE, IkeSa
-from zesty_burrow.core.ike.suite import Suite
+from zesty_burrow.core.crypto.key_exchange import MlKem768, encapsulate
 from zesty_burrow.core.policy.strength import suite_strength
+from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.errors import GatewayProtocolError, Malformed, NoAgreement
+from zesty_burrow.protocols.ikev2.events import ChildEstablished, Failed, Negotiated
+from zesty_burrow.protocols.ikev2.initiator.table import State
+from zesty_burrow.protocols.ikev2.machine.ike_sa import FRAGMENT_SIZE, IkeSa
+from zesty_burrow.protocols.ikev2.machine.intermediate import Intermediate
+from zesty_burrow.protocols.ikev2.wire.keys import derive_ike_keys
+from zesty_burrow.protocols.ikev2.wire.message import (
+    Header,
+    build_clear,
+    build_sealed,
+    chain,
+    open_chunk,
+    parse_message_untrusted,
+)
+from zesty_burrow.protocols.ikev2.wire.payloads import KeyExchange, Transform
+from zesty_burrow.protocols.ikev2.wire.proposals import Offer, build_proposals, choose
+from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType, Flag, NotifyType, Protocol
 
 PLAIN = Offer(((20, 256), (20, 128)), (), (5,), (31, 19))
 HYBRID = replace(PLAIN, extra=(36,))
@@ -147,11 +154,11 @@ def test_what_is_authenticated_by_hand():
         + bytes([34, 0]) + (4 + len(inner)).to_bytes(2) + inner
     )  # fmt: skip
     expected = hmac.digest(keys.sk_pi, plain, "sha256")
-    one, other = Between(), Between()
+    one, other = Intermediate(), Intermediate()
     one.note_own(keys, header, payloads, initiator=True)
     other.note_peer(keys, theirs, message, initiator=True)
     assert one.octets == other.octets == expected + (2).to_bytes(4)
-    assert Between().octets == b""
+    assert Intermediate().octets == b""
 
 
 @pytest.mark.parametrize("to_gateway", [True, False])

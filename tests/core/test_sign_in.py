@@ -18,22 +18,24 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from support import AUTHORITY, HOST, KEY, PASSWORD, Wire, initiator_config, responder_config
-from zesty_burrow.carrier.configuring import initiator_config as initiator_of
 from zesty_burrow.core.credentials import AdditionalKey, ClientKey, Kind, NamePassword, PreSharedKey, RawKey
 from zesty_burrow.core.eap.tls import TlsPeer, TlsServer
-from zesty_burrow.core.identity import Identity
-from zesty_burrow.core.ike import auth as signatures
-from zesty_burrow.core.ike import proofs, responder
-from zesty_burrow.core.ike.additional import mix
-from zesty_burrow.core.ike.events import ChildEstablished, Closed, Proven, SignedIn, SignInLimit
-from zesty_burrow.core.ike.message import build_clear, parse_message_untrusted
-from zesty_burrow.core.ike.payloads import Authentication
-from zesty_burrow.core.ike.proofs import Callers, identity_of, public_octets
-from zesty_burrow.core.ike.registry import AuthMethod, ExchangeType, IdType, NotifyType
-from zesty_burrow.core.profile.model import Gateway, Profile, SignIn
+from zesty_burrow.core.identity import Identity, IdType
+from zesty_burrow.core.profile import Gateway, Profile, SignIn
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import GatewayNotProven, Malformed, NoAgreement, SignInRefused
 from zesty_burrow.lab.authority import issue, make_authority
+from zesty_burrow.protocols.ikev2.events import ChildEstablished, Closed, Proven, SignedIn, SignInLimit
+from zesty_burrow.protocols.ikev2.from_profile import initiator_config as initiator_of
+from zesty_burrow.protocols.ikev2.machine import authentication
+from zesty_burrow.protocols.ikev2.machine.authentication import Callers, identity_of, public_octets
+from zesty_burrow.protocols.ikev2.machine.ppk import mix
+from zesty_burrow.protocols.ikev2.responder import responder
+from zesty_burrow.protocols.ikev2.wire import signatures
+from zesty_burrow.protocols.ikev2.wire.message import build_clear, parse_message_untrusted
+from zesty_burrow.protocols.ikev2.wire.payloads import Authentication
+from zesty_burrow.protocols.ikev2.wire.registry import AuthMethod, ExchangeType, NotifyType
+from zesty_burrow.protocols.session import SessionRequest
 
 HERON = "heron.tidewrack.example"
 KEYS = {
@@ -397,12 +399,12 @@ def test_a_gateway_that_does_not_prove_itself_inside_eap_tls(changes, code):
         return "nobody"
 
     gateway = responder_config(callers=callers(), certificates=(der,))
-    original = proofs.check_tls_caller
-    proofs.check_tls_caller = lambda _, chain: caller(chain)
+    original = authentication.check_tls_caller
+    authentication.check_tls_caller = lambda _, chain: caller(chain)
     try:
         wire = by_tls(gateway=gateway, proof="eap")
     finally:
-        proofs.check_tls_caller = original
+        authentication.check_tls_caller = original
     assert isinstance(wire.error, GatewayNotProven)
     assert wire.error.slug == code
     assert told == []
@@ -543,7 +545,7 @@ def test_who_we_say_that_we_are(method, said):
     }
 
     def identity_of_profile(one):
-        return initiator_of(one, "198.51.100.18", secrets, now(), 5.0).own_identity.value
+        return initiator_of(one, SessionRequest("198.51.100.18", secrets, now(), 5.0)).own_identity.value
 
     assert identity_of_profile(profile) == said
     own = replace(profile, sign_in=SignIn(method=method, identity=Identity.of("me.example")))

@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from zesty_burrow.core.profile import toml
+from zesty_burrow.profiles import toml
 
 LINES = (
     "[a]",

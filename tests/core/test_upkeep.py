@@ -8,17 +8,17 @@ import random
 import pytest
 
 from support import Wire, initiator_config, responder_config
-from zesty_burrow.core.esp.association import InboundSa, OutboundSa
-from zesty_burrow.core.ike.events import ChildEstablished, ChildGone, ChildRekeyed, Closed, IkeRekeyed
-from zesty_burrow.core.ike.initiator_table import State
-from zesty_burrow.core.ike.keys import derive_ike_keys
-from zesty_burrow.core.ike.message import notifications, parse_message_untrusted
-from zesty_burrow.core.ike.payloads import Delete, KeyExchange, Nonce, Notify, SecurityAssociation
-from zesty_burrow.core.ike.proposals import Offer, build_proposals
-from zesty_burrow.core.ike.registry import ExchangeType, NotifyType, Protocol
-from zesty_burrow.core.ike.responder_table import State as GatewayState
-from zesty_burrow.core.ike.suite import Suite
+from zesty_burrow.core.esp.sa import InboundSa, OutboundSa
+from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.errors import Malformed
+from zesty_burrow.protocols.ikev2.events import ChildEstablished, ChildGone, ChildRekeyed, Closed, IkeRekeyed
+from zesty_burrow.protocols.ikev2.initiator.table import State
+from zesty_burrow.protocols.ikev2.responder.table import State as GatewayState
+from zesty_burrow.protocols.ikev2.wire.keys import derive_ike_keys
+from zesty_burrow.protocols.ikev2.wire.message import notifications, parse_message_untrusted
+from zesty_burrow.protocols.ikev2.wire.payloads import Delete, KeyExchange, Nonce, Notify, SecurityAssociation
+from zesty_burrow.protocols.ikev2.wire.proposals import Offer, build_proposals
+from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType, NotifyType, Protocol
 
 PACKET = b"\x45" + bytes(59)
 DAY = 24 * 3600.0

@@ -27,10 +27,10 @@ from cryptography.hazmat.primitives.serialization import (
 from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
 
 from support import AUTHORITY, PASSWORD
-from zesty_burrow.core.profile.text import write_profile
 from zesty_burrow.lab import story
 from zesty_burrow.lab.authority import issue, make_authority
 from zesty_burrow.lab.kit import kit_files, place_profile
+from zesty_burrow.profiles.text import write_profile
 
 NOW = datetime.now(UTC).replace(microsecond=0)
 PASSPHRASE = "stormy petrel over the skerries"

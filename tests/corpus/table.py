@@ -10,7 +10,7 @@ from cryptography.hazmat.primitives.serialization import Encoding, PrivateFormat
 
 from corpus import material as m
 from corpus.instance import INSTANCE
-from zesty_burrow.core.profile.model import SignIn
+from zesty_burrow.core.profile import SignIn
 from zesty_burrow.intake.codes import make_codes
 
 Q = "Quillwort Relay"

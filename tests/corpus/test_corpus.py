@@ -9,11 +9,11 @@ import pytest
 from corpus import material as m
 from corpus.table import CORPUS
 from zesty_burrow.core.credentials import kind_of
-from zesty_burrow.core.profile.text import content_digest, read_profile, write_profile
 from zesty_burrow.errors import BurrowError
-from zesty_burrow.host.files import read_members
+from zesty_burrow.host.files import read_kit_files
 from zesty_burrow.intake.keys import nobody
 from zesty_burrow.intake.kit import Surroundings, read_kit
+from zesty_burrow.profiles.text import content_digest, read_profile, write_profile
 
 
 @pytest.fixture
@@ -26,7 +26,7 @@ def read(tmp_path):
             path.parent.mkdir(parents=True, exist_ok=True)
             path.write_bytes(data)
             path.chmod(row.mode)
-        members, beside = read_members(tmp_path / "kit" / row.path)
+        members, beside = read_kit_files(tmp_path / "kit" / row.path)
         ask = (lambda _: row.passphrase) if row.passphrase else nobody
         return read_kit(
             row.path or "kit", members, m.NOW, Surroundings(provider=row.provider, neighbour=beside, ask=ask)

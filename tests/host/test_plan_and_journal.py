@@ -13,13 +13,13 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from zesty_burrow.core.profile.model import Traffic
+from zesty_burrow.core.profile import Traffic
 from zesty_burrow.errors import InputError, StateError
 from zesty_burrow.host import journal
 from zesty_burrow.host.journal import Journal, is_left_over, restore
 from zesty_burrow.host.netlink import RT_TABLE_MAIN
 from zesty_burrow.host.paths import Settings, find_paths, read_settings
-from zesty_burrow.host.plan import TABLE, plan_routes
+from zesty_burrow.host.plan import FIRST_TABLE, plan_routes
 from zesty_burrow.host.resolver import resolver_text
 
 GATEWAY4, GATEWAY6 = ipaddress.ip_address("198.51.100.18"), ipaddress.ip_address("2001:db8:1005::2")
@@ -50,7 +50,7 @@ def test_what_becomes_of_each_family(carried, traffic, ipv6, unreachable):
     assert made.ipv6 == ipv6
     assert {route.destination for route in made.routes if route.kind == "unreachable"} == unreachable
     assert {route.destination for route in made.routes if route.device} >= {str(network) for network in carried}
-    assert all(route.table == TABLE for route in made.routes)
+    assert all(route.table == FIRST_TABLE for route in made.routes)
 
 
 def test_networks_that_are_left_out():
@@ -60,7 +60,7 @@ def test_networks_that_are_left_out():
     (rule,) = [one for one in rules if one.destination == "192.0.2.128/25"]
     assert (rule.table, rule.beyond_default) == (RT_TABLE_MAIN, False)
     names = next(one for one in rules if one.destination == f"{NAMES4}/32")
-    tunnel = next(one for one in rules if one.table == TABLE and not one.destination and one.version == 4)
+    tunnel = next(one for one in rules if one.table == FIRST_TABLE and not one.destination and one.version == 4)
     assert names.priority < rule.priority < tunnel.priority
     assert [one.version for one in plan([ALL4, ALL6], left_out=left[1:2]).rules if "77::" in one.destination] == [6]
 
@@ -81,10 +81,12 @@ def test_name_servers_go_through_the_tunnel():
     To another one no packet would get through: the selectors do not cover it (RFC 4301 §5.1).
     """
     whole = plan([ALL4, ALL6], servers=(NAMES4, NAMES6))
-    assert {rule.destination for rule in whole.rules if rule.table == TABLE} >= {f"{NAMES4}/32", f"{NAMES6}/128"}
+    assert {rule.destination for rule in whole.rules if rule.table == FIRST_TABLE} >= {f"{NAMES4}/32", f"{NAMES6}/128"}
     own = ipaddress.ip_address("10.20.0.53")
     office = plan([OFFICE], networks=(OFFICE,), servers=(own, NAMES4))
-    assert {rule.destination for rule in office.rules if rule.table == TABLE and rule.destination} == {f"{own}/32"}
+    assert {rule.destination for rule in office.rules if rule.table == FIRST_TABLE and rule.destination} == {
+        f"{own}/32"
+    }
     assert {route.destination for route in office.routes} == {str(OFFICE)}
 
 

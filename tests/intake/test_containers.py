@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from zesty_burrow.errors import InputError
 from zesty_burrow.intake import limits
 from zesty_burrow.intake.containers import expand
-from zesty_burrow.intake.member import Member
+from zesty_burrow.intake.kit_file import KitFile
 
 FILES = {"a.toml": b"format = 1\n", "deep/er/b.txt": b"two\nlines\n", "empty": b""}
 
@@ -62,7 +62,7 @@ def contents(*members):
 @pytest.mark.parametrize("name", PACKINGS)
 def test_every_packing_gives_the_same_files(name):
     """The same three files, whatever carries them; a read of the outermost file's mode goes along."""
-    found = expand([Member(name, PACKINGS[name], 0o600)])
+    found = expand([KitFile(name, PACKINGS[name], 0o600)])
     tails = {next(one for one in FILES if member.path.endswith("/" + one)): member.data for member in found}
     assert tails == FILES
     assert {member.mode for member in found} == {0o600}
@@ -70,7 +70,7 @@ def test_every_packing_gives_the_same_files(name):
 
 def test_one_file_under_gzip_or_xz():
     """A single compressed profile is a file like any other."""
-    assert contents(Member("a.toml.gz", gzip.compress(b"x = 1")), Member("b.toml.xz", lzma.compress(b"y = 2"))) == {
+    assert contents(KitFile("a.toml.gz", gzip.compress(b"x = 1")), KitFile("b.toml.xz", lzma.compress(b"y = 2"))) == {
         "a.toml.gz/a.toml": b"x = 1",
         "b.toml.xz/b.toml": b"y = 2",
     }
@@ -81,9 +81,9 @@ def test_archives_in_archives():
     data, name = zipped({"a.toml": b"x = 1"}), "in.zip"
     for level in range(limits.MAX_DEPTH - 1):
         data, name = (tarred if level % 2 else zipped)({name: data}), f"out{level}"
-    assert list(contents(Member("kit", data)).values()) == [b"x = 1"]
+    assert list(contents(KitFile("kit", data)).values()) == [b"x = 1"]
     with pytest.raises(InputError) as caught:
-        expand([Member("kit", zipped({"one.zip": data}))])
+        expand([KitFile("kit", zipped({"one.zip": data}))])
     assert caught.value.slug == "archive-bomb"
     assert "deep" in str(caught.value)
 
@@ -112,7 +112,7 @@ def test_hostile_archives(title):
     """Each has its code."""
     data, slug = HOSTILE[title]
     with pytest.raises(InputError) as caught:
-        expand([Member("kit", data)])
+        expand([KitFile("kit", data)])
     assert caught.value.slug == slug
     assert caught.value.next_step
 
@@ -123,7 +123,7 @@ def test_changed_archives(name, position, value, cut):
     data = bytearray(PACKINGS[name])
     data[position % len(data)] = value
     try:
-        expand([Member(name, bytes(data[: len(data) - cut % len(data)]))])
+        expand([KitFile(name, bytes(data[: len(data) - cut % len(data)]))])
     except InputError as problem:
         assert problem.slug.startswith("archive-")
 
@@ -134,6 +134,6 @@ def test_changed_archives(name, position, value, cut):
 def test_strangers_octets_behind_every_magic(magic, data):
     """What looks like an archive and is none is refused as damaged or hostile."""
     try:
-        expand([Member("kit", magic + data)])
+        expand([KitFile("kit", magic + data)])
     except InputError as problem:
         assert problem.slug.startswith("archive-")

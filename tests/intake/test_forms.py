@@ -16,8 +16,8 @@ from zesty_burrow.errors import InputError, Malformed
 from zesty_burrow.intake import sheet
 from zesty_burrow.intake.certificates import read_certificates_untrusted
 from zesty_burrow.intake.kit import Surroundings, read_kit
+from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.mail import looks_like_mail, read_mail_untrusted, text_of_html
-from zesty_burrow.intake.member import Member
 from zesty_burrow.intake.vocabulary import PHRASES, Field, meaning, yes_or_no
 
 NOW = datetime.now(UTC)
@@ -45,7 +45,7 @@ Please keep this sheet to yourself.
 
 def kit(*files, provider=""):
     """A kit from (name, octets or text) pairs."""
-    members = [Member(name, data.encode() if isinstance(data, str) else data, 0o600) for name, data in files]
+    members = [KitFile(name, data.encode() if isinstance(data, str) else data, 0o600) for name, data in files]
     return read_kit("kit", members, NOW, Surroundings(provider=provider))
 
 
@@ -190,7 +190,7 @@ def test_broken_mails(position, value, cut):
     data = bytearray(mail(True, [("a.pem", PEM)]))
     data[position % len(data)] = value
     try:
-        read_mail_untrusted(Member("m.eml", bytes(data[: len(data) - cut])))
+        read_mail_untrusted(KitFile("m.eml", bytes(data[: len(data) - cut])))
     except InputError as problem:
         assert problem.slug in ("kit-unreadable", "archive-bomb")
 

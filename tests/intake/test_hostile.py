@@ -16,6 +16,8 @@ from hypothesis import strategies as st
 
 from corpus import material as m
 from corpus.instance import INSTANCE
+from zesty_burrow.core.certificates.names import breaks_constraints, canonical
+from zesty_burrow.core.certificates.revocation import load_revocation_list_untrusted
 from zesty_burrow.core.credentials import (
     KINDS,
     AdditionalKey,
@@ -29,8 +31,6 @@ from zesty_burrow.core.credentials import (
     pack,
     unpack,
 )
-from zesty_burrow.core.names import breaks_constraints, canonical
-from zesty_burrow.core.revocation import load_revocation_list_untrusted
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import BurrowError, InputError, LimitExceeded, Malformed, SealError
 from zesty_burrow.intake import codes, limits
@@ -39,7 +39,7 @@ from zesty_burrow.intake.credentials import read_additional_key_untrusted, read_
 from zesty_burrow.intake.instance_data import read_instance_data_untrusted, write_instance_data
 from zesty_burrow.intake.keys import MAX_ROUNDS, read_keys_untrusted
 from zesty_burrow.intake.kit import Surroundings, read_kit
-from zesty_burrow.intake.member import Member
+from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.places import countries, country_code, place_in_name
 from zesty_burrow.intake.sealed import (
     open_credentials_untrusted,
@@ -82,7 +82,7 @@ def test_a_table_with_thousands_of_accounts():
     """Each row with an account of its own: each kept for its profile alone, in time that grows with the rows."""
     rows = [f"place-{n},gateway-{n}.quillwort.example,account-{n},x_Y-{n}" for n in range(3_000)]
     text = "city,host,account,password\n" + "\n".join(rows) + "\n"
-    kit = read_kit("k", [Member("s.csv", text.encode())], NOW, Surroundings(provider="Q"))
+    kit = read_kit("k", [KitFile("s.csv", text.encode())], NOW, Surroundings(provider="Q"))
     assert len({entry.scope for entry in kit.credentials}) == len(kit.profiles) == 3_000
 
 
@@ -90,7 +90,7 @@ def test_more_keys_lists_and_certificates_than_anybody_has():
     """Beyond the limits they are left out and told; what is within them is taken."""
     lists = {f"{n}.crl": m.revocations(n + 1) for n in range(limits.MAX_LISTS + 3)}
     files = {"lisbon.toml": m.LISBON, "quillwort-authority.pem": m.CA, **lists}
-    kit = read_kit("k", [Member(name, data) for name, data in files.items()], m.NOW)
+    kit = read_kit("k", [KitFile(name, data) for name, data in files.items()], m.NOW)
     assert len(kit.profiles[0].profile.revocation_lists) == limits.MAX_LISTS
     left = [item for item in kit.items if not item.taken]
     assert [item.why for item in left] == [f"k holds too many revocation lists: more than {limits.MAX_LISTS}"] * 3
@@ -102,7 +102,7 @@ def test_more_private_keys_than_anybody_has(monkeypatch):
     monkeypatch.setattr(limits, "MAX_KIT_CERTIFICATES", 2)
     files = {"lisbon.toml": m.LISBON, "quillwort-authority.pem": m.CA, "a.pem": m.key(), "b.pem": m.key(m.OTHER)}
     files |= {"c.pem": m.pem(m.CLIENT_CERTIFICATE), "d.pem": m.pem(m.GATEWAY_CERTIFICATE)}
-    kit = read_kit("k", [Member(name, data) for name, data in files.items()], m.NOW)
+    kit = read_kit("k", [KitFile(name, data) for name, data in files.items()], m.NOW)
     left = {item.path: item.why for item in kit.items if not item.taken}
     assert left["b.pem"] == "k holds too many private keys: more than 1"
     assert left["d.pem"] == "k holds too many certificates: more than 2"
@@ -115,7 +115,7 @@ def test_a_folder_for_each_place_with_its_own_copy():
     for n in range(count):
         files[f"{n}/tunnel.toml"] = m.LISBON.replace(b"lisbon", b"place-%d" % n)
         files[f"{n}/quillwort-authority.pem"] = other if n == 1 else m.CA + b"# %d\n" % (n % 3)
-    kit = read_kit("k", [Member(name, data) for name, data in files.items()], m.NOW)
+    kit = read_kit("k", [KitFile(name, data) for name, data in files.items()], m.NOW)
     found = {one.path: one.profile.authorities for one in kit.profiles}
     assert len(found) == count
     assert set(found.values()) == {(m.CA.decode(),), (other.decode(),)}
@@ -234,7 +234,7 @@ def test_instance_data(data, method, other):
 
 def test_instance_data_out_and_in():
     """What maps comes back; what does not is told."""
-    kit = read_kit("k", [Member("data.json", INSTANCE("pre-shared"))], m.NOW)
+    kit = read_kit("k", [KitFile("data.json", INSTANCE("pre-shared"))], m.NOW)
     profile = kit.profiles[0].profile
     text, unmapped = write_instance_data({"office": profile})
     again = next(iter(read_instance_data_untrusted(text, "again"))).profile
@@ -365,7 +365,7 @@ def test_a_hundred_thousand_members(kind):
     data = many(kind, 100_000)
     tracemalloc.start()
     with pytest.raises(LimitExceeded, match=f"{limits.MAX_MEMBERS} members"):
-        expand([Member(f"many.{kind}", data)])
+        expand([KitFile(f"many.{kind}", data)])
     _, peak = tracemalloc.get_traced_memory()
     tracemalloc.stop()
     assert peak < 150 << 20
@@ -384,7 +384,7 @@ def test_damaged_kits(changes, cut, form):
     }[form]()
     try:
         kit = read_kit(
-            "k", [Member(f"k.{form}", damaged(packed, changes, cut))], NOW, Surroundings(ask=lambda _: m.PASSPHRASE)
+            "k", [KitFile(f"k.{form}", damaged(packed, changes, cut))], NOW, Surroundings(ask=lambda _: m.PASSPHRASE)
         )
         assert kit.profiles or kit.credentials
     except BurrowError as problem:

@@ -82,8 +82,8 @@ def test_a_choice_and_what_comes_of_it(lab):
         )
         assert "ENCR_AES_CBC 256" in told.json["message"]
         up = lab.heron("connect", "montevideo", "--detach", check=0).json["tunnel"]
-        assert up["esp_algorithms"] == "ENCR_AES_CBC 256, AUTH_HMAC_SHA2_256_128"
-        assert "PRF_HMAC_SHA2_512" in up["ike_algorithms"]
+        assert up["algorithms"]["ESP"] == "ENCR_AES_CBC 256, AUTH_HMAC_SHA2_256_128"
+        assert "PRF_HMAC_SHA2_512" in up["algorithms"]["IKE"]
         assert lab.heron("verify", check=0).json["verdict"] == "sealed"
         lab.heron("disconnect", check=0)
         best = lab.heron("choose", "montevideo", "--best", "--order", "random", "--mtu", "1300", check=0)
@@ -104,15 +104,15 @@ def test_ml_kem_beside_the_curve(lab):
     try:
         lab.heron("choose", "nairobi", "--additional-key-exchange", "ml-kem-768", check=0)
         up = lab.heron("connect", "nairobi", "--detach", check=0).json["tunnel"]
-        assert up["ike_algorithms"].endswith("curve25519, ml-kem-768")
+        assert up["algorithms"]["IKE"].endswith("curve25519, ml-kem-768")
         for number, kind in enumerate(("rekey-ike", "rekey"), start=1):
             LabClient(lab.folder).call_host("nairobi", kind)
             assert lab.heron("verify", check=0).json["verdict"] == "sealed"
             tunnel = lab.heron("status", check=0).json["tunnel"]
-            assert (tunnel["renewals"], tunnel["rejected"], tunnel["turned_away"]) == (number, 0, 0)
-            assert tunnel["ike_algorithms"].endswith("curve25519, ml-kem-768"), kind
+            assert (tunnel["rekeys"], tunnel["rejected"], tunnel["dropped"]) == (number, 0, 0)
+            assert tunnel["algorithms"]["IKE"].endswith("curve25519, ml-kem-768"), kind
         # What the child SA's first keys do not have, its later ones do (RFC 9370 §2.2.4).
-        assert tunnel["esp_algorithms"].endswith("curve25519, ml-kem-768")
+        assert tunnel["algorithms"]["ESP"].endswith("curve25519, ml-kem-768")
         lab.heron("disconnect", check=0)
         row = lab.heron("rehearse", "nairobi", check=0).json["rehearsals"][0]
         assert row["strength"] == 192
@@ -125,7 +125,7 @@ def test_extended_sequence_numbers(lab):
     try:
         lab.heron("choose", "tallinn", "--sequence-numbers", "Extended Sequence Numbers", check=0)
         up = lab.heron("connect", "tallinn", "--detach", check=0).json["tunnel"]
-        assert up["esp_algorithms"] == "ENCR_AES_GCM_16 256, Extended Sequence Numbers"
+        assert up["algorithms"]["ESP"] == "ENCR_AES_GCM_16 256, Extended Sequence Numbers"
         assert lab.heron("verify", check=0).json["verdict"] == "sealed"
         lab.heron("disconnect", check=0)
         assert lab.heron("rehearse", "tallinn", check=0).json["rehearsals"][0]["verdict"] == "fit"

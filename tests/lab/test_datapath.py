@@ -19,8 +19,8 @@ from bench.datapath.far_end import PLACE
 from bench.datapath.wires import wires
 
 from lab.test_capture import analyse
-from zesty_burrow.carrier.datapath import MAY_BE_LEFT_OUT, OFFLOADS
-from zesty_burrow.carrier.loops import COMPILED, LEFT_OUT, NAME
+from zesty_burrow.carrier.data_path.options import CAN_BE_DISABLED, FAST_PATH, OFFLOADS
+from zesty_burrow.carrier.fast_path.switch import COMPILED, DISABLED
 
 pytestmark = pytest.mark.lab
 FAR4, FAR6 = f"{PLACE.pool4}1", f"{PLACE.pool6}1"
@@ -91,7 +91,7 @@ def carried(made, octets, version=4):
 
 @pytest.mark.parametrize(
     "without",
-    [(), *[(one,) for one in MAY_BE_LEFT_OUT], tuple(OFFLOADS), tuple(MAY_BE_LEFT_OUT)],
+    [(), *[(one,) for one in CAN_BE_DISABLED], tuple(OFFLOADS), tuple(CAN_BE_DISABLED)],
     ids=lambda names: "+".join(names) or "nothing",
 )
 def test_with_something_missing(tmp_path, without):
@@ -100,7 +100,7 @@ def test_with_something_missing(tmp_path, without):
         made.ours(without)
         status = made.status()
         assert status["offloads"] == [one for one in OFFLOADS if one not in without] and status["mtu"] == 1400
-        expected = LEFT_OUT if NAME in without else COMPILED
+        expected = DISABLED if FAST_PATH in without else COMPILED
         assert made.warm_up(FAR4) == (expected, expected)
         for version, far in ((4, FAR4), (6, FAR6)):
             carried(made, SOME if not without else SOME // 4, version)
@@ -141,7 +141,7 @@ def test_a_rough_wire(tmp_path):
         carried(made, 8 << 20)
         after = [memory(one) for one in contender.processes]
         status, link = made.status(), made.link_says()
-    assert status["renewals"] >= 6 and status["returns"] == 0
+    assert status["rekeys"] >= 6 and status["reconnects"] == 0
     forged, lost = [row[3] for row in link], [row[1] for row in link]
     assert min(forged) > 1000 and min(lost) > 50
     assert status["rejected"] > 500
@@ -157,7 +157,7 @@ def test_keys_renewed_under_full_load(tmp_path):
         made.warm_up(FAR4)
         carried(made, 64 << 20)
         status = made.status()
-    assert status["renewals"] >= 20 and status["rejected"] == 0
+    assert status["rekeys"] >= 20 and status["rejected"] == 0
 
 
 def test_a_way_that_becomes_narrower(tmp_path):
@@ -239,4 +239,4 @@ def test_idle_costs_nothing_and_sleep_is_slept_off(tmp_path):
         os.kill(client, signal.SIGCONT)
         carried(made, 1 << 20)
         status = made.status()
-        assert status["standing"] and status["returns"] == 0
+        assert status["is_up"] and status["reconnects"] == 0

@@ -23,7 +23,7 @@ def test_there_and_back(lab):
     before = lab.network()
     up = lab.heron("connect", "lisbon", "--detach", check=0).json["tunnel"]
     assert (up["country"], up["ipv6"], up["gateway_address"]) == ("PT", "tunnel", "198.51.100.18")
-    assert up["esp_algorithms"] == "ENCR_AES_GCM_16 256"
+    assert up["algorithms"]["ESP"] == "ENCR_AES_GCM_16 256"
     assert lab.network() != before
     seen = lab.heron("verify", check=0).json
     assert seen["verdict"] == "sealed"
@@ -207,7 +207,7 @@ def test_packets_that_the_tunnel_does_not_cover_are_turned_away(lab):
         "s.bind(('192.168.77.20',0));s.sendto(b'x',('203.0.113.10',9))"
     )
     lab.shell("heron", sys.executable, "-c", send)
-    assert lab.heron("status").json["tunnel"]["turned_away"] == 1
+    assert lab.heron("status").json["tunnel"]["dropped"] == 1
 
 
 def test_without_rights_it_says_so(lab):
@@ -231,7 +231,7 @@ def test_keys_are_renewed_under_a_live_tunnel(lab):
         LabClient(lab.folder).call_host("nairobi", kind)
         assert lab.heron("verify", check=0).json["verdict"] == "sealed"
         status = lab.heron("status", check=0).json["tunnel"]
-        assert (status["renewals"], status["rejected"], status["turned_away"]) == (number, 0, 0)
+        assert (status["rekeys"], status["rejected"], status["dropped"]) == (number, 0, 0)
         gateway = lab.gateway("nairobi")
         assert (gateway["tunnels"], gateway["renewed"]) == (1, before + number)
     lab.heron("disconnect", check=0)

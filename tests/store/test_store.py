@@ -14,11 +14,11 @@ from alembic.config import Config
 from alembic.script import ScriptDirectory
 
 from zesty_burrow.core.credentials import NamePassword, Scope
-from zesty_burrow.core.profile.text import write_profile
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import NotFound, SealError, StateError
 from zesty_burrow.lab import story
 from zesty_burrow.lab.kit import place_profile
+from zesty_burrow.profiles.text import write_profile
 from zesty_burrow.store import seal, store
 from zesty_burrow.store.seal import Seal
 from zesty_burrow.store.store import ObservationRow, Store, sqlite_url

@@ -1,4 +1,4 @@
-"""The control socket: one JSON document a line each way, for the owner only."""
+"""The control socket: one JSON document a line each way, for the owner only. Its owner polls ``take_requests``."""
 
 from __future__ import annotations
 
@@ -7,23 +7,31 @@ import json
 import os
 import socket
 import struct
-from collections.abc import Callable
+from collections import deque
 from contextlib import suppress
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 MAX_REQUEST = 4096
 PATIENCE = 5.0
 
-Answer = Callable[[str], dict[str, Any]]
+
+@dataclass(frozen=True, slots=True)
+class Request:
+    """A call by its name; ``answer`` is to be set once."""
+
+    call: str
+    answer: asyncio.Future[dict[str, Any]]
 
 
 class ControlServer:
-    """Answers calls by name through ``answer``; removes its socket at the end."""
+    """Takes calls by name; ``wake`` is set when there is one. Removes its socket at the end."""
 
-    def __init__(self, path: Path, answer: Answer) -> None:
+    def __init__(self, path: Path, wake: asyncio.Event) -> None:
         self._path = path
-        self._answer = answer
+        self._wake = wake
+        self._requests: deque[Request] = deque()
         self._server: asyncio.Server | None = None
 
     async def start(self) -> None:
@@ -42,17 +50,30 @@ class ControlServer:
             await self._server.wait_closed()
         self._path.unlink(missing_ok=True)
 
+    def take_requests(self) -> list[Request]:
+        """The calls since the last time."""
+        found = list(self._requests)
+        self._requests.clear()
+        return found
+
     async def _serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         with suppress(OSError, ValueError, asyncio.TimeoutError):
             credentials = writer.get_extra_info("socket").getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, 12)
             _, uid, _ = struct.unpack("3i", credentials)
             if uid in (0, os.geteuid()):
                 line = await asyncio.wait_for(reader.readline(), PATIENCE)
-                request = json.loads(line)
-                call = request.get("call") if isinstance(request, dict) else None
-                answer = self._answer(call) if isinstance(call, str) else {"error": "a call is wanted"}
+                answer = await self._answer(json.loads(line))
                 writer.write(json.dumps(answer).encode() + b"\n")
                 await asyncio.wait_for(writer.drain(), PATIENCE)
         writer.close()
         with suppress(OSError):
             await writer.wait_closed()
+
+    async def _answer(self, request: Any) -> dict[str, Any]:
+        call = request.get("call") if isinstance(request, dict) else None
+        if not isinstance(call, str):
+            return {"error": "a call is needed"}
+        answer: asyncio.Future[dict[str, Any]] = asyncio.get_running_loop().create_future()
+        self._requests.append(Request(call, answer))
+        self._wake.set()
+        return await asyncio.wait_for(answer, PATIENCE)

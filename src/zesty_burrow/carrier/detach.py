@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from zesty_burrow import errors
-from zesty_burrow.carrier.status import StepDone, TunnelStatus
+from zesty_burrow.carrier.status import StepReport, TunnelStatus
 from zesty_burrow.errors import BurrowError, ProgramFault
 
 
@@ -42,8 +42,8 @@ def error_of(document: dict[str, str]) -> BurrowError:
 
 def run_detached(
     log: Path,
-    work: Callable[[Callable[[StepDone], None], Callable[[TunnelStatus], None]], object],
-    on_step: Callable[[StepDone], None],
+    work: Callable[[Callable[[StepReport], None], Callable[[TunnelStatus], None]], object],
+    on_step: Callable[[StepReport], None],
 ) -> TunnelStatus:
     """Run ``work`` in a process of its own; returns once the tunnel stands, raises what kept it from standing."""
     reading, writing = os.pipe()
@@ -59,7 +59,7 @@ def run_detached(
             for line in stream:
                 document = json.loads(line)
                 if "step" in document:
-                    on_step(StepDone(**document["step"]))
+                    on_step(StepReport(**document["step"]))
                 elif "up" in document:
                     return TunnelStatus.of(document["up"])
                 elif "error" in document:
@@ -67,13 +67,13 @@ def run_detached(
     except KeyboardInterrupt:
         os.kill(child, signal.SIGINT)
         raise
-    raise ProgramFault("the tunnel's process ended without a word", next_step=f"Read {log}.")
+    raise ProgramFault("the tunnel's process ended without a reason", next_step=f"Read {log}.")
 
 
 def _carry_on(
     log: Path,
     writing: int,
-    work: Callable[[Callable[[StepDone], None], Callable[[TunnelStatus], None]], object],
+    work: Callable[[Callable[[StepReport], None], Callable[[TunnelStatus], None]], object],
 ) -> None:
     """The child: its own session, no terminal, a log that only the owner reads. Never returns."""
     code = 1

@@ -1,14 +1,13 @@
-"""What a running tunnel tells about itself: values that travel as JSON."""
+"""What a running tunnel reports about itself: values that travel as JSON."""
 
 from __future__ import annotations
 
-from dataclasses import asdict, astuple, dataclass
-from typing import Any
+from collections.abc import Mapping
+from dataclasses import asdict, astuple, dataclass, field
+from typing import TYPE_CHECKING, Any
 
-from zesty_burrow.core.ike.suite import Suite
-from zesty_burrow.core.policy.algorithms import TransformType, describe
-
-STEPS = ("resolve", "reach", "negotiate", "prove", "sign in", "address", "routes", "name servers")
+if TYPE_CHECKING:
+    from zesty_burrow.protocols.session import NegotiatedSuite
 
 IPV6_STATES = {
     "tunnel": "through the tunnel",
@@ -19,8 +18,8 @@ IPV6_STATES = {
 
 
 @dataclass(frozen=True, slots=True)
-class StepDone:
-    """A step that is done: ``seconds`` since the one before; ``detail`` in words."""
+class StepReport:
+    """A step that is complete: ``seconds`` since the one before; ``detail`` in words."""
 
     step: str
     seconds: float
@@ -29,7 +28,10 @@ class StepDone:
 
 @dataclass(frozen=True, slots=True)
 class TunnelStatus:
-    """A tunnel that stands."""
+    """A tunnel that is up, or was and is being set up again.
+
+    ``algorithms``: in words by what they are for; ``suites``: the same as IANA numbers.
+    """
 
     profile: str
     provider: str
@@ -45,14 +47,12 @@ class TunnelStatus:
     suffixes: tuple[str, ...]
     netbios_name_servers: tuple[str, ...]
     encrypted_resolvers: tuple[str, ...]
-    ike_algorithms: str
-    esp_algorithms: str
-    ike_suite: tuple[int, ...]
-    esp_suite: tuple[int, ...]
     ipv6: str
     process: int
+    algorithms: Mapping[str, str] = field(default_factory=dict)
+    suites: Mapping[str, tuple[int, ...]] = field(default_factory=dict)
     offloads: tuple[str, ...] = ()
-    loops: str = ""
+    data_path: str = ""
     mtu: int = 0
     seconds_up: float = 0.0
     packets_in: int = 0
@@ -60,12 +60,12 @@ class TunnelStatus:
     octets_in: int = 0
     octets_out: int = 0
     rejected: int = 0
-    turned_away: int = 0
-    renewals: int = 0
-    returns: int = 0
-    moves: int = 0
+    dropped: int = 0
+    rekeys: int = 0
+    reconnects: int = 0
+    address_changes: int = 0
     sign_ins_repeated: int = 0
-    standing: bool = True
+    is_up: bool = True
 
     def document(self) -> dict[str, Any]:
         """As plain values."""
@@ -77,30 +77,13 @@ class TunnelStatus:
         values: dict[str, Any] = {
             key: tuple(value) if isinstance(value, list) else value for key, value in document.items()
         }
+        values["suites"] = {label: tuple(numbers) for label, numbers in values.get("suites", {}).items()}
         return cls(**values)
 
 
-def suite_in_words(suite: Suite) -> str:
-    """A suite by its IANA names."""
-    parts = [describe(TransformType.ENCR, suite.encryption, suite.key_bits)]
-    for kind, number in (
-        (TransformType.INTEG, suite.integrity),
-        (TransformType.PRF, suite.prf),
-        (TransformType.KE, suite.group),
-        (TransformType.ADDKE1, suite.extra),
-    ):
-        if number:
-            parts.append(describe(kind, number))
-    if suite.esn:
-        parts.append(describe(TransformType.ESN, suite.esn))
-    return ", ".join(parts)
-
-
-def suites(ike: Suite, esp: Suite) -> dict[str, Any]:
+def algorithms_of(suites: tuple[NegotiatedSuite, ...]) -> dict[str, Any]:
     """What was negotiated, as the status has it."""
     return {
-        "ike_algorithms": suite_in_words(ike),
-        "esp_algorithms": suite_in_words(esp),
-        "ike_suite": astuple(ike),
-        "esp_suite": astuple(esp),
+        "algorithms": {one.label: str(one.suite) for one in suites},
+        "suites": {one.label: astuple(one.suite) for one in suites},
     }

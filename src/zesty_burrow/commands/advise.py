@@ -4,14 +4,15 @@ from __future__ import annotations
 
 from argparse import ArgumentParser, Namespace
 
-from zesty_burrow.carrier.enquiring import Asked, enquire, measure_costs
+from zesty_burrow.carrier.costs import measure_costs
+from zesty_burrow.carrier.probe import ProbeResult, probe_gateways
 from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.kits import read_kits
 from zesty_burrow.commands.list_profiles import add_filters, filters
-from zesty_burrow.core.policy.advice import DEVICES, Advice, advise
-from zesty_burrow.core.profile.model import Gateway, Profile
-from zesty_burrow.core.profile.text import read_profile
+from zesty_burrow.core.profile import Gateway, Profile
 from zesty_burrow.errors import NotFound, UsageError
+from zesty_burrow.profiles.text import read_profile
+from zesty_burrow.protocols.ikev2.advice import DEVICES, Advice, advise
 from zesty_burrow.report.result import AdviceResult
 
 EXAMPLE = "zesty advise lisbon"
@@ -31,17 +32,17 @@ def run(args: Namespace, context: Context) -> AdviceResult:
     """One profile in detail, many as a table."""
     profiles = _profiles(args, context)
     policy = context.policy()
-    asked: list[Asked] = [Asked("", None)] * len(profiles)
+    asked: list[ProbeResult] = [ProbeResult("", None)] * len(profiles)
     if not args.no_ask:
         with context.reporter.progress("asking gateways") as progress:
-            asked = enquire(profiles, args.patience, lambda count: progress(count, len(profiles)))
+            asked = probe_gateways(profiles, args.patience, lambda count: progress(count, len(profiles)))
     costs = measure_costs()
     device = DEVICES[args.device]
     rows: list[Advice] = []
     for profile, one in zip(profiles, asked, strict=True):
         host = profile.gateway.addresses[0] if profile.gateway.addresses else ""
         gateway = f"{host} ({one.address})" if one.address not in ("", host) else host
-        rows.append(advise(profile, policy, device, costs, one.abilities, asked=not args.no_ask, gateway=gateway))
+        rows.append(advise(profile, policy, device, costs, one.capabilities, asked=not args.no_ask, gateway=gateway))
     silent = {profile.name: one.why for profile, one in zip(profiles, asked, strict=True) if one.why}
     return AdviceResult(tuple(rows), policy.name, device.words, silent)
 
@@ -57,8 +58,8 @@ def _profiles(args: Namespace, context: Context) -> list[Profile]:
         words = [word.casefold() for word in args.word]
         found = [one for one in found if all(word in f"{one.name} {one.place}".casefold() for word in words)]
     else:
-        with context.shelves() as shelves:
-            rows = shelves.profile_texts(shelves.list_profiles(args.word, **filters(args)))
+        with context.layered_store() as layered_store:
+            rows = layered_store.profile_texts(layered_store.list_profiles(args.word, **filters(args)))
         found = [read_profile(text, f"profile {row.name} ({whom})") for row, text, whom in rows]
     if not found:
         raise NotFound("no profile matches")

@@ -8,10 +8,10 @@ from dataclasses import replace
 from ipaddress import ip_network
 
 from zesty_burrow.commands.context import Context
-from zesty_burrow.core.ip import Network
+from zesty_burrow.core.net import Network
 from zesty_burrow.core.policy.algorithms import AEAD_NUMBERS, TransformType
 from zesty_burrow.core.policy.policy import Policy, opinion
-from zesty_burrow.core.profile.model import (
+from zesty_burrow.core.profile import (
     AS_INNER,
     DEFAULT_ALGORITHMS,
     EVERYTHING,
@@ -26,8 +26,8 @@ from zesty_burrow.core.profile.model import (
     Profile,
     ProposalChoice,
 )
-from zesty_burrow.core.profile.text import read_profile, write_profile
 from zesty_burrow.errors import UsageError
+from zesty_burrow.profiles.text import read_profile, write_profile
 from zesty_burrow.report.result import MessageResult
 
 EXAMPLE = "zesty choose lisbon --encryption 'ENCR_CHACHA20_POLY1305, ENCR_AES_GCM_16 256' --key-exchange curve448"
@@ -202,15 +202,16 @@ def _proposals(own: dict[str, tuple[AlgorithmChoice, ...]], label: str) -> tuple
 
 def _best(args: Namespace, context: Context, profile: Profile, policy: Policy) -> Algorithms:
     """What advice says, from a gateway that has answered."""
-    from zesty_burrow.carrier.enquiring import enquire, measure_costs
-    from zesty_burrow.core.policy.advice import DEVICES, advise
+    from zesty_burrow.carrier.costs import measure_costs
+    from zesty_burrow.carrier.probe import probe_gateways
+    from zesty_burrow.protocols.ikev2.advice import DEVICES, advise
 
-    asked = enquire([profile], args.patience, lambda _: None)[0]
+    asked = probe_gateways([profile], args.patience, lambda _: None)[0]
     advice = advise(
-        profile, policy, DEVICES["workstation"], measure_costs(), asked.abilities, asked=True, gateway=asked.address
+        profile, policy, DEVICES["workstation"], measure_costs(), asked.capabilities, asked=True, gateway=asked.address
     )
     suite = advice.should
-    if asked.abilities is None or suite is None:
+    if asked.capabilities is None or suite is None:
         why = asked.why or "the gateway, this program and the policy have nothing in common"
         raise UsageError(f"nothing can be advised for {profile.name}", why=why, next_step="See `zesty advise`.")
     cipher = AlgorithmChoice(T.ENCR, suite.encryption, suite.key_bits)

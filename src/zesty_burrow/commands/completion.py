@@ -35,8 +35,8 @@ def _names(prefix: str, context: Context) -> list[str]:
 
         stores = dict.fromkeys((context.paths.store, machine_paths(context.environment).store))
         return sorted({name for store in stores for name in read_names(store, prefix)})
-    with context.shelves() as shelves:
-        return [row.name for _, row in shelves.list_profiles() if row.name.startswith(prefix)]
+    with context.layered_store() as layered_store:
+        return [row.name for _, row in layered_store.list_profiles() if row.name.startswith(prefix)]
 
 
 def _words_of(name: str) -> list[str]:

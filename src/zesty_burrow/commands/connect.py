@@ -7,19 +7,19 @@ from argparse import ArgumentParser, Namespace
 from collections.abc import Callable
 from pathlib import Path
 
-from zesty_burrow.carrier.carrier import Carrier, CarrierEnd, CarrierOptions
-from zesty_burrow.carrier.datapath import MAY_BE_LEFT_OUT
+from zesty_burrow.carrier.data_path.options import CAN_BE_DISABLED
 from zesty_burrow.carrier.detach import run_detached
-from zesty_burrow.carrier.status import StepDone, TunnelStatus
+from zesty_burrow.carrier.status import StepReport, TunnelStatus
+from zesty_burrow.carrier.supervisor import Supervisor, TunnelEnd, TunnelOptions
+from zesty_burrow.commands.choose_credentials import choose, explained
 from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.rehearse import latest_rehearsals
-from zesty_burrow.commands.signing_in import choose, explained
 from zesty_burrow.core.policy.policy import restrict
 from zesty_burrow.core.rehearsal import CHOICES, recommend
 from zesty_burrow.errors import NotFound
 from zesty_burrow.host.journal import is_left_over, restore
 from zesty_burrow.report.result import EndResult, Result, UpResult
-from zesty_burrow.store.shelves import Shelves
+from zesty_burrow.store.layered_store import LayeredStore
 
 EXAMPLE = "zesty connect quillwort-lisbon --detach"
 
@@ -40,12 +40,12 @@ def add_arguments(parser: ArgumentParser) -> None:
         help="set a tunnel that is lost up anew; until it stands again, nothing leaves this machine around it",
     )
     parser.add_argument(
-        "--without",
+        "--disable",
         action="append",
         default=[],
-        choices=MAY_BE_LEFT_OUT,
-        metavar="MEANS",
-        help=f"do without one of these, for testing; may be given again: {', '.join(MAY_BE_LEFT_OUT)}",
+        choices=CAN_BE_DISABLED,
+        metavar="FEATURE",
+        help=f"do without one of these, for testing; may be repeated: {', '.join(CAN_BE_DISABLED)}",
     )
     parser.add_argument(
         "--export-keys",
@@ -55,9 +55,9 @@ def add_arguments(parser: ArgumentParser) -> None:
     )
 
 
-def wanted_name(name: str, shelves: Shelves, context: Context) -> str:
+def wanted_name(name: str, layered_store: LayeredStore, context: Context) -> str:
     """The name itself, or what the latest rehearsal found to be the nearest, fastest or strongest."""
-    if name not in CHOICES or any(row.name == name for _, row in shelves.list_profiles([name])):
+    if name not in CHOICES or any(row.name == name for _, row in layered_store.list_profiles([name])):
         return name
     taken_at, rehearsals = latest_rehearsals(context)
     best = recommend(rehearsals).get(name)
@@ -78,23 +78,23 @@ def run(args: Namespace, context: Context) -> Result:
     if is_left_over(context.paths.journal):
         context.reporter.note("An earlier tunnel left something behind; putting this machine back first.")
         restore(context.paths.journal)
-    with context.shelves() as shelves:
-        profile, _, _ = shelves.find_profile(wanted_name(args.name, shelves, context))
+    with context.layered_store() as layered_store:
+        profile, _, _ = layered_store.find_profile(wanted_name(args.name, layered_store, context))
         profile = restrict(context.policy(), profile)
-        chosen = choose(profile, shelves, context, ask=args.ask)
+        chosen = choose(profile, layered_store, context, ask=args.ask)
     if args.export_keys:
         context.reporter.note(f"Warning: whoever reads {args.export_keys} can read all traffic of this tunnel.")
-    options = CarrierOptions(
+    options = TunnelOptions(
         context.paths.journal,
         context.paths.control,
         args.patience,
         args.export_keys.absolute() if args.export_keys else None,
         args.keep_trying,
-        frozenset(args.without),
+        frozenset(args.disable),
     )
 
-    def carry(on_step: Callable[[StepDone], None], on_up: Callable[[TunnelStatus], None]) -> CarrierEnd:
-        return Carrier(profile, chosen.secrets, options, on_step, on_up).run()
+    def carry(on_step: Callable[[StepReport], None], on_up: Callable[[TunnelStatus], None]) -> TunnelEnd:
+        return Supervisor(profile, chosen.secrets, options, on_step, on_up).run()
 
     if args.detach:
         with explained(chosen):

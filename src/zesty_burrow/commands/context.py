@@ -19,8 +19,8 @@ from zesty_burrow.host.paths import Paths, Settings, machine_paths, may_write, r
 if TYPE_CHECKING:
     from zesty_burrow.core.policy.policy import Policy
     from zesty_burrow.report.reporter import Reporter
+    from zesty_burrow.store.layered_store import LayeredStore
     from zesty_burrow.store.seal import Seal
-    from zesty_burrow.store.shelves import Shelves
     from zesty_burrow.store.store import Store
 
 
@@ -87,18 +87,18 @@ class Context:
         settings = self.settings()
         return Store(url, lambda: self.seal(settings.seal), lambda: self.now().strftime("%Y-%m-%dT%H:%M:%SZ"))
 
-    def shelves(self) -> Shelves:
+    def layered_store(self) -> LayeredStore:
         """Her own store and the machine's, to be read as one, in a ``with`` block."""
-        from zesty_burrow.store.shelves import MACHINE, OWN, Shelves
+        from zesty_burrow.store.layered_store import MACHINE, OWN, LayeredStore
         from zesty_burrow.store.store import read_only_url
 
         if self.paths.shared:
-            return Shelves({MACHINE: self._readable(read_only_url)})
+            return LayeredStore({MACHINE: self._readable(read_only_url)})
         stores = {OWN: self._readable(read_only_url)}
         machine = replace(self, paths=machine_paths(self.environment))
         if os.access(machine.paths.store, os.R_OK):
             stores[MACHINE] = machine._readable(read_only_url)
-        return Shelves(stores)
+        return LayeredStore(stores)
 
     def _readable(self, read_only: Callable[[Path], str]) -> Store:
         """This context's store, for reading only where it is somebody else's."""

@@ -13,19 +13,19 @@ from pathlib import Path
 import tomli_w
 from cryptography.hazmat.primitives.serialization import Encoding
 
-from zesty_burrow.commands.asking import ASKED, ask_credentials
+from zesty_burrow.commands.ask_credentials import ASKED, ask_credentials
 from zesty_burrow.commands.context import Context
-from zesty_burrow.core import trust
+from zesty_burrow.core.certificates import trust
 from zesty_burrow.core.credentials import Credentials, Scope
 from zesty_burrow.core.finding import Severity
 from zesty_burrow.core.policy.policy import judge_profile
-from zesty_burrow.core.profile.checks import check_profile
-from zesty_burrow.core.profile.text import write_profile
 from zesty_burrow.errors import BurrowError, Clash, InputError, UsageError
 from zesty_burrow.host.files import read_bounded
 from zesty_burrow.intake import limits
 from zesty_burrow.intake.certificates import read_certificates_untrusted
 from zesty_burrow.intake.dialogue import QUESTIONS, Question, open_questions, profile_of, take_given, with_defaults
+from zesty_burrow.profiles.checks import check_profile
+from zesty_burrow.profiles.text import write_profile
 from zesty_burrow.report.result import CreateResult
 from zesty_burrow.store.seal import write_private
 

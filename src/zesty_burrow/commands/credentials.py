@@ -5,7 +5,7 @@ from __future__ import annotations
 from argparse import ArgumentParser, Namespace
 from typing import TYPE_CHECKING
 
-from zesty_burrow.commands.asking import ASKED, ask_credentials
+from zesty_burrow.commands.ask_credentials import ASKED, ask_credentials
 from zesty_burrow.commands.context import Context
 from zesty_burrow.core.credentials import Kind, Scope
 from zesty_burrow.errors import UsageError
@@ -109,12 +109,12 @@ def _list(context: Context) -> CredentialsResult:
 def _try(args: Namespace, context: Context) -> MessageResult:
     """Negotiate, let the gateway prove itself, sign in, say goodbye."""
     from zesty_burrow.carrier.attempt import Attempt
-    from zesty_burrow.commands.signing_in import choose, explained
+    from zesty_burrow.commands.choose_credentials import choose, explained
     from zesty_burrow.core.policy.policy import restrict
 
-    with context.shelves() as shelves:
-        profile = restrict(context.policy(), shelves.find_profile(args.name)[0])
-        chosen = choose(profile, shelves, context, ask=args.ask, device=args.device)
+    with context.layered_store() as layered_store:
+        profile = restrict(context.policy(), layered_store.find_profile(args.name)[0])
+        chosen = choose(profile, layered_store, context, ask=args.ask, device=args.device)
     with explained(chosen):
         address = Attempt(profile, chosen.secrets, args.patience, context.reporter.step).run()
     return MessageResult(f"{profile.name} ({address}) takes the credentials: {chosen.words}.")

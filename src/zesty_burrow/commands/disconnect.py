@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from argparse import ArgumentParser, Namespace
 
-from zesty_burrow.carrier.ask import ask
+from zesty_burrow.carrier.control_client import ask
 from zesty_burrow.commands.context import Context
 from zesty_burrow.errors import StateError
 from zesty_burrow.host.journal import is_left_over

@@ -13,15 +13,15 @@ from typing import TYPE_CHECKING, Any
 import tomli_w
 
 from zesty_burrow.commands.context import Context
-from zesty_burrow.core.profile.model import Profile
-from zesty_burrow.core.profile.text import read_profile
+from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import Clash, NotFound, UsageError
 from zesty_burrow.intake.sealed import FILE_NAME, TABLE, Entries, seal_credentials, sealed_file
+from zesty_burrow.profiles.text import read_profile
 from zesty_burrow.report.result import CodeResult, ExportResult, Result
 from zesty_burrow.store.seal import write_private
 
 if TYPE_CHECKING:
-    from zesty_burrow.store.shelves import Shelves
+    from zesty_burrow.store.layered_store import LayeredStore
 
 EXAMPLE = "zesty export --all --to profiles.zip"
 DATE = (2026, 1, 1, 0, 0, 0)
@@ -62,12 +62,12 @@ def run(args: Namespace, context: Context) -> Result:
         raise UsageError(f"{args.to}: its ending tells the form", next_step=f"Choose one of {', '.join(FORMS)}.")
     if args.with_credentials and form == "data":
         raise UsageError("credentials do not travel in RFC 9061 data", next_step="Name a .toml, .png or .zip file.")
-    with context.shelves() as shelves:
-        texts = _texts(args, shelves)
+    with context.layered_store() as layered_store:
+        texts = _texts(args, layered_store)
         if form in ("profile", "code") and len(texts) > 1:
             raise UsageError(f"{len(texts)} profiles do not fit into one {form}", next_step="Name a .zip file.")
         profiles = {name: read_profile(text, f"profile {name}") for name, text in texts.items()}
-        secrets = _secrets(profiles, shelves) if args.with_credentials else []
+        secrets = _secrets(profiles, layered_store) if args.with_credentials else []
     table = None
     if secrets:
         file = args.kit_passphrase_file or context.passphrase_file
@@ -88,28 +88,28 @@ def run(args: Namespace, context: Context) -> Result:
     return ExportResult((str(args.to),), tuple(texts), scopes, left_out)
 
 
-def _texts(args: Namespace, shelves: Shelves) -> dict[str, str]:
+def _texts(args: Namespace, layered_store: LayeredStore) -> dict[str, str]:
     """The chosen profiles' texts by name; her own before the machine's."""
     found: dict[str, str] = {}
     if args.name:
         for name in dict.fromkeys(args.name):
-            _, row, whom = shelves.find_profile(name)
-            found[row.name] = shelves.profile_text(row, whom)
+            _, row, whom = layered_store.find_profile(name)
+            found[row.name] = layered_store.profile_text(row, whom)
     else:
         where = {"provider": args.provider} if args.provider else {}
-        for whom, row in shelves.list_profiles((), **where):
-            found.setdefault(row.name, shelves.profile_text(row, whom))
+        for whom, row in layered_store.list_profiles((), **where):
+            found.setdefault(row.name, layered_store.profile_text(row, whom))
     if not found:
         raise NotFound("there is no profile to export")
     return found
 
 
-def _secrets(profiles: dict[str, Profile], shelves: Shelves) -> Entries:
+def _secrets(profiles: dict[str, Profile], layered_store: LayeredStore) -> Entries:
     """Everything that is kept for the profiles, for whichever device."""
     labels = {profile.credentials_label for profile in profiles.values()}
     return [
-        (row.scope, shelves.open_credentials(row, whom))
-        for whom, row in shelves.list_credentials()
+        (row.scope, layered_store.open_credentials(row, whom))
+        for whom, row in layered_store.list_credentials()
         if (row.profile in profiles if row.profile else row.label in labels)
     ]
 

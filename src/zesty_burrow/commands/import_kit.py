@@ -5,8 +5,8 @@ from __future__ import annotations
 from argparse import ArgumentParser, Namespace
 
 from zesty_burrow.commands.context import Context
+from zesty_burrow.commands.import_plan import ASK, ImportPlan, choice_of
 from zesty_burrow.commands.kits import add_kit_arguments, judged_by_policy, read_kits
-from zesty_burrow.commands.sorting import ASK, Sorting, choice_of
 from zesty_burrow.core.finding import Finding, Severity
 from zesty_burrow.errors import InputError
 from zesty_burrow.report.result import KitResult
@@ -38,7 +38,7 @@ def run(args: Namespace, context: Context) -> KitResult:
     kits = read_kits(args, context, profile=profile, device=args.device)
     with context.store() as store:
         findings: list[Finding] = [entry for kit in kits for entry in kit.findings]
-        sorting = Sorting(store, context, choice, quiet_default=quiet)
+        sorting = ImportPlan(store, context, choice, quiet_default=quiet)
         sorting.take(kits)
         findings += [*sorting.findings, *judged_by_policy(kits, context)]
         if args.strict:

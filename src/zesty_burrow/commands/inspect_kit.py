@@ -6,8 +6,8 @@ from argparse import ArgumentParser, Namespace
 from contextlib import ExitStack
 
 from zesty_burrow.commands.context import Context
+from zesty_burrow.commands.import_plan import KEEP, ImportPlan
 from zesty_burrow.commands.kits import add_kit_arguments, judged_by_policy, read_kits
-from zesty_burrow.commands.sorting import KEEP, Sorting
 from zesty_burrow.report.result import KitResult
 
 EXAMPLE = "zesty inspect quillwort-relay.zip"
@@ -23,7 +23,7 @@ def run(args: Namespace, context: Context) -> KitResult:
     kits = read_kits(args, context)
     with ExitStack() as stack:
         store = stack.enter_context(context.store()) if context.has_store() else None
-        sorting = Sorting(store, context, KEEP)
+        sorting = ImportPlan(store, context, KEEP)
         for kit in kits:
             sorting.take_profiles(kit)
     outcomes = {name: "differs" if word == "left out" else word for name, word in sorting.outcomes.items()}

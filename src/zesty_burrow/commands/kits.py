@@ -10,9 +10,9 @@ from pathlib import Path
 from zesty_burrow.commands.context import Context
 from zesty_burrow.core.finding import Finding
 from zesty_burrow.core.policy.policy import judge_profile
-from zesty_burrow.host.files import read_members, read_standard_input
+from zesty_burrow.host.files import read_kit_files, read_standard_input
 from zesty_burrow.intake.kit import Kit, Neighbour, Surroundings, read_kit
-from zesty_burrow.intake.member import Member
+from zesty_burrow.intake.kit_file import KitFile
 
 PORTAL = "https://"
 
@@ -66,12 +66,12 @@ def judged_by_policy(kits: Sequence[Kit], context: Context) -> list[Finding]:
     return [one for kit in kits for entry in kit.profiles for one in judge_profile(policy, entry.profile)]
 
 
-def _members(name: str, args: Namespace, context: Context) -> tuple[str, list[Member], Neighbour]:
+def _members(name: str, args: Namespace, context: Context) -> tuple[str, list[KitFile], Neighbour]:
     if name == "-":
         return "standard input", *read_standard_input()
     if name.startswith(PORTAL):
-        from zesty_burrow.commands.portal import fetch_members
+        from zesty_burrow.commands.portal import fetch_kit_files
 
-        return fetch_members(name, args, context)
+        return fetch_kit_files(name, args, context)
     path = Path(name)
-    return path.name or str(path), *read_members(path)
+    return path.name or str(path), *read_kit_files(path)

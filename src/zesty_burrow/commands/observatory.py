@@ -8,7 +8,7 @@ from argparse import ArgumentParser, Namespace
 from pathlib import Path
 
 from zesty_burrow.commands.context import Context
-from zesty_burrow.core.dns_zone import Zone
+from zesty_burrow.core.dns.zone import Zone
 from zesty_burrow.core.geofeed import AddressBook, read_geofeed_untrusted, read_operators_untrusted
 from zesty_burrow.host.files import read_bounded
 from zesty_burrow.observe.server import Observatory, ObservatoryConfig

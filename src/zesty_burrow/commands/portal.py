@@ -7,13 +7,13 @@ from dataclasses import asdict
 from pathlib import Path
 from urllib.parse import urlsplit
 
-from zesty_burrow.commands.asking import ask_credentials
+from zesty_burrow.commands.ask_credentials import ask_credentials
 from zesty_burrow.commands.context import Context
 from zesty_burrow.core.credentials import Kind, NamePassword
 from zesty_burrow.errors import NotFound, UsageError
 from zesty_burrow.gather.portal import PortalClient
 from zesty_burrow.intake.kit import Neighbour
-from zesty_burrow.intake.member import Member
+from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.report.result import PlacesResult
 
 EXAMPLE = "zesty portal https://portal.quillwort.example/ --account portal-account.txt"
@@ -45,7 +45,7 @@ def _signed_in(url: str, args: Namespace) -> PortalClient:
     return client
 
 
-def fetch_members(url: str, args: Namespace, context: Context) -> tuple[str, list[Member], Neighbour]:
+def fetch_kit_files(url: str, args: Namespace, context: Context) -> tuple[str, list[KitFile], Neighbour]:
     """The kits of the places that were named, or of all, with the credentials for manual set-up."""
     client = _signed_in(url, args)
     host = urlsplit(url).hostname or url
@@ -61,8 +61,8 @@ def fetch_members(url: str, args: Namespace, context: Context) -> tuple[str, lis
     members = []
     for place in wanted:
         with context.reporter.progress(f"Fetching {place}") as progress:
-            members.append(Member(f"{host}/{place}.zip", client.kit(place, progress), 0o600))
+            members.append(KitFile(f"{host}/{place}.zip", client.kit(place, progress), 0o600))
     value, _ = client.credentials()
     text = f"{value.name}\n{value.password.text()}\n"
-    members.append(Member(f"{host}/credentials.txt", text.encode(), 0o600))
+    members.append(KitFile(f"{host}/credentials.txt", text.encode(), 0o600))
     return host, members, lambda _: None

@@ -7,16 +7,16 @@ import io
 import json
 from argparse import ArgumentParser, Namespace
 
-from zesty_burrow.carrier.rehearsing import Part, Stage
+from zesty_burrow.carrier.rehearse import Part, Stage
+from zesty_burrow.commands.choose_credentials import choose
 from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.list_profiles import add_filters, filters
-from zesty_burrow.commands.signing_in import choose
 from zesty_burrow.core.policy.policy import restrict
-from zesty_burrow.core.profile.text import read_profile
 from zesty_burrow.core.rehearsal import SORTS, Rehearsal, StepTime, Verdict
 from zesty_burrow.errors import BurrowError, NotFound, RightsMissing, UsageError
 from zesty_burrow.observe.client import ObservatoryAddress
 from zesty_burrow.observe.inside import Outside
+from zesty_burrow.profiles.text import read_profile
 from zesty_burrow.report.result import RehearsalResult, Result, TextResult, rehearsal_document
 from zesty_burrow.store.store import ObservationRow
 
@@ -76,12 +76,12 @@ def _remember(seen: list[Rehearsal], context: Context) -> None:
 def _parts(args: Namespace, context: Context) -> list[Part]:
     parts = []
     policy = context.policy()
-    with context.shelves() as shelves:
-        rows = shelves.list_profiles(args.word, **filters(args))
+    with context.layered_store() as layered_store:
+        rows = layered_store.list_profiles(args.word, **filters(args))
         if not rows:
             raise NotFound("no profile matches")
-        kept = shelves.credentials_at_once()
-        for row, text, whom in shelves.profile_texts(rows):
+        kept = layered_store.credentials_at_once()
+        for row, text, whom in layered_store.profile_texts(rows):
             profile = read_profile(text, f"profile {row.name} ({whom})")
             try:
                 secrets = choose(profile, kept, context, ask=False).secrets

@@ -5,7 +5,7 @@ from __future__ import annotations
 from argparse import ArgumentParser, Namespace
 
 from zesty_burrow.commands.context import Context
-from zesty_burrow.core.profile.model import NAME
+from zesty_burrow.core.profile import NAME
 from zesty_burrow.errors import UsageError
 from zesty_burrow.report.result import MessageResult
 

@@ -6,11 +6,11 @@ from argparse import ArgumentParser, Namespace
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.core.policy.policy import judge_profile
-from zesty_burrow.core.profile.checks import check_profile
-from zesty_burrow.core.profile.model import Profile
-from zesty_burrow.core.profile.text import write_profile
+from zesty_burrow.core.profile import Profile
+from zesty_burrow.profiles.checks import check_profile
+from zesty_burrow.profiles.text import write_profile
 from zesty_burrow.report.result import ShowResult
-from zesty_burrow.store.shelves import Shelves
+from zesty_burrow.store.layered_store import LayeredStore
 
 EXAMPLE = "zesty show quillwort-lisbon"
 
@@ -24,16 +24,16 @@ def add_arguments(parser: ArgumentParser) -> None:
 def run(args: Namespace, context: Context) -> ShowResult:
     """The profile with its findings; secrets stay sealed."""
     device = args.device or context.device()
-    with context.shelves() as shelves:
-        profile, row, whom = shelves.find_profile(args.name)
-        rows = _credentials(shelves, profile, device)
+    with context.layered_store() as layered_store:
+        profile, row, whom = layered_store.find_profile(args.name)
+        rows = _credentials(layered_store, profile, device)
     findings = (*check_profile(profile, context.now()), *judge_profile(context.policy(), profile))
     return ShowResult(profile, write_profile(profile), row.imported_at, row.origin, whom, rows, findings)
 
 
-def _credentials(shelves: Shelves, profile: Profile, device: str) -> tuple[dict[str, str], ...]:
+def _credentials(layered_store: LayeredStore, profile: Profile, device: str) -> tuple[dict[str, str], ...]:
     """What is needed first, then whatever else is kept for it."""
-    chosen = shelves.choose_credentials(profile, device)
+    chosen = layered_store.choose_credentials(profile, device)
     needed = [str(kind) for kind in profile.sign_in.needs]
     rows = []
     for kind in dict.fromkeys([*needed, *chosen]):

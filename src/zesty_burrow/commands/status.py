@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from argparse import ArgumentParser, Namespace
 
-from zesty_burrow.carrier.ask import ask
+from zesty_burrow.carrier.control_client import ask
 from zesty_burrow.carrier.status import TunnelStatus
 from zesty_burrow.commands.context import Context
 from zesty_burrow.core.finding import Finding, finding
@@ -40,9 +40,9 @@ def run(args: Namespace, context: Context) -> StatusResult:
 
 def judge_negotiated(tunnel: TunnelStatus, context: Context) -> list[Finding]:
     """What was really agreed on with the gateway, by the policy as it is now."""
-    from zesty_burrow.core.ike.suite import Suite
     from zesty_burrow.core.policy.policy import judge_suite
+    from zesty_burrow.core.policy.suite import Suite
 
     policy = context.policy()
-    pairs = (("IKE SA", tunnel.ike_suite), ("ESP SA", tunnel.esp_suite))
-    return [one for where, numbers in pairs for one in judge_suite(policy, Suite(*numbers), where)]
+    rows = tunnel.suites.items()
+    return [one for label, numbers in rows for one in judge_suite(policy, Suite(*numbers), f"{label} SA")]

@@ -6,7 +6,7 @@ from argparse import ArgumentParser, Namespace
 from dataclasses import replace
 
 from zesty_burrow.commands.context import Context
-from zesty_burrow.core.profile.model import TAG
+from zesty_burrow.core.profile import TAG
 from zesty_burrow.errors import UsageError
 from zesty_burrow.report.result import MessageResult
 

@@ -7,7 +7,7 @@ from argparse import ArgumentParser, Namespace
 from dataclasses import asdict, replace
 from typing import Any
 
-from zesty_burrow.carrier.ask import ask
+from zesty_burrow.carrier.control_client import ask
 from zesty_burrow.carrier.status import TunnelStatus
 from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.status import judge_negotiated

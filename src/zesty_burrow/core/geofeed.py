@@ -7,7 +7,7 @@ import io
 import ipaddress
 from dataclasses import dataclass, field
 
-from zesty_burrow.core.ip import Network
+from zesty_burrow.core.net import Network
 from zesty_burrow.errors import Malformed
 
 MAX_ROWS = 1_000_000

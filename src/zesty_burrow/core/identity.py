@@ -4,8 +4,19 @@ from __future__ import annotations
 
 import ipaddress
 from dataclasses import dataclass
+from enum import IntEnum
 
-from zesty_burrow.core.ike.registry import IdType
+
+class IdType(IntEnum):
+    """RFC 7296 §3.5."""
+
+    ID_IPV4_ADDR = 1
+    ID_FQDN = 2
+    ID_RFC822_ADDR = 3
+    ID_IPV6_ADDR = 5
+    ID_DER_ASN1_DN = 9
+    ID_DER_ASN1_GN = 10
+    ID_KEY_ID = 11
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,9 +7,9 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 
 from zesty_burrow.core.finding import Finding, Severity, finding
-from zesty_burrow.core.ike.suite import Suite
 from zesty_burrow.core.leak import Observation, Promise, Sighting, judge_exit
 from zesty_burrow.core.policy.strength import suite_strength
+from zesty_burrow.core.policy.suite import Suite
 
 
 class Verdict(StrEnum):

@@ -10,8 +10,8 @@ from pathlib import Path
 
 from zesty_burrow.errors import InputError, NotFound, printable
 from zesty_burrow.intake import limits
+from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.limits import refused
-from zesty_burrow.intake.member import Member
 
 
 def read_bounded(path: Path, limit: int) -> tuple[bytes, int]:
@@ -33,7 +33,7 @@ def read_bounded(path: Path, limit: int) -> tuple[bytes, int]:
     return data, stat.S_IMODE(status.st_mode)
 
 
-def read_members(path: Path) -> tuple[list[Member], Callable[[str], bytes | None]]:
+def read_kit_files(path: Path) -> tuple[list[KitFile], Callable[[str], bytes | None]]:
     """The files that a path stands for, and a way to look beside a single file."""
     if path.is_dir():
         return _read_folder(path), lambda _: None
@@ -45,19 +45,19 @@ def read_members(path: Path) -> tuple[list[Member], Callable[[str], bytes | None
             return None
         return read_bounded(neighbour, limits.MAX_MEMBER)[0]
 
-    return [Member(path.name, data, mode)], beside
+    return [KitFile(path.name, data, mode)], beside
 
 
-def read_standard_input() -> tuple[list[Member], Callable[[str], bytes | None]]:
+def read_standard_input() -> tuple[list[KitFile], Callable[[str], bytes | None]]:
     """What is pasted or piped in, up to the same limit as a file."""
     data = sys.stdin.buffer.read(limits.MAX_KIT_FILE + 1)
     if len(data) > limits.MAX_KIT_FILE:
         raise refused("archive-bomb", "standard input", f"larger than {limits.MAX_KIT_FILE >> 20} MiB")
-    return [Member("standard input", data)], lambda _: None
+    return [KitFile("standard input", data)], lambda _: None
 
 
-def _read_folder(folder: Path) -> list[Member]:
-    members: list[Member] = []
+def _read_folder(folder: Path) -> list[KitFile]:
+    members: list[KitFile] = []
     total = 0
     for directory, folders, files in os.walk(folder):
         folders.sort()
@@ -71,5 +71,5 @@ def _read_folder(folder: Path) -> list[Member]:
             total += len(data)
             if total > limits.MAX_TOTAL or len(members) >= limits.MAX_MEMBERS:
                 raise refused("archive-bomb", str(folder), "more than we agree to read")
-            members.append(Member(printable(str(path.relative_to(folder))), data, mode))
+            members.append(KitFile(printable(str(path.relative_to(folder))), data, mode))
     return members

@@ -10,7 +10,7 @@ from dataclasses import asdict, dataclass
 from socket import AF_INET, AF_INET6
 from typing import Any
 
-from zesty_burrow.core.ip import Network
+from zesty_burrow.core.net import Network
 from zesty_burrow.errors import MachineError, RightsMissing
 
 RT_TABLE_MAIN = 254

@@ -17,13 +17,19 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from zesty_burrow.core.ip import Address, Network
-from zesty_burrow.core.profile.model import Traffic
+from zesty_burrow.core.net import Address, Network
+from zesty_burrow.core.profile import Traffic
 from zesty_burrow.host.netlink import EVERYWHERE, RT_TABLE_MAIN, Route, Rule
 
-TABLE = 23106
+FIRST_TABLE = 23106
+"""Of the tunnel with the first device; each has a table of its own."""
 PRIORITY_GATEWAY, PRIORITY_NAMES, PRIORITY_LOCAL, PRIORITY_TUNNEL = 23100, 23101, 23102, 23103
 LAST_METRIC = 0xFFFF_FFFF
+
+
+def table_of(device: str) -> int:
+    """The routing table of a tunnel device, by the number at the end of its name."""
+    return FIRST_TABLE + int(device.lstrip("abcdefghijklmnopqrstuvwxyz") or 0)
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,9 +49,10 @@ def plan_routes(
     traffic: Traffic,
 ) -> RoutingPlan:
     """``carried``: the networks that the gateway granted, of the families for which it gave an address."""
+    table = table_of(device)
     families = {network.version for network in carried}
     everything = any(network.prefixlen == 0 for network in traffic.networks)
-    routes = [Route(str(network), TABLE, device) for network in carried]
+    routes = [Route(str(network), table, device) for network in carried]
     handled = set(families)
     if 6 in families:
         ipv6 = "tunnel"
@@ -60,12 +67,12 @@ def plan_routes(
     for version in sorted(handled):
         whole = any(network.version == version and network.prefixlen == 0 for network in carried)
         if whole or (version == 6 and ipv6 == "blocked"):
-            routes.append(Route(EVERYWHERE[version], TABLE, kind="unreachable", metric=LAST_METRIC))
+            routes.append(Route(EVERYWHERE[version], table, kind="unreachable", metric=LAST_METRIC))
         if gateway.version == version:
             rules.append(Rule(version, PRIORITY_GATEWAY, RT_TABLE_MAIN, f"{gateway}/{gateway.max_prefixlen}"))
         inside = [one for one in name_servers if one != gateway and any(one in network for network in carried)]
         rules += [
-            Rule(version, PRIORITY_NAMES, TABLE, f"{one}/{one.max_prefixlen}")
+            Rule(version, PRIORITY_NAMES, table, f"{one}/{one.max_prefixlen}")
             for one in inside
             if one.version == version
         ]
@@ -73,5 +80,5 @@ def plan_routes(
         rules += [Rule(version, PRIORITY_LOCAL, RT_TABLE_MAIN, str(network)) for network in left_out]
         if traffic.local_network == "outside":
             rules.append(Rule(version, PRIORITY_LOCAL, RT_TABLE_MAIN, beyond_default=True))
-        rules.append(Rule(version, PRIORITY_TUNNEL, TABLE))
+        rules.append(Rule(version, PRIORITY_TUNNEL, table))
     return RoutingPlan(tuple(dict.fromkeys(routes)), tuple(rules), ipv6)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from pathlib import Path
 
-from zesty_burrow.core.ip import Address
+from zesty_burrow.core.net import Address
 from zesty_burrow.host.journal import Journal
 
 RESOLV_CONF = Path("/etc/resolv.conf")

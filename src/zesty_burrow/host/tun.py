@@ -9,7 +9,7 @@ import struct
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from zesty_burrow.core.ip import TCP, UDP
+from zesty_burrow.core.net import TCP, UDP
 from zesty_burrow.errors import MachineError, RightsMissing
 
 DEVICE = "/dev/net/tun"
@@ -49,10 +49,10 @@ class TunDevice:
         os.close(self.descriptor)
 
 
-def open_tun(prefix: str = PREFIX, without: frozenset[str] = frozenset()) -> TunDevice:
+def open_tun(prefix: str = PREFIX, disabled: frozenset[str] = frozenset()) -> TunDevice:
     """A new device of the first free number. Raises :class:`MachineError` with what is missing.
 
-    ``without``: ``device-tcp`` and ``device-udp`` leave out what the kernel would hand over in one piece.
+    ``disabled``: ``device-tcp`` and ``device-udp`` are not asked for.
     """
     try:
         descriptor = os.open(DEVICE, os.O_RDWR | os.O_NONBLOCK | os.O_CLOEXEC)
@@ -67,7 +67,7 @@ def open_tun(prefix: str = PREFIX, without: frozenset[str] = frozenset()) -> Tun
             next_step=f"Have root allow it: chmod 0666 {DEVICE}; or run the command as root.",
             slug="tunnel-device-closed",
         ) from None
-    wanted = {name for name in ("device-tcp", "device-udp") if name not in without}
+    wanted = {name for name in ("device-tcp", "device-udp") if name not in disabled}
     features = struct.unpack("I", fcntl.ioctl(descriptor, TUNGETFEATURES, bytes(4)))[0]
     header = bool(wanted) and bool(features & IFF_VNET_HDR)
     flags = IFF_TUN | IFF_NO_PI | IFF_TUN_EXCL | (IFF_VNET_HDR if header else 0)

@@ -6,7 +6,7 @@ from cryptography import x509
 from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives.serialization import Encoding, pkcs7
 
-from zesty_burrow.core import trust
+from zesty_burrow.core.certificates import trust
 from zesty_burrow.errors import Malformed
 
 PEM_CERTIFICATE, PKCS7_MARK = b"-----BEGIN CERTIFICATE-----", b"-----BEGIN PKCS7-----"

@@ -16,9 +16,9 @@ from dataclasses import dataclass
 
 from zesty_burrow.errors import InputError, printable
 from zesty_burrow.intake import limits
+from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.limits import refused
 from zesty_burrow.intake.mail import looks_like_mail, read_mail_untrusted
-from zesty_burrow.intake.member import Member
 
 ZIP_MAGIC = (b"PK\x03\x04", b"PK\x05\x06")
 GZIP_MAGIC, XZ_MAGIC = b"\x1f\x8b\x08", b"\xfd7zXZ\x00"
@@ -36,7 +36,7 @@ class Budget:
     members: int = limits.MAX_MEMBERS
 
     @classmethod
-    def of(cls, member: Member) -> Budget:
+    def of(cls, member: KitFile) -> Budget:
         """What a file of this size may unpack to."""
         return cls(member.path, min(limits.MAX_TOTAL, (1 << 20) + limits.MAX_RATIO * len(member.data)))
 
@@ -50,9 +50,9 @@ class Budget:
             raise refused("archive-bomb", self.subject, f"more than {limits.MAX_MEMBERS} members")
 
 
-def expand(members: Iterable[Member]) -> list[Member]:
+def expand(members: Iterable[KitFile]) -> list[KitFile]:
     """Plain files: archives are replaced by what is in them. Raises ``InputError`` for hostile or damaged ones."""
-    found: list[Member] = []
+    found: list[KitFile] = []
     for member in members:
         found += _expand(member, Budget.of(member), depth=0)
         if len(found) > limits.MAX_MEMBERS:
@@ -60,7 +60,7 @@ def expand(members: Iterable[Member]) -> list[Member]:
     return found
 
 
-def _expand(member: Member, budget: Budget, depth: int) -> Iterator[Member]:
+def _expand(member: KitFile, budget: Budget, depth: int) -> Iterator[KitFile]:
     reader = reader_for(member.data)
     if reader is None:
         yield member
@@ -71,7 +71,7 @@ def _expand(member: Member, budget: Budget, depth: int) -> Iterator[Member]:
         yield from _expand(inner, budget, depth + 1)
 
 
-Reader = Callable[[Member, Budget], list[Member]]
+Reader = Callable[[KitFile, Budget], list[KitFile]]
 
 
 def reader_for(data: bytes) -> Reader | None:
@@ -89,25 +89,25 @@ def reader_for(data: bytes) -> Reader | None:
     return None
 
 
-def _read_mail(mail: Member, budget: Budget) -> list[Member]:
+def _read_mail(mail: KitFile, budget: Budget) -> list[KitFile]:
     found = read_mail_untrusted(mail)
     for member in found:
         budget.spend(len(member.data), member.name)
     return found
 
 
-def check_name(archive: Member, name: str) -> None:
+def check_name(archive: KitFile, name: str) -> None:
     """A member's name must stay inside: no way upward, no root, no drive, no other system's separators."""
     parts = name.split("/")
     if not name or name.startswith("/") or ".." in parts or "\\" in name or "\0" in name or ":" in parts[0]:
         raise refused("archive-path", archive.path, repr(name[:120]))
 
 
-def _child(archive: Member, name: str, data: bytes) -> Member:
-    return Member(printable(f"{archive.path}/{name}"), data, archive.mode)
+def _child(archive: KitFile, name: str, data: bytes) -> KitFile:
+    return KitFile(printable(f"{archive.path}/{name}"), data, archive.mode)
 
 
-def read_zip_untrusted(archive: Member, budget: Budget | None = None) -> list[Member]:
+def read_zip_untrusted(archive: KitFile, budget: Budget | None = None) -> list[KitFile]:
     """The files in a stranger's ZIP archive."""
     spending = budget or Budget.of(archive)
     try:
@@ -119,7 +119,7 @@ def read_zip_untrusted(archive: Member, budget: Budget | None = None) -> list[Me
         raise refused("archive-damaged", archive.path, str(problem)[:200]) from None
 
 
-def _check_zip(archive: Member, entries: list[zipfile.ZipInfo], budget: Budget) -> None:
+def _check_zip(archive: KitFile, entries: list[zipfile.ZipInfo], budget: Budget) -> None:
     seen: set[str] = set()
     for entry in entries:
         name = entry.filename
@@ -136,7 +136,7 @@ def _check_zip(archive: Member, entries: list[zipfile.ZipInfo], budget: Budget) 
         budget.spend(entry.file_size, repr(name[:120]))
 
 
-def _read_zip_entry(archive: Member, opened: zipfile.ZipFile, entry: zipfile.ZipInfo) -> Member:
+def _read_zip_entry(archive: KitFile, opened: zipfile.ZipFile, entry: zipfile.ZipInfo) -> KitFile:
     with opened.open(entry) as stream:
         # The announced size is the sender's word; read no more than that, and one octet to catch a lie.
         data = stream.read(entry.file_size + 1)
@@ -145,10 +145,10 @@ def _read_zip_entry(archive: Member, opened: zipfile.ZipFile, entry: zipfile.Zip
     return _child(archive, entry.filename, data)
 
 
-def read_tar_untrusted(archive: Member, budget: Budget | None = None) -> list[Member]:
+def read_tar_untrusted(archive: KitFile, budget: Budget | None = None) -> list[KitFile]:
     """The files in a stranger's TAR archive (POSIX.1-2001 pax, GNU and older ustar forms)."""
     spending = budget or Budget.of(archive)
-    found: dict[str, Member] = {}
+    found: dict[str, KitFile] = {}
     try:
         with tarfile.open(fileobj=io.BytesIO(archive.data), mode="r:") as opened:
             for entry in opened:
@@ -197,20 +197,20 @@ class _Gunzip:
         return not self._inner.unconsumed_tail
 
 
-def read_gzip_untrusted(archive: Member, budget: Budget | None = None) -> list[Member]:
+def read_gzip_untrusted(archive: KitFile, budget: Budget | None = None) -> list[KitFile]:
     """The one file under gzip (RFC 1952)."""
     return _decompress(archive, budget or Budget.of(archive), _Gunzip(), (".gz", ".tgz"))
 
 
-def read_xz_untrusted(archive: Member, budget: Budget | None = None) -> list[Member]:
+def read_xz_untrusted(archive: KitFile, budget: Budget | None = None) -> list[KitFile]:
     """The one file under xz."""
     machine = lzma.LZMADecompressor(lzma.FORMAT_XZ, memlimit=limits.MAX_LZMA_MEMORY)
     return _decompress(archive, budget or Budget.of(archive), machine, (".xz", ".txz"))
 
 
 def _decompress(
-    archive: Member, budget: Budget, machine: _Gunzip | lzma.LZMADecompressor, endings: tuple[str, str]
-) -> list[Member]:
+    archive: KitFile, budget: Budget, machine: _Gunzip | lzma.LZMADecompressor, endings: tuple[str, str]
+) -> list[KitFile]:
     parts: list[bytes] = []
     at = total = 0
     try:
@@ -233,4 +233,4 @@ def _decompress(
         name = name[: -len(packed_archive)] + ".tar"
     elif name.lower().endswith(plain):
         name = name[: -len(plain)]
-    return [Member(printable(f"{archive.path}/{name}"), b"".join(parts), archive.mode)]
+    return [KitFile(printable(f"{archive.path}/{name}"), b"".join(parts), archive.mode)]

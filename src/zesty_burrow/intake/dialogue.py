@@ -9,9 +9,8 @@ import ipaddress
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
-from zesty_burrow.core.identity import Identity
-from zesty_burrow.core.ike.registry import IdType
-from zesty_burrow.core.profile.model import (
+from zesty_burrow.core.identity import Identity, IdType
+from zesty_burrow.core.profile import (
     IPV6_HANDLING,
     MAX_MTU,
     MIN_MTU,
@@ -22,11 +21,11 @@ from zesty_burrow.core.profile.model import (
     Traffic,
     Tunnel,
 )
-from zesty_burrow.core.profile.text import read_profile, write_profile
 from zesty_burrow.errors import InputError
 from zesty_burrow.intake.credentials import paste_slips
 from zesty_burrow.intake.places import country_code, place_in_name
 from zesty_burrow.intake.sheet import slug_of
+from zesty_burrow.profiles.text import read_profile, write_profile
 
 Answers = Mapping[str, str]
 METHODS = {

@@ -15,14 +15,15 @@ from typing import Any
 from cryptography import x509
 from cryptography.hazmat.primitives.serialization import Encoding, load_pem_public_key
 
-from zesty_burrow.core import trust
+from zesty_burrow.core.certificates import trust
+from zesty_burrow.core.certificates.revocation import load_revocation_list_untrusted
 from zesty_burrow.core.credentials import ClientKey, Credentials, NamePassword, PreSharedKey
-from zesty_burrow.core.identity import Identity
-from zesty_burrow.core.ike.registry import IdType
-from zesty_burrow.core.ip import Network
+from zesty_burrow.core.identity import Identity, IdType
+from zesty_burrow.core.net import Network
 from zesty_burrow.core.policy.algorithms import AEAD_NUMBERS, BY_NUMBER, TransformType
-from zesty_burrow.core.profile.model import (
+from zesty_burrow.core.profile import (
     DEFAULT_ALGORITHMS,
+    PEM_MARK,
     AlgorithmChoice,
     Algorithms,
     Gateway,
@@ -31,12 +32,11 @@ from zesty_burrow.core.profile.model import (
     SignIn,
     Traffic,
 )
-from zesty_burrow.core.profile.text import PEM_MARK, read_profile, write_profile
-from zesty_burrow.core.revocation import load_revocation_list_untrusted
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import InputError, Malformed, ProfileInvalid
 from zesty_burrow.intake.keys import nobody, read_keys_untrusted
 from zesty_burrow.intake.sheet import slug_of
+from zesty_burrow.profiles.text import read_profile, write_profile
 
 MODULE = "ietf-i2nsf-ike:ipsec-ike"
 EAP_MSCHAPV2 = 26

@@ -21,7 +21,7 @@ from cryptography.hazmat.primitives.serialization import (
     pkcs12,
 )
 
-from zesty_burrow.core import trust
+from zesty_burrow.core.certificates import trust
 from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import LimitExceeded, Malformed, SealError

@@ -10,14 +10,14 @@ from typing import TYPE_CHECKING
 
 from zesty_burrow.core.credentials import Credentials, Scope
 from zesty_burrow.core.finding import Finding
-from zesty_burrow.core.profile.model import Profile
+from zesty_burrow.core.profile import Profile
 from zesty_burrow.intake.containers import expand
 from zesty_burrow.intake.keys import nobody
 from zesty_burrow.intake.limits import refused
 from zesty_burrow.intake.recognise import Kind, recognise
 
 if TYPE_CHECKING:
-    from zesty_burrow.intake.member import Member
+    from zesty_burrow.intake.kit_file import KitFile
 
 Neighbour = Callable[[str], bytes | None]
 Ask = Callable[[str], str]
@@ -84,13 +84,13 @@ class Surroundings:
     progress: Progress = lambda _done, _all: None
 
 
-def read_kit(origin: str, members: Sequence[Member], now: datetime, surroundings: Surroundings | None = None) -> Kit:
+def read_kit(origin: str, members: Sequence[KitFile], now: datetime, surroundings: Surroundings | None = None) -> Kit:
     """A kit from its files.
 
     Raises ``InputError`` for a hostile or damaged archive, and where there is nothing at all to take; ``SealError``
     where a passphrase is wrong.
     """
-    from zesty_burrow.intake.joining import join
+    from zesty_burrow.intake.assemble import join
     from zesty_burrow.intake.reader import Reader
 
     given = surroundings or Surroundings()

@@ -10,8 +10,8 @@ from html.parser import HTMLParser
 
 from zesty_burrow.errors import printable
 from zesty_burrow.intake import limits
+from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.limits import refused
-from zesty_burrow.intake.member import Member
 
 HEADER = re.compile(
     rb"^(From|Received|Return-Path|Delivered-To|Date|Subject|To|MIME-Version|Message-ID|DKIM-Signature|X-[\w-]+):",
@@ -64,7 +64,7 @@ def text_of_html(page: str) -> str:
     return "\n".join(line for line in lines if line)
 
 
-def read_mail_untrusted(mail: Member) -> list[Member]:
+def read_mail_untrusted(mail: KitFile) -> list[KitFile]:
     """The mail's text (plain if it has one, else from its HTML) and its attachments."""
     try:
         message = email.message_from_bytes(mail.data, _class=EmailMessage, policy=email.policy.default)
@@ -74,8 +74,8 @@ def read_mail_untrusted(mail: Member) -> list[Member]:
         raise refused("kit-unreadable", mail.path, f"{type(problem).__name__}: {problem}"[:200]) from None
 
 
-def _parts(mail: Member, message: EmailMessage) -> list[Member]:
-    found: list[Member] = []
+def _parts(mail: KitFile, message: EmailMessage) -> list[KitFile]:
+    found: list[KitFile] = []
     texts: dict[str, list[str]] = {"plain": [], "html": []}
     for number, part in enumerate(message.walk()):
         if number >= MAX_PARTS:
@@ -92,9 +92,9 @@ def _parts(mail: Member, message: EmailMessage) -> list[Member]:
         if len(data) > limits.MAX_MEMBER:
             raise refused("archive-bomb", mail.path, f"an attachment of {len(data)} octets")
         plain = re.sub(r"[/\\\0:]+", "-", name or f"part-{number}").lstrip(".")
-        found.append(Member(printable(f"{mail.path}/{plain or number}"), data, mail.mode))
+        found.append(KitFile(printable(f"{mail.path}/{plain or number}"), data, mail.mode))
     body = "\n".join(texts["plain"]) or "\n".join(text_of_html(page) for page in texts["html"])
-    return [Member(f"{mail.path}/text of the mail", body.encode("utf-8", "replace"), mail.mode), *found]
+    return [KitFile(f"{mail.path}/text of the mail", body.encode("utf-8", "replace"), mail.mode), *found]
 
 
 def _decoded(part: EmailMessage) -> str:

@@ -13,21 +13,21 @@ import tomli_w
 from cryptography import x509
 from cryptography.hazmat.primitives.serialization import Encoding
 
+from zesty_burrow.core.certificates.revocation import Revocations, load_revocation_list_untrusted
 from zesty_burrow.core.credentials import Credentials
 from zesty_burrow.core.finding import CODES, Finding, finding
-from zesty_burrow.core.profile.model import Profile
-from zesty_burrow.core.profile.text import read_profile
-from zesty_burrow.core.revocation import Revocations, load_revocation_list_untrusted
+from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import BurrowError, InputError, LimitExceeded, ProfileInvalid, SealError
 from zesty_burrow.intake import codes, limits, sealed, sheet
 from zesty_burrow.intake.certificates import read_certificates_untrusted
 from zesty_burrow.intake.credentials import read_credentials_untrusted
 from zesty_burrow.intake.instance_data import read_instance_data_untrusted
 from zesty_burrow.intake.keys import FoundKey, read_keys_untrusted
-from zesty_burrow.intake.member import Member
+from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.places import place_in_name
 from zesty_burrow.intake.recognise import Kind, recognise, text_of
 from zesty_burrow.intake.vocabulary import Field
+from zesty_burrow.profiles.text import read_profile
 
 if TYPE_CHECKING:
     from zesty_burrow.intake.kit import FoundCredentials, Item, Surroundings
@@ -40,7 +40,7 @@ class RawProfile:
     """A profile as it stands in the kit; ``by_template`` where the kit's own words left parts of it open."""
 
     path: str
-    member: Member
+    member: KitFile
     profile: Profile
     by_template: bool = False
 
@@ -49,7 +49,7 @@ class RawProfile:
 class RawSecret:
     """Credentials as they stand in the kit; ``owner``: the path of the profile that they came with."""
 
-    member: Member
+    member: KitFile
     value: Credentials
     owner: str = ""
 
@@ -58,7 +58,7 @@ class RawSecret:
 class CertificateFile:
     """A file of certificates; ``pem`` holds all of them."""
 
-    member: Member
+    member: KitFile
     pem: str
     certificates: tuple[x509.Certificate, ...]
 
@@ -79,13 +79,13 @@ class Reader:
         self.copies: dict[str, str] = {}
         """Files that are left out for being the same as an earlier one, by their paths; with the earlier one's."""
         self._distinct: set[x509.Certificate] = set()
-        self.keys: list[tuple[Member, FoundKey]] = []
-        self.lists: list[tuple[Member, Revocations]] = []
+        self.keys: list[tuple[KitFile, FoundKey]] = []
+        self.lists: list[tuple[KitFile, Revocations]] = []
         self.secrets: list[RawSecret] = []
         self.labelled: list[FoundCredentials] = []
         self._symbols: list[codes.Symbol] = []
-        self._pictures: list[Member] = []
-        self._takers: dict[Kind, Callable[[Member], None]] = {
+        self._pictures: list[KitFile] = []
+        self._takers: dict[Kind, Callable[[KitFile], None]] = {
             Kind.PROFILE: self._profile,
             Kind.CERTIFICATE: self._certificate,
             Kind.KEY: self._key,
@@ -98,7 +98,7 @@ class Reader:
             Kind.CODE: self._picture,
         }
 
-    def take(self, member: Member) -> None:
+    def take(self, member: KitFile) -> None:
         """Recognise one file and read it; whatever is wrong with it is told, and the others go on."""
         kind = recognise(member)
         if kind in (Kind.READ_ME, Kind.OTHER):
@@ -113,7 +113,7 @@ class Reader:
                 raise
             self.leave(member, kind, "kit-locked")
 
-    def leave(self, member: Member, kind: Kind, slug: str, detail: str = "") -> None:
+    def leave(self, member: KitFile, kind: Kind, slug: str, detail: str = "") -> None:
         """Record a file that is not taken, and why."""
         entry = finding(slug, member.path, detail)
         self.findings.append(entry)
@@ -127,7 +127,7 @@ class Reader:
         """A file that is not taken, where no finding is needed to say why."""
         return self._item(path, kind, taken=False, why=why)
 
-    def _profile(self, member: Member) -> None:
+    def _profile(self, member: KitFile) -> None:
         text = text_of(member).lstrip("\ufeff")
         table = None
         if sealed.TABLE in text:
@@ -142,7 +142,7 @@ class Reader:
         if table is not None:
             self._open_sealed(member, table)
 
-    def _certificate(self, member: Member) -> None:
+    def _certificate(self, member: KitFile) -> None:
         self._keep_certificates(member, read_certificates_untrusted(member.data))
 
     def _bounded(self, what: str, count: int, limit: int) -> None:
@@ -150,14 +150,14 @@ class Reader:
         if count > limit:
             raise LimitExceeded(f"{self.origin} holds too many {what}", why=f"more than {limit}")
 
-    def _keep_certificates(self, member: Member, found: list[x509.Certificate]) -> None:
+    def _keep_certificates(self, member: KitFile, found: list[x509.Certificate]) -> None:
         fresh = self._distinct.union(found)
         self._bounded("certificates", len(fresh), limits.MAX_KIT_CERTIFICATES)
         self._distinct = fresh
         pem = b"".join(entry.public_bytes(Encoding.PEM) for entry in found).decode()
         self.certificates[member.path] = CertificateFile(member, pem, tuple(found))
 
-    def _key(self, member: Member) -> None:
+    def _key(self, member: KitFile) -> None:
         self._bounded("private keys", len(self.keys) + 1, limits.MAX_KIT_KEYS)
         opened = read_keys_untrusted(member.data, self.given.ask, member.path)
         for key in opened.keys:
@@ -168,30 +168,30 @@ class Reader:
         if opened.certificates:
             self._keep_certificates(member, opened.certificates)
 
-    def _check_mode(self, member: Member) -> None:
+    def _check_mode(self, member: KitFile) -> None:
         if member.mode is not None and member.mode & 0o077:
             self.findings.append(finding("kit-world-readable", member.path, f"mode {member.mode & 0o777:04o}"))
 
-    def _revocation(self, member: Member) -> None:
+    def _revocation(self, member: KitFile) -> None:
         self._bounded("revocation lists", len(self.lists) + 1, limits.MAX_LISTS)
         self.lists.append((member, load_revocation_list_untrusted(member.data)))
 
-    def _credentials(self, member: Member) -> None:
+    def _credentials(self, member: KitFile) -> None:
         value, found = read_credentials_untrusted(text_of(member), member.path)
         self.findings += found
         self._keep_secrets(member, [value])
 
-    def _keep_secrets(self, member: Member, values: list[Credentials], owner: str = "") -> None:
+    def _keep_secrets(self, member: KitFile, values: list[Credentials], owner: str = "") -> None:
         if values:
             self._warn_of_plain_secrets(member)
         self.secrets += [RawSecret(member, value, owner) for value in values]
 
-    def _warn_of_plain_secrets(self, member: Member) -> None:
+    def _warn_of_plain_secrets(self, member: KitFile) -> None:
         if self.given.on_disk:
             self.findings.append(finding("kit-plaintext-password", member.path))
             self._check_mode(member)
 
-    def _sheet(self, member: Member) -> None:
+    def _sheet(self, member: KitFile) -> None:
         text = text_of(member)
         lower = member.name.lower()
         reader = sheet.read_toml if lower.endswith(".toml") else sheet.read_pairs if lower.endswith(".csv") else None
@@ -208,7 +208,7 @@ class Reader:
         if made.profile is None and not made.credentials:
             self.leave(member, Kind.SHEET, "kit-unreadable", "neither a host nor an account with its password is on it")
 
-    def _table(self, member: Member) -> None:
+    def _table(self, member: KitFile) -> None:
         """A table's rows by template: one protocol and sign-in, many places."""
         rows = sheet.read_table(text_of(member))
         unknown = dict.fromkeys(label for row in rows for label in row.unknown)
@@ -230,7 +230,7 @@ class Reader:
             self._warn_of_plain_secrets(member)
         self.secrets += values
 
-    def _data(self, member: Member) -> None:
+    def _data(self, member: KitFile) -> None:
         for number, entry in enumerate(read_instance_data_untrusted(text_of(member), member.path), start=1):
             where = f"{member.path}, conn-entry {number}"
             if isinstance(entry, InputError):
@@ -240,11 +240,11 @@ class Reader:
             self.profiles.append(RawProfile(where, member, entry.profile))
             self._keep_secrets(member, entry.credentials, where)
 
-    def _sealed(self, member: Member) -> None:
+    def _sealed(self, member: KitFile) -> None:
         """Credentials that were exported under a passphrase."""
         self._open_sealed(member, sealed.read_sealed_file_untrusted(text_of(member), member.path))
 
-    def _open_sealed(self, member: Member, table: object) -> None:
+    def _open_sealed(self, member: KitFile, table: object) -> None:
         from zesty_burrow.intake.kit import FoundCredentials
 
         passphrase = self.given.ask(f"Passphrase of {member.path}: ")
@@ -252,7 +252,7 @@ class Reader:
             self.labelled.append(FoundCredentials(member.path, scope, value))
             self.keep(member.path, Kind.SEALED, f"for {scope}")
 
-    def _picture(self, member: Member) -> None:
+    def _picture(self, member: KitFile) -> None:
         if len(self._pictures) >= MAX_PICTURES:
             self.leave(member, Kind.CODE, "kit-junk", f"only the first {MAX_PICTURES} pictures are looked at")
             return
@@ -272,7 +272,7 @@ class Reader:
         texts, missing = codes.join_symbols(self._symbols)
         for number, data in enumerate(texts, start=1):
             path = f"{first.path}/code" if len(texts) == 1 else f"{first.path}/code-{number}"
-            self.take(Member(path, data, first.mode))
+            self.take(KitFile(path, data, first.mode))
         self.findings += [finding("code-incomplete", first.path, words) for words in missing]
 
 

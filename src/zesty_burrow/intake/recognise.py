@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from enum import StrEnum
 
-from zesty_burrow.core.profile.text import PEM_MARK
+from zesty_burrow.core.profile import PEM_MARK
 from zesty_burrow.errors import Malformed
 from zesty_burrow.intake import sealed, sheet
 from zesty_burrow.intake.certificates import PKCS7_MARK
@@ -13,8 +13,8 @@ from zesty_burrow.intake.codes import looks_like_picture
 from zesty_burrow.intake.credentials import looks_like_credentials
 from zesty_burrow.intake.instance_data import looks_like_instance_data
 from zesty_burrow.intake.keys import looks_like_key, looks_like_pkcs12
+from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.mail import text_of_html
-from zesty_burrow.intake.member import Member
 
 READ_ME = re.compile(r"^(read[ _.-]?me|licen[cs]e|terms|changes|news|notes|instructions?|help|about)", re.IGNORECASE)
 PROFILE_KEY = re.compile(rb"^\s*(?:format\s*=|\[(?:profile|gateway)\])", re.MULTILINE)
@@ -40,7 +40,7 @@ class Kind(StrEnum):
     OTHER = "other"
 
 
-def text_of(member: Member) -> str:
+def text_of(member: KitFile) -> str:
     """A file's text; a page's as its reader sees it. :class:`Malformed` where it is none."""
     encoding = next((name for mark, name in BYTE_ORDER_MARKS if member.data.startswith(mark)), "utf-8")
     try:
@@ -50,7 +50,7 @@ def text_of(member: Member) -> str:
     return text_of_html(text) if member.name.lower().endswith((".html", ".htm")) else text
 
 
-def recognise(member: Member) -> Kind:
+def recognise(member: KitFile) -> Kind:
     """The kind of a plain file; archives and mails were opened before."""
     data, lower = member.data, member.name.lower()
     head = data[:HEAD]
@@ -81,7 +81,7 @@ def _recognise_octets(data: bytes, head: bytes, lower: str) -> Kind | None:
     return None
 
 
-def _recognise_text(member: Member, lower: str, text: str) -> Kind:
+def _recognise_text(member: KitFile, lower: str, text: str) -> Kind:
     if sealed.MARK in text[:200]:
         return Kind.SEALED
     if looks_like_instance_data(text):

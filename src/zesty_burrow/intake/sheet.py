@@ -17,15 +17,14 @@ from typing import Any
 
 from zesty_burrow.core.credentials import Credentials, NamePassword, PreSharedKey
 from zesty_burrow.core.finding import Finding, finding
-from zesty_burrow.core.identity import Identity
-from zesty_burrow.core.ike.registry import IdType
-from zesty_burrow.core.profile.model import Gateway, Profile, SignIn, Traffic, Tunnel
-from zesty_burrow.core.profile.text import read_profile, write_profile
+from zesty_burrow.core.identity import Identity, IdType
+from zesty_burrow.core.profile import Gateway, Profile, SignIn, Traffic, Tunnel
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import Malformed, ProfileInvalid
 from zesty_burrow.intake.credentials import paste_slips
 from zesty_burrow.intake.places import country_code, folded, place_in_name
 from zesty_burrow.intake.vocabulary import Field, meaning, yes_or_no
+from zesty_burrow.profiles.text import read_profile, write_profile
 
 MAX_ROWS = 10_000
 MAX_LINE = 1000

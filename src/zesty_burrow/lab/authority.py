@@ -11,8 +11,8 @@ from cryptography.hazmat.primitives.asymmetric import ec, rsa
 from cryptography.hazmat.primitives.serialization import Encoding
 from cryptography.x509.oid import NameOID
 
-from zesty_burrow.core.ike.auth import PrivateKey
-from zesty_burrow.core.trust import IPSEC_IKE
+from zesty_burrow.core.certificates.trust import IPSEC_IKE
+from zesty_burrow.protocols.ikev2.wire.signatures import PrivateKey
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,7 +10,7 @@ import traceback
 from contextlib import suppress
 from pathlib import Path
 
-from zesty_burrow.carrier import waiter
+from zesty_burrow.carrier.fast_path import selector
 from zesty_burrow.host import namespaces
 from zesty_burrow.host.netlink import Netlink, Route
 from zesty_burrow.lab import story
@@ -84,7 +84,7 @@ def _host_process(name: str, folder: Path, secrets: Secrets, keeper: Path, told:
         os.write(told, b"1")
         os.read(wait, 1)
         configure_ports(name)
-        waiter.run(serve_host(name, secrets, keeper))
+        selector.run(serve_host(name, secrets, keeper))
     except BaseException:
         traceback.print_exc()
     os._exit(1)

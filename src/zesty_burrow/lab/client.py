@@ -12,7 +12,7 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
-from zesty_burrow.carrier.ask import ask_document
+from zesty_burrow.carrier.control_client import call_with
 from zesty_burrow.errors import MachineError, NotFound, StateError, UsageError
 from zesty_burrow.host import namespaces
 from zesty_burrow.host.paths import HOME_VARIABLE, Paths
@@ -33,7 +33,7 @@ class LabClient:
         self.folder = folder
 
     def _ask(self, request: dict[str, Any]) -> dict[str, Any]:
-        answer = ask_document(self.folder / "control", request)
+        answer = call_with(self.folder / "control", request)
         if answer is None:
             raise StateError("no lab is running", next_step="Start one: zesty lab start", slug="no-lab")
         if "error" in answer:
@@ -42,7 +42,7 @@ class LabClient:
 
     def is_running(self) -> bool:
         """Whether the keeper answers."""
-        return ask_document(self.folder / "control", {"call": "status"}) is not None
+        return call_with(self.folder / "control", {"call": "status"}) is not None
 
     def start(self) -> dict[str, Any]:
         """Start the lab and tell its status. :class:`StateError` where one is running."""

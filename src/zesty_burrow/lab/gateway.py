@@ -7,44 +7,35 @@ import os
 import secrets
 import socket
 from collections import deque
-from collections.abc import Iterable
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from ipaddress import IPv4Interface, IPv6Interface, ip_address
 
-from zesty_burrow.carrier.channel import udp_socket
-from zesty_burrow.carrier.datapath import DataPath
-from zesty_burrow.carrier.inside import bring_up
-from zesty_burrow.carrier.port import Burst, UdpPort
-from zesty_burrow.carrier.pump import Pump
-from zesty_burrow.carrier.tunnel import Flow, Tunnel
+from zesty_burrow.carrier.data_path.data_path import DataPath
+from zesty_burrow.carrier.data_path.tunnel import Tunnel
+from zesty_burrow.carrier.data_path.udp_port import Burst, UdpPort
+from zesty_burrow.carrier.host_config import bring_up
+from zesty_burrow.carrier.session_io import SessionIo
+from zesty_burrow.carrier.udp_socket import udp_socket
+from zesty_burrow.core.dns.encrypted_resolver import EncryptedResolver
 from zesty_burrow.core.identity import Identity
-from zesty_burrow.core.ike.auth import PrivateKey
-from zesty_burrow.core.ike.events import (
-    ChildEstablished,
-    ChildGone,
-    ChildRekeyed,
-    Closed,
-    Endpoint,
-    IkeRekeyed,
-    InnerNetwork,
-    Moved,
-)
-from zesty_burrow.core.ike.gateway import Gateway, GatewayEvent
-from zesty_burrow.core.ike.proofs import Callers, public_octets
-from zesty_burrow.core.ike.proposals import Offer
-from zesty_burrow.core.ike.resolvers import EncryptedResolver
-from zesty_burrow.core.ike.responder import Responder
-from zesty_burrow.core.ike.responder_table import ResponderConfig, State
-from zesty_burrow.core.ip import AddressRange
-from zesty_burrow.core.profile.model import DEFAULT_ALGORITHMS, ProposalChoice
-from zesty_burrow.errors import MachineError
+from zesty_burrow.core.net import AddressRange, Datagram, Endpoint
+from zesty_burrow.core.profile import DEFAULT_ALGORITHMS, ProposalChoice
+from zesty_burrow.errors import MachineError, ProgramFault
 from zesty_burrow.host.netfilter import translate_source
 from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.host.tun import open_tun
 from zesty_burrow.lab import story
 from zesty_burrow.lab.authority import Authority, issue, make_authority, make_key
 from zesty_burrow.lab.kit import Account, office_files
+from zesty_burrow.protocols.ikev2.gateway_session import Caller, CallerEvent, IkeGatewaySession
+from zesty_burrow.protocols.ikev2.machine.authentication import Callers, public_octets
+from zesty_burrow.protocols.ikev2.responder.responder import Responder
+from zesty_burrow.protocols.ikev2.responder.table import ResponderConfig
+from zesty_burrow.protocols.ikev2.wire.proposals import Offer
+from zesty_burrow.protocols.ikev2.wire.signatures import PrivateKey
+from zesty_burrow.protocols.session import Down, Moved, NetworkSettings, Rekeyed, Up
 
 WEAK = (Offer(((3, 0),), (2,), (2,), (2,)),)
 """3DES, HMAC-SHA1-96, PRF HMAC-SHA1, 1024-bit MODP: what the fault weak-proposals leaves."""
@@ -57,20 +48,10 @@ def _now() -> datetime:
 
 
 @dataclass(slots=True)
-class Session:
-    """One caller's tunnel."""
-
-    responder: Responder
-    account: str
-    tunnel: Tunnel
-    addresses: tuple[bytes, ...]
-
-
-@dataclass(slots=True)
 class GatewayHost:
     """Runs on a gateway's host. ``authority`` signs its certificates; ``accounts``: passwords by name.
 
-    ``without``: what its data path does without; ``also``: what it takes for ESP besides the usual.
+    ``disabled``: what its data path does without; ``also``: what it takes for ESP besides the defaults.
     """
 
     place: story.Place
@@ -82,55 +63,62 @@ class GatewayHost:
     signed_in: int = 0
     refused: int = 0
     renewed: int = 0
-    without: frozenset[str] = frozenset()
+    disabled: frozenset[str] = frozenset()
     also: tuple[ProposalChoice, ...] = ()
-    _sessions: dict[Responder, Session] = field(default_factory=dict)
-    _by_inner: dict[bytes, Session] = field(default_factory=dict)
+    _tunnels: dict[Caller, Tunnel] = field(default_factory=dict)
+    _by_inner: dict[bytes, Caller] = field(default_factory=dict)
     _promised: deque[bytes] = field(default_factory=lambda: deque(maxlen=128))
-    _device: int = -1
     _path: DataPath | None = None
-    _ports: dict[int, UdpPort] = field(default_factory=dict)
+    _port: UdpPort | None = None
     _key: PrivateKey | None = None
-    _sockets: dict[int, socket.socket] = field(default_factory=dict)
-    _gateway: Gateway | None = None
-    _pump: Pump[GatewayEvent] | None = None
+    _session: IkeGatewaySession | None = None
+    _io: SessionIo[CallerEvent] | None = None
+    _wake: asyncio.Event = field(default_factory=asyncio.Event)
+    _task: asyncio.Task[None] | None = None
 
     def start(self) -> None:
         """Open device and sockets, and answer."""
-        loop = asyncio.get_running_loop()
         try:
-            device = open_tun("exit", self.without)
-            self._device = device.descriptor
+            device = open_tun("exit", self.disabled)
             with Netlink() as netlink:
                 bring_up(netlink, device.name, MTU)
                 netlink.add_address(device.name, f"{self.place.pool4}1/24")
                 netlink.add_address(device.name, f"{self.place.pool6}1/64")
-            self._path = DataPath(device, MTU, self._tunnel_for, without=self.without)
-            loop.add_reader(self._device, self._path.outbound_ready)
+            self._path = DataPath(device, MTU, disabled=self.disabled)
+            self._path.start_reading()
         except MachineError as problem:
             # Without a tunnel device the gateway still negotiates; it only carries nothing.
             self.note = str(problem)
         family = socket.AF_INET if self.place.outer_version == 4 else socket.AF_INET6
-        self._sockets = {port: udp_socket(family, (self.place.outer, port)) for port in (500, 4500)}
-        self._ports = {4500: UdpPort(self._sockets[4500], self.without)}
+        sockets = {port: udp_socket(family, (self.place.outer, port)) for port in (500, 4500)}
+        self._port = UdpPort(sockets[4500], self.disabled)
+        self._session = IkeGatewaySession(self._config(), os.urandom, self.place.outer)
+        ports = {500: UdpPort(sockets[500], self.disabled), 4500: self._port}
+        self._io = SessionIo(_Audible(self), ports, self._wake)
+        self._io.path = self
+        self._task = asyncio.get_running_loop().create_task(self._watch())
         self.set_faults(frozenset())
 
     @property
-    def loops(self) -> str:
-        """How its data path works on octets."""
-        return self._path.loops.said if self._path is not None else ""
+    def data_path(self) -> str:
+        """Which path carries packets."""
+        return self._path.words if self._path is not None else ""
+
+    @property
+    def session(self) -> IkeGatewaySession:
+        """The protocol's end of it."""
+        if self._session is None:
+            raise ProgramFault("the gateway was not started")
+        return self._session
 
     def set_faults(self, faults: frozenset[str]) -> None:
-        """Behave in these wrong ways from now on. Tunnels that stand go on."""
+        """Inject these faults from now on, and no others. Tunnels that are up go on."""
         self.faults = faults
+        self.session.gateway.config = self._config()
         if self._path is not None:
-            self._path.choose_again()
-        config = self._config()
-        if self._gateway is None:
-            self._gateway = Gateway(config, os.urandom, self.place.outer)
-            self._pump = Pump(self._gateway, self._sockets, self._receive, self._on_event, self._ports, self._bulk)
-        else:
-            self._gateway.config = config
+            # A silent gateway sends nothing either.
+            self._path.plain.tunnels[:] = [] if "silent" in faults else self._tunnels.values()
+            self._path.refresh()
         if not self.note:
             elsewhere = "exit-elsewhere" in faults
             translate_source("exit0", self.place.elsewhere4 if elsewhere else self.place.address4(3))
@@ -185,7 +173,7 @@ class GatewayHost:
             self.raw_keys[public_octets(made.key)] = account
         return office_files(self.place, self.authority, made, sign_in, everything=everything)
 
-    def _assign(self, account: str, wanted: tuple[bytes, ...]) -> InnerNetwork | None:
+    def _assign(self, account: str, wanted: tuple[bytes, ...]) -> NetworkSettings | None:
         """The address that the account has already, if it asks for that again: a sign-in that is repeated."""
         pool = ip_address(f"{self.place.pool4}0").packed[:3]
         again = [one[3] for one in wanted if len(one) == 4 and one[:3] == pool and self._is_own(one, account)]
@@ -208,111 +196,101 @@ class GatewayHost:
             addresses += (IPv6Interface(f"{self.place.pool6}{last:x}/64"),)
         if "leaking-resolver" in self.faults:
             servers = (story.ISP_RESOLVER4,)
-        inner = InnerNetwork(addresses, tuple(map(ip_address, servers)), suffixes)
+        inner = NetworkSettings(addresses, tuple(map(ip_address, servers)), suffixes)
         return announced(inner) if self.place is story.OFFICE else inner
 
     def _is_own(self, address: bytes, account: str) -> bool:
-        session = self._by_inner.get(address)
-        return session is not None and session.account == account
+        caller = self._by_inner.get(address)
+        return caller is not None and caller.account == account
 
-    def _receive(self, data: bytes, peer: Endpoint, port: int, now: float) -> None:
-        if "silent" not in self.faults and self._gateway is not None:
-            self._gateway.receive(data, peer, now, port)
-
-    def _bulk(self, burst: Burst, port: UdpPort, number: int, now: float) -> Iterable[bytes]:
+    def inbound(self, burst: Burst) -> tuple[None, list[bytes]]:
+        """Packets of the callers' tunnels (:class:`PacketPath`); what is left is the session's."""
         if self._path is None or "silent" in self.faults:
-            return (data for data in burst.datagrams() if data[:4] == bytes(4))
-        heard, others = self._path.inbound(burst, port)
-        for tunnel in heard:
+            return None, [data for data in burst.datagrams() if data[:4] == bytes(4)]
+        used, others = self._path.inbound(burst)
+        moved = [tunnel for tunnel in used if tunnel.peer != burst.source]
+        for tunnel in moved:
             # RFC 7296 §2.23: follow the caller's address as its own authentic packets show it.
             tunnel.peer = burst.source
-        if heard:
+        if moved:
+            self._path.refresh()
+        if used:
             # The kernel has often answered by now.
             self._path.outbound_ready()
-        return others
+        return None, others
 
-    def _tunnel_for(self, _: bytes, destination: bytes) -> Tunnel | None:
-        session = self._by_inner.get(destination)
-        return session.tunnel if session is not None and "silent" not in self.faults else None
-
-    def _on_event(self, told: GatewayEvent) -> None:
-        event, responder = told.event, told.responder
-        session = self._sessions.get(responder)
-        if isinstance(event, ChildEstablished):
-            self._begin(responder, event)
-        elif isinstance(event, ChildRekeyed) and session is not None:
-            # What we send goes under the new keys once the caller uses them, or has asked us to.
-            self.renewed += 1
-            session.tunnel.add(Flow.of(event.child, event.child.local, os.urandom), by_peer=event.by_peer)
+    async def _watch(self) -> None:
+        """Look at what has happened to callers."""
+        while self._io is not None:
+            await self._wake.wait()
+            self._wake.clear()
+            for reported in self._io.take_events():
+                self._on_event(reported.caller, reported.event)
             if self._path is not None:
-                self._path.carry(session.tunnel)
-        elif isinstance(event, IkeRekeyed):
-            self.renewed += 1
-        elif isinstance(event, Moved) and session is not None:
-            session.tunnel.peer = event.peer
-        elif isinstance(event, ChildGone) and session is not None:
-            session.tunnel.drop(event.spi_in)
-            if self._path is not None:
-                self._path.forget(event.spi_in)
-        elif isinstance(event, Closed) and session is not None:
-            self._end_session(session)
+                self._path.refresh()
 
-    def _begin(self, responder: Responder, event: ChildEstablished) -> None:
+    def _on_event(self, caller: Caller, event: object) -> None:
+        tunnel = self._tunnels.get(caller)
+        if isinstance(event, Up):
+            self._begin(caller, event)
+        elif isinstance(event, Rekeyed):
+            self.renewed += 1
+        elif isinstance(event, Moved) and tunnel is not None:
+            tunnel.peer = event.peer
+        elif isinstance(event, Down) and tunnel is not None:
+            self._end(caller, tunnel)
+
+    def _begin(self, caller: Caller, event: Up) -> None:
+        if self._port is None:
+            raise ProgramFault("the gateway was not started")
         self.signed_in += 1
-        addresses = tuple(entry.start for entry in event.remote)
-        tunnel = Tunnel(Flow.of(event, event.local, os.urandom), self._ports[4500], responder.peer)
+        tunnel = self._tunnels[caller] = Tunnel(event.channel, self._port, caller.peer)
         tunnel.measure()
-        session = self._sessions[responder] = Session(responder, responder.account, tunnel, addresses)
-        self._by_inner.update(dict.fromkeys(addresses, session))
+        addresses = tuple(entry.start for entry in event.remote)
+        self._by_inner.update(dict.fromkeys(addresses, caller))
         self._promised = deque((one for one in self._promised if one not in addresses), maxlen=128)
-        if self._path is not None:
-            self._path.carry(tunnel)
+        if self._path is not None and "silent" not in self.faults:
+            self._path.add(tunnel)
 
-    def _end_session(self, session: Session) -> None:
-        del self._sessions[session.responder]
-        for address in session.addresses:
-            # Another sign-in of the caller may have taken the address over.
-            if self._by_inner.get(address) is session:
-                del self._by_inner[address]
+    def _end(self, caller: Caller, tunnel: Tunnel) -> None:
+        del self._tunnels[caller]
+        for address in [address for address, one in self._by_inner.items() if one is caller]:
+            del self._by_inner[address]
         if self._path is not None:
-            self._path.forget_tunnel(session.tunnel)
+            self._path.remove(tunnel)
+
+    # What the lab's user asks for.
+
+    def _for_each(self, action: Callable[[Responder, float], object]) -> None:
+        if self._io is not None:
+            for caller in self.session.callers:
+                action(caller.responder, self._io.now())
+            self._io.flush()
 
     def end_all(self) -> None:
         """End all tunnels from this side."""
-        if self._gateway is not None and self._pump is not None:
-            self._gateway.close(self._pump.now())
-            self._pump.flush()
+        if self._io is not None:
+            self.session.close(self._io.now())
+            self._io.flush()
 
     def probe_all(self) -> None:
-        """Ask every caller whether it lives."""
-        if self._gateway is not None and self._pump is not None:
-            for session in self._standing():
-                session.responder.probe(self._pump.now())
-            self._pump.flush()
+        """Ask every caller whether it is alive."""
+        self._for_each(Responder.probe)
 
     def rekey_all(self, *, ike: bool) -> None:
         """New keys for every tunnel, or for the IKE SA behind it, asked for from this side."""
-        if self._gateway is not None and self._pump is not None:
-            for session in self._standing():
-                (session.responder.rekey_ike if ike else session.responder.rekey)(self._pump.now())
-            self._pump.flush()
+        self._for_each(Responder.rekey_ike if ike else Responder.rekey)
 
     def redirect_all(self) -> None:
         """Send every caller to this gateway's own name, as if it were another one."""
-        if self._gateway is not None and self._pump is not None:
-            for session in self._standing():
-                session.responder.redirect(self.place.host_name, self._pump.now())
-            self._pump.flush()
-
-    def _standing(self) -> list[Session]:
-        return [session for session in self._sessions.values() if session.responder.state is State.ESTABLISHED]
+        self._for_each(lambda responder, now: responder.redirect(self.place.host_name, now))
 
     def status(self) -> dict[str, object]:
         """For ``lab status``."""
-        waiting = sum(entry.responder.next_timer() is not None for entry in self._sessions.values())
+        waiting = sum(caller.responder.next_timer() is not None for caller in self._tunnels)
         return {
             "faults": sorted(self.faults),
-            "tunnels": len(self._sessions),
+            "tunnels": len(self._tunnels),
             "renewed": self.renewed,
             "signed_in": self.signed_in,
             "refused": self.refused,
@@ -321,7 +299,7 @@ class GatewayHost:
         }
 
 
-def announced(inner: InnerNetwork) -> InnerNetwork:
+def announced(inner: NetworkSettings) -> NetworkSettings:
     """What only the office says: its file server for NetBIOS names, and its resolver by DNS over TLS as well."""
     resolver = (ip_address(story.OFFICE_RESOLVER),)
     return replace(
@@ -329,3 +307,31 @@ def announced(inner: InnerNetwork) -> InnerNetwork:
         netbios_name_servers=(ip_address(story.OFFICE_FILES),),
         encrypted_resolvers=(EncryptedResolver(1, story.OFFICE_ENCRYPTED_RESOLVER, resolver, ("dot",)),),
     )
+
+
+class _Audible:
+    """A gateway's session that does not hear anything while the gateway is to be silent."""
+
+    def __init__(self, host: GatewayHost) -> None:
+        self._host = host
+
+    def receive(self, data: bytes, source: Endpoint, now: float, local_port: int) -> None:
+        """Take a datagram that is not ESP."""
+        if "silent" not in self._host.faults:
+            self._host.session.receive(data, source, now, local_port)
+
+    def send(self, now: float) -> list[Datagram]:
+        """Datagrams to send now."""
+        return self._host.session.send(now)
+
+    def next_timer(self) -> float | None:
+        """When to call ``handle_timer``."""
+        return self._host.session.next_timer()
+
+    def handle_timer(self, now: float) -> None:
+        """Time has passed."""
+        self._host.session.handle_timer(now)
+
+    def next_event(self) -> CallerEvent | None:
+        """The next event, or None."""
+        return self._host.session.next_event()

@@ -12,8 +12,8 @@ import dns.exception
 import dns.message
 import dns.name
 
-from zesty_burrow.core.dns_question import read_question_untrusted
-from zesty_burrow.core.dns_zone import Zone, answer
+from zesty_burrow.core.dns.question import read_question_untrusted
+from zesty_burrow.core.dns.zone import Zone, answer
 from zesty_burrow.lab import story
 
 PATIENCE = 3.0

@@ -13,9 +13,9 @@ from ipaddress import ip_address
 from typing import Any, Protocol, TypeVar
 
 from zesty_burrow.core import stun
-from zesty_burrow.core.dns_question import AAAA, A, build_query, read_addresses_untrusted
-from zesty_burrow.core.ip import Address
+from zesty_burrow.core.dns.question import AAAA, A, build_query, read_addresses_untrusted
 from zesty_burrow.core.leak import Sighting
+from zesty_burrow.core.net import Address
 from zesty_burrow.errors import OutsideError
 from zesty_burrow.observe.client import (
     MAX_BODY,

@@ -6,7 +6,7 @@ import threading
 from collections import OrderedDict
 from dataclasses import dataclass, field
 
-from zesty_burrow.core.dns_zone import Question
+from zesty_burrow.core.dns.zone import Question
 
 MAX_RUNS = 4096
 MAX_SEEN = 512

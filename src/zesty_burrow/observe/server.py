@@ -21,7 +21,7 @@ from typing import Any
 from urllib.parse import parse_qs, urlsplit
 
 from zesty_burrow.core import stun
-from zesty_burrow.core.dns_zone import Zone, answer
+from zesty_burrow.core.dns.zone import Zone, answer
 from zesty_burrow.core.geofeed import AddressBook
 from zesty_burrow.errors import MachineError
 from zesty_burrow.observe.memory import Memory

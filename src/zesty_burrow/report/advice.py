@@ -7,11 +7,10 @@ from collections.abc import Iterable
 from rich.table import Table
 from rich.text import Text
 
-from zesty_burrow.carrier.status import suite_in_words
 from zesty_burrow.core.finding import Severity
-from zesty_burrow.core.policy.advice import Advice, Row
 from zesty_burrow.core.policy.algorithms import TransformType
 from zesty_burrow.errors import printable
+from zesty_burrow.protocols.ikev2.advice import Advice, Row
 from zesty_burrow.report.parts import Parts, findings_table, grid, heading, indent
 from zesty_burrow.report.result import AdviceResult
 
@@ -36,7 +35,7 @@ def _suite(one: Advice, which: str) -> str:
     bits = one.would_bits if which == "would" else one.should_bits
     if suite is None:
         return "nothing in common" if which == "should" or one.answered else "not known"
-    return f"{suite_in_words(suite)}  ({bits} bits)"
+    return f"{suite}  ({bits} bits)"
 
 
 def _in_detail(result: AdviceResult, one: Advice) -> Parts:
@@ -70,15 +69,15 @@ def _in_detail(result: AdviceResult, one: Advice) -> Parts:
 def _told(result: AdviceResult, one: Advice) -> str:
     if not one.asked:
         return ", not asked"
-    if not one.answered or one.abilities is None:
+    if not one.answered or one.capabilities is None:
         return f", does not answer: {result.silent.get(one.profile, '')}"
     extra = [word for word, there in (
-        ("takes long messages in parts", one.abilities.fragments),
-        ("knows additional shared keys", one.abilities.additional_key),
-        ("behind an address translator", one.abilities.nat_there),
+        ("takes long messages in parts", one.capabilities.fragments),
+        ("knows additional shared keys", one.capabilities.additional_key),
+        ("behind an address translator", one.capabilities.nat_there),
     ) if there]  # fmt: skip
-    trip = f"{one.abilities.round_trip * 1000:.1f} ms"
-    return "; ".join([f", answered {one.abilities.questions} questions, the quickest in {trip}", *extra])
+    trip = f"{one.capabilities.round_trip * 1000:.1f} ms"
+    return "; ".join([f", answered {one.capabilities.questions} questions, the quickest in {trip}", *extra])
 
 
 def _abilities(one: Advice) -> Table:
@@ -128,9 +127,9 @@ def _matrix(result: AdviceResult) -> Parts:
         same = one.would == one.should and one.would is not None
         table.add_row(
             Text(one.profile),
-            Text(suite_in_words(one.would) if one.would else ("?" if not one.answered else "nothing")),
+            Text(str(one.would) if one.would else ("?" if not one.answered else "nothing")),
             str(one.would_bits or ""),
-            Text("the same", style="green") if same else Text(suite_in_words(one.should) if one.should else "nothing"),
+            Text("the same", style="green") if same else Text(str(one.should) if one.should else "nothing"),
             str(one.should_bits or ""),
             Text(", ".join(remarks) or "none", style="yellow" if worst else ""),
         )

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from rich.console import Console, RenderableType
     from rich.progress import Progress
 
-    from zesty_burrow.carrier.status import StepDone, TunnelStatus
+    from zesty_burrow.carrier.status import StepReport, TunnelStatus
     from zesty_burrow.core.rehearsal import Rehearsal
 
 PIPE_WIDTH = 120
@@ -76,7 +76,7 @@ class Reporter:
         self.live.print()
         self.live.print(Text(f"== {text}", style="bold cyan"))
 
-    def step(self, done: StepDone) -> None:
+    def step(self, done: StepReport) -> None:
         """A step of a connection that is done."""
         from rich.text import Text
 

@@ -9,16 +9,16 @@ from zesty_burrow.core.leak import Judgement, Observation, Verdict
 
 if TYPE_CHECKING:
     # Types alone: a command that needs none of these rooms must not wait for them.
-    from zesty_burrow.carrier.carrier import CarrierEnd
     from zesty_burrow.carrier.status import TunnelStatus
+    from zesty_burrow.carrier.supervisor import TunnelEnd
     from zesty_burrow.core.finding import Code, Finding
-    from zesty_burrow.core.ike.suite import Suite
-    from zesty_burrow.core.policy.advice import Advice
-    from zesty_burrow.core.profile.compare import Difference
-    from zesty_burrow.core.profile.model import Profile
+    from zesty_burrow.core.policy.suite import Suite
+    from zesty_burrow.core.profile import Profile
     from zesty_burrow.core.rehearsal import Rehearsal
     from zesty_burrow.host.journal import Restored
     from zesty_burrow.intake.kit import Kit
+    from zesty_burrow.profiles.compare import Difference
+    from zesty_burrow.protocols.ikev2.advice import Advice
 
 FORMAT = 1
 EXIT_LEAKING, EXIT_UNCLEAR, EXIT_NOT_ALL_FIT = 10, 11, 12
@@ -266,7 +266,7 @@ class EndResult(Result):
     """A tunnel that was in the foreground has ended."""
 
     status: TunnelStatus
-    end: CarrierEnd
+    end: TunnelEnd
     kind: ClassVar[str] = "ended"
 
     def content(self) -> dict[str, Any]:
@@ -356,7 +356,6 @@ class VerifyResult(Result):
 
 def rehearsal_document(seen: Rehearsal) -> dict[str, Any]:
     """A rehearsal as plain values; times are seconds."""
-    from zesty_burrow.carrier.status import suite_in_words
 
     return {
         "profile": seen.profile,
@@ -369,8 +368,8 @@ def rehearsal_document(seen: Rehearsal) -> dict[str, Any]:
         "steps": [{"step": entry.step, "seconds": round(entry.seconds, 6)} for entry in seen.steps],
         "seconds": round(seen.seconds, 6),
         "round_trip": round(seen.round_trip, 6),
-        "ike": suite_in_words(seen.ike) if seen.ike else "",
-        "esp": suite_in_words(seen.esp) if seen.esp else "",
+        "ike": str(seen.ike) if seen.ike else "",
+        "esp": str(seen.esp) if seen.esp else "",
         "strength": seen.strength,
         "exit4": asdict(seen.exit4),
         "exit6": asdict(seen.exit6),
@@ -382,9 +381,8 @@ def rehearsal_document(seen: Rehearsal) -> dict[str, Any]:
 
 
 def _suite_document(suite: Suite | None, bits: int) -> dict[str, Any] | None:
-    from zesty_burrow.carrier.status import suite_in_words
 
-    return {"algorithms": suite_in_words(suite), "bits": bits} if suite is not None else None
+    return {"algorithms": str(suite), "bits": bits} if suite is not None else None
 
 
 @dataclass(frozen=True)
@@ -415,7 +413,7 @@ class AdviceResult(Result):
                     "reasons": [asdict(reason) for reason in one.reasons],
                     "obstacles": list(one.obstacles),
                     "algorithms": [{"name": row.name, **asdict(row)} for row in one.rows],
-                    "questions": one.abilities.questions if one.abilities else 0,
+                    "questions": one.capabilities.questions if one.capabilities else 0,
                     "findings": [finding_document(entry) for entry in one.findings],
                 }
                 for one in self.advice

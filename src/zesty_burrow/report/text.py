@@ -18,7 +18,7 @@ from zesty_burrow.report.result import Result
 
 if TYPE_CHECKING:
     from zesty_burrow.carrier.status import TunnelStatus
-    from zesty_burrow.core.profile.model import Profile, ProposalChoice
+    from zesty_burrow.core.profile import Profile, ProposalChoice
 
 VERDICT_STYLES = {Verdict.SEALED: "bold green", Verdict.LEAKING: "bold red", Verdict.UNCLEAR: "bold yellow"}
 VERDICT_WORDS = {
@@ -91,7 +91,7 @@ def _proposal(choice: ProposalChoice) -> str:
 
 
 def _show_rows(profile: Profile) -> list[tuple[str, str]]:
-    from zesty_burrow.core.profile.model import DEFAULT_ALGORITHMS
+    from zesty_burrow.core.profile import DEFAULT_ALGORITHMS
 
     traffic, tunnel, sign_in = profile.traffic, profile.tunnel, profile.sign_in
     own = "the gateway's"
@@ -241,7 +241,7 @@ def up_line(status: TunnelStatus) -> Text:
 
     place = ", ".join(part for part in (status.city, status.country) if part) or status.profile
     ipv6 = f"IPv6 {IPV6_STATES[status.ipv6]}"
-    rest = [", ".join(status.addresses), status.protocol, status.esp_algorithms, ipv6]
+    rest = [", ".join(status.addresses), status.protocol, *list(status.algorithms.values())[-1:], ipv6]
     return Text.assemble(("  up    ", "bold green"), (place, "bold"), *(f" | {part}" for part in rest))
 
 
@@ -272,12 +272,12 @@ def _status(result: results.StatusResult) -> Parts:
     if status is None:
         yield Text(f"No tunnel is up ({result.state})." if result.state else "No tunnel is up.")
     else:
-        if status.standing:
+        if status.is_up:
             yield up_line(status)
         else:
             yield Text.assemble(
                 ("  down  ", "bold yellow"),
-                f"{status.profile} was lost; it is being set up anew, and nothing leaves meanwhile",
+                f"{status.profile} was lost; it is being set up again, and until then nothing leaves",
             )
         table = grid({"no_wrap": True, "style": "dim"}, {"overflow": "fold"})
         rows = [
@@ -289,18 +289,17 @@ def _status(result: results.StatusResult) -> Parts:
             ("encrypted DNS", "\n".join(f"{one}; announced, not used" for one in status.encrypted_resolvers)),
             ("suffixes", ", ".join(status.suffixes) or "none"),
             ("NetBIOS names", ", ".join(status.netbios_name_servers)),
-            ("IKE", status.ike_algorithms),
-            ("ESP", status.esp_algorithms),
+            *status.algorithms.items(),
             ("in", f"{plural(status.packets_in, 'packet')}, {octets(status.octets_in)}; {status.rejected} rejected"),
             ("out", f"{plural(status.packets_out, 'packet')}, {octets(status.octets_out)}; "
-                    f"{status.turned_away} turned away"),
+                    f"{status.dropped} dropped"),
             ("offloads", ", ".join(status.offloads) or "none"),
-            ("packets by", status.loops),
+            ("data path", status.data_path),
             ("MTU", str(status.mtu)),
-            ("keys", f"renewed {plural(status.renewals, 'time')}" if status.renewals else "as negotiated"),
-            ("moved", plural(status.moves, "time") if status.moves else ""),
-            ("came back", plural(status.returns, "time") if status.returns else ""),
-            ("signed in again", plural(status.sign_ins_repeated, "time") if status.sign_ins_repeated else ""),
+            ("rekeys", str(status.rekeys)),
+            ("address changes", str(status.address_changes) if status.address_changes else ""),
+            ("reconnects", str(status.reconnects) if status.reconnects else ""),
+            ("sign-ins repeated", str(status.sign_ins_repeated) if status.sign_ins_repeated else ""),
             ("process", str(status.process)),
         ]  # fmt: skip
         for label, value in rows:

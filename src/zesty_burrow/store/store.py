@@ -19,7 +19,7 @@ from zesty_burrow.store.tables import HEAD, credentials, metadata, observations,
 if TYPE_CHECKING:
     # Loaded where they are needed: a list of profiles reads rows alone.
     from zesty_burrow.core.credentials import Credentials, Scope
-    from zesty_burrow.core.profile.model import Profile
+    from zesty_burrow.core.profile import Profile
     from zesty_burrow.store.seal import Seal
 
 
@@ -259,13 +259,13 @@ class Store:
                 near = [entry.name for entry in self.list_profiles([name])[:5]]
                 why = f"near it: {', '.join(near)}" if near else "nothing of that name or place was imported"
                 raise NotFound(f"there is no profile {name!r}", why=why)
-        from zesty_burrow.core.profile.text import read_profile
+        from zesty_burrow.profiles.text import read_profile
 
         return read_profile(row.text, f"profile {row.name}"), ProfileRow(*row[1:])
 
     def labels(self) -> dict[str, str]:
         """Under which label each profile's credentials are kept, by the profile's name."""
-        from zesty_burrow.core.profile.text import read_label
+        from zesty_burrow.profiles.text import read_label
 
         with self._begin() as connection:
             rows = connection.execute(sa.select(profiles.c.name, profiles.c.provider, profiles.c.text)).all()
@@ -399,7 +399,7 @@ def _profile_row(profile: Profile, text: str, origin: str, now: str) -> dict[str
 
 
 def _content(profile: Profile, text: str) -> dict[str, str]:
-    from zesty_burrow.core.profile.text import content_digest
+    from zesty_burrow.profiles.text import content_digest
 
     return {
         "name": profile.name,
@@ -415,7 +415,7 @@ def _content(profile: Profile, text: str) -> dict[str, str]:
 
 def _rewrite(connection: sa.Connection, name: str, profile: Profile) -> None:
     """Put a changed profile in the place of the one of that name; where it came from stays."""
-    from zesty_burrow.core.profile.text import write_profile
+    from zesty_burrow.profiles.text import write_profile
 
     change = sa.update(profiles).where(profiles.c.name == name)
     connection.execute(change.values(**_content(profile, write_profile(profile))))

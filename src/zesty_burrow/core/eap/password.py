@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from zesty_burrow.core.credentials import NamePassword
+from zesty_burrow.core.crypto.protection import Random
 from zesty_burrow.core.cursor import Cursor
 from zesty_burrow.core.eap import mschapv2
 from zesty_burrow.core.eap.packet import EapType
 from zesty_burrow.core.eap.peer import Refusal
-from zesty_burrow.core.protection import Random
 from zesty_burrow.errors import Malformed
 
 CHALLENGE, RESPONSE, SUCCESS, FAILURE = 1, 2, 3, 4

@@ -13,10 +13,10 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from zesty_burrow.core.finding import Finding, finding
-from zesty_burrow.core.ike.suite import Suite
 from zesty_burrow.core.policy.algorithms import ALGORITHMS, BY_NUMBER, Algorithm, TransformType, describe
 from zesty_burrow.core.policy.strength import strength, suite_strength
-from zesty_burrow.core.profile.model import (
+from zesty_burrow.core.policy.suite import Suite
+from zesty_burrow.core.profile import (
     DEFAULT_ALGORITHMS,
     GATEWAY_PROOFS,
     IPV6_HANDLING,

@@ -6,8 +6,8 @@ computers as well, and with it beside another method the stronger of the two cou
 
 from __future__ import annotations
 
-from zesty_burrow.core.ike.suite import Suite
 from zesty_burrow.core.policy.algorithms import AEAD_NUMBERS, TransformType
+from zesty_burrow.core.policy.suite import Suite
 
 T = TransformType
 

@@ -1,0 +1,42 @@
+"""Calls to a running process over its control socket. Light to load: every look at the status needs it."""
+
+from __future__ import annotations
+
+import json
+import socket
+from pathlib import Path
+from typing import Any
+
+from zesty_burrow.errors import StateError
+
+MAX_ANSWER = 1 << 20
+PATIENCE = 5.0
+
+
+def ask(path: Path, call: str) -> dict[str, Any] | None:
+    """The answer of a running tunnel, or None where none runs. :class:`StateError` where it does not answer."""
+    return call_with(path, {"call": call})
+
+
+def call_with(path: Path, request: dict[str, Any], patience: float = PATIENCE) -> dict[str, Any] | None:
+    """One document there, one back; None where nobody listens."""
+    with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as channel:
+        channel.settimeout(patience)
+        try:
+            channel.connect(str(path))
+        except (FileNotFoundError, ConnectionRefusedError):
+            return None
+        except OSError as problem:
+            raise StateError(f"the control socket {path} cannot be used", why=str(problem)) from None
+        try:
+            channel.sendall(json.dumps(request).encode() + b"\n")
+            received = b""
+            while not received.endswith(b"\n") and len(received) < MAX_ANSWER:
+                part = channel.recv(65536)
+                if not part:
+                    break
+                received += part
+            document = json.loads(received)
+        except (OSError, ValueError) as problem:
+            raise StateError(f"whoever listens on {path} does not answer", why=str(problem)) from None
+    return document if isinstance(document, dict) else None

@@ -1,0 +1,159 @@
+"""The data path of one tunnel device: the plain path, and the fast path from when there is much to carry."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from typing import Protocol
+
+from zesty_burrow.carrier.data_path.options import FAST_PATH, OFFLOADS, PathOptions
+from zesty_burrow.carrier.data_path.plain_path import PlainPath
+from zesty_burrow.carrier.data_path.tunnel import Tunnel
+from zesty_burrow.carrier.data_path.udp_port import Burst, UdpPort
+from zesty_burrow.carrier.fast_path.switch import FastPathSwitch
+from zesty_burrow.core.net import TCP, UDP
+from zesty_burrow.host.tun import TunDevice
+from zesty_burrow.host.udp import ROOM_IN_PIECE, SEGMENTS
+
+ESP_AT_MOST = 37
+"""Octets that ESP with a combined-mode cipher adds: SPI, number, IV, padding, its length, next header, ICV."""
+TCP_HEADERS, KERNEL_RESERVE = 52, 384
+"""IPv4 and TCP with its time stamps; and what the kernel keeps for headers when it sizes a piece."""
+
+
+def offloads_in_use(device: TunDevice, port: UdpPort) -> tuple[str, ...]:
+    """Those of ``OFFLOADS`` that device and socket have agreed to."""
+    used = {
+        "device-tcp": TCP in device.joins,
+        "device-udp": UDP in device.joins,
+        "socket-send": port.splits,
+        "socket-receive": port.joins,
+    }
+    return tuple(name for name in OFFLOADS if used[name])
+
+
+def largest_piece(mtu: int) -> int:
+    """Octets of many segments that the kernel should hand over at most: what goes out again by one call."""
+    segments = min(SEGMENTS, ROOM_IN_PIECE // (mtu + ESP_AT_MOST))
+    return segments * (mtu - TCP_HEADERS) + KERNEL_RESERVE
+
+
+class PacketLoops(Protocol):
+    """The fast path as the data path sees it."""
+
+    def stop(self) -> None:
+        """Leave everything to the event loop."""
+
+    def left_over(self) -> int:
+        """Send, by the plain path, what was read and is not for the loops; how many packets."""
+
+
+class DataPath:
+    """Packets between ``device`` and the tunnels that were added. ``wake`` is set when a channel wants new keys."""
+
+    def __init__(
+        self,
+        device: TunDevice,
+        mtu: int,
+        options: PathOptions | None = None,
+        disabled: frozenset[str] = frozenset(),
+        wake: asyncio.Event | None = None,
+    ) -> None:
+        self.mtu = mtu
+        self.wake = wake
+        self.revision = 0
+        self.plain = PlainPath(device, mtu, options or PathOptions())
+        self.loops: PacketLoops | None = None
+        self.switch = FastPathSwitch(disabled=FAST_PATH in disabled)
+        self._reading: asyncio.AbstractEventLoop | None = None
+        self._failure: Exception | None = None
+
+    @property
+    def unknown(self) -> int:
+        """Datagrams whose label is nobody's."""
+        return self.plain.unknown
+
+    @property
+    def dropped(self) -> int:
+        """Packets that no tunnel allows, that are too long, or that are malformed."""
+        return self.plain.dropped
+
+    @property
+    def words(self) -> str:
+        """Which path carries."""
+        return self.switch.words
+
+    def add(self, tunnel: Tunnel) -> None:
+        """Carry packets by this tunnel, rather than by those that were added before it."""
+        self.plain.tunnels.insert(0, tunnel)
+        self.refresh()
+
+    def remove(self, tunnel: Tunnel) -> None:
+        """Carry nothing by this tunnel any more."""
+        if tunnel in self.plain.tunnels:
+            self.plain.tunnels.remove(tunnel)
+        self.refresh()
+
+    def refresh(self) -> None:
+        """A tunnel's channel, socket, peer or limit has changed."""
+        plain = self.plain
+        plain.by_label = {label: one for one in plain.tunnels for label in one.channel.labels}
+        plain.forget_routes()
+        self.revision += 1
+
+    def start_reading(self) -> None:
+        """Take what the device has, from the running event loop."""
+        if self._reading is None:
+            self._reading = asyncio.get_running_loop()
+            self._reading.add_reader(self.plain.device.descriptor, self._readable)
+
+    def stop_reading(self) -> None:
+        """Leave packets in the device."""
+        if self._reading is not None:
+            self._reading.remove_reader(self.plain.device.descriptor)
+            self._reading = None
+
+    def _readable(self) -> None:
+        try:
+            self.outbound_ready()
+        except Exception as problem:
+            self._failure = self._failure or problem
+            if self.wake is None:
+                raise
+            self.wake.set()
+
+    def raise_failure(self) -> None:
+        """Raise what has failed while packets were sent."""
+        if self._failure is not None:
+            failure, self._failure = self._failure, None
+            raise failure
+
+    def close(self) -> None:
+        """Carry nothing any more."""
+        self.stop_reading()
+        self.switch.cancel()
+        if self.loops is not None:
+            self.loops.stop()
+            self.loops = None
+
+    def outbound_ready(self) -> int:
+        """Seal and send what the device has; the number of packets."""
+        left = self.loops.left_over() if self.loops is not None else 0
+        sent = left or self.plain.send()
+        self._carried(sent)
+        return sent
+
+    def inbound(self, burst: Burst) -> tuple[list[Tunnel], list[bytes]]:
+        """Open what has come, and hand it to the device: tunnels that were used, datagrams that are the session's."""
+        revisions = [one.channel.revision for one in self.plain.tunnels]
+        used, others = self.plain.receive(burst, time.monotonic())
+        if revisions != [one.channel.revision for one in self.plain.tunnels]:
+            self.refresh()
+        self._carried(-(-burst.total // burst.size))
+        return used, others
+
+    def _carried(self, packets: int) -> None:
+        if self.switch.is_due(packets):
+            self.switch.begin(self)
+        if self.wake is not None and any(one.channel.wants_rekey for one in self.plain.tunnels):
+            self.wake.set()

@@ -1,0 +1,168 @@
+"""The plain path: packets between a tunnel device and tunnels, one by one. The fast path is checked against it."""
+
+from __future__ import annotations
+
+import os
+import time
+
+from zesty_burrow.carrier.data_path.options import LONGEST, PathOptions
+from zesty_burrow.carrier.data_path.tunnel import Tunnel
+from zesty_burrow.carrier.data_path.udp_port import TOO_LONG, Burst
+from zesty_burrow.core.net import TCP
+from zesty_burrow.core.packets import encapsulation, offload_header, too_big
+from zesty_burrow.core.packets.offload_header import Offload, read_offload
+from zesty_burrow.core.packets.segmentation import packets_of
+from zesty_burrow.errors import Malformed
+from zesty_burrow.host.tun import TunDevice
+
+AT_ONCE = 32
+"""Reads from the device before the other direction gets its turn."""
+KNOWN_ROUTES = 4096
+CARRIED_IN = frozenset((encapsulation.CE, encapsulation.ECT1))
+
+
+class PlainPath:
+    """One tunnel device and the ``tunnels`` behind it; a packet goes out by the first that allows it.
+
+    ``dropped``: packets that no tunnel allows, that are too long, or that are malformed; ``unknown``: datagrams with a
+    label that is nobody's. ``by_label``: tunnels by the first four octets of their datagrams.
+    """
+
+    def __init__(self, device: TunDevice, mtu: int, options: PathOptions) -> None:
+        self.device, self.mtu, self.options = device, mtu, options
+        self.tunnels: list[Tunnel] = []
+        self.by_label: dict[bytes, Tunnel] = {}
+        self.dropped = self.unknown = 0
+        self._header = offload_header.SIZE if device.header else 0
+        self._routes: dict[bytes, Tunnel | None] = {}
+
+    def forget_routes(self) -> None:
+        """Tunnels or their selectors have changed."""
+        self._routes.clear()
+
+    # From the device to the network.
+
+    def send(self) -> int:
+        """Seal and send what the device has; the number of packets."""
+        sent, now = 0, time.monotonic()
+        for _ in range(AT_ONCE):
+            try:
+                data = os.read(self.device.descriptor, LONGEST + self._header)
+            except OSError:
+                # Nothing there; or the device is down for the moment.
+                break
+            offload = read_offload(data[: self._header]) if self._header else None
+            sent += self.send_packet(data[self._header :], offload, now)
+        return sent
+
+    def send_packet(self, packet: bytes, offload: Offload | None, now: float) -> int:
+        """Send what one read has given: a packet, or many in one piece; how many went."""
+        try:
+            packets = packets_of(packet, offload)
+        except Malformed:
+            self.dropped += 1
+            return 0
+        return sum(self._send_one(one, now) for one in packets)
+
+    def _send_one(self, packet: bytes, now: float) -> int:
+        addresses = addresses_of(packet)
+        tunnel = self._route(addresses)
+        if tunnel is None:
+            self.dropped += 1
+            return 0
+        limit = min(tunnel.limit, max(self.mtu, too_big.LEAST_IPV6))
+        if self.options.clamp:
+            packet = _clamped(packet, min(self.mtu, tunnel.limit))
+        if len(packet) <= limit:
+            parts = [packet]
+        elif too_big.may_be_cut(packet):
+            parts = too_big.cut(packet, limit)
+        else:
+            self._tell_too_long(packet, limit)
+            return 0
+        outer = encapsulation.outer_class(encapsulation.traffic_class(packet), self.options.dscp)
+        for part in parts:
+            try:
+                tunnel.port.send(tunnel.channel.seal(part, now), tunnel.peer, outer)
+            except OSError as problem:
+                # Lost, as on any path; where it was too long the path has become narrower (RFC 4301 §8.2).
+                if problem.errno in TOO_LONG:
+                    tunnel.measure()
+        return len(parts)
+
+    def _route(self, addresses: bytes) -> Tunnel | None:
+        if not addresses:
+            return None
+        if addresses not in self._routes:
+            if len(self._routes) >= KNOWN_ROUTES:
+                self._routes.clear()
+            self._routes[addresses] = next((one for one in self.tunnels if one.channel.allows_out(addresses)), None)
+        return self._routes[addresses]
+
+    def _tell_too_long(self, packet: bytes, limit: int) -> None:
+        answer = too_big.too_big(packet, limit)
+        if answer is not None:
+            self._write(answer)
+        self.dropped += 1
+
+    # From the network to the device.
+
+    def receive(self, burst: Burst, now: float) -> tuple[list[Tunnel], list[bytes]]:
+        """Open a burst's datagrams and hand the packets to the device.
+
+        The tunnels by which something authentic came, and the datagrams that are no channel's.
+        """
+        used: list[Tunnel] = []
+        others: list[bytes] = []
+        for data in burst.datagrams():
+            label = data[:4]
+            tunnel = self.by_label.get(label)
+            if tunnel is None:
+                # RFC 3948 §2.2, §2.3: four zero octets mark IKE, a lone octet is a keep-alive.
+                self.unknown += len(data) > 4 and label != bytes(4)
+                others.append(data)
+                continue
+            try:
+                packet = tunnel.channel.open(data, now)
+            except Malformed:
+                continue
+            if tunnel not in used:
+                used.append(tunnel)
+            if packet:
+                self._deliver(packet, tunnel, label, burst.traffic_class)
+        return used, others
+
+    def _deliver(self, packet: bytes, tunnel: Tunnel, label: bytes, outer: int) -> None:
+        if outer & 3 in CARRIED_IN:
+            view = memoryview(bytearray(packet))
+            if not encapsulation.take_congestion(view, 0, len(packet), outer):
+                self.dropped += 1
+                return
+            packet = bytes(view)
+        if not tunnel.channel.allows_in(label, addresses_of(packet)):
+            self.dropped += 1
+            return
+        if self.options.clamp:
+            packet = _clamped(packet, self.mtu)
+        self._write(packet)
+
+    def _write(self, packet: bytes) -> None:
+        self.device.write([offload_header.NOTHING[: self._header] + packet])
+
+
+def _clamped(packet: bytes, mtu: int) -> bytes:
+    """With a lower MSS, where it is a TCP SYN that asks for more than fits."""
+    is_v4 = packet[0] >> 4 == 4
+    flags = ((packet[0] & 0xF) * 4 if is_v4 else 40) + 13
+    if packet[9 if is_v4 else 6] != TCP or flags >= len(packet) or not packet[flags] & encapsulation.SYN:
+        return packet
+    view = memoryview(bytearray(packet))
+    return bytes(view) if encapsulation.clamp_segment_size(view, 0, len(packet), mtu) else packet
+
+
+def addresses_of(packet: bytes) -> bytes:
+    """Source and destination, one behind the other; empty where it is no IP packet."""
+    version = packet[0] >> 4 if packet else 0
+    if version == 4 and len(packet) >= 20:
+        return packet[12:20]
+    return packet[8:40] if version == 6 and len(packet) >= 40 else b""

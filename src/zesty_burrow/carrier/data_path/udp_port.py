@@ -1,0 +1,134 @@
+"""A UDP socket of a tunnel: bursts of datagrams in, single datagrams out, with the class of the outer header."""
+
+from __future__ import annotations
+
+import errno
+import select
+import socket
+import struct
+from collections.abc import Iterator
+from contextlib import suppress
+from typing import NamedTuple
+
+from zesty_burrow.carrier.udp_socket import MAX_DATAGRAM
+from zesty_burrow.core.net import Endpoint
+from zesty_burrow.host.udp import BURSTS, UDP_GRO, UDP_SEGMENT, WORTH_MORE
+
+_WAIT_MS = 20
+_DISCOVER4, _DISCOVER6, _ALWAYS = (socket.IPPROTO_IP, 10), (socket.IPPROTO_IPV6, 23), 2
+"""Linux ``in.h``: IP_MTU_DISCOVER and IPV6_MTU_DISCOVER, IP_PMTUDISC_DO."""
+_ANCILLARY = socket.CMSG_SPACE(4) * 2
+_NUMBER = struct.Struct("i")
+
+
+class Burst(NamedTuple):
+    """``total`` octets of datagrams of ``size`` octets, of which the last may be shorter, from one sender.
+
+    They begin at ``start`` of ``view``, which is valid until the next call. ``traffic_class``: of the outer IP header.
+    """
+
+    view: memoryview
+    start: int
+    total: int
+    size: int
+    source: Endpoint
+    traffic_class: int = 0
+
+    def datagrams(self) -> Iterator[bytes]:
+        """One by one."""
+        end = self.start + self.total
+        for begin in range(self.start, end, self.size):
+            yield bytes(self.view[begin : min(begin + self.size, end)])
+
+
+class UdpPort:
+    """``channel``: the socket; ``disabled`` may name ``socket-send`` or ``socket-receive``.
+
+    ``joins``, ``splits``: whether the kernel gives and takes many datagrams by one call (UDP_GRO, UDP_SEGMENT).
+    ``kept``: bursts that the fast path has received into ``buffer``; they come first.
+    """
+
+    def __init__(self, channel: socket.socket, disabled: frozenset[str] = frozenset()) -> None:
+        self.channel = channel
+        self.buffer = bytearray(BURSTS * (MAX_DATAGRAM + 1))
+        self.view = memoryview(self.buffer)
+        self.kept: list[Burst] = []
+        self._is_v6 = channel.family == socket.AF_INET6
+        self.joins = "socket-receive" not in disabled and self._try_option(UDP_GRO, 1)
+        self.splits = "socket-send" not in disabled and self._try_option(UDP_SEGMENT, 0)
+        # What is too long for the path comes back to us, who can tell the sender (RFC 4301 §8.1).
+        with suppress(OSError):
+            channel.setsockopt(*(_DISCOVER6 if self._is_v6 else _DISCOVER4), _ALWAYS)
+        level, option = (
+            (socket.IPPROTO_IPV6, socket.IPV6_RECVTCLASS) if self._is_v6 else (socket.IPPROTO_IP, socket.IP_RECVTOS)
+        )
+        with suppress(OSError):
+            channel.setsockopt(level, option, 1)
+        self._class = (socket.IPPROTO_IPV6, socket.IPV6_TCLASS) if self._is_v6 else (socket.IPPROTO_IP, socket.IP_TOS)
+
+    @property
+    def descriptor(self) -> int:
+        """The socket's; -1 once it is closed."""
+        return self.channel.fileno()
+
+    def _try_option(self, option: int, value: int) -> bool:
+        try:
+            self.channel.setsockopt(socket.SOL_UDP, option, value)
+        except OSError:
+            return False
+        return True
+
+    def receive(self) -> list[Burst]:
+        """What has come, in as few bursts as possible.
+
+        Errors that the network reports of earlier datagrams are skipped; whoever waits for their answers notices by
+        time.
+        """
+        if self.kept:
+            kept, self.kept = self.kept, []
+            return kept
+        found: list[Burst] = []
+        begin = 0
+        while begin + MAX_DATAGRAM <= len(self.view):
+            try:
+                burst = self._receive_at(begin)
+            except OSError:
+                # Nothing there, or a report.
+                break
+            begin += burst.total
+            found.append(burst)
+            if burst.total < WORTH_MORE:
+                # A few datagrams: if there are others, the event loop says so at once.
+                break
+        return found
+
+    def _receive_at(self, begin: int) -> Burst:
+        total, ancillary, _, source = self.channel.recvmsg_into([self.view[begin:]], _ANCILLARY)
+        size, traffic_class = total, 0
+        for level, kind, data in ancillary:
+            if level == socket.SOL_UDP and kind == UDP_GRO:
+                size = _NUMBER.unpack(data[:4])[0]
+            elif (level, kind) == self._class:
+                traffic_class = data[0]
+        return Burst(self.view, begin, total, max(size, 1), (source[0], source[1]), traffic_class)
+
+    def send(self, data: bytes, to: Endpoint, traffic_class: int = 0) -> None:
+        """One datagram. Raises ``OSError``."""
+        try:
+            self._send(data, to, traffic_class)
+        except BlockingIOError:
+            # The queue is full: wait a little, as a lost packet costs more than the wait.
+            poll = select.poll()
+            poll.register(self.channel, select.POLLOUT)
+            poll.poll(_WAIT_MS)
+            self._send(data, to, traffic_class)
+
+    def _send(self, data: bytes, to: Endpoint, traffic_class: int) -> None:
+        if traffic_class:
+            self.channel.sendmsg([data], [(*self._class, _NUMBER.pack(traffic_class))], 0, to)
+        else:
+            self.channel.sendto(data, to)
+
+
+TOO_LONG = (errno.EMSGSIZE, errno.EINVAL)
+"""What the system says where a datagram is longer than the path takes."""

@@ -1,0 +1,1 @@
+"""Packets between a tunnel device and a tunnel's socket by compiled loops (numba)."""

@@ -1,0 +1,108 @@
+"""When a data path goes over to the fast path: once it carries much.
+
+numba, which compiles the loops, costs a hundred megabytes and most of a second, and the first time on a machine half a
+minute more. So that is spent on a tunnel that has shown that it needs it, in a process of its own where possible. Run
+as a program this compiles the loops and keeps them.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import importlib
+import importlib.util
+import logging
+import os
+import sys
+import time
+from asyncio.subprocess import DEVNULL
+from collections.abc import Callable
+from typing import TYPE_CHECKING
+
+from zesty_burrow.carrier.fast_path.compile_cache import CompileCache, is_complete, mark_complete
+from zesty_burrow.carrier.fast_path.selector import running_selector
+
+if TYPE_CHECKING:
+    from zesty_burrow.carrier.data_path.data_path import DataPath
+
+log = logging.getLogger(__name__)
+PLAIN, COMPILING, COMPILED = "packet by packet", "packet by packet, the loops are being compiled", "compiled loops"
+MISSING, DISABLED = "packet by packet, numba is not installed", "packet by packet, the fast path is disabled"
+FAILED = "packet by packet, the loops cannot be compiled"
+WORTH, WITHIN = 2_000, 5.0
+"""So many packets in so many seconds are much."""
+LONGEST = 300.0
+"""Seconds that compiling may take."""
+_MODULE = "zesty_burrow.carrier.fast_path.fast_path"
+
+
+class FastPathSwitch:
+    """``words``: which path carries, and why. ``clock``: seconds."""
+
+    def __init__(
+        self, *, disabled: bool = False, compiler: str = "numba", clock: Callable[[], float] = time.monotonic
+    ) -> None:
+        self._clock = clock
+        self._packets, self._since = 0, clock()
+        self._task: asyncio.Task[None] | None = None
+        self.words = DISABLED if disabled else PLAIN
+        if not disabled and importlib.util.find_spec(compiler) is None:
+            self.words = MISSING
+
+    def is_due(self, packets: int) -> bool:
+        """Count so many more; whether it is time to go over to the fast path."""
+        self._packets += packets
+        if self._packets < WORTH or self.words != PLAIN:
+            return False
+        now = self._clock()
+        due = now - self._since <= WITHIN
+        self._packets, self._since = 0, now
+        return due
+
+    def begin(self, path: DataPath) -> None:
+        """Go over to it as soon as the loops are there."""
+        self.words = COMPILING
+        self._task = asyncio.get_running_loop().create_task(self._load(path))
+
+    def cancel(self) -> None:
+        """Not any more."""
+        if self._task is not None:
+            self._task.cancel()
+
+    async def _load(self, path: DataPath) -> None:
+        began = time.monotonic()
+        try:
+            if sys.byteorder != "little" or sys.maxsize < 1 << 32:
+                raise OSError("they are written for machines of 64 bits that put the low octet first")
+            if not CompileCache().choose_folder():
+                raise OSError("there is no folder of our own to keep compiled loops in")
+            if not is_complete():
+                await _compile()
+            module = await asyncio.to_thread(importlib.import_module, _MODULE)
+            path.loops = module.attach(path, running_selector())
+        except Exception as problem:
+            # Whatever a compiler may complain about, the tunnel goes on.
+            self.words = FAILED
+            log.warning("the loops of the fast path cannot be compiled: %s", problem)
+        else:
+            self.words = COMPILED if path.loops is not None else PLAIN
+            log.debug("the fast path is in use after %.1f s", time.monotonic() - began)
+
+
+async def _compile() -> None:
+    """In a process of its own, out of the way of the packets; what it keeps is only read here."""
+    words = sys.executable, "-P", "-m", __name__
+    process = await asyncio.create_subprocess_exec(*words, stdin=DEVNULL, stdout=DEVNULL, stderr=DEVNULL)
+    try:
+        async with asyncio.timeout(LONGEST):
+            if await process.wait():
+                raise OSError(f"the compiling process ended with {process.returncode}")
+    finally:
+        if process.returncode is None:
+            process.kill()
+
+
+if __name__ == "__main__":
+    os.nice(10)
+    if CompileCache().choose_folder():
+        importlib.import_module(_MODULE)
+        mark_complete()

@@ -1,0 +1,75 @@
+"""Asks gateways what they can do, several at a time, without signing in."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+from zesty_burrow.carrier.addresses import resolve
+from zesty_burrow.carrier.session_io import SessionIo
+from zesty_burrow.carrier.sessions import client_port
+from zesty_burrow.core.profile import Profile
+from zesty_burrow.errors import BurrowError
+from zesty_burrow.protocols.registry import protocol
+from zesty_burrow.protocols.session import Capabilities, Probe, ProbeDone
+
+AT_ONCE = 16
+
+
+@dataclass(frozen=True, slots=True)
+class ProbeResult:
+    """A gateway's capabilities, or why there are none."""
+
+    address: str
+    capabilities: Capabilities | None
+    why: str = ""
+
+
+def probe_gateways(profiles: Sequence[Profile], patience: float, on_done: Callable[[int], None]) -> list[ProbeResult]:
+    """Each profile's gateway, also where several share one; ``on_done`` is called with how many are done."""
+    return asyncio.run(_probe_all(profiles, patience, on_done))
+
+
+async def _probe_all(profiles: Sequence[Profile], patience: float, on_done: Callable[[int], None]) -> list[ProbeResult]:
+    places = asyncio.Semaphore(AT_ONCE)
+    count = 0
+
+    async def one(profile: Profile) -> ProbeResult:
+        nonlocal count
+        async with places:
+            try:
+                found = await _ask(profile, patience)
+            except BurrowError as problem:
+                found = ProbeResult("", None, str(problem))
+        count += 1
+        on_done(count)
+        return found
+
+    return list(await asyncio.gather(*map(one, profiles)))
+
+
+async def _ask(profile: Profile, patience: float) -> ProbeResult:
+    addresses = await asyncio.to_thread(resolve, profile)
+    for address in addresses:
+        probe = protocol(profile.tunnel.protocol).probe(profile, address, patience, os.urandom)
+        capabilities = await _ask_at(address, probe)
+        if capabilities is not None:
+            return ProbeResult(address, capabilities)
+    return ProbeResult(addresses[0], None, f"no answer for {patience:g} seconds")
+
+
+async def _ask_at(address: str, probe: Probe) -> Capabilities | None:
+    wake = asyncio.Event()
+    io: SessionIo[ProbeDone] = SessionIo(probe, {probe.local_port: client_port(address)}, wake)
+    try:
+        probe.start(io.now())
+        io.flush()
+        while not (done := io.take_events()):
+            await wake.wait()
+            wake.clear()
+    finally:
+        io.close()
+    # Silence after some answers still means something; silence from the start means nothing.
+    return None if done[0].silent and not probe.found.is_known else probe.found

@@ -1,0 +1,129 @@
+"""Joins a session to its sockets and an event loop: the whole of its I/O.
+
+Its owner polls ``events``; ``wake`` is set when there are some, or when something has failed.
+"""
+
+from __future__ import annotations
+
+import asyncio
+from collections import deque
+from collections.abc import Mapping
+from contextlib import suppress
+from typing import Generic, Protocol, TypeVar
+
+from zesty_burrow.carrier.data_path.udp_port import Burst, UdpPort
+from zesty_burrow.core.net import Datagram, Endpoint
+
+E = TypeVar("E")
+E_co = TypeVar("E_co", covariant=True)
+
+
+class Machine(Protocol[E_co]):
+    """The calls of a session, of a gateway's session or of a probe that are made here."""
+
+    def receive(self, data: bytes, source: Endpoint, now: float, local_port: int) -> None:
+        """Take a datagram that came to ``local_port``."""
+
+    def send(self, now: float) -> list[Datagram]:
+        """Datagrams to send now."""
+
+    def next_timer(self) -> float | None:
+        """When to call ``handle_timer``."""
+
+    def handle_timer(self, now: float) -> None:
+        """Time has passed."""
+
+    def next_event(self) -> E_co | None:
+        """The next event, or None."""
+
+
+class PacketPath(Protocol):
+    """Takes the datagrams that carry packets."""
+
+    def inbound(self, burst: Burst) -> tuple[object, list[bytes]]:
+        """What of a burst is left for the session is the second of what comes back."""
+
+
+class SessionIo(Generic[E]):
+    """``ports``: the sockets by their local ports; ``path``: what carries packets, once there is one.
+
+    ``failure``: an exception that a call of the machine or of the path has raised, for the owner to handle.
+    """
+
+    def __init__(self, machine: Machine[E], ports: Mapping[int, UdpPort], wake: asyncio.Event) -> None:
+        self.machine = machine
+        self.ports = ports
+        self.events: deque[E] = deque()
+        self.path: PacketPath | None = None
+        self.failure: Exception | None = None
+        self._wake = wake
+        self._loop = asyncio.get_running_loop()
+        self._timer: asyncio.TimerHandle | None = None
+        for number, port in ports.items():
+            self._loop.add_reader(port.descriptor, self._readable, number, port)
+
+    def now(self) -> float:
+        """The event loop's clock, seconds."""
+        return self._loop.time()
+
+    def close(self) -> None:
+        """Stop, and close the sockets."""
+        if self._timer is not None:
+            self._timer.cancel()
+        for port in self.ports.values():
+            if port.descriptor >= 0:
+                self._loop.remove_reader(port.descriptor)
+                port.channel.close()
+
+    def _fail(self, problem: Exception) -> None:
+        self.failure = self.failure or problem
+        self._wake.set()
+
+    def _readable(self, number: int, port: UdpPort) -> None:
+        try:
+            now, received = self._loop.time(), False
+            for burst in port.receive():
+                others = list(burst.datagrams()) if self.path is None else self.path.inbound(burst)[1]
+                for data in others:
+                    received = True
+                    self.machine.receive(data, burst.source, now, number)
+            if received:
+                self.flush()
+        except Exception as problem:
+            self._fail(problem)
+
+    def flush(self) -> None:
+        """Send what the machine has, collect its events, and set the timer."""
+        for datagram in self.machine.send(self._loop.time()):
+            port = self.ports.get(datagram.local_port)
+            if port is not None:
+                # An unreachable network is the machine's to notice, by time.
+                with suppress(OSError):
+                    port.send(datagram.data, datagram.destination)
+        while (event := self.machine.next_event()) is not None:
+            self.events.append(event)
+        if self.events:
+            self._wake.set()
+        if self._timer is not None:
+            self._timer.cancel()
+            self._timer = None
+        due = self.machine.next_timer()
+        if due is not None:
+            self._timer = self._loop.call_at(due, self.handle_timer)
+
+    def handle_timer(self) -> None:
+        """Let the machine look at the time, and at what its channel has carried."""
+        try:
+            self.machine.handle_timer(self._loop.time())
+            self.flush()
+        except Exception as problem:
+            self._fail(problem)
+
+    def take_events(self) -> list[E]:
+        """The events since the last call, in their order; raises what has failed."""
+        if self.failure is not None:
+            failure, self.failure = self.failure, None
+            raise failure
+        found = list(self.events)
+        self.events.clear()
+        return found

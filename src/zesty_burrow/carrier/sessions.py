@@ -1,0 +1,53 @@
+"""Opens sessions: for the carrier, for attempts and for probes alike."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import socket
+from contextlib import suppress
+
+from zesty_burrow.carrier.data_path.udp_port import UdpPort
+from zesty_burrow.carrier.session_io import SessionIo
+from zesty_burrow.carrier.udp_socket import udp_socket
+from zesty_burrow.core.profile import Profile
+from zesty_burrow.protocols.registry import protocol
+from zesty_burrow.protocols.session import Event, Session, SessionRequest
+
+
+def client_port(address: str, disabled: frozenset[str] = frozenset()) -> UdpPort:
+    """A socket for a gateway at this address."""
+    return UdpPort(udp_socket(socket.AF_INET6 if ":" in address else socket.AF_INET), disabled)
+
+
+class OpenSession:
+    """A session with its socket. ``port``: by which its datagrams go."""
+
+    def __init__(
+        self, profile: Profile, request: SessionRequest, wake: asyncio.Event, disabled: frozenset[str] = frozenset()
+    ) -> None:
+        self.session: Session = protocol(profile.tunnel.protocol).session(profile, request, os.urandom)
+        self.port = client_port(request.address, disabled)
+        self.io: SessionIo[Event] = SessionIo(self.session, {self.session.local_port: self.port}, wake)
+
+    def start(self) -> None:
+        """Begin."""
+        self.session.start(self.io.now())
+        self.io.flush()
+
+    def end(self) -> None:
+        """End it; an event says when the gateway knows."""
+        self.session.close(self.io.now())
+        self.io.flush()
+
+    def say_goodbye(self) -> None:
+        """Tell a gateway that has granted a tunnel that it is not used any more; nobody waits for its answer."""
+        if self.session.is_up:
+            self.session.close(self.io.now())
+            for datagram in self.session.send(self.io.now()):
+                with suppress(OSError):
+                    self.port.send(datagram.data, datagram.destination)
+
+    def dispose(self) -> None:
+        """Let go of socket and timers."""
+        self.io.close()

@@ -1,0 +1,79 @@
+"""The states of a tunnel's supervisor, what can happen to it, and the table of what leads where."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+from types import MappingProxyType
+
+from zesty_burrow.errors import ProgramFault
+
+
+class State(StrEnum):
+    """Where the tunnel stands."""
+
+    DOWN = "down"
+    RESOLVING = "resolving"
+    REACHING = "reaching"
+    SIGNING_IN = "signing in"
+    UP = "up"
+    LOST = "lost"
+    RETURNING = "returning"
+    ENDING = "ending"
+
+
+class Signal(StrEnum):
+    """What can happen to it."""
+
+    START = "start"
+    RESOLVED = "addresses known"
+    REACHED = "the gateway answers"
+    CONFIGURED = "this machine is configured"
+    NEXT = "next address"
+    FAILED = "no tunnel"
+    LOSE = "the tunnel is lost"
+    RETRY = "try again"
+    END = "end"
+    ENDED = "put back"
+
+
+_S, _G = State, Signal
+TRANSITIONS = MappingProxyType(
+    {
+        (_S.DOWN, _G.START): _S.RESOLVING,
+        (_S.RESOLVING, _G.RESOLVED): _S.REACHING,
+        (_S.REACHING, _G.REACHED): _S.SIGNING_IN,
+        (_S.REACHING, _G.NEXT): _S.REACHING,
+        (_S.SIGNING_IN, _G.NEXT): _S.REACHING,
+        (_S.SIGNING_IN, _G.CONFIGURED): _S.UP,
+        (_S.UP, _G.LOSE): _S.LOST,
+        (_S.UP, _G.NEXT): _S.RETURNING,
+        (_S.LOST, _G.RETRY): _S.RETURNING,
+        (_S.RETURNING, _G.REACHED): _S.RETURNING,
+        (_S.RETURNING, _G.NEXT): _S.RETURNING,
+        (_S.RETURNING, _G.CONFIGURED): _S.UP,
+        (_S.RETURNING, _G.FAILED): _S.LOST,
+        **{(state, _G.END): _S.ENDING for state in _S if state is not _S.DOWN},
+        **{(state, _G.FAILED): _S.ENDING for state in (_S.RESOLVING, _S.REACHING, _S.SIGNING_IN, _S.UP, _S.LOST)},
+        (_S.ENDING, _G.FAILED): _S.ENDING,
+        (_S.ENDING, _G.NEXT): _S.ENDING,
+        (_S.ENDING, _G.REACHED): _S.ENDING,
+        (_S.ENDING, _G.LOSE): _S.ENDING,
+        (_S.ENDING, _G.ENDED): _S.DOWN,
+    }
+)
+"""Anything that is not in this table is a fault of the program."""
+
+
+class StateMachine:
+    """``state`` changes only as the table says."""
+
+    def __init__(self) -> None:
+        self.state = State.DOWN
+
+    def signal(self, signal: Signal) -> State:
+        """Something has happened; the new state. :class:`ProgramFault` where that cannot be."""
+        following = TRANSITIONS.get((self.state, signal))
+        if following is None:
+            raise ProgramFault(f"{signal!s} is not possible while {self.state}")
+        self.state = following
+        return following

@@ -1,0 +1,1 @@
+"""Certificates: path validation, names, revocation lists (RFC 5280)."""

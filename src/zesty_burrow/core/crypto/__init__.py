@@ -1,0 +1,1 @@
+"""Ciphers and integrity algorithms as IKE and ESP use them."""

@@ -1,0 +1,1 @@
+"""DNS messages: questions, a zone that answers, encrypted resolvers (RFC 9464)."""

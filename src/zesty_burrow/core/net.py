@@ -1,0 +1,73 @@
+"""Addresses, ranges of addresses, endpoints and datagrams: what belongs to no protocol in particular."""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+Address = ipaddress.IPv4Address | ipaddress.IPv6Address
+Network = ipaddress.IPv4Network | ipaddress.IPv6Network
+TCP, UDP = 6, 17
+"""Protocol numbers (RFC 9293, RFC 768)."""
+Endpoint = tuple[str, int]
+"""An address as text and a port."""
+
+
+@dataclass(frozen=True, slots=True)
+class Datagram:
+    """A UDP datagram to send from ``local_port``."""
+
+    data: bytes
+    local_port: int
+    destination: Endpoint
+
+
+@dataclass(frozen=True, slots=True)
+class AddressRange:
+    """Addresses from ``start`` to ``end``, both included, as octets (RFC 7296 §2.9)."""
+
+    start: bytes
+    end: bytes
+
+    @property
+    def version(self) -> int:
+        """4 or 6."""
+        return 4 if len(self.start) == 4 else 6
+
+    def __contains__(self, address: bytes) -> bool:
+        return len(address) == len(self.start) and self.start <= address <= self.end
+
+    @classmethod
+    def of(cls, network: Network) -> AddressRange:
+        """The range of a network."""
+        return cls(network.network_address.packed, network.broadcast_address.packed)
+
+    def networks(self) -> list[Network]:
+        """The fewest networks that make up the range."""
+        first, last = ipaddress.ip_address(self.start), ipaddress.ip_address(self.end)
+        return list(ipaddress.summarize_address_range(first, last))
+
+    def within(self, other: AddressRange) -> AddressRange | None:
+        """What both ranges have in common."""
+        if self.version != other.version:
+            return None
+        start, end = max(self.start, other.start), min(self.end, other.end)
+        return AddressRange(start, end) if start <= end else None
+
+
+def intersect(wanted: Sequence[AddressRange], allowed: Sequence[AddressRange]) -> tuple[AddressRange, ...]:
+    """What is in some of ``wanted`` and in some of ``allowed``, in the order of ``wanted``."""
+    found = [common for one in wanted for other in allowed if (common := one.within(other))]
+    return tuple(dict.fromkeys(found))
+
+
+def same_families(
+    one: Sequence[AddressRange], other: Sequence[AddressRange]
+) -> tuple[tuple[AddressRange, ...], tuple[AddressRange, ...]]:
+    """Both sides without the ranges of a family that the other side lacks: such a range could carry nothing."""
+    shared = {entry.version for entry in one} & {entry.version for entry in other}
+    return (
+        tuple(entry for entry in one if entry.version in shared),
+        tuple(entry for entry in other if entry.version in shared),
+    )

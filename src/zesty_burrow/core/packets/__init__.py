@@ -1,0 +1,1 @@
+"""IP packets and what tunnelling does to them."""

@@ -1,1 +1,0 @@
-"""The tunnel profile, format 1: model, text form, checks. docs/profile.md describes it for people."""

@@ -1,0 +1,1 @@
+"""IKEv2 (RFC 7296) with ESP in UDP (RFC 4303, RFC 3948)."""

@@ -1,0 +1,110 @@
+"""From a profile to what the initiator needs."""
+
+from __future__ import annotations
+
+import functools
+
+from cryptography import x509
+from cryptography.exceptions import UnsupportedAlgorithm
+from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat, load_pem_public_key
+
+from zesty_burrow.core.certificates import trust
+from zesty_burrow.core.certificates.revocation import load_revocation_list_untrusted
+from zesty_burrow.core.credentials import AdditionalKey, Credentials, Kind, PreSharedKey
+from zesty_burrow.core.identity import Identity, IdType
+from zesty_burrow.core.net import AddressRange
+from zesty_burrow.core.profile import PEM_MARK, Profile, offers_of
+from zesty_burrow.errors import ProfileInvalid
+from zesty_burrow.protocols.ikev2.initiator.config import EAP, EAP_TLS, InitiatorConfig
+from zesty_burrow.protocols.ikev2.machine.authentication import identity_of
+from zesty_burrow.protocols.ikev2.machine.ike_sa import Backoff
+from zesty_burrow.protocols.session import SessionRequest
+
+WHOLE_IPV4 = AddressRange(bytes(4), b"\xff" * 4)
+WHOLE_IPV6 = AddressRange(bytes(16), b"\xff" * 16)
+
+
+def initiator_config(profile: Profile, request: SessionRequest) -> InitiatorConfig:
+    """A profile as the initiator wants it. Raises :class:`ProfileInvalid`."""
+    ike, esp = offers_of(profile)
+    identity, sign_in = profile.gateway_identity, profile.sign_in
+    versions = {network.version for network in profile.traffic.networks}
+    if profile.traffic.ipv6 != "tunnel":
+        versions.discard(6)
+    local = tuple(entry for entry in (WHOLE_IPV4, WHOLE_IPV6) if entry.version in versions)
+    remote = tuple(AddressRange.of(entry) for entry in profile.traffic.networks if entry.version in versions)
+    secrets = request.secrets
+    own = secrets[sign_in.needs[0]]
+    shared, mixed = secrets.get(Kind.PRE_SHARED_KEY), secrets.get(Kind.ADDITIONAL_KEY)
+    return InitiatorConfig(
+        gateway=(request.address, profile.gateway.port),
+        gateway_identity=identity,
+        own_identity=_own_identity(profile, own),
+        ike_offers=ike,
+        esp_offers=esp,
+        anchors=_anchors(profile),
+        credentials=lambda: own,
+        second=(lambda: secrets[sign_in.needs[1]]) if "+" in sign_in.method else None,
+        wall_time=request.wall_time,
+        local=local,
+        remote=remote,
+        backoff=Backoff(give_up=request.patience),
+        revocation_lists=tuple(load_revocation_list_untrusted(pem.encode()) for pem in profile.revocation_lists),
+        method=sign_in.method,
+        proof=sign_in.gateway,
+        gateway_key=(lambda: shared) if isinstance(shared, PreSharedKey) else None,
+        gateway_keys=_gateway_keys(profile),
+        additional=mixed if isinstance(mixed, AdditionalKey) and sign_in.additional_key != "none" else None,
+        additional_required=sign_in.additional_key == "required",
+        redirected_from=request.redirected_from,
+        wanted=request.wanted,
+        child_seconds=profile.tunnel.child_seconds,
+        child_octets=profile.tunnel.child_octets,
+        ike_seconds=profile.tunnel.ike_seconds,
+    )
+
+
+def _own_identity(profile: Profile, own: Credentials) -> Identity:
+    """As the profile says; else the certificate's; else an anonymous one (RFC 7296 §3.5).
+
+    With EAP it goes out before the gateway has proven itself: then a certificate's names stay where they are, and the
+    method tells who we are (RFC 9190 §2.1.4).
+    """
+    sign_in = profile.sign_in
+    anonymous = sign_in.outer_identity or f"anonymous@{profile.gateway_identity.value}"
+    named = None if sign_in.method in (EAP, EAP_TLS) else identity_of(own)
+    return sign_in.identity or named or Identity(IdType.ID_RFC822_ADDR, anonymous)
+
+
+def _anchors(profile: Profile) -> tuple[x509.Certificate, ...]:
+    found = [one for entry in profile.authorities if PEM_MARK in entry for one in _certificates(entry)]
+    if not found and profile.sign_in.gateway in ("certificate", "eap"):
+        raise ProfileInvalid(
+            f"profile {profile.name} has no authority certificate",
+            why="without one the gateway cannot prove who it is",
+            next_step="Import the kit again with the authority's certificate beside the profile.",
+        )
+    return tuple(found)
+
+
+@functools.lru_cache(maxsize=64)
+def _certificates(pem: str) -> tuple[x509.Certificate, ...]:
+    """Read once for all the profiles of a provider."""
+    return tuple(trust.load_pem_certificates_untrusted(pem.encode()))
+
+
+def _gateway_keys(profile: Profile) -> tuple[bytes, ...]:
+    try:
+        loaded = [load_pem_public_key(pem.encode()) for pem in profile.gateway_keys]
+    except (ValueError, UnsupportedAlgorithm):
+        raise ProfileInvalid(
+            f"profile {profile.name}: trust.gateway_keys", why="a public key in it cannot be read"
+        ) from None
+    keys = tuple(one.public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo) for one in loaded)
+    if not keys and profile.sign_in.gateway == "raw-public-key":
+        raise ProfileInvalid(
+            f"profile {profile.name} names no raw public key of the gateway",
+            why="without one the gateway cannot prove who it is",
+            next_step="Add the gateway's public key under trust.gateway_keys and import the profile again.",
+        )
+    return keys

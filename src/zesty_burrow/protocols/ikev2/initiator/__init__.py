@@ -1,0 +1,1 @@
+"""The end that asks for a tunnel."""

@@ -1,0 +1,1 @@
+"""What both ends of a negotiation have in common."""

@@ -1,0 +1,329 @@
+"""What both ends do while an IKE SA stands: child SAs are rekeyed and deleted, the peer is asked whether it lives.
+
+RFC 7296 §1.3.3, §1.4, §2.4, §2.8. How the IKE SA itself is renewed stands in :mod:`succession`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+
+from zesty_burrow.core.crypto.key_exchange import METHODS, KeyAgreement, make_key_agreement
+from zesty_burrow.core.crypto.protection import Random
+from zesty_burrow.core.net import AddressRange, Endpoint, intersect
+from zesty_burrow.core.policy.suite import Suite
+from zesty_burrow.errors import Malformed
+from zesty_burrow.protocols.ikev2.events import ChildEstablished, ChildGone, ChildRekeyed
+from zesty_burrow.protocols.ikev2.machine.ike_sa import Backoff
+from zesty_burrow.protocols.ikev2.machine.mobility import Mobility
+from zesty_burrow.protocols.ikev2.machine.negotiation import fresh_spi, ranges_of, selectors
+from zesty_burrow.protocols.ikev2.wire.keys import derive_child_keys
+from zesty_burrow.protocols.ikev2.wire.message import Message, find, find_typed, notifications
+from zesty_burrow.protocols.ikev2.wire.payloads import (
+    Delete,
+    KeyExchange,
+    Nonce,
+    Notify,
+    Payload,
+    SecurityAssociation,
+    TrafficSelectors,
+)
+from zesty_burrow.protocols.ikev2.wire.proposals import Offer, accept_answer, build_proposals, choose
+from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType, NotifyType, PayloadType, Protocol
+
+
+@dataclass(slots=True)
+class Pending:
+    """A rekeying that this side has asked for."""
+
+    old: ChildEstablished
+    spi: bytes
+    nonce: bytes
+    agreement: KeyAgreement
+    offers: tuple[Offer, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class GrantedChild:
+    """What the peer has answered: its SPI and nonce, the suite, the secret of the key exchange, and the ranges."""
+
+    spi: int
+    nonce: bytes
+    suite: Suite
+    shared: bytes = field(repr=False)
+    local: tuple[AddressRange, ...]
+    remote: tuple[AddressRange, ...]
+
+
+@dataclass(slots=True)
+class Rival:
+    """A child SA that the peer has made meanwhile, with the lower of its two nonces (RFC 7296 §2.8.1)."""
+
+    child: ChildEstablished
+    lowest: bytes
+
+
+class ChildSaKeeper(Mobility):
+    """The base of both ends. ``child`` is the pair of SAs in use; ``_replaced`` those that are about to go."""
+
+    def __init__(
+        self,
+        random: Random,
+        backoff: Backoff,
+        offers: tuple[tuple[Offer, ...], tuple[Offer, ...]],
+        peer: Endpoint,
+        local_port: int,
+        *,
+        is_initiator: bool,
+    ) -> None:
+        ike_offers, esp_offers = offers
+        super().__init__(random, backoff, ike_offers, peer, local_port, is_initiator=is_initiator)
+        self.child: ChildEstablished | None = None
+        self._esp_offers = esp_offers
+        self._replaced: dict[int, ChildEstablished] = {}
+        self._pending: Pending | None = None
+        self._rival: Rival | None = None
+        self._rekey_due: float | None = None
+        self._deleting: int | None = None
+
+    def _is_busy(self) -> bool:
+        return self._pending is not None or self._deleting is not None
+
+    def _answer_deletes(self, payloads: Sequence[Payload], now: float) -> list[Payload]:
+        return [*self._take_deletes(payloads, now)[0], *self._mobility_answer(payloads)]
+
+    def _rekey_offers(self) -> tuple[Offer, ...]:
+        """As for the first child SA, with key exchanges like the IKE SA's, so that old keys tell nothing.
+
+        A second one is offered and not insisted on, as the first child SA has none either.
+        """
+        suite = self.keys.suite if self.keys else None
+        group, extra = (suite.group, suite.extra) if suite else (0, 0)
+        plain = tuple(Offer(one.encryption, one.integrity, groups=(group,), esn=one.esn) for one in self._esp_offers)
+        return (*(replace(one, extra=(extra,)) for one in plain if extra), *plain)
+
+    # Rekeying.
+
+    def _begin_rekey(self, now: float) -> bool:
+        """Ask for a new pair of SAs in place of the present one; False where it has to wait."""
+        child = self.child
+        if child is None or self.sa.outstanding is not None or self._pending is not None or self.keys is None:
+            return False
+        if self._successor is not None or self._has_promised(now):
+            return False
+        offers = self._rekey_offers()
+        agreement = make_key_agreement(self.keys.suite.group, self._random)
+        self._pending = Pending(child, fresh_spi(self._random), self._random(32), agreement, offers)
+        old = child.spi_in.to_bytes(4)
+        self._request(
+            ExchangeType.CREATE_CHILD_SA,
+            [
+                Notify(NotifyType.REKEY_SA, protocol=Protocol.ESP, spi=old),
+                SecurityAssociation(build_proposals(offers, Protocol.ESP, self._pending.spi)),
+                Nonce(self._pending.nonce),
+                KeyExchange(agreement.group, agreement.public),
+                selectors(PayloadType.TSi, child.local),
+                selectors(PayloadType.TSr, child.remote),
+            ],
+            now,
+        )
+        return True
+
+    def _take_child_response(self, message: Message, now: float) -> None:
+        """The peer's answer to a rekeying; what it refuses is tried again later."""
+        payloads = self._open(message)
+        self._expect_answer(message)
+        if self._successor is not None:
+            self._take_succession_response(payloads, now)
+            return
+        pending = self._pending
+        if pending is None:
+            raise Malformed("a message was turned away", why="no child SA was asked for")
+        granted = _granted(pending, payloads)
+        if granted is None:
+            self._end_rekey(None, None, now)
+        elif granted.suite.extra:
+            self._follow_up(payloads, now, lambda more, now: self._end_rekey(granted, more, now))
+        else:
+            self._end_rekey(granted, b"", now)
+
+    def _end_rekey(self, granted: GrantedChild | None, more: bytes | None, now: float) -> None:
+        """What was asked for is made, or was refused."""
+        pending, self._pending = self._pending, None
+        rival, self._rival = self._rival, None
+        if granted is None or more is None or pending is None or self.keys is None:
+            self._rekey_due = self._later(now) if rival is None else self._rekey_due
+            return
+        old, nonces, suite = pending.old, (pending.nonce, granted.nonce), granted.suite
+        keys = derive_child_keys(self.keys, suite, *nonces, granted.shared, more)
+        spis = int.from_bytes(pending.spi), granted.spi
+        made = ChildEstablished(now, *spis, keys, old.inner, granted.local, granted.remote, as_initiator=True)
+        if rival is not None and min(nonces) < rival.lowest:
+            # RFC 7296 §2.8.1: the pair with the lowest nonce goes, by the side that has made it, before it was used.
+            self._delete_child(made, now)
+            return
+        if rival is not None:
+            self._replaced[rival.child.spi_in] = rival.child
+        self._replace(old, made, now, by_peer=False)
+        self._delete_child(old, now)
+
+    def _replace(self, old: ChildEstablished, made: ChildEstablished, now: float, *, by_peer: bool) -> None:
+        self._replaced[old.spi_in] = old
+        self.child = made
+        self._events.append(ChildRekeyed(now, old.spi_in, made, by_peer))
+
+    def _delete_child(self, child: ChildEstablished, now: float) -> None:
+        self._deleting = child.spi_in
+        self._request(ExchangeType.INFORMATIONAL, [Delete(Protocol.ESP, (child.spi_in.to_bytes(4),))], now)
+
+    def _take_child_request(self, message: Message, now: float) -> None:
+        """The peer wants to rekey a child SA; anything else in such an exchange is declined (RFC 7296 §1.3)."""
+        payloads = self._open(message)
+        self._promise = None
+        asked = find(payloads, SecurityAssociation)
+        if asked is not None and asked.proposals[0].protocol == Protocol.IKE:
+            self._take_succession_request(message, payloads, now)
+            return
+        if self._successor is not None:
+            self._respond(message, [Notify(NotifyType.TEMPORARY_FAILURE)])
+            return
+        told = notifications(payloads).get(NotifyType.REKEY_SA)
+        old = self.child
+        if told is None or told.protocol != Protocol.ESP or self.keys is None:
+            self._respond(message, [Notify(NotifyType.NO_ADDITIONAL_SAS)])
+            return
+        if old is None or told.spi != old.spi_out.to_bytes(4):
+            self._respond(message, [Notify(NotifyType.CHILD_SA_NOT_FOUND, protocol=Protocol.ESP, spi=told.spi)])
+            return
+        try:
+            self._grant_rekey(message, payloads, old, now)
+        except _Declined as declined:
+            self._respond(message, [declined.notify])
+
+    def _grant_rekey(self, message: Message, payloads: Sequence[Payload], old: ChildEstablished, now: float) -> None:
+        asked, nonce = find(payloads, SecurityAssociation), find(payloads, Nonce)
+        value, ike = find(payloads, KeyExchange), self.keys
+        if asked is None or nonce is None or ike is None:
+            raise _Declined(Notify(NotifyType.INVALID_SYNTAX))
+        offers = (*self._rekey_offers(), *self._esp_offers) if value else self._esp_offers
+        chosen = choose(asked.proposals, offers, Protocol.ESP, preferred_group=value.group if value else 0)
+        if chosen is None or len(chosen[0].spi) != 4 or int.from_bytes(chosen[0].spi) < 256:
+            raise _Declined(Notify(NotifyType.NO_PROPOSAL_CHOSEN))
+        proposal, suite = chosen
+        shared, values = self._agree_child(suite, value)
+        local, remote = _agreed(payloads, old, initiated=False)
+        if not local or not remote:
+            raise _Declined(Notify(NotifyType.TS_UNACCEPTABLE))
+        spi, own, theirs = fresh_spi(self._random), self._random(32), nonce.data
+        spis = int.from_bytes(spi), int.from_bytes(proposal.spi)
+
+        def make(more: bytes, now: float) -> bool:
+            if self.child is not old:
+                return False
+            keys = derive_child_keys(ike, suite, theirs, own, shared, more)
+            made = ChildEstablished(now, *spis, keys, old.inner, local, remote, as_initiator=False)
+            if self._pending is not None:
+                self._rival = Rival(made, min(theirs, own))
+            self._replace(old, made, now, by_peer=True)
+            return True
+
+        said: list[Payload] = [SecurityAssociation((replace(proposal, spi=spi),)), Nonce(own), *values]
+        ranges = [selectors(PayloadType.TSi, remote), selectors(PayloadType.TSr, local)]
+        if suite.extra:
+            self._respond(message, [*said, *ranges, self._promise_more(suite.extra, now, make)])
+        else:
+            self._respond(message, [*said, *ranges])
+            make(b"", now)
+
+    def _agree_child(self, suite: Suite, value: KeyExchange | None) -> tuple[bytes, list[Payload]]:
+        """The shared secret of a new key exchange, if one was chosen, and our half of it."""
+        if not suite.group:
+            return b"", []
+        if value is None or value.group != suite.group or suite.group not in METHODS:
+            raise _Declined(Notify(NotifyType.INVALID_KE_PAYLOAD, suite.group.to_bytes(2)))
+        agreement = make_key_agreement(suite.group, self._random)
+        try:
+            shared = agreement.shared(value.data)
+        except Malformed:
+            raise _Declined(Notify(NotifyType.INVALID_SYNTAX)) from None
+        return shared, [KeyExchange(agreement.group, agreement.public)]
+
+    # Deleting.
+
+    def _take_deletes(self, payloads: Sequence[Payload], now: float) -> tuple[list[Payload], bool]:
+        """RFC 7296 §1.4.1: answer with the other half of each pair; whether the pair in use was among them."""
+        gone: list[bytes] = []
+        current = False
+        for entry in payloads:
+            if not isinstance(entry, Delete) or entry.protocol != Protocol.ESP:
+                continue
+            for spi in entry.spis:
+                child = self._by_peer_spi(spi)
+                if child is None:
+                    continue
+                if child is self.child:
+                    # The peer's own pair lost against ours, of which its answer is still on the way (§2.8.1).
+                    undone = self._pending if self._rival is not None and self._rival.child is child else None
+                    self.child, current = (undone.old, current) if undone is not None else (None, True)
+                    if undone is not None:
+                        self._replaced.pop(undone.old.spi_in, None)
+                        self._rival = None
+                self._replaced.pop(child.spi_in, None)
+                self._events.append(ChildGone(now, child.spi_in))
+                gone.append(child.spi_in.to_bytes(4))
+        return ([Delete(Protocol.ESP, tuple(gone))] if gone else []), current
+
+    def _by_peer_spi(self, spi: bytes) -> ChildEstablished | None:
+        known = [*self._replaced.values(), *([self.child] if self.child else [])]
+        return next((child for child in known if child.spi_out.to_bytes(4) == spi), None)
+
+    def _take_informational_response(self, message: Message, now: float) -> bool:
+        """The answer to a probe or to our own DELETE: pairs that the peer has let go of are gone.
+
+        False where the IKE SA has to be closed (RFC 4555 §3.7).
+        """
+        payloads = self._open(message)
+        self._expect_answer(message)
+        if not self._take_mobility_answer(payloads, now):
+            return False
+        self._take_deletes(payloads, now)
+        gone, self._deleting = self._deleting, None
+        if gone is not None and self._replaced.pop(gone, None) is not None:
+            self._events.append(ChildGone(now, gone))
+        return True
+
+
+class _Declined(Exception):
+    """A rekeying that is answered with a notification."""
+
+    def __init__(self, notify: Notify) -> None:
+        super().__init__(notify.notification)
+        self.notify = notify
+
+
+def _granted(pending: Pending, payloads: Sequence[Payload]) -> GrantedChild | None:
+    """What an answer to a rekeying grants; None where it refuses, or grants what was not asked for."""
+    answer, nonce, value = find(payloads, SecurityAssociation), find(payloads, Nonce), find(payloads, KeyExchange)
+    accepted = accept_answer(answer.proposals, pending.offers, Protocol.ESP) if answer else None
+    if accepted is None or nonce is None or value is None or value.group != pending.agreement.group:
+        return None
+    local, remote = _agreed(payloads, pending.old, initiated=True)
+    if not local or not remote or len(accepted[0].spi) != 4:
+        return None
+    try:
+        shared = pending.agreement.shared(value.data)
+    except Malformed:
+        return None
+    return GrantedChild(int.from_bytes(accepted[0].spi), nonce.data, accepted[1], shared, local, remote)
+
+
+def _agreed(
+    payloads: Sequence[Payload], old: ChildEstablished, *, initiated: bool
+) -> tuple[tuple[AddressRange, ...], tuple[AddressRange, ...]]:
+    """Local and remote ranges of a new pair: never more than the old one had (RFC 7296 §2.9.2)."""
+    one = find_typed(payloads, TrafficSelectors, PayloadType.TSi)
+    two = find_typed(payloads, TrafficSelectors, PayloadType.TSr)
+    if one is None or two is None:
+        return (), ()
+    ours, theirs = (one, two) if initiated else (two, one)
+    return intersect(ranges_of(ours), old.local), intersect(ranges_of(theirs), old.remote)

@@ -1,0 +1,110 @@
+"""One more key exchange after CREATE_CHILD_SA has been answered: IKE_FOLLOWUP_KE (RFC 9370 §2.2.4).
+
+What is asked for stands only once that is answered too. What the two messages share is a link: octets that the one who
+answers has chosen.
+"""
+
+from __future__ import annotations
+
+import hmac
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+
+from zesty_burrow.core.crypto.key_exchange import MlKem768, encapsulate
+from zesty_burrow.errors import Malformed
+from zesty_burrow.protocols.ikev2.machine.endpoint import IkeEndpoint
+from zesty_burrow.protocols.ikev2.wire.message import Message, find, notifications
+from zesty_burrow.protocols.ikev2.wire.payloads import KeyExchange, Notify, Payload
+from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType, NotifyType
+
+LINK_SIZE = 16
+
+GoOn = Callable[[bytes | None, float], None]
+"""Takes the secret of the second exchange and the time; None where the peer has refused it."""
+
+
+@dataclass(slots=True)
+class Following:
+    """The second exchange that this side has asked for."""
+
+    extra: MlKem768
+    go_on: GoOn
+
+
+@dataclass(slots=True)
+class Promise:
+    """What this side has answered with, and makes once the peer goes on with the second exchange in time.
+
+    ``make``: False where it has come to nothing meanwhile.
+    """
+
+    link: bytes
+    method: int
+    until: float
+    make: Callable[[bytes, float], bool] = field(repr=False)
+
+
+class FollowUp(IkeEndpoint):
+    """The part of both ends that knows of second exchanges. One each way at a time: a newer request ends the older."""
+
+    _following: Following | None = None
+    _promise: Promise | None = None
+
+    def _has_promised(self, now: float) -> bool:
+        """Whether the peer is about to go on with something."""
+        return self._promise is not None and now < self._promise.until
+
+    def _promise_more(self, method: int, now: float, make: Callable[[bytes, float], bool]) -> Notify:
+        """What goes with the answer to CREATE_CHILD_SA."""
+        link = self._random(LINK_SIZE)
+        self._promise = Promise(link, method, now + 2 * self._backoff.give_up, make)
+        return Notify(NotifyType.ADDITIONAL_KEY_EXCHANGE, link)
+
+    def _follow_up(self, payloads: Sequence[Payload], now: float, go_on: GoOn) -> None:
+        """Go on with the second exchange, as the answer to CREATE_CHILD_SA says."""
+        told = notifications(payloads).get(NotifyType.ADDITIONAL_KEY_EXCHANGE)
+        if told is None:
+            go_on(None, now)
+            return
+        extra = MlKem768(self._random)
+        self._following = Following(extra, go_on)
+        link = Notify(NotifyType.ADDITIONAL_KEY_EXCHANGE, told.data)
+        self._request(ExchangeType.IKE_FOLLOWUP_KE, [KeyExchange(extra.group, extra.public), link], now)
+
+    def _take_followup_response(self, message: Message, now: float) -> None:
+        """The second secret, or the end of what was asked for."""
+        payloads = self._open(message)
+        self._expect_answer(message)
+        following, self._following = self._following, None
+        if following is None:
+            raise Malformed("a message was turned away", why="no second key exchange was asked for")
+        value, secret = find(payloads, KeyExchange), None
+        if value is not None and value.group == following.extra.group:
+            try:
+                secret = following.extra.shared(value.data)
+            except Malformed as problem:
+                self._ignore(str(problem))
+        following.go_on(secret, now)
+
+    def _take_followup_request(self, message: Message, now: float) -> None:
+        """The peer goes on with what was promised."""
+        payloads = self._open(message)
+        told, value = notifications(payloads).get(NotifyType.ADDITIONAL_KEY_EXCHANGE), find(payloads, KeyExchange)
+        promise = self._promise
+        known = promise is not None and told is not None and hmac.compare_digest(told.data, promise.link)
+        if promise is None or not known or now >= promise.until:
+            self._respond(message, [Notify(NotifyType.STATE_NOT_FOUND)])
+            return
+        self._promise = None
+        try:
+            if value is None or value.group != promise.method:
+                raise Malformed("a second key exchange is malformed", why="it has no value of the method agreed on")
+            ciphertext, secret = encapsulate(value.data)
+        except Malformed as problem:
+            self._ignore(str(problem))
+            self._respond(message, [Notify(NotifyType.INVALID_SYNTAX)])
+            return
+        if not promise.make(secret, now):
+            self._respond(message, [Notify(NotifyType.TEMPORARY_FAILURE)])
+            return
+        self._respond(message, [KeyExchange(promise.method, ciphertext)])

@@ -1,0 +1,50 @@
+"""The tunnel protocols: one folder each, loaded when it is needed."""
+
+from __future__ import annotations
+
+import importlib
+from typing import TYPE_CHECKING, Protocol, cast
+
+from zesty_burrow.errors import ProfileInvalid
+
+if TYPE_CHECKING:
+    from zesty_burrow.core.profile import Profile
+    from zesty_burrow.protocols.session import Probe, Random, Session, SessionRequest
+
+
+class TunnelProtocol(Protocol):
+    """What a protocol's folder offers, as ``PROTOCOL`` in its module ``protocol``."""
+
+    @property
+    def name(self) -> str:
+        """As it stands in a profile."""
+
+    @property
+    def title(self) -> str:
+        """For people."""
+
+    def session(self, profile: Profile, request: SessionRequest, random: Random) -> Session:
+        """A session for a profile; :class:`ProfileInvalid` where the profile lacks something."""
+
+    def probe(self, profile: Profile, address: str, patience: float, random: Random) -> Probe:
+        """Asks the gateway at an address what it can do; the profile's own offers are asked about first."""
+
+
+_MODULES = {"ikev2": "zesty_burrow.protocols.ikev2.protocol"}
+
+
+def register(name: str, module: str) -> None:
+    """Add a protocol whose module has ``PROTOCOL``."""
+    _MODULES[name] = module
+
+
+def names() -> tuple[str, ...]:
+    """All protocols' names."""
+    return tuple(_MODULES)
+
+
+def protocol(name: str) -> TunnelProtocol:
+    """A protocol by its name; :class:`ProfileInvalid` where there is none such."""
+    if name not in _MODULES:
+        raise ProfileInvalid(f"protocol {name!r:.40} is not known", why=f"known ones are {', '.join(_MODULES)}")
+    return cast(TunnelProtocol, importlib.import_module(_MODULES[name]).PROTOCOL)

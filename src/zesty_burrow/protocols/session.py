@@ -1,0 +1,328 @@
+"""What the carrier knows of a tunnel protocol: a session that negotiates, a channel that carries packets, and events.
+
+A session is one protocol's connection to a gateway. It does no I/O, has no clock and no randomness of its own: its
+owner hands in what came from the network and the time, sends what it wants sent, and polls its events.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from datetime import datetime
+from enum import StrEnum
+from ipaddress import IPv4Interface, IPv6Interface
+from typing import Protocol
+
+from zesty_burrow.core.credentials import Credentials, Kind
+from zesty_burrow.core.dns.encrypted_resolver import EncryptedResolver
+from zesty_burrow.core.net import Address, AddressRange, Datagram, Endpoint
+from zesty_burrow.core.policy.suite import Suite
+
+Random = Callable[[int], bytes]
+Secrets = Mapping[Kind, Credentials]
+"""What a profile signs in with, by kind."""
+
+
+class Step(StrEnum):
+    """The steps of a connection, in their order. A session completes those from ``REACH`` to ``SIGN_IN``."""
+
+    RESOLVE = "resolve"
+    REACH = "reach"
+    NEGOTIATE = "negotiate"
+    PROVE = "prove"
+    SIGN_IN = "sign in"
+    ADDRESS = "address"
+    ROUTES = "routes"
+    NAME_SERVERS = "name servers"
+
+
+class Transport(StrEnum):
+    """What a session's messages and packets travel over."""
+
+    DATAGRAMS = "datagrams"
+    STREAM = "byte stream"
+
+
+@dataclass(frozen=True, slots=True)
+class NetworkSettings:
+    """What the gateway handed out for the inside of the tunnel."""
+
+    addresses: tuple[IPv4Interface | IPv6Interface, ...] = ()
+    name_servers: tuple[Address, ...] = ()
+    suffixes: tuple[str, ...] = ()
+    netbios_name_servers: tuple[Address, ...] = ()
+    encrypted_resolvers: tuple[EncryptedResolver, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class NegotiatedSuite:
+    """Algorithms that are in use: for what (``IKE``, ``ESP``, ``TLS``), and which."""
+
+    label: str
+    suite: Suite
+
+
+class PacketChannel(Protocol):
+    """Seals and opens the packets of one tunnel.
+
+    ``labels``: the first four octets of datagrams that belong to this channel; what begins otherwise is the session's.
+    ``revision`` rises when keys, labels or selectors change. ``last_sent``, ``last_received``: by the caller's clock.
+    """
+
+    revision: int
+    last_sent: float
+    last_received: float
+
+    @property
+    def labels(self) -> frozenset[bytes]:
+        """Whose datagrams these are."""
+
+    @property
+    def counters(self) -> ChannelCounters:
+        """Packets and octets so far."""
+
+    @property
+    def overhead(self) -> int:
+        """Octets that sealing adds at least."""
+
+    @property
+    def wants_rekey(self) -> bool:
+        """Whether the session should be told, by ``handle_timer``, that a key is used up."""
+
+    def largest_inner(self, room: int) -> int:
+        """The longest packet whose datagram has at most ``room`` octets."""
+
+    def allows_out(self, addresses: bytes) -> bool:
+        """Whether a packet with these addresses (source and destination) may go out here."""
+
+    def allows_in(self, label: bytes, addresses: bytes) -> bool:
+        """Whether a packet with these addresses may come in here."""
+
+    def seal(self, packet: bytes, now: float) -> bytes:
+        """The datagram around a packet."""
+
+    def open(self, data: bytes, now: float) -> bytes:
+        """The packet in a datagram; empty where it carries none; ``Malformed`` where it is not authentic."""
+
+
+class ChannelCounters(Protocol):
+    """What a channel has counted."""
+
+    @property
+    def packets_in(self) -> int:
+        """Authentic packets."""
+
+    @property
+    def octets_in(self) -> int:
+        """Octets in them."""
+
+    @property
+    def packets_out(self) -> int:
+        """Packets that were sealed."""
+
+    @property
+    def octets_out(self) -> int:
+        """Octets in them."""
+
+    @property
+    def rejected(self) -> int:
+        """Datagrams that were not authentic, or came before."""
+
+
+# Events.
+
+
+@dataclass(frozen=True, slots=True)
+class StepDone:
+    """A step of the connection is complete; ``detail`` in words."""
+
+    at: float
+    step: Step
+    detail: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Negotiated:
+    """Algorithms are agreed on, or were renewed."""
+
+    at: float
+    suites: tuple[NegotiatedSuite, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Up:
+    """The tunnel is up. ``remote``: where the gateway carries packets to."""
+
+    at: float
+    network: NetworkSettings
+    remote: tuple[AddressRange, ...]
+    channel: PacketChannel = field(repr=False)
+
+
+@dataclass(frozen=True, slots=True)
+class Rekeyed:
+    """Keys were renewed; ``suites``: what is in use now."""
+
+    at: float
+    suites: tuple[NegotiatedSuite, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class ChannelChanged:
+    """The channel takes other datagrams than before: its ``revision`` has risen."""
+
+    at: float
+
+
+@dataclass(frozen=True, slots=True)
+class Moved:
+    """This machine has another address, and both ends know it; ``peer``: where the other end is."""
+
+    at: float
+    peer: Endpoint
+
+
+@dataclass(frozen=True, slots=True)
+class Redirected:
+    """The gateway asks to go to another one, while the tunnel is still up."""
+
+    at: float
+    to: str
+
+
+@dataclass(frozen=True, slots=True)
+class SignInDue:
+    """The gateway wants the sign-in to be repeated within so many seconds; later it ends the tunnel."""
+
+    at: float
+    seconds: int
+
+
+@dataclass(frozen=True, slots=True)
+class Down:
+    """The session is over: before it was up, with ``error``, or afterwards; ``by_peer`` tells who ended it."""
+
+    at: float
+    by_peer: bool
+    reason: str = ""
+    error: Exception | None = None
+
+
+Event = StepDone | Negotiated | Up | Rekeyed | ChannelChanged | Moved | Redirected | SignInDue | Down
+
+
+class Session(Protocol):
+    """``start``, then the five calls: ``receive``, ``send``, ``next_timer``, ``handle_timer``, ``next_event``.
+
+    ``round_trip`` is infinite before the first answer.
+    """
+
+    @property
+    def transport(self) -> Transport:
+        """What it travels over."""
+
+    @property
+    def round_trip(self) -> float:
+        """Seconds of the quickest answer so far."""
+
+    @property
+    def local_port(self) -> int:
+        """By which ``Datagram.local_port`` its only socket is known."""
+
+    @property
+    def peer(self) -> Endpoint:
+        """Where the gateway is now."""
+
+    @property
+    def is_up(self) -> bool:
+        """Whether the tunnel is up."""
+
+    def start(self, now: float) -> None:
+        """Begin."""
+
+    def close(self, now: float) -> None:
+        """End it: the gateway is told where it knows us."""
+
+    def address_changed(self, now: float) -> None:
+        """This machine has another address towards the gateway than before."""
+
+    def receive(self, data: bytes, source: Endpoint, now: float, local_port: int = 0) -> None:
+        """Take what came from the network to ``local_port``, but for the channel's datagrams. Never raises for it."""
+
+    def send(self, now: float) -> list[Datagram]:
+        """What to send now. Over a byte stream the destination does not matter."""
+
+    def next_timer(self) -> float | None:
+        """When to call ``handle_timer``."""
+
+    def handle_timer(self, now: float) -> None:
+        """Time has passed."""
+
+    def next_event(self) -> Event | None:
+        """The next event, or None."""
+
+    def exported_keys(self) -> str:
+        """The session's keys for an analyser, as text; only where the user asked for them."""
+
+
+class Capabilities(Protocol):
+    """What a gateway can do; the protocol's own advice knows more of it."""
+
+    @property
+    def is_known(self) -> bool:
+        """Whether the gateway has said anything."""
+
+
+@dataclass(frozen=True, slots=True)
+class ProbeDone:
+    """The gateway was asked everything, or has fallen silent: then ``silent`` is set."""
+
+    at: float
+    silent: bool = False
+
+
+class Probe(Protocol):
+    """Asks a gateway what it can do, without signing in; the calls are those of a session."""
+
+    @property
+    def found(self) -> Capabilities:
+        """What is known so far."""
+
+    @property
+    def local_port(self) -> int:
+        """By which its only socket is known."""
+
+    def start(self, now: float) -> None:
+        """Ask the first question."""
+
+    def receive(self, data: bytes, source: Endpoint, now: float, local_port: int = 0) -> None:
+        """Take a datagram. Never raises for content."""
+
+    def send(self, now: float) -> list[Datagram]:
+        """Datagrams to send now."""
+
+    def next_timer(self) -> float | None:
+        """When to call ``handle_timer``."""
+
+    def handle_timer(self, now: float) -> None:
+        """Time has passed."""
+
+    def next_event(self) -> ProbeDone | None:
+        """The next event, or None."""
+
+
+@dataclass(frozen=True, slots=True)
+class SessionRequest:
+    """What a session is made from besides the profile.
+
+    ``address``: the gateway's, which was looked up; ``patience``: seconds to wait for an answer; ``wall_time``: what
+    certificates are judged by; ``redirected_from``: the gateway that has sent us here; ``wanted``: inner addresses
+    that this side had before.
+    """
+
+    address: str
+    secrets: Secrets = field(repr=False)
+    wall_time: datetime
+    patience: float
+    redirected_from: str = ""
+    wanted: tuple[Address, ...] = ()
