@@ -62,6 +62,14 @@ def test_the_profile_in_the_documents():
             assert set(keys) == set(schema["properties"][section]["properties"])
 
 
+def test_the_schema_is_in_step():
+    """docs/profile.schema.json is put together from its parts."""
+    specification = importlib.util.spec_from_file_location("make_schema", ROOT / "docs" / "make_schema.py")
+    module = importlib.util.module_from_spec(specification)
+    specification.loader.exec_module(module)
+    assert page("profile.schema.json") == module.schema()
+
+
 def test_pictures_of_the_states():
     """They are drawn from the tables as they are."""
     specification = importlib.util.spec_from_file_location("make_states", ROOT / "docs" / "make_states.py")

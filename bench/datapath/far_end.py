@@ -10,13 +10,14 @@ from pathlib import Path
 
 from zesty_burrow.carrier.fast_path import selector
 from zesty_burrow.core.policy.algorithms import TransformType
-from zesty_burrow.core.profile import AlgorithmChoice, Algorithms, Traffic
-from zesty_burrow.core.profile import ProposalChoice as Proposal
+from zesty_burrow.core.profile import Traffic
 from zesty_burrow.lab import story
 from zesty_burrow.lab.authority import make_authority
 from zesty_burrow.lab.gateway import GatewayHost
 from zesty_burrow.lab.kit import kit_archive, kit_files, place_profile
 from zesty_burrow.profiles.text import write_profile
+from zesty_burrow.protocols.ikev2.settings import AlgorithmChoice, settings_of
+from zesty_burrow.protocols.ikev2.settings import ProposalChoice as Proposal
 from zesty_burrow.store.seal import write_private
 
 PLACE = story.PLACES[0]
@@ -35,7 +36,7 @@ def kit(authority_pem: bytes, encryption: str) -> bytes:
     inner = tuple(ip_network(one) for one in (f"{PLACE.pool4}0/24", f"{PLACE.pool6}/64"))
     profile = replace(place_profile(PLACE), traffic=Traffic(networks=inner))
     if encryption:
-        profile = replace(profile, algorithms=Algorithms(esp=(proposal(encryption),)))
+        profile = replace(profile, settings=replace(settings_of(profile), esp=(proposal(encryption),)))
     files = kit_files(authority_pem, PASSWORD)
     files = {name: data for name, data in files.items() if not name.startswith("profiles/")}
     return kit_archive({**files, f"profiles/{profile.name}.toml": write_profile(profile).encode()})

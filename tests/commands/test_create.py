@@ -30,7 +30,7 @@ def test_by_options(zesty, authority):
     assert (made.code, made.json["missing"], made.json["findings"]) == (0, "", [])
     profile = made.json["profile"]
     assert (profile["profile"]["name"], profile["profile"]["country"]) == ("lisbon", "PT")
-    assert profile["gateway"]["identity"]["value"] == "lisbon.quillwort.example"
+    assert profile["ikev2"]["gateway_identity"]["value"] == "lisbon.quillwort.example"
     assert zesty("--json", "show", "lisbon").json["credentials"][0]["scope"] == Q
 
 

@@ -10,30 +10,15 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from zesty_burrow.core.policy.algorithms import ALGORITHMS, TransformType
-from zesty_burrow.core.policy.policy import (
-    DEFAULT,
-    judge_profile,
-    judge_suite,
-    opinion,
-    parts_of,
-    read_policy,
-    restrict,
-)
+from zesty_burrow.core.policy.policy import DEFAULT, judge_suite, opinion, parts_of
 from zesty_burrow.core.policy.strength import BITS, strength
 from zesty_burrow.core.policy.suite import Suite
-from zesty_burrow.core.profile import (
-    AlgorithmChoice,
-    Algorithms,
-    Gateway,
-    Profile,
-    ProposalChoice,
-    SignIn,
-    Traffic,
-    offers_of,
-)
+from zesty_burrow.core.profile import Gateway, Profile, SignIn, Traffic
 from zesty_burrow.errors import InputError, ProfileInvalid
-from zesty_burrow.protocols.ikev2.advice import DEVICES, advise
+from zesty_burrow.profiles.advice import DEVICES, advise
+from zesty_burrow.profiles.policy import judge_profile, read_policy, restrict
 from zesty_burrow.protocols.ikev2.probe import IkeCapabilities
+from zesty_burrow.protocols.ikev2.settings import AlgorithmChoice, IkeSettings, ProposalChoice, offers_of
 
 T = TransformType
 STRICT = """
@@ -64,10 +49,8 @@ def profile(ciphers, groups, method="certificate", **changes):
         read(T.PRF, "PRF_HMAC_SHA2_256"),
         read(T.KE, *groups),
     )
-    sign_in = SignIn(method=method, additional_key="required")
-    return Profile(
-        "office", Gateway(("a.example",)), sign_in=sign_in, algorithms=Algorithms((proposal,), ()), **changes
-    )
+    settings = IkeSettings(additional_key="required", ike=(proposal,))
+    return Profile("office", Gateway(("a.example",)), sign_in=SignIn(method=method), settings=settings, **changes)
 
 
 def test_the_default_is_what_the_rfcs_say():
@@ -149,7 +132,11 @@ def test_profiles_are_judged():
     codes = [entry.code.slug for entry in judge_profile(policy, profile(["ENCR_AES_CBC 256"], ["curve25519"]))]
     assert codes == ["policy-algorithm"]
     bad = Profile(
-        "x", Gateway(("a.example",)), sign_in=SignIn(gateway="pre-shared-key"), traffic=Traffic(ipv6="outside")
+        "x",
+        Gateway(("a.example",)),
+        sign_in=SignIn(gateway="pre-shared-key"),
+        settings=IkeSettings(),
+        traffic=Traffic(ipv6="outside"),
     )
     codes = [entry.code.slug for entry in judge_profile(policy, bad)]
     assert codes == ["policy-sign-in"] * 3 + ["policy-traffic"]
@@ -158,8 +145,9 @@ def test_profiles_are_judged():
 def test_what_is_offered_under_a_policy():
     """Only what it allows; standard offers are cut as well; where nothing is left that is said, with the reason."""
     policy = read_policy(STRICT, "policy.toml")
-    sign_in = SignIn(method="certificate", additional_key="required")
-    made = restrict(policy, Profile("plain", Gateway(("a.example",)), sign_in=sign_in))
+    plain = Profile("plain", Gateway(("a.example",)), sign_in=SignIn(method="certificate"),
+                    settings=IkeSettings(additional_key="required"))  # fmt: skip
+    made = restrict(policy, plain)
     ike, esp = offers_of(made)
     assert {number for offer in (*ike, *esp) for number, _ in offer.encryption} == {20}
     assert {number for offer in ike for number in offer.groups} == {31, 19, 14}
@@ -236,7 +224,10 @@ def test_nothing_in_common():
 
 def test_what_a_phone_can_not():
     own = Profile(
-        "x", Gateway(("a.example",)), sign_in=SignIn("raw-public-key", "raw-public-key", additional_key="required")
+        "x",
+        Gateway(("a.example",)),
+        sign_in=SignIn("raw-public-key", "raw-public-key"),
+        settings=IkeSettings(additional_key="required"),
     )
     found = advice(device="phone", of=own)
     assert len(found.obstacles) == 3

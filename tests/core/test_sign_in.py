@@ -31,6 +31,7 @@ from zesty_burrow.protocols.ikev2.machine import authentication
 from zesty_burrow.protocols.ikev2.machine.authentication import Callers, identity_of, public_octets
 from zesty_burrow.protocols.ikev2.machine.ppk import mix
 from zesty_burrow.protocols.ikev2.responder import responder
+from zesty_burrow.protocols.ikev2.settings import IkeSettings
 from zesty_burrow.protocols.ikev2.wire import signatures
 from zesty_burrow.protocols.ikev2.wire.message import build_clear, parse_message_untrusted
 from zesty_burrow.protocols.ikev2.wire.payloads import Authentication
@@ -548,7 +549,7 @@ def test_who_we_say_that_we_are(method, said):
         return initiator_of(one, SessionRequest("198.51.100.18", secrets, now(), 5.0)).own_identity.value
 
     assert identity_of_profile(profile) == said
-    own = replace(profile, sign_in=SignIn(method=method, identity=Identity.of("me.example")))
+    own = replace(profile, settings=IkeSettings(own_identity=Identity.of("me.example")))
     assert identity_of_profile(own) == "me.example"
 
 

@@ -98,8 +98,8 @@ CORPUS: dict[str, Row] = {
     "a profile without a place": row(("uy-montevideo.toml", m.profile("nairobi", country="", city="")), ("quillwort-nairobi",), codes={NONE, FROM_NAME}),
     # I4: judgement of a profile
     "an unknown key": row(("l.toml", m.profile() + b'\n[colours]\nsea = "blue"\n'), L, codes={NONE, "profile-unknown-key"}),
-    "weak algorithms": row(("l.toml", m.profile() + b'\n[[algorithms.esp]]\nencryption = ["ENCR_3DES"]\nintegrity = ["AUTH_HMAC_SHA1_96"]\n'), L, codes={NONE, "algorithm-weak"}),
-    "an algorithm that nobody here implements": row(("l.toml", m.profile() + b'\n[[algorithms.esp]]\nencryption = ["ENCR_CAMELLIA_CBC 128"]\nintegrity = ["AUTH_HMAC_SHA2_256_128"]\n'), L, codes={NONE, "algorithm-unavailable"}),
+    "weak algorithms": row(("l.toml", m.profile() + b'\n[[ikev2.esp]]\nencryption = ["ENCR_3DES"]\nintegrity = ["AUTH_HMAC_SHA1_96"]\n'), L, codes={NONE, "algorithm-weak"}),
+    "an algorithm that nobody here implements": row(("l.toml", m.profile() + b'\n[[ikev2.esp]]\nencryption = ["ENCR_CAMELLIA_CBC 128"]\nintegrity = ["AUTH_HMAC_SHA2_256_128"]\n'), L, codes={NONE, "algorithm-unavailable"}),
     "an authority that is missing": row(("l.toml", m.LISBON), L, codes={NONE, "profile-authority-missing"}),
     "an expired authority": row(lambda: {"lisbon.toml": m.LISBON, "quillwort-authority.pem": m.old_authority()}, L, codes={NONE, "certificate-expired"}),
     "an authority from the future": row(lambda: {"lisbon.toml": m.LISBON, "quillwort-authority.pem": m.old_authority((10, 400))}, L, codes={NONE, "certificate-not-yet-valid"}),

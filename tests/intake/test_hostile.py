@@ -238,8 +238,7 @@ def test_instance_data_out_and_in():
     profile = kit.profiles[0].profile
     text, unmapped = write_instance_data({"office": profile})
     again = next(iter(read_instance_data_untrusted(text, "again"))).profile
-    assert (again.gateway, again.traffic, again.algorithms) == (profile.gateway, profile.traffic, profile.algorithms)
-    assert again.sign_in.identity == profile.sign_in.identity
+    assert (again.gateway, again.traffic, again.settings) == (profile.gateway, profile.traffic, profile.settings)
     assert not unmapped
     assert "auks dive" not in text
     assert b"auks dive at dawn".hex() not in text

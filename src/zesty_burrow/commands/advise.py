@@ -11,8 +11,9 @@ from zesty_burrow.commands.kits import read_kits
 from zesty_burrow.commands.list_profiles import add_filters, filters
 from zesty_burrow.core.profile import Gateway, Profile
 from zesty_burrow.errors import NotFound, UsageError
+from zesty_burrow.profiles.advice import DEVICES, Advice, advise
 from zesty_burrow.profiles.text import read_profile
-from zesty_burrow.protocols.ikev2.advice import DEVICES, Advice, advise
+from zesty_burrow.protocols.ikev2.settings import IkeSettings
 from zesty_burrow.report.result import AdviceResult
 
 EXAMPLE = "zesty advise lisbon"
@@ -51,7 +52,7 @@ def _profiles(args: Namespace, context: Context) -> list[Profile]:
     if args.gateway:
         if args.word or args.kit:
             raise UsageError("--gateway stands alone", why="there is no profile of it")
-        return [Profile(args.gateway, Gateway((args.gateway,)))]
+        return [Profile(args.gateway, Gateway((args.gateway,)), settings=IkeSettings())]
     if args.kit:
         given = Namespace(kit=[args.kit], provider="", kit_passphrase_file=None, account="", authority=None, place=[])
         found = [entry.profile for kit in read_kits(given, context) for entry in kit.profiles]

@@ -11,23 +11,17 @@ from zesty_burrow.commands.context import Context
 from zesty_burrow.core.net import Network
 from zesty_burrow.core.policy.algorithms import AEAD_NUMBERS, TransformType
 from zesty_burrow.core.policy.policy import Policy, opinion
-from zesty_burrow.core.profile import (
-    AS_INNER,
-    DEFAULT_ALGORITHMS,
-    EVERYTHING,
-    FROM_ROUTE,
-    LIFETIMES,
-    MAX_MTU,
-    MIN_MTU,
-    MOST_DSCP,
-    ORDERS,
-    AlgorithmChoice,
-    Algorithms,
-    Profile,
-    ProposalChoice,
-)
+from zesty_burrow.core.profile import AS_INNER, EVERYTHING, FROM_ROUTE, MAX_DSCP, MAX_MTU, MIN_MTU, ORDERS, Profile
 from zesty_burrow.errors import UsageError
 from zesty_burrow.profiles.text import read_profile, write_profile
+from zesty_burrow.protocols.ikev2.settings import (
+    DEFAULTS,
+    LIFETIMES,
+    AlgorithmChoice,
+    IkeSettings,
+    ProposalChoice,
+    settings_of,
+)
 from zesty_burrow.report.result import MessageResult
 
 EXAMPLE = "zesty choose lisbon --encryption 'ENCR_CHACHA20_POLY1305, ENCR_AES_GCM_16 256' --key-exchange curve448"
@@ -53,7 +47,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--of", choices=("both", "ike", "esp"), default="both", help="for which SA the ciphers are (both)"
     )
-    parser.add_argument("--standard", action="store_true", help="no algorithms of its own any more")
+    parser.add_argument("--defaults", action="store_true", help="reset the algorithms to the defaults")
     parser.add_argument("--best", action="store_true", help="ask the gateway, and take what `zesty advise` advises")
     parser.add_argument("--networks", metavar="LIST", help="what goes through the tunnel: networks, or `everything`")
     parser.add_argument("--leave-out", metavar="LIST", help="networks that go as without a tunnel; `none`: none")
@@ -61,8 +55,8 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--mtu", type=_number_or(FROM_ROUTE), help=f"the tunnel's MTU, {MIN_MTU} to {MAX_MTU}; or route"
     )
-    parser.add_argument("--dscp", type=_number_or(AS_INNER), help=f"of the outer header, 0 to {MOST_DSCP}; or inner")
-    parser.add_argument("--clamp-segment-size", action=BooleanOptionalAction, help="tell TCP connections what fits")
+    parser.add_argument("--dscp", type=_number_or(AS_INNER), help=f"of the outer header, 0 to {MAX_DSCP}; or inner")
+    parser.add_argument("--clamp-segment-size", action=BooleanOptionalAction, help="clamp TCP's MSS to what fits")
     for name, (low, high) in LIFETIMES.items():
         words = f"when keys are renewed, {low} to {high}"
         parser.add_argument(f"--{name.replace('_', '-')}", type=int, metavar="NUMBER", help=words)
@@ -74,8 +68,8 @@ def run(args: Namespace, context: Context) -> MessageResult:
     """All profiles or none are changed."""
     policy = context.policy()
     chosen = {name: _read(name, getattr(args, name), policy) for name in LISTS if getattr(args, name)}
-    if bool(chosen) + args.standard + args.best > 1:
-        raise UsageError("only one of a list of algorithms, --standard and --best can be")
+    if bool(chosen) + args.defaults + args.best > 1:
+        raise UsageError("only one of a list of algorithms, --defaults and --best can be")
     lines = []
     with context.store() as store:
         found = [store.find_profile(name)[0] for name in dict.fromkeys(args.name)]
@@ -83,11 +77,11 @@ def run(args: Namespace, context: Context) -> MessageResult:
         for profile in found:
             made = _reach(args, profile)
             if args.best:
-                made = replace(made, algorithms=_best(args, context, profile, policy))
-            elif args.standard:
-                made = replace(made, algorithms=Algorithms())
+                made = replace(made, settings=_best(args, context, made, policy))
+            elif args.defaults:
+                made = replace(made, settings=replace(settings_of(made), ike=(), esp=()))
             elif chosen:
-                made = replace(made, algorithms=_algorithms(profile, chosen, args.of))
+                made = replace(made, settings=_algorithms(made, chosen, args.of))
             # Reading it again holds it against every rule of a profile, and names the key that breaks one.
             changed.append(read_profile(write_profile(made), f"profile {profile.name}"))
         for before, after in zip(found, changed, strict=True):
@@ -129,15 +123,18 @@ def _number_or(word: str) -> Callable[[str], int | str]:
 
 
 def _reach(args: Namespace, profile: Profile) -> Profile:
-    gateway = profile.gateway
+    gateway, settings = profile.gateway, settings_of(profile)
     if args.port is not None:
         if not 1 <= args.port <= 65535:
             raise UsageError(f"--port {args.port} is not between 1 and 65535")
-        gateway = replace(gateway, port=args.port)
+        settings = replace(settings, port=args.port)
     if args.order:
         gateway = replace(gateway, order=args.order)
     tunnel = profile.tunnel
-    for name in ("mtu", "dscp", "clamp_segment_size", *LIFETIMES):
+    for name in LIFETIMES:
+        if (value := getattr(args, name)) is not None:
+            settings = replace(settings, **{name: value})
+    for name in ("mtu", "dscp", "clamp_segment_size"):
         value = getattr(args, name)
         if (name, value) == ("mtu", 0):
             raise UsageError(f"--mtu 0 is not between {MIN_MTU} and {MAX_MTU}")
@@ -148,7 +145,7 @@ def _reach(args: Namespace, profile: Profile) -> Profile:
         traffic = replace(traffic, networks=_networks("--networks", args.networks, "everything", EVERYTHING))
     if args.leave_out is not None:
         traffic = replace(traffic, left_out=_networks("--leave-out", args.leave_out, "none", ()))
-    return replace(profile, gateway=gateway, tunnel=tunnel, traffic=traffic)
+    return replace(profile, gateway=gateway, tunnel=tunnel, traffic=traffic, settings=settings)
 
 
 def _networks(option: str, words: str, word: str, meaning: tuple[Network, ...]) -> tuple[Network, ...]:
@@ -161,21 +158,22 @@ def _networks(option: str, words: str, word: str, meaning: tuple[Network, ...]) 
         raise UsageError(f"{option}: {problem}", next_step=f"For example 10.20.0.0/16, or {word}.") from None
 
 
-def _algorithms(profile: Profile, chosen: dict[str, tuple[AlgorithmChoice, ...]], of: str) -> Algorithms:
+def _algorithms(profile: Profile, chosen: dict[str, tuple[AlgorithmChoice, ...]], of: str) -> IkeSettings:
     """What was chosen, with the standard's for what was not; combined-mode ciphers get a proposal of their own."""
-    made = {}
+    settings = settings_of(profile)
     for label in ("ike", "esp"):
         if of not in ("both", label):
-            made[label] = getattr(profile.algorithms, label)
             continue
         others = ESP_ALONE if label == "ike" else IKE_ALONE
         own = {name: value for name, value in chosen.items() if name not in others}
-        made[label] = _proposals(own, label) if own else getattr(profile.algorithms, label)
-    return Algorithms(made["ike"], made["esp"])
+        if own:
+            rows = _proposals(own, label)
+            settings = replace(settings, ike=rows) if label == "ike" else replace(settings, esp=rows)
+    return settings
 
 
 def _proposals(own: dict[str, tuple[AlgorithmChoice, ...]], label: str) -> tuple[ProposalChoice, ...]:
-    standard: Sequence[ProposalChoice] = getattr(DEFAULT_ALGORITHMS, label)
+    standard: Sequence[ProposalChoice] = getattr(DEFAULTS, label)
     ciphers = own.get("encryption") or tuple(one for row in standard for one in row.encryption)
     if "integrity" in own and "encryption" not in own:
         # Whoever names integrity algorithms wants ciphers that need one.
@@ -200,11 +198,11 @@ def _proposals(own: dict[str, tuple[AlgorithmChoice, ...]], label: str) -> tuple
     return tuple(rows)
 
 
-def _best(args: Namespace, context: Context, profile: Profile, policy: Policy) -> Algorithms:
+def _best(args: Namespace, context: Context, profile: Profile, policy: Policy) -> IkeSettings:
     """What advice says, from a gateway that has answered."""
     from zesty_burrow.carrier.costs import measure_costs
     from zesty_burrow.carrier.probe import probe_gateways
-    from zesty_burrow.protocols.ikev2.advice import DEVICES, advise
+    from zesty_burrow.profiles.advice import DEVICES, advise
 
     asked = probe_gateways([profile], args.patience, lambda _: None)[0]
     advice = advise(
@@ -219,19 +217,20 @@ def _best(args: Namespace, context: Context, profile: Profile, policy: Policy) -
     prf, group = (AlgorithmChoice(T.PRF, suite.prf),), (AlgorithmChoice(T.KE, suite.group),)
     extra = (AlgorithmChoice(T.ADDKE1, suite.extra),) if suite.extra else ()
     # What the gateway takes for ESP it tells only after the sign-in: that stays as it was.
-    return Algorithms((ProposalChoice((cipher,), integrity, prf, group, extra),), profile.algorithms.esp)
+    return replace(settings_of(profile), ike=(ProposalChoice((cipher,), integrity, prf, group, extra),))
 
 
 def _told(profile: Profile) -> str:
+    settings = settings_of(profile)
     parts = []
     for label in ("ike", "esp"):
-        rows: Sequence[ProposalChoice] = getattr(profile.algorithms, label)
+        rows: Sequence[ProposalChoice] = getattr(settings, label)
         shown = " or ".join(", ".join(map(str, row.all())) for row in rows)
-        parts.append(f"{label.upper()} {shown or 'as standard'}")
+        parts.append(f"{label.upper()} {shown or 'defaults'}")
     gateway = profile.gateway
     traffic = profile.traffic
     shown = "everything" if traffic.networks == EVERYTHING else ", ".join(map(str, traffic.networks))
     shown += f" but {', '.join(map(str, traffic.left_out))}" if traffic.left_out else ""
     parts.append(f"through the tunnel {shown}")
-    parts.append(f"port {gateway.port}, addresses {gateway.order}, {', '.join(profile.tunnel.particulars)}")
+    parts.append(f"port {settings.port}, addresses {gateway.order}, {', '.join(profile.tunnel.particulars)}")
     return "; ".join(parts)

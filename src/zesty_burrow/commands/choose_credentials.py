@@ -28,7 +28,7 @@ def choose(
     profile: Profile, layered_store: LayeredStore | CredentialsAtOnce, context: Context, *, ask: bool, device: str = ""
 ) -> Chosen:
     """What a profile signs in with: asked for, or the most specific that is kept. :class:`NotFound` without any."""
-    kinds = profile.sign_in.needs
+    kinds = profile.needs
     if ask:
         if any(kind not in ASKED for kind in kinds):
             raise UsageError("a key cannot be typed in", next_step="Import it: zesty import FILE")
@@ -38,7 +38,7 @@ def choose(
     kept = layered_store.choose_credentials(profile, device or context.device())
     secrets: dict[Kind, Credentials] = {}
     words = []
-    for kind in (*kinds, *profile.sign_in.useful):
+    for kind in (*kinds, *profile.useful):
         row, whom = kept.get(kind, (None, ""))
         if row is None and kind not in kinds:
             continue

@@ -14,10 +14,10 @@ from zesty_burrow.carrier.supervisor import Supervisor, TunnelEnd, TunnelOptions
 from zesty_burrow.commands.choose_credentials import choose, explained
 from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.rehearse import latest_rehearsals
-from zesty_burrow.core.policy.policy import restrict
 from zesty_burrow.core.rehearsal import CHOICES, recommend
 from zesty_burrow.errors import NotFound
 from zesty_burrow.host.journal import is_left_over, restore
+from zesty_burrow.profiles.policy import restrict
 from zesty_burrow.report.result import EndResult, Result, UpResult
 from zesty_burrow.store.layered_store import LayeredStore
 

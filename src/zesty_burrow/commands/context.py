@@ -48,8 +48,9 @@ class Context:
 
     def policy(self) -> Policy:
         """The organisation's, from the file that the settings name or ``policy.toml`` beside them; else the default."""
-        from zesty_burrow.core.policy.policy import DEFAULT, read_policy
+        from zesty_burrow.core.policy.policy import DEFAULT
         from zesty_burrow.host.files import read_bounded
+        from zesty_burrow.profiles.policy import read_policy
 
         named = self.settings().policy
         path = Path(named) if named else self.paths.settings.with_name("policy.toml")

@@ -18,13 +18,13 @@ from zesty_burrow.commands.context import Context
 from zesty_burrow.core.certificates import trust
 from zesty_burrow.core.credentials import Credentials, Scope
 from zesty_burrow.core.finding import Severity
-from zesty_burrow.core.policy.policy import judge_profile
 from zesty_burrow.errors import BurrowError, Clash, InputError, UsageError
 from zesty_burrow.host.files import read_bounded
 from zesty_burrow.intake import limits
 from zesty_burrow.intake.certificates import read_certificates_untrusted
 from zesty_burrow.intake.dialogue import QUESTIONS, Question, open_questions, profile_of, take_given, with_defaults
 from zesty_burrow.profiles.checks import check_profile
+from zesty_burrow.profiles.policy import judge_profile
 from zesty_burrow.profiles.text import write_profile
 from zesty_burrow.report.result import CreateResult
 from zesty_burrow.store.seal import write_private
@@ -70,12 +70,12 @@ def run(args: Namespace, context: Context) -> CreateResult:
         authorities = _authorities(answers.get("authority", ""))
         profile = profile_of(answers, authorities)
         scope = Scope(profile.credentials_label)
-        secrets, slips = _secrets(args, context, profile.sign_in.needs[0], scope, on_terminal=on_terminal)
+        secrets, slips = _secrets(args, context, profile.needs[0], scope, on_terminal=on_terminal)
         text = write_profile(profile)
         store.take_kit([(profile, text, "typed in")], [(scope, value, "typed in") for value in secrets])
     draft.unlink(missing_ok=True)
     findings = [*check_profile(profile, context.now()), *judge_profile(context.policy(), profile)]
-    missing = "" if secrets else str(profile.sign_in.needs[0])
+    missing = "" if secrets else str(profile.needs[0])
     return CreateResult(profile, text, tuple(dict.fromkeys(findings)), missing, tuple(slips))
 
 

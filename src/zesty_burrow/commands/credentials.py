@@ -110,7 +110,7 @@ def _try(args: Namespace, context: Context) -> MessageResult:
     """Negotiate, let the gateway prove itself, sign in, say goodbye."""
     from zesty_burrow.carrier.attempt import Attempt
     from zesty_burrow.commands.choose_credentials import choose, explained
-    from zesty_burrow.core.policy.policy import restrict
+    from zesty_burrow.profiles.policy import restrict
 
     with context.layered_store() as layered_store:
         profile = restrict(context.policy(), layered_store.find_profile(args.name)[0])

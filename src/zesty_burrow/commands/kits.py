@@ -9,10 +9,10 @@ from pathlib import Path
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.core.finding import Finding
-from zesty_burrow.core.policy.policy import judge_profile
 from zesty_burrow.host.files import read_kit_files, read_standard_input
 from zesty_burrow.intake.kit import Kit, Neighbour, Surroundings, read_kit
 from zesty_burrow.intake.kit_file import KitFile
+from zesty_burrow.profiles.policy import judge_profile
 
 PORTAL = "https://"
 

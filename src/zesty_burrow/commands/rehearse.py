@@ -11,11 +11,11 @@ from zesty_burrow.carrier.rehearse import Part, Stage
 from zesty_burrow.commands.choose_credentials import choose
 from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.list_profiles import add_filters, filters
-from zesty_burrow.core.policy.policy import restrict
 from zesty_burrow.core.rehearsal import SORTS, Rehearsal, StepTime, Verdict
 from zesty_burrow.errors import BurrowError, NotFound, RightsMissing, UsageError
 from zesty_burrow.observe.client import ObservatoryAddress
 from zesty_burrow.observe.inside import Outside
+from zesty_burrow.profiles.policy import restrict
 from zesty_burrow.profiles.text import read_profile
 from zesty_burrow.report.result import RehearsalResult, Result, TextResult, rehearsal_document
 from zesty_burrow.store.store import ObservationRow

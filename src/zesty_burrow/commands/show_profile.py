@@ -5,9 +5,9 @@ from __future__ import annotations
 from argparse import ArgumentParser, Namespace
 
 from zesty_burrow.commands.context import Context
-from zesty_burrow.core.policy.policy import judge_profile
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.profiles.checks import check_profile
+from zesty_burrow.profiles.policy import judge_profile
 from zesty_burrow.profiles.text import write_profile
 from zesty_burrow.report.result import ShowResult
 from zesty_burrow.store.layered_store import LayeredStore
@@ -34,7 +34,7 @@ def run(args: Namespace, context: Context) -> ShowResult:
 def _credentials(layered_store: LayeredStore, profile: Profile, device: str) -> tuple[dict[str, str], ...]:
     """What is needed first, then whatever else is kept for it."""
     chosen = layered_store.choose_credentials(profile, device)
-    needed = [str(kind) for kind in profile.sign_in.needs]
+    needed = [str(kind) for kind in profile.needs]
     rows = []
     for kind in dict.fromkeys([*needed, *chosen]):
         entry, whom = chosen.get(kind, (None, ""))

@@ -26,6 +26,7 @@ from zesty_burrow.intake.credentials import paste_slips
 from zesty_burrow.intake.places import country_code, place_in_name
 from zesty_burrow.intake.sheet import slug_of
 from zesty_burrow.profiles.text import read_profile, write_profile
+from zesty_burrow.protocols.ikev2.settings import IkeSettings
 
 Answers = Mapping[str, str]
 METHODS = {
@@ -305,7 +306,8 @@ def profile_of(answers: Answers, authorities: tuple[str, ...]) -> Profile:
         provider=answers.get("provider", ""),
         country=answers.get("country", ""),
         city=answers.get("city", ""),
-        gateway=Gateway(tuple(answers["host"].split()), identity=identity),
+        gateway=Gateway(tuple(answers["host"].split())),
+        settings=IkeSettings(identity=identity),
         tunnel=Tunnel(mtu=int(answers["mtu"])),
         sign_in=SignIn("pre-shared-key" if method == "pre-shared-key" else "certificate", method),
         authorities=authorities,

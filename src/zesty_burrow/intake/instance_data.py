@@ -21,22 +21,13 @@ from zesty_burrow.core.credentials import ClientKey, Credentials, NamePassword, 
 from zesty_burrow.core.identity import Identity, IdType
 from zesty_burrow.core.net import Network
 from zesty_burrow.core.policy.algorithms import AEAD_NUMBERS, BY_NUMBER, TransformType
-from zesty_burrow.core.profile import (
-    DEFAULT_ALGORITHMS,
-    PEM_MARK,
-    AlgorithmChoice,
-    Algorithms,
-    Gateway,
-    Profile,
-    ProposalChoice,
-    SignIn,
-    Traffic,
-)
+from zesty_burrow.core.profile import PEM_MARK, Gateway, Profile, SignIn, Traffic
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import InputError, Malformed, ProfileInvalid
 from zesty_burrow.intake.keys import nobody, read_keys_untrusted
 from zesty_burrow.intake.sheet import slug_of
 from zesty_burrow.profiles.text import read_profile, write_profile
+from zesty_burrow.protocols.ikev2.settings import DEFAULTS, AlgorithmChoice, IkeSettings, ProposalChoice, settings_of
 
 MODULE = "ietf-i2nsf-ike:ipsec-ike"
 EAP_MSCHAPV2 = 26
@@ -130,12 +121,17 @@ class _Connection:
                 ipaddress.ip_network(one["traffic-selector"]["remote-prefix"], strict=False) for one in protected
             )
         )
-        sign_in, authorities, lists = self._proofs()
+        sign_in, own, authorities, lists = self._proofs()
         profile = Profile(
             name=slug_of(self.connection["name"]) or "connection",
-            gateway=Gateway((address,), identity=identity),
+            gateway=Gateway((address,)),
             sign_in=sign_in,
-            algorithms=Algorithms(self._ike(), self._esp(settings.get("esp-algorithms", {}))),
+            settings=IkeSettings(
+                identity=identity,
+                own_identity=own,
+                ike=self._ike(),
+                esp=self._esp(settings.get("esp-algorithms", {})),
+            ),
             authorities=authorities,
             revocation_lists=lists,
             traffic=Traffic(networks=networks),
@@ -148,7 +144,7 @@ class _Connection:
         group = int(self.connection.get("dh-group", 14))
         rows = self.connection["ike-sa-encr-alg"]
         encryption = [(int(one.get("algorithm-type", 12)), int(one.get("key-length", 128))) for one in rows]
-        prfs = DEFAULT_ALGORITHMS.ike[0].prf
+        prfs = DEFAULTS.ike[0].prf
         return self._proposals(encryption, integrity, prf=prfs, key_exchange=self._known(TransformType.KE, [group]))
 
     def _esp(self, table: Mapping[str, Any]) -> tuple[ProposalChoice, ...]:
@@ -184,7 +180,7 @@ class _Connection:
         self.left_out += [f"transform {kind.name} {number}" for number in unknown]
         return tuple(AlgorithmChoice(kind, number) for number in numbers if number not in unknown)
 
-    def _proofs(self) -> tuple[SignIn, tuple[str, ...], tuple[str, ...]]:
+    def _proofs(self) -> tuple[SignIn, Identity | None, tuple[str, ...], tuple[str, ...]]:
         theirs, ours = self.remote["peer-authentication"], self.local["peer-authentication"]
         signature = theirs.get("digital-signature", {})
         authorities = tuple(_certificate(one) for one in signature.get("ca-data", []))
@@ -199,14 +195,14 @@ class _Connection:
             self._keep(_pre_shared(theirs))
         if method == "digital-signature":
             self._client_key(ours.get("digital-signature", {}))
-            return SignIn(gateway, "certificate", identity=own), authorities, lists
+            return SignIn(gateway, "certificate"), own, authorities, lists
         if method == "eap":
             self._password(ours, own)
-            return SignIn(gateway, "eap-mschapv2"), authorities, lists
+            return SignIn(gateway, "eap-mschapv2"), None, authorities, lists
         if method != "pre-shared":
             raise ProfileInvalid(f"{self.where}: auth-method", why=f"{method!r:.40} is not available")
         self._keep(_pre_shared(ours))
-        return SignIn(gateway, "pre-shared-key", identity=own), authorities, lists
+        return SignIn(gateway, "pre-shared-key"), own, authorities, lists
 
     def _keep(self, value: Credentials | None) -> None:
         if value is not None and value not in self.credentials:
@@ -265,8 +261,9 @@ def _pad_out(name: str, profile: Profile, *, local: bool) -> dict[str, Any]:
     sign_in = profile.sign_in
     identity = profile.gateway_identity
     if local:
-        fallback = Identity(IdType.ID_RFC822_ADDR, sign_in.outer_identity or f"anonymous@{identity.value}")
-        identity = sign_in.identity or fallback
+        settings = settings_of(profile)
+        fallback = Identity(IdType.ID_RFC822_ADDR, settings.outer_identity or f"anonymous@{identity.value}")
+        identity = settings.own_identity or fallback
     key = next(key for key, kind in IDENTITIES.items() if kind is identity.type)
     value = base64.b64encode(identity.value.encode()).decode() if identity.type is IdType.ID_KEY_ID else identity.value
     method = sign_in.method if local else sign_in.gateway
@@ -302,8 +299,8 @@ def _ders(pem: str) -> list[str]:
 
 
 def _connection_out(name: str, profile: Profile, unmapped: list[str]) -> dict[str, Any]:
-    ike = profile.algorithms.ike or DEFAULT_ALGORITHMS.ike
-    esp = profile.algorithms.esp or DEFAULT_ALGORITHMS.esp
+    settings = settings_of(profile)
+    ike, esp = settings.proposals("ike"), settings.proposals("esp")
     groups = list(dict.fromkeys(one.number for row in ike for one in row.key_exchange))
     if len(groups) > 1:
         unmapped.append(f"{name}: key exchange groups after the first one")
@@ -336,7 +333,7 @@ def _unmapped(name: str, profile: Profile) -> list[str]:
         "name servers and suffixes": bool(profile.traffic.name_servers or profile.traffic.suffixes),
         "IPv6 handling": profile.traffic.ipv6 != "tunnel",
         "local network": profile.traffic.local_network != "outside",
-        "the additional shared key": profile.sign_in.additional_key != "none",
+        "the additional shared key": settings_of(profile).additional_key != "none",
         "keys that are not known here": bool(profile.unknown),
     }
     return [f"{name}: {words}" for words, there in given.items() if there]

@@ -25,6 +25,7 @@ from zesty_burrow.intake.credentials import paste_slips
 from zesty_burrow.intake.places import country_code, folded, place_in_name
 from zesty_burrow.intake.vocabulary import Field, meaning, yes_or_no
 from zesty_burrow.profiles.text import read_profile, write_profile
+from zesty_burrow.protocols.ikev2.settings import IkeSettings
 
 MAX_ROWS = 10_000
 MAX_LINE = 1000
@@ -227,7 +228,7 @@ def _check_protocol(row: Row, origin: str) -> None:
     raise ProfileInvalid(f"{origin}: protocol", why=f"{wanted!r:.60} is not available; IKEv2 is", slug=slug)
 
 
-def _sign_in(row: Row) -> SignIn:
+def _sign_in(row: Row) -> tuple[SignIn, Identity | None]:
     """By the sheet's own word, else by what it gives: a password, else a shared secret, else neither (a password)."""
     said = row.first(Field.SIGN_IN).casefold()
     method = next((method for word, method in SIGN_IN_WORDS.items() if word in said), "")
@@ -237,7 +238,7 @@ def _sign_in(row: Row) -> SignIn:
     gateway = "pre-shared-key" if shared else "certificate"
     account = row.first(Field.ACCOUNT)
     own = Identity(IdType.ID_KEY_ID, account) if method == "pre-shared-key" and account else None
-    return SignIn(gateway, method, identity=own)
+    return SignIn(gateway, method), own
 
 
 def _profile(row: Row, origin: str, provider: str) -> Profile:
@@ -245,15 +246,17 @@ def _profile(row: Row, origin: str, provider: str) -> Profile:
     hosts = _list(row, Field.HOST)
     named = row.first(Field.NAME) or row.first(Field.CITY)
     title = named or place_in_name(hosts[0].partition(".")[0]).city or hosts[0]
+    sign_in, own = _sign_in(row)
     profile = Profile(
         name=slug_of(title) or slug_of(hosts[0]),
         provider=row.first(Field.PROVIDER) or provider,
         country=country_code(row.first(Field.COUNTRY)),
         city=row.first(Field.CITY),
-        gateway=Gateway(tuple(hosts), identity=Identity.of(row.first(Field.IDENTITY) or hosts[0])),
+        gateway=Gateway(tuple(hosts)),
+        settings=IkeSettings(identity=Identity.of(row.first(Field.IDENTITY) or hosts[0]), own_identity=own),
         edition=row.first(Field.EDITION),
         tunnel=_tunnel(row, origin),
-        sign_in=_sign_in(row),
+        sign_in=sign_in,
         traffic=_traffic(row, origin),
     )
     # The text form's own rules judge what a person has written.

@@ -21,7 +21,6 @@ from zesty_burrow.carrier.udp_socket import udp_socket
 from zesty_burrow.core.dns.encrypted_resolver import EncryptedResolver
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.net import AddressRange, Datagram, Endpoint
-from zesty_burrow.core.profile import DEFAULT_ALGORITHMS, ProposalChoice
 from zesty_burrow.errors import MachineError, ProgramFault
 from zesty_burrow.host.netfilter import translate_source
 from zesty_burrow.host.netlink import Netlink
@@ -33,6 +32,7 @@ from zesty_burrow.protocols.ikev2.gateway_session import Caller, CallerEvent, Ik
 from zesty_burrow.protocols.ikev2.machine.authentication import Callers, public_octets
 from zesty_burrow.protocols.ikev2.responder.responder import Responder
 from zesty_burrow.protocols.ikev2.responder.table import ResponderConfig
+from zesty_burrow.protocols.ikev2.settings import DEFAULTS, ProposalChoice
 from zesty_burrow.protocols.ikev2.wire.proposals import Offer
 from zesty_burrow.protocols.ikev2.wire.signatures import PrivateKey
 from zesty_burrow.protocols.session import Down, Moved, NetworkSettings, Rekeyed, Up
@@ -131,10 +131,10 @@ class GatewayHost:
         name = f"parked.{story.DOMAIN}" if "wrong-name" in faults else self.place.host_name
         end = -1.0 if "expired-certificate" in faults else 90.0
         certificate = issue(authority, key, name, start_days=end - 91, end_days=end)
-        plain = tuple(offer for one in DEFAULT_ALGORITHMS.ike if (offer := one.offer(for_ike=True)))
+        plain = tuple(offer for one in DEFAULTS.ike if (offer := one.offer(for_ike=True)))
         # A caller that offers ML-KEM besides gets it; the others are served as ever.
         ike = (*(replace(offer, extra=(36,)) for offer in plain), *plain)
-        taken = (*DEFAULT_ALGORITHMS.esp, *self.also)
+        taken = (*DEFAULTS.esp, *self.also)
         esp = tuple(replace(offer, esn=(0, 1)) for one in taken if (offer := one.offer(for_ike=False)))
         return ResponderConfig(
             identity=Identity.of(self.place.host_name),

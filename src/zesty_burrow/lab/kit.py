@@ -16,6 +16,7 @@ from zesty_burrow.core.profile import Gateway, Profile, SignIn, Traffic
 from zesty_burrow.lab import story
 from zesty_burrow.lab.authority import Authority, issue
 from zesty_burrow.profiles.text import write_profile
+from zesty_burrow.protocols.ikev2.settings import IkeSettings
 from zesty_burrow.protocols.ikev2.wire.signatures import PrivateKey
 
 AUTHORITY_FILE = "quillwort-authority.pem"
@@ -36,7 +37,8 @@ def place_profile(place: story.Place) -> Profile:
         provider=story.PROVIDER,
         country=place.country,
         city=place.city,
-        gateway=Gateway((place.host_name,), identity=Identity(IdType.ID_FQDN, place.host_name)),
+        gateway=Gateway((place.host_name,)),
+        settings=IkeSettings(identity=Identity(IdType.ID_FQDN, place.host_name)),
         sign_in=SignIn(credentials=story.PROVIDER),
         authorities=(AUTHORITY_FILE,),
     )
@@ -73,7 +75,8 @@ def office_files(
         provider=place.provider,
         country=place.country,
         city=place.city,
-        gateway=Gateway((place.host_name,), identity=Identity(IdType.ID_FQDN, place.host_name)),
+        gateway=Gateway((place.host_name,)),
+        settings=IkeSettings(identity=Identity(IdType.ID_FQDN, place.host_name)),
         authorities=("office-authority.pem",),
         traffic=traffic,
     )
@@ -93,7 +96,8 @@ def office_files(
             profile,
             authorities=(),
             gateway_keys=(public,),
-            sign_in=SignIn("raw-public-key", "raw-public-key", identity=own),
+            sign_in=SignIn("raw-public-key", "raw-public-key"),
+            settings=IkeSettings(identity=profile.settings.gateway_identity, own_identity=own),
         )
     if sign_in in ("password", "two-rounds"):
         files[CREDENTIALS_FILE] = f"{account.name}\n{account.password}\n"

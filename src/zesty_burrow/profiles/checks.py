@@ -18,12 +18,7 @@ def check_profile(profile: Profile, now: datetime) -> list[Finding]:
         for label, values in profile.unknown.items()
         for key in values
     ]
-    for label, proposals in (("ike", profile.algorithms.ike), ("esp", profile.algorithms.esp)):
-        for choice in dict.fromkeys(one for proposal in proposals for one in proposal.all()):
-            if choice.weak:
-                found.append(finding("algorithm-weak", profile.name, f"{choice} in algorithms.{label}"))
-            elif not choice.usable and choice.number:
-                found.append(finding("algorithm-unavailable", profile.name, f"{choice} in algorithms.{label}"))
+    found += profile.settings.check(profile.name)
     if profile.traffic.ipv6 == "outside" and any(one.prefixlen == 0 for one in profile.traffic.networks):
         found.append(finding("ipv6-outside", profile.name))
     return found + _check_trust(profile, now)

@@ -1,118 +1,42 @@
-"""The text form of a tunnel profile: TOML. Reading what was written gives the same profile."""
+"""The text form of a tunnel profile: TOML, format 2. Reading what was written gives the same profile."""
 
 from __future__ import annotations
 
 import hashlib
 import ipaddress
 import tomllib
-from collections.abc import Callable, Sequence
 from dataclasses import replace
 from functools import lru_cache
-from typing import Any, TypeVar
-from unicodedata import category
+from typing import Any
 
 import tomli_w
 
 from zesty_burrow.core import profile as model
-from zesty_burrow.core.identity import Identity, IdType
 from zesty_burrow.core.net import Address, Network
-from zesty_burrow.core.policy.algorithms import AEAD_NUMBERS, TransformType
 from zesty_burrow.core.profile import (
     KEY_MARK,
     LIST_MARK,
     PEM_MARK,
-    AlgorithmChoice,
-    Algorithms,
     Gateway,
     Profile,
-    ProposalChoice,
     SignIn,
     Traffic,
     Tunnel,
 )
+from zesty_burrow.core.toml_table import Table
 from zesty_burrow.errors import ProfileInvalid
-from zesty_burrow.profiles import toml
+from zesty_burrow.profiles import format1, toml
+from zesty_burrow.protocols import registry
+from zesty_burrow.protocols.registry import TunnelProtocol
 
 MAX_TEXT = 1 << 20
-MAX_LIST = 256
-V = TypeVar("V")
-
-_PROPOSAL_KEYS = {
-    "encryption": TransformType.ENCR,
-    "integrity": TransformType.INTEG,
-    "prf": TransformType.PRF,
-    "key_exchange": TransformType.KE,
-    "additional_key_exchange": TransformType.ADDKE1,
-    "sequence_numbers": TransformType.ESN,
-}
-
-
-class _Table:
-    """Takes keys out of a TOML table, checks their types, and knows what nobody took."""
-
-    def __init__(self, label: str, values: dict[str, Any], origin: str) -> None:
-        self.label, self.values, self.origin = label, dict(values), origin
-
-    def invalid(self, key: str, why: str) -> ProfileInvalid:
-        """An error that names the key."""
-        return ProfileInvalid(f"{self.origin}: {self.label}.{key}" if self.label else f"{self.origin}: {key}", why=why)
-
-    def take(self, key: str, kind: type[V], default: V) -> V:
-        """A value of a TOML type, or the default."""
-        value = self.values.pop(key, default)
-        if not isinstance(value, kind) or (kind is int and isinstance(value, bool)):
-            raise self.invalid(key, f"a {_TYPE_NAMES[kind]} is wanted, not {value!r:.60}")
-        return value
-
-    def text(self, key: str, default: str = "", allowed: Sequence[str] = ()) -> str:
-        """A line of text, perhaps one of several words."""
-        value = self.take(key, str, default)
-        if allowed and value not in allowed:
-            raise self.invalid(key, f"{value!r} is not one of {', '.join(allowed)}")
-        if not value.isprintable() and any(category(letter) == "Cc" for letter in value):
-            raise self.invalid(key, "control characters and line ends are not allowed")
-        return value
-
-    def items(self, key: str, convert: Callable[[str], V], default: tuple[V, ...] = ()) -> tuple[V, ...]:
-        """A list of text, each entry converted; a ``ValueError`` of the conversion becomes ours."""
-        if key not in self.values:
-            return default
-        entries = self.take(key, list, [])
-        if len(entries) > MAX_LIST:
-            raise self.invalid(key, f"more than {MAX_LIST} entries")
-        result = []
-        for entry in entries:
-            if not isinstance(entry, str):
-                raise self.invalid(key, f"a list of text is wanted, not {entry!r:.60}")
-            try:
-                result.append(convert(entry))
-            except ValueError as problem:
-                raise self.invalid(key, str(problem)) from None
-        return tuple(result)
-
-    def number(self, key: str, default: int, low: int, high: int) -> int:
-        """A whole number within bounds."""
-        value = self.take(key, int, default)
-        if not low <= value <= high:
-            raise self.invalid(key, f"{value} is not between {low} and {high}")
-        return value
-
-    def number_or(self, key: str, word: str, meaning: V, bounds: tuple[int, int, int]) -> int | V:
-        """A whole number within bounds, its default first; or a word that stands for something else."""
-        value = self.values.get(key)
-        if isinstance(value, str):
-            self.text(key, allowed=(word,))
-            return meaning
-        return self.number(key, *bounds)
-
-
-_TYPE_NAMES: dict[type, str] = {str: "text", int: "whole number", list: "list", dict: "table", bool: "true or false"}
+TABLES = ("profile", "gateway", "tunnel", "sign_in", "trust", "traffic")
 
 
 def read_profile(text: str, origin: str = "profile", *, name: str = "") -> Profile:
     """A profile from its text; raises only :class:`ProfileInvalid`, which names ``origin`` and the key.
 
-    ``name`` is what a profile without a name of its own is called.
+    ``name`` is what a profile without a name of its own is called. Format 1 is read too.
     """
     if len(text) > MAX_TEXT:
         raise ProfileInvalid(origin, why=f"longer than {MAX_TEXT} characters")
@@ -120,17 +44,20 @@ def read_profile(text: str, origin: str = "profile", *, name: str = "") -> Profi
         document = toml.parse(text)
     except (tomllib.TOMLDecodeError, RecursionError, ValueError) as problem:
         raise ProfileInvalid(f"{origin} is not TOML", why=str(problem) or "it is nested too deeply") from None
-    top = _Table("", document, origin)
+    top = Table("", document, origin)
     number = top.take("format", int, 0)
-    if number != model.FORMAT:
-        raise top.invalid("format", f"format {number} is not known; this program reads format {model.FORMAT}")
-    tables = {
-        label: _Table(label, top.take(label, dict, {}), origin)
-        for label in ("profile", "gateway", "tunnel", "sign_in", "algorithms", "trust", "traffic")
-    }
+    if number == format1.FORMAT:
+        top.values = format1.converted(top.values)
+    elif number != model.FORMAT:
+        why = f"format {number} is not known; this program reads formats {format1.FORMAT} and {model.FORMAT}"
+        raise top.invalid("format", why)
+    tables = {label: Table(label, top.take(label, dict, {}), origin) for label in TABLES}
     head = tables["profile"]
     if name:
         head.values.setdefault("name", name)
+    tunnel = _tunnel(tables["tunnel"])
+    protocol = registry.protocol(tunnel.protocol)
+    own = tables[protocol.name] = Table(protocol.name, top.take(protocol.name, dict, {}), origin)
     profile = Profile(
         name=_name(head),
         edition=head.text("edition"),
@@ -139,9 +66,9 @@ def read_profile(text: str, origin: str = "profile", *, name: str = "") -> Profi
         country=_country(head),
         city=head.text("city"),
         gateway=_gateway(tables["gateway"]),
-        tunnel=_tunnel(tables["tunnel"]),
-        sign_in=_sign_in(tables["sign_in"]),
-        algorithms=_algorithms(tables["algorithms"]),
+        tunnel=tunnel,
+        sign_in=_sign_in(tables["sign_in"], protocol),
+        settings=protocol.read_settings(own),
         authorities=tables["trust"].items("authorities", _authority),
         gateway_keys=tables["trust"].items("gateway_keys", _public_key),
         revocation_lists=tables["trust"].items("revocation_lists", _revocation_list),
@@ -151,7 +78,7 @@ def read_profile(text: str, origin: str = "profile", *, name: str = "") -> Profi
     return replace(profile, unknown=left) if left else profile
 
 
-def _name(table: _Table) -> str:
+def _name(table: Table) -> str:
     name = table.text("name")
     if not model.NAME.fullmatch(name):
         raise table.invalid("name", f"{name!r} is not a name: lower-case letters, digits, dots and hyphens, up to 64")
@@ -164,7 +91,7 @@ def _tag(text: str) -> str:
     return text
 
 
-def _country(table: _Table) -> str:
+def _country(table: Table) -> str:
     code = table.text("country")
     if code and not (len(code) == 2 and code.isascii() and code.isalpha() and code.isupper()):
         raise table.invalid("country", f"{code!r} is not an ISO 3166-1 code of two capital letters")
@@ -178,103 +105,33 @@ def _host(text: str) -> str:
     return text
 
 
-def _gateway(table: _Table) -> Gateway:
+def _gateway(table: Table) -> Gateway:
     addresses = table.items("addresses", _host)
     if not addresses:
         raise table.invalid("addresses", "at least one host name or IP address is needed")
-    return Gateway(
-        addresses,
-        table.text("order", "listed", model.ORDERS),
-        table.number("port", 500, 1, 65535),
-        _identity(table),
-    )
+    return Gateway(addresses, table.text("order", "listed", model.ORDERS))
 
 
-def _identity(table: _Table) -> Identity | None:
-    """The key ``identity`` of a table: a type and a value (RFC 7296 §3.5)."""
-    if "identity" not in table.values:
-        return None
-    inner = _Table(f"{table.label}.identity", table.take("identity", dict, {}), table.origin)
-    allowed = [kind.name for kind in IdType if kind is not IdType.ID_DER_ASN1_GN]
-    identity = Identity(IdType[inner.text("type", allowed=allowed)], inner.text("value"))
-    try:
-        identity.octets()
-    except ValueError as problem:
-        raise inner.invalid("value", str(problem)) from None
-    if not identity.value:
-        raise inner.invalid("value", "the identity is missing")
-    return identity
-
-
-def _tunnel(table: _Table) -> Tunnel:
-    usual = Tunnel()
+def _tunnel(table: Table) -> Tunnel:
     return Tunnel(
-        table.text("protocol", "ikev2", model.PROTOCOLS),
-        table.text("transport", "udp", model.TRANSPORTS),
+        table.text("protocol", "ikev2", registry.names()),
         table.number_or("mtu", model.FROM_ROUTE, 0, (model.DEFAULT_MTU, model.MIN_MTU, model.MAX_MTU)),
-        table.number_or("dscp", model.AS_INNER, None, (0, 0, model.MOST_DSCP)),
+        table.number_or("dscp", model.AS_INNER, None, (0, 0, model.MAX_DSCP)),
         table.take("clamp_segment_size", bool, False),
-        **{name: table.number(name, getattr(usual, name), *bounds) for name, bounds in model.LIFETIMES.items()},
     )
 
 
-def _sign_in(table: _Table) -> SignIn:
+def _sign_in(table: Table, protocol: TunnelProtocol) -> SignIn:
+    proofs, methods = protocol.gateway_proofs, protocol.sign_in_methods
     made = SignIn(
-        table.text("gateway", "certificate", model.GATEWAY_PROOFS),
-        table.text("method", "eap-mschapv2", model.SIGN_IN_METHODS),
+        table.text("gateway", proofs[0], proofs),
+        table.text("method", methods[0], methods),
         table.text("credentials"),
-        table.text("outer_identity"),
-        _identity(table),
-        table.text("additional_key", "none", model.ADDITIONAL_KEY),
     )
-    if made.gateway == "eap" and made.method != "eap-tls":
-        why = "only a method that proves both sides may stand alone (RFC 5998 §4): eap-tls"
+    why = protocol.refuse_sign_in(made)
+    if why:
         raise table.invalid("gateway", why)
     return made
-
-
-def _algorithms(table: _Table) -> Algorithms:
-    found: dict[str, tuple[ProposalChoice, ...]] = {}
-    for key, for_ike in (("ike", True), ("esp", False)):
-        entries = table.take(key, list, [])
-        if len(entries) > 16 or not all(isinstance(entry, dict) for entry in entries):
-            raise table.invalid(key, "a list of up to 16 tables is wanted")
-        rows = [
-            _proposal(_Table(f"algorithms.{key}[{index}]", entry, table.origin), for_ike)
-            for index, entry in enumerate(entries)
-        ]
-        found[key] = tuple(rows)
-    return Algorithms(found["ike"], found["esp"])
-
-
-def _proposal(table: _Table, for_ike: bool) -> ProposalChoice:
-    lists = {
-        key: table.items(key, lambda text, kind=kind: AlgorithmChoice.read(kind, text))  # type: ignore[misc]
-        for key, kind in _PROPOSAL_KEYS.items()
-    }
-    if table.values:
-        raise table.invalid(next(iter(table.values)), "a proposal has only " + ", ".join(_PROPOSAL_KEYS))
-    choice = ProposalChoice(**lists)
-    if not choice.encryption:
-        raise table.invalid("encryption", "at least one encryption algorithm is needed")
-    combined = {one.number in AEAD_NUMBERS for one in choice.encryption}
-    if len(combined) > 1:
-        raise table.invalid(
-            "encryption", "combined-mode ciphers and others cannot share a proposal (RFC 7296 §3.3): make two"
-        )
-    if combined == {True} and any(one.number for one in choice.integrity):
-        raise table.invalid("integrity", "a combined-mode cipher takes no integrity algorithm (RFC 5282 §8)")
-    if combined == {False} and not any(one.number for one in choice.integrity):
-        raise table.invalid("integrity", "this cipher needs an integrity algorithm (RFC 8221 §4)")
-    if for_ike and not (choice.prf and choice.key_exchange):
-        raise table.invalid("prf" if not choice.prf else "key_exchange", "the IKE SA needs one (RFC 7296 §3.3.3)")
-    if for_ike and choice.sequence_numbers:
-        raise table.invalid("sequence_numbers", "only ESP has them (RFC 7296 §3.3.3)")
-    if not for_ike and choice.additional_key_exchange:
-        raise table.invalid("additional_key_exchange", "the first child SA has none (RFC 9370 §2.2.4)")
-    if not for_ike and (choice.prf or choice.key_exchange):
-        raise table.invalid("prf" if choice.prf else "key_exchange", "the first child SA has none (RFC 7296 §1.2)")
-    return choice
 
 
 def _authority(text: str) -> str:
@@ -313,7 +170,7 @@ def _suffix(text: str) -> str:
     return text.lower().rstrip(".")
 
 
-def _traffic(table: _Table) -> Traffic:
+def _traffic(table: Table) -> Traffic:
     networks = table.items("networks", _network, model.EVERYTHING)
     if not networks:
         raise table.invalid("networks", "a tunnel that carries nothing is of no use")
@@ -331,43 +188,37 @@ def _traffic(table: _Table) -> Traffic:
 def write_profile(profile: Profile) -> str:
     """The text of a profile. Every key that is of use is written, so that a reader sees what is in force.
 
-    The profiles of a kit share most of their sections; what was written once is not written anew.
+    The profiles of a kit share most of their sections; what was written once is not written again.
     """
-    if profile.unknown:
-        document: dict[str, Any] = {"format": model.FORMAT}
-        document.update({label: make(profile) for label, make in _SECTIONS.items()})
-        for label, values in profile.unknown.items():
-            (document[label] if label else document).update(values)
-        return tomli_w.dumps(document, multiline_strings=True)
+    own: dict[str, Any] = {"format": model.FORMAT}
+    own |= {"profile": _profile_out(profile), "gateway": _gateway_out(profile)}
+    if table := profile.settings.written():
+        own[profile.tunnel.protocol] = table
     trust = (profile.authorities, profile.gateway_keys, profile.revocation_lists)
-    shared = _shared_text(profile.tunnel, profile.sign_in, profile.algorithms, trust, profile.traffic)
-    own = {"format": model.FORMAT, "profile": _profile_out(profile), "gateway": _gateway_out(profile)}
-    return f"{tomli_w.dumps(own)}\n{shared}"
+    if profile.unknown:
+        document = {**own, **_shared(profile.tunnel, profile.sign_in, trust, profile.traffic)}
+        for label, values in profile.unknown.items():
+            (document.setdefault(label, {}) if label else document).update(values)
+        return tomli_w.dumps(document, multiline_strings=True)
+    return f"{tomli_w.dumps(own)}\n{_shared_text(profile.tunnel, profile.sign_in, trust, profile.traffic)}"
+
+
+Trust = tuple[tuple[str, ...], tuple[str, ...], tuple[str, ...]]
 
 
 @lru_cache(maxsize=64)
-def _shared_text(
-    tunnel: Tunnel,
-    sign_in: SignIn,
-    algorithms: Algorithms,
-    trust: tuple[tuple[str, ...], tuple[str, ...], tuple[str, ...]],
-    traffic: Traffic,
-) -> str:
+def _shared_text(tunnel: Tunnel, sign_in: SignIn, trust: Trust, traffic: Traffic) -> str:
     """The sections that are alike in many profiles."""
-    authorities, gateway_keys, lists = trust
-    profile = Profile(
-        "shared",
-        Gateway(()),
-        tunnel=tunnel,
-        sign_in=sign_in,
-        algorithms=algorithms,
-        authorities=authorities,
-        gateway_keys=gateway_keys,
-        revocation_lists=lists,
-        traffic=traffic,
-    )
-    document = {label: make(profile) for label, make in _SECTIONS.items() if label not in ("profile", "gateway")}
-    return tomli_w.dumps(document, multiline_strings=True)
+    return tomli_w.dumps(_shared(tunnel, sign_in, trust, traffic), multiline_strings=True)
+
+
+def _shared(tunnel: Tunnel, sign_in: SignIn, trust: Trust, traffic: Traffic) -> dict[str, Any]:
+    return {
+        "tunnel": _tunnel_out(tunnel),
+        "sign_in": {"gateway": sign_in.gateway, "method": sign_in.method, "credentials": sign_in.credentials},
+        "trust": _trust_out(trust),
+        "traffic": _traffic_out(traffic),
+    }
 
 
 def _with_rare(table: dict[str, Any], **rare: Any) -> dict[str, Any]:
@@ -380,42 +231,26 @@ def _profile_out(profile: Profile) -> dict[str, Any]:
     return _with_rare({"name": profile.name, **place}, edition=profile.edition, tags=list(profile.tags))
 
 
-def _tunnel_out(profile: Profile) -> dict[str, Any]:
-    tunnel = profile.tunnel
-    usual = model.Tunnel()
-    table: dict[str, Any] = {"protocol": tunnel.protocol, "transport": tunnel.transport}
-    table["mtu"] = tunnel.mtu or model.FROM_ROUTE
-    for name in ("dscp", "clamp_segment_size", *model.LIFETIMES):
+def _gateway_out(profile: Profile) -> dict[str, Any]:
+    return {"addresses": list(profile.gateway.addresses), "order": profile.gateway.order}
+
+
+def _tunnel_out(tunnel: Tunnel) -> dict[str, Any]:
+    defaults = Tunnel()
+    table: dict[str, Any] = {"protocol": tunnel.protocol, "mtu": tunnel.mtu or model.FROM_ROUTE}
+    for name in ("dscp", "clamp_segment_size"):
         value = getattr(tunnel, name)
-        if value != getattr(usual, name):
+        if value != getattr(defaults, name):
             table[name] = model.AS_INNER if value is None else value
     return table
 
 
-def _sign_in_out(profile: Profile) -> dict[str, Any]:
-    sign_in = profile.sign_in
-    table = {
-        "gateway": sign_in.gateway,
-        "method": sign_in.method,
-        "credentials": sign_in.credentials,
-        "outer_identity": sign_in.outer_identity,
-    }
-    additional = sign_in.additional_key if sign_in.additional_key != "none" else ""
-    return _with_rare(table, additional_key=additional, identity=_identity_out(sign_in.identity))
+def _trust_out(trust: Trust) -> dict[str, Any]:
+    authorities, keys, lists = map(list, trust)
+    return _with_rare({"authorities": authorities}, gateway_keys=keys, revocation_lists=lists)
 
 
-def _algorithms_out(profile: Profile) -> dict[str, Any]:
-    rows = (("ike", profile.algorithms.ike), ("esp", profile.algorithms.esp))
-    return {key: [_proposal_out(entry) for entry in entries] for key, entries in rows if entries}
-
-
-def _trust_out(profile: Profile) -> dict[str, Any]:
-    keys, lists = list(profile.gateway_keys), list(profile.revocation_lists)
-    return _with_rare({"authorities": list(profile.authorities)}, gateway_keys=keys, revocation_lists=lists)
-
-
-def _traffic_out(profile: Profile) -> dict[str, Any]:
-    traffic = profile.traffic
+def _traffic_out(traffic: Traffic) -> dict[str, Any]:
     table = {
         "networks": [str(entry) for entry in traffic.networks],
         "ipv6": traffic.ipv6,
@@ -428,32 +263,6 @@ def _traffic_out(profile: Profile) -> dict[str, Any]:
         "left_out": [str(entry) for entry in traffic.left_out],
     }
     return _with_rare(table, **rare)
-
-
-def _gateway_out(profile: Profile) -> dict[str, Any]:
-    gateway = profile.gateway
-    table = {"addresses": list(gateway.addresses), "order": gateway.order, "port": gateway.port}
-    return _with_rare(table, identity=_identity_out(gateway.identity))
-
-
-_SECTIONS: dict[str, Callable[[Profile], dict[str, Any]]] = {
-    "profile": _profile_out,
-    "gateway": _gateway_out,
-    "tunnel": _tunnel_out,
-    "sign_in": _sign_in_out,
-    "algorithms": _algorithms_out,
-    "trust": _trust_out,
-    "traffic": _traffic_out,
-}
-
-
-def _identity_out(identity: Identity | None) -> dict[str, str]:
-    return {"type": identity.type.name, "value": identity.value} if identity else {}
-
-
-def _proposal_out(choice: ProposalChoice) -> dict[str, list[str]]:
-    rows = {key: [str(one) for one in getattr(choice, key)] for key in _PROPOSAL_KEYS}
-    return {key: names for key, names in rows.items() if names}
 
 
 def read_label(text: str) -> str:

@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING, Protocol, cast
 from zesty_burrow.errors import ProfileInvalid
 
 if TYPE_CHECKING:
-    from zesty_burrow.core.profile import Profile
+    from zesty_burrow.core.profile import Profile, Settings, SignIn
+    from zesty_burrow.core.toml_table import Table
     from zesty_burrow.protocols.session import Probe, Random, Session, SessionRequest
 
 
@@ -22,6 +23,20 @@ class TunnelProtocol(Protocol):
     @property
     def title(self) -> str:
         """For people."""
+
+    @property
+    def sign_in_methods(self) -> tuple[str, ...]:
+        """How this side can sign in, the default first."""
+
+    @property
+    def gateway_proofs(self) -> tuple[str, ...]:
+        """How a gateway can prove itself, the default first."""
+
+    def refuse_sign_in(self, sign_in: SignIn) -> str:
+        """Why a sign-in and a gateway's proof do not go together; empty where they do."""
+
+    def read_settings(self, table: Table) -> Settings:
+        """The protocol's table of a profile; :class:`ProfileInvalid` names the key that is wrong."""
 
     def session(self, profile: Profile, request: SessionRequest, random: Random) -> Session:
         """A session for a profile; :class:`ProfileInvalid` where the profile lacks something."""

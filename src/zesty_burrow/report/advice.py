@@ -10,7 +10,7 @@ from rich.text import Text
 from zesty_burrow.core.finding import Severity
 from zesty_burrow.core.policy.algorithms import TransformType
 from zesty_burrow.errors import printable
-from zesty_burrow.protocols.ikev2.advice import Advice, Row
+from zesty_burrow.profiles.advice import Advice, Row
 from zesty_burrow.report.parts import Parts, findings_table, grid, heading, indent
 from zesty_burrow.report.result import AdviceResult
 

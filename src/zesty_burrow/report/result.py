@@ -17,8 +17,8 @@ if TYPE_CHECKING:
     from zesty_burrow.core.rehearsal import Rehearsal
     from zesty_burrow.host.journal import Restored
     from zesty_burrow.intake.kit import Kit
+    from zesty_burrow.profiles.advice import Advice
     from zesty_burrow.profiles.compare import Difference
-    from zesty_burrow.protocols.ikev2.advice import Advice
 
 FORMAT = 1
 EXIT_LEAKING, EXIT_UNCLEAR, EXIT_NOT_ALL_FIT = 10, 11, 12

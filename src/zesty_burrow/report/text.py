@@ -18,7 +18,7 @@ from zesty_burrow.report.result import Result
 
 if TYPE_CHECKING:
     from zesty_burrow.carrier.status import TunnelStatus
-    from zesty_burrow.core.profile import Profile, ProposalChoice
+    from zesty_burrow.core.profile import Profile
 
 VERDICT_STYLES = {Verdict.SEALED: "bold green", Verdict.LEAKING: "bold red", Verdict.UNCLEAR: "bold yellow"}
 VERDICT_WORDS = {
@@ -76,23 +76,7 @@ def _columns(rows: Sequence[Sequence[str]]) -> Iterable[str]:
         ).rstrip()
 
 
-def _proposal(choice: ProposalChoice) -> str:
-    return "; ".join(
-        ", ".join(map(str, row))
-        for row in (
-            choice.encryption,
-            choice.integrity,
-            choice.prf,
-            choice.key_exchange,
-            choice.additional_key_exchange,
-        )
-        if row
-    )
-
-
 def _show_rows(profile: Profile) -> list[tuple[str, str]]:
-    from zesty_burrow.core.profile import DEFAULT_ALGORITHMS
-
     traffic, tunnel, sign_in = profile.traffic, profile.tunnel, profile.sign_in
     own = "the gateway's"
     rows = [
@@ -100,15 +84,10 @@ def _show_rows(profile: Profile) -> list[tuple[str, str]]:
         ("place", profile.place),
         ("gateway", ", ".join(profile.gateway.addresses)),
         ("identity", f"{profile.gateway_identity.value} ({profile.gateway_identity.type.name})"),
-        ("protocol", f"{tunnel.protocol} over {tunnel.transport}, {', '.join(tunnel.particulars)}"),
+        ("protocol", f"{tunnel.protocol}, {', '.join(tunnel.particulars)}"),
         ("sign-in", f"gateway by {sign_in.gateway}, this side by {sign_in.method}"),
     ]
-    for label, proposals, fallback in (
-        ("IKE", profile.algorithms.ike, DEFAULT_ALGORITHMS.ike),
-        ("ESP", profile.algorithms.esp, DEFAULT_ALGORITHMS.esp),
-    ):
-        default = "" if proposals else " (default)"
-        rows += [(f"{label} offer", _proposal(entry) + default) for entry in proposals or fallback]
+    rows += profile.settings.rows()
     rows += [
         ("networks", ", ".join(map(str, traffic.networks))),
         ("IPv6", IPV6_WORDS[traffic.ipv6]),
@@ -120,8 +99,6 @@ def _show_rows(profile: Profile) -> list[tuple[str, str]]:
     rare = (
         ("edition", profile.edition),
         ("tags", ", ".join(profile.tags)),
-        ("own identity", f"{sign_in.identity.value} ({sign_in.identity.type.name})" if sign_in.identity else ""),
-        ("additional key", sign_in.additional_key if sign_in.additional_key != "none" else ""),
         ("NetBIOS names", ", ".join(map(str, traffic.netbios_name_servers))),
         ("left out", ", ".join(map(str, traffic.left_out))),
         ("revoked", plural(len(profile.revocation_lists), "revocation list") if profile.revocation_lists else ""),

@@ -47,5 +47,5 @@ observations = Table(
     Column("document", Text, nullable=False),
 )
 
-HEAD = "0002"
+HEAD = "0003"
 """The newest migration; a store of another one is brought up to it before use."""

@@ -13,11 +13,12 @@ from zesty_burrow.core.certificates.revocation import load_revocation_list_untru
 from zesty_burrow.core.credentials import AdditionalKey, Credentials, Kind, PreSharedKey
 from zesty_burrow.core.identity import Identity, IdType
 from zesty_burrow.core.net import AddressRange
-from zesty_burrow.core.profile import PEM_MARK, Profile, offers_of
+from zesty_burrow.core.profile import PEM_MARK, Profile
 from zesty_burrow.errors import ProfileInvalid
 from zesty_burrow.protocols.ikev2.initiator.config import EAP, EAP_TLS, InitiatorConfig
 from zesty_burrow.protocols.ikev2.machine.authentication import identity_of
 from zesty_burrow.protocols.ikev2.machine.ike_sa import Backoff
+from zesty_burrow.protocols.ikev2.settings import offers_of, settings_of
 from zesty_burrow.protocols.session import SessionRequest
 
 WHOLE_IPV4 = AddressRange(bytes(4), b"\xff" * 4)
@@ -27,6 +28,8 @@ WHOLE_IPV6 = AddressRange(bytes(16), b"\xff" * 16)
 def initiator_config(profile: Profile, request: SessionRequest) -> InitiatorConfig:
     """A profile as the initiator wants it. Raises :class:`ProfileInvalid`."""
     ike, esp = offers_of(profile)
+    settings = settings_of(profile)
+    needs = settings.needs(profile.sign_in)
     identity, sign_in = profile.gateway_identity, profile.sign_in
     versions = {network.version for network in profile.traffic.networks}
     if profile.traffic.ipv6 != "tunnel":
@@ -34,17 +37,17 @@ def initiator_config(profile: Profile, request: SessionRequest) -> InitiatorConf
     local = tuple(entry for entry in (WHOLE_IPV4, WHOLE_IPV6) if entry.version in versions)
     remote = tuple(AddressRange.of(entry) for entry in profile.traffic.networks if entry.version in versions)
     secrets = request.secrets
-    own = secrets[sign_in.needs[0]]
+    own = secrets[needs[0]]
     shared, mixed = secrets.get(Kind.PRE_SHARED_KEY), secrets.get(Kind.ADDITIONAL_KEY)
     return InitiatorConfig(
-        gateway=(request.address, profile.gateway.port),
+        gateway=(request.address, settings.port),
         gateway_identity=identity,
         own_identity=_own_identity(profile, own),
         ike_offers=ike,
         esp_offers=esp,
         anchors=_anchors(profile),
         credentials=lambda: own,
-        second=(lambda: secrets[sign_in.needs[1]]) if "+" in sign_in.method else None,
+        second=(lambda: secrets[needs[1]]) if "+" in sign_in.method else None,
         wall_time=request.wall_time,
         local=local,
         remote=remote,
@@ -54,13 +57,13 @@ def initiator_config(profile: Profile, request: SessionRequest) -> InitiatorConf
         proof=sign_in.gateway,
         gateway_key=(lambda: shared) if isinstance(shared, PreSharedKey) else None,
         gateway_keys=_gateway_keys(profile),
-        additional=mixed if isinstance(mixed, AdditionalKey) and sign_in.additional_key != "none" else None,
-        additional_required=sign_in.additional_key == "required",
+        additional=mixed if isinstance(mixed, AdditionalKey) and settings.additional_key != "none" else None,
+        additional_required=settings.additional_key == "required",
         redirected_from=request.redirected_from,
         wanted=request.wanted,
-        child_seconds=profile.tunnel.child_seconds,
-        child_octets=profile.tunnel.child_octets,
-        ike_seconds=profile.tunnel.ike_seconds,
+        child_seconds=settings.child_seconds,
+        child_octets=settings.child_octets,
+        ike_seconds=settings.ike_seconds,
     )
 
 
@@ -70,10 +73,10 @@ def _own_identity(profile: Profile, own: Credentials) -> Identity:
     With EAP it goes out before the gateway has proven itself: then a certificate's names stay where they are, and the
     method tells who we are (RFC 9190 §2.1.4).
     """
-    sign_in = profile.sign_in
-    anonymous = sign_in.outer_identity or f"anonymous@{profile.gateway_identity.value}"
-    named = None if sign_in.method in (EAP, EAP_TLS) else identity_of(own)
-    return sign_in.identity or named or Identity(IdType.ID_RFC822_ADDR, anonymous)
+    settings = settings_of(profile)
+    anonymous = settings.outer_identity or f"anonymous@{profile.gateway_identity.value}"
+    named = None if profile.sign_in.method in (EAP, EAP_TLS) else identity_of(own)
+    return settings.own_identity or named or Identity(IdType.ID_RFC822_ADDR, anonymous)
 
 
 def _anchors(profile: Profile) -> tuple[x509.Certificate, ...]:

@@ -1,11 +1,15 @@
-"""IKEv2 as the registry offers it."""
+"""IKEv2 as the registry offers it. Light to load: every profile is read by it."""
 
 from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from zesty_burrow.core.profile import Profile, SignIn
+from zesty_burrow.core.toml_table import Table
+from zesty_burrow.protocols.ikev2 import settings
+from zesty_burrow.protocols.ikev2.settings import IkeSettings
+
 if TYPE_CHECKING:
-    from zesty_burrow.core.profile import Profile
     from zesty_burrow.protocols.session import Probe, Random, Session, SessionRequest
 
 
@@ -14,6 +18,18 @@ class IkeV2:
 
     name = "ikev2"
     title = "IKEv2, ESP in UDP"
+    sign_in_methods = settings.SIGN_IN_METHODS
+    gateway_proofs = settings.GATEWAY_PROOFS
+
+    def refuse_sign_in(self, sign_in: SignIn) -> str:
+        """A gateway that proves itself by EAP alone needs a method that proves both sides."""
+        if sign_in.gateway == "eap" and sign_in.method != "eap-tls":
+            return "only a method that proves both sides may stand alone (RFC 5998 §4): eap-tls"
+        return ""
+
+    def read_settings(self, table: Table) -> IkeSettings:
+        """The table ``ikev2`` of a profile."""
+        return settings.read_settings(table)
 
     def session(self, profile: Profile, request: SessionRequest, random: Random) -> Session:
         """An initiator for a profile."""
@@ -24,12 +40,12 @@ class IkeV2:
 
     def probe(self, profile: Profile, address: str, patience: float, random: Random) -> Probe:
         """IKE_SA_INIT requests, with the profile's own offers first."""
-        from zesty_burrow.core.profile import offers_of
         from zesty_burrow.protocols.ikev2 import probe
         from zesty_burrow.protocols.ikev2.machine.ike_sa import Backoff
 
-        offers, _ = offers_of(profile)
-        return probe.Probe((address, profile.gateway.port), offers, random, Backoff(give_up=patience))
+        offers, _ = settings.offers_of(profile)
+        port = settings.settings_of(profile).port
+        return probe.Probe((address, port), offers, random, Backoff(give_up=patience))
 
 
 PROTOCOL = IkeV2()

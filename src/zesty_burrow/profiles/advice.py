@@ -7,11 +7,13 @@ from dataclasses import dataclass, replace
 
 from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.core.policy.algorithms import AEAD_NUMBERS, ALGORITHMS, Algorithm, TransformType, describe
-from zesty_burrow.core.policy.policy import Policy, judge_profile, judge_suite, opinion
+from zesty_burrow.core.policy.policy import Policy, judge_suite, opinion
 from zesty_burrow.core.policy.strength import strength, suite_strength
 from zesty_burrow.core.policy.suite import Suite
-from zesty_burrow.core.profile import DEFAULT_ALGORITHMS, Profile
+from zesty_burrow.core.profile import Profile
+from zesty_burrow.profiles.policy import judge_profile
 from zesty_burrow.protocols.ikev2.probe import IkeCapabilities
+from zesty_burrow.protocols.ikev2.settings import settings_of
 from zesty_burrow.protocols.session import Capabilities
 
 T = TransformType
@@ -186,7 +188,7 @@ def advise(
 def _rows(
     profile: Profile, policy: Policy, device: Device, costs: Costs, capabilities: IkeCapabilities | None
 ) -> tuple[Row, ...]:
-    proposals = profile.algorithms.ike or DEFAULT_ALGORITHMS.ike
+    proposals = settings_of(profile).proposals("ike")
     offered = {(one.type, one.number, one.key_bits) for proposal in proposals for one in proposal.all()}
     rows = []
     for entry in ALGORITHMS:
@@ -306,7 +308,7 @@ def _obstacles(profile: Profile, device: Device, rows: Sequence[Row]) -> list[st
         found.append(f"signs in by {sign_in.method}, which a {device.kind} does not know")
     if device.proofs and sign_in.gateway not in device.proofs:
         found.append(f"the gateway proves itself by {sign_in.gateway}, which a {device.kind} does not know")
-    if sign_in.additional_key == "required" and not device.additional_key:
+    if settings_of(profile).additional_key == "required" and not device.additional_key:
         found.append(f"needs an additional shared key (RFC 8784), which a {device.kind} does not know")
     for kind, words in ((T.ENCR, "cipher"), (T.PRF, "PRF"), (T.KE, "key exchange group")):
         mine = [row for row in rows if row.type == kind and row.offered]
