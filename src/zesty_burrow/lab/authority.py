@@ -12,7 +12,7 @@ from cryptography.hazmat.primitives.serialization import Encoding
 from cryptography.x509.oid import NameOID
 
 from zesty_burrow.core.certificates.trust import IPSEC_IKE
-from zesty_burrow.protocols.ikev2.wire.signatures import PrivateKey
+from zesty_burrow.core.crypto.private_key import PrivateKey
 
 
 @dataclass(frozen=True, slots=True)

@@ -18,6 +18,7 @@ from zesty_burrow.carrier.data_path.udp_port import Burst, UdpPort
 from zesty_burrow.carrier.host_config import bring_up
 from zesty_burrow.carrier.session_io import SessionIo
 from zesty_burrow.carrier.udp_socket import udp_socket
+from zesty_burrow.core.crypto.private_key import PrivateKey
 from zesty_burrow.core.dns.encrypted_resolver import EncryptedResolver
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.net import AddressRange, Datagram, Endpoint
@@ -34,7 +35,6 @@ from zesty_burrow.protocols.ikev2.responder.responder import Responder
 from zesty_burrow.protocols.ikev2.responder.table import ResponderConfig
 from zesty_burrow.protocols.ikev2.settings import DEFAULTS, ProposalChoice
 from zesty_burrow.protocols.ikev2.wire.proposals import Offer
-from zesty_burrow.protocols.ikev2.wire.signatures import PrivateKey
 from zesty_burrow.protocols.session import Down, Moved, NetworkSettings, Rekeyed, Up
 
 WEAK = (Offer(((3, 0),), (2,), (2,), (2,)),)

@@ -11,13 +11,13 @@ from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption,
 from cryptography.x509 import load_der_x509_certificate
 from cryptography.x509.oid import ExtendedKeyUsageOID
 
+from zesty_burrow.core.crypto.private_key import PrivateKey
 from zesty_burrow.core.identity import Identity, IdType
 from zesty_burrow.core.profile import Gateway, Profile, SignIn, Traffic
 from zesty_burrow.lab import story
 from zesty_burrow.lab.authority import Authority, issue
 from zesty_burrow.profiles.text import write_profile
 from zesty_burrow.protocols.ikev2.settings import IkeSettings
-from zesty_burrow.protocols.ikev2.wire.signatures import PrivateKey
 
 AUTHORITY_FILE = "quillwort-authority.pem"
 CREDENTIALS_FILE = "credentials.txt"

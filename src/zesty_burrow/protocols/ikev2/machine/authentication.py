@@ -18,6 +18,7 @@ from cryptography.hazmat.primitives.serialization import (
 
 from zesty_burrow.core.certificates import trust
 from zesty_burrow.core.credentials import ClientKey, Credentials, NamePassword, PreSharedKey, RawKey
+from zesty_burrow.core.crypto.private_key import PRIVATE_KEYS, PrivateKey
 from zesty_burrow.core.crypto.protection import Random
 from zesty_burrow.core.eap.password import PasswordPeer
 from zesty_burrow.core.eap.peer import Method
@@ -40,15 +41,15 @@ from zesty_burrow.protocols.ikev2.wire.payloads import Authentication, Certifica
 from zesty_burrow.protocols.ikev2.wire.registry import AuthMethod, CertEncoding
 
 
-def load_private_key(pem: bytes) -> signatures.PrivateKey:
+def load_private_key(pem: bytes) -> PrivateKey:
     """A key as credentials hold it."""
     key = load_pem_private_key(pem, None)
-    if not isinstance(key, signatures.PRIVATE_KEYS):
+    if not isinstance(key, PRIVATE_KEYS):
         raise ProgramFault("credentials hold a kind of key that is not used for IKE")
     return key
 
 
-def public_octets(key: signatures.PrivateKey) -> bytes:
+def public_octets(key: PrivateKey) -> bytes:
     """SubjectPublicKeyInfo, DER (RFC 7670 §3)."""
     return key.public_key().public_bytes(Encoding.DER, PublicFormat.SubjectPublicKeyInfo)
 

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 from types import MappingProxyType
 
+from zesty_burrow.core.crypto.private_key import PrivateKey
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.net import AddressRange
 from zesty_burrow.protocols.ikev2.initiator.config import CERTIFICATE
@@ -15,7 +16,6 @@ from zesty_burrow.protocols.ikev2.machine import ppk
 from zesty_burrow.protocols.ikev2.machine.authentication import Callers
 from zesty_burrow.protocols.ikev2.machine.ike_sa import Backoff
 from zesty_burrow.protocols.ikev2.machine.transition import to
-from zesty_burrow.protocols.ikev2.wire import signatures
 from zesty_burrow.protocols.ikev2.wire.proposals import Offer
 from zesty_burrow.protocols.ikev2.wire.registry import (
     ExchangeType,
@@ -117,7 +117,7 @@ class ResponderConfig:
 
     identity: Identity
     certificates: tuple[bytes, ...]
-    key: signatures.PrivateKey
+    key: PrivateKey
     ike_offers: tuple[Offer, ...]
     esp_offers: tuple[Offer, ...]
     password_of: Callable[[str], str | None]

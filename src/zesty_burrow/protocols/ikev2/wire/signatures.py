@@ -10,14 +10,13 @@ from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import ec, ed448, ed25519, padding, rsa
 from cryptography.hazmat.primitives.asymmetric.utils import decode_dss_signature, encode_dss_signature
 
+from zesty_burrow.core.crypto.private_key import PrivateKey
 from zesty_burrow.core.cursor import Cursor
 from zesty_burrow.errors import Malformed
 from zesty_burrow.protocols.ikev2.wire.payloads import Authentication
 from zesty_burrow.protocols.ikev2.wire.registry import AuthMethod
 
 Hash = type[hashes.SHA256] | type[hashes.SHA384] | type[hashes.SHA512]
-PRIVATE_KEYS = (rsa.RSAPrivateKey, ec.EllipticCurvePrivateKey, ed25519.Ed25519PrivateKey, ed448.Ed448PrivateKey)
-PrivateKey = rsa.RSAPrivateKey | ec.EllipticCurvePrivateKey | ed25519.Ed25519PrivateKey | ed448.Ed448PrivateKey
 ED25519, ED448 = bytes.fromhex("300506032b6570"), bytes.fromhex("300506032b6571")
 """RFC 8420 appendix A."""
 IDENTITY_HASH = 5
