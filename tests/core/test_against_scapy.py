@@ -61,7 +61,7 @@ def test_the_first_message():
     ]
     exchange = layers(message, ikev2.IKEv2_KE)[0]
     assert (exchange.group, len(exchange.ke)) == (31, 32)
-    assert layers(message, ikev2.IKEv2_Nonce)[0].nonce == wire.initiator._nonce
+    assert layers(message, ikev2.IKEv2_Nonce)[0].nonce == wire.initiator.handshake.nonce_i
     told = {one.type: one.notify for one in layers(message, ikev2.IKEv2_Notify)}
     assert set(told) == {16388, 16389, 16406, 16430, 16431}
     there = wire.initiator.sa.spi_i + bytes(8) + bytes([198, 51, 100, 18]) + (500).to_bytes(2)
@@ -82,14 +82,14 @@ def test_the_answer():
 
 def test_key_derivation(monkeypatch):
     """SKEYSEED, all seven IKE keys and both ESP keys, computed with nothing but HMAC."""
-    from zesty_burrow.protocols.ikev2.initiator import initiator as module
+    from zesty_burrow.protocols.ikev2.initiator import ike_init as module
 
     secrets = []
     real = module.derive_ike_keys
     monkeypatch.setattr(module, "derive_ike_keys", lambda suite, g, *rest: secrets.append(g) or real(suite, g, *rest))
     wire = Wire().connect()
     machine = wire.initiator
-    nonces, spis = machine._nonce + machine._peer_nonce, machine.sa.spi_i + machine.sa.spi_r
+    nonces, spis = machine.handshake.nonce_i + machine.handshake.nonce_r, machine.sa.spi_i + machine.sa.spi_r
 
     def mac(key, data):
         return hmac.new(key, data, hashlib.sha256).digest()

@@ -133,7 +133,7 @@ def test_a_day_with_a_bad_network(seed):
         settle(wire, ends, 3600)
         assert wire.initiator.state is State.ESTABLISHED, wire.events[-1]
         assert sum(len(side["in"]) for side in ends.sides) <= 6
-        assert wire.initiator._promise is None or wire.initiator._promise.until < wire.now
+        assert not wire.initiator.associations.followup.has_promised(wire.now)
     settle(wire, ends, 300)
     assert wire.initiator.keys == ends.answering.keys
     assert sum(isinstance(event, ChildRekeyed) for event in wire.events) >= 22
@@ -170,14 +170,14 @@ def without(kind, number):
     """Leaves a kind of payload out of what one side seals for an exchange."""
 
     def change(machine):
-        respond = machine._respond
+        respond = machine.end.respond
 
         def leave_out(message: Message, payloads):
             if message.header.exchange == number:
                 payloads = [one for one in payloads if not kind(one)]
             respond(message, payloads)
 
-        machine._respond = leave_out
+        machine.end.respond = leave_out
 
     return change
 
@@ -194,16 +194,16 @@ def test_a_gateway_that_does_not_go_on(change):
     change(ends.answering)
     wire.initiator.rekey(wire.now)
     settle(wire, ends, 5)
-    assert wire.initiator.child is child and wire.initiator._rekey_due > wire.now
-    del ends.answering._respond
+    assert wire.initiator.child is child and wire.initiator.associations.children.rekey_due > wire.now
+    del ends.answering.end.respond
     if change is LINK:
         # Where it has answered the second one the gateway holds a new SA that this side knows nothing of.
         change(ends.answering)
         wire.initiator.rekey_ike(wire.now)
         settle(wire, ends, 5)
         assert wire.initiator.keys is before and wire.initiator.state is State.ESTABLISHED
-        assert wire.initiator._ike_due > wire.now
-        del ends.answering._respond
+        assert wire.initiator.associations.ike.due > wire.now
+        del ends.answering.end.respond
         settle(wire, ends, 60)
         assert wire.initiator.keys == ends.answering.keys != before
         assert wire.initiator.child is not child
@@ -215,14 +215,14 @@ def test_what_was_not_promised(how):
     wire, ends = connected()
     answering, child = ends.answering, ends.answering.child
     told = []
-    take = wire.initiator._take_followup_response
+    take = wire.initiator.associations.followup.take_response
 
     def listen(message, now):
-        told.extend(wire.initiator._open(message))
+        told.extend(wire.initiator.end.open(message))
         take(message, now)
 
-    wire.initiator._take_followup_response = listen
-    request = wire.initiator._request
+    wire.initiator.associations.followup.take_response = listen
+    request = wire.initiator.end.request
 
     def change(exchange, payloads, now, *rest, **more):
         if exchange == ExchangeType.IKE_FOLLOWUP_KE:
@@ -230,7 +230,7 @@ def test_what_was_not_promised(how):
             if how == "another link":
                 link = replace(link, data=bytes(16))
             elif how == "too late":
-                answering._promise.until = now
+                answering.associations.followup.promise.until = now
             elif how == "another method":
                 value = replace(value, group=31)
             elif how == "a bad value":
@@ -238,15 +238,14 @@ def test_what_was_not_promised(how):
             payloads = [value, link]
         request(exchange, payloads, now, *rest, **more)
 
-    wire.initiator._request = change
+    wire.initiator.end.request = change
     wire.initiator.rekey(wire.now)
     settle(wire, ends, 5)
     kinds = [one.notification for one in told if isinstance(one, Notify)]
     if how == "twice":
         # The promise is used up: the same once more is not found.
         extra = MlKem768(bytes)
-        wire.initiator._following = None
-        wire.initiator._follow_up(
+        wire.initiator.associations.followup.follow_up(
             [Notify(NotifyType.ADDITIONAL_KEY_EXCHANGE, b"l" * 16)], wire.now, lambda more, now: None
         )
         assert extra.group == 36
@@ -257,7 +256,7 @@ def test_what_was_not_promised(how):
     not_found = how in ("another link", "too late")
     assert kinds == [NotifyType.STATE_NOT_FOUND if not_found else NotifyType.INVALID_SYNTAX]
     assert answering.child is child and wire.initiator.child.keys == child.keys
-    del wire.initiator._request
+    del wire.initiator.end.request
     settle(wire, ends, 60)
     assert wire.initiator.child.keys == answering.child.keys != child.keys
 
@@ -267,8 +266,9 @@ def test_a_tunnel_that_is_renewed_otherwise_meanwhile():
     wire, ends = connected()
     answering = ends.answering
     made = []
-    answering._promise_more(36, wire.now, lambda more, now: bool(made.append(more)))
-    assert not answering._begin_rekey(wire.now) and not answering._begin_succession(wire.now)
+    answering.associations.followup.promise_more(36, wire.now, lambda more, now: bool(made.append(more)))
+    assert not answering.associations.begin_child_rekey(wire.now)
+    assert not answering.associations.begin_ike_rekey(wire.now)
     wire.initiator.rekey_ike(wire.now)
     settle(wire, ends)
-    assert answering._promise is None and made == []
+    assert answering.associations.followup.promise is None and made == []

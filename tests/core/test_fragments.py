@@ -17,7 +17,7 @@ from zesty_burrow.errors import Malformed
 from zesty_burrow.lab.authority import issue, make_authority
 from zesty_burrow.protocols.ikev2.events import ChildEstablished, ChildRekeyed
 from zesty_burrow.protocols.ikev2.initiator.table import State
-from zesty_burrow.protocols.ikev2.machine.ike_sa import FRAGMENT_SIZE, MOST, IkeSa
+from zesty_burrow.protocols.ikev2.machine.ike_sa import FRAGMENT_SIZE, MAX_FRAGMENT_OCTETS, IkeSa
 from zesty_burrow.protocols.ikev2.wire.message import build_fragments, chain, parse_message_untrusted
 from zesty_burrow.protocols.ikev2.wire.payloads import Notify
 from zesty_burrow.protocols.ikev2.wire.proposals import Offer
@@ -78,7 +78,9 @@ def fragments(wire, count=3, limit=200, number=1, size=300):
     """A request of the gateway, sealed in parts with its own keys."""
     answering = next(iter(wire.gateway.responders.values()))
     header = answering.sa.header(ExchangeType.INFORMATIONAL, 0, response=False)
-    made = build_fragments(header, *chain([Notify(40_000, bytes(size))]), answering.sa._sending, limit)
+    made = build_fragments(
+        header, *chain([Notify(40_000, bytes(size))]), answering.keys.protection(False, bytes), limit
+    )
     assert len(made) >= count
     return made
 
@@ -141,10 +143,12 @@ def test_memory_is_bounded(standing):
     made = fragments(standing, limit=60_000, size=60_000, count=2)
     answering = next(iter(standing.gateway.responders.values()))
     header = answering.sa.header(ExchangeType.INFORMATIONAL, 0, response=False)
-    huge = build_fragments(header, *chain([Notify(40_000, bytes(60_000))] * 3), answering.sa._sending, 30_000)
+    huge = build_fragments(
+        header, *chain([Notify(40_000, bytes(60_000))] * 3), answering.keys.protection(False, bytes), 30_000
+    )
     for part in huge:
         assert give(standing, part) == []
-        assert sum(map(len, standing.initiator.sa._fragments.values())) <= MOST
+        assert standing.initiator.sa.fragment_octets <= MAX_FRAGMENT_OCTETS
     assert len(made) >= 2
     assert standing.initiator.state is State.ESTABLISHED
 

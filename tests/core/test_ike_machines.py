@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from operator import attrgetter
 
 import pytest
 from hypothesis import given
@@ -26,6 +27,7 @@ from support import (
     seeded,
 )
 from zesty_burrow.core.credentials import PreSharedKey
+from zesty_burrow.core.eap.password import PasswordServer
 from zesty_burrow.core.net import AddressRange
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import (
@@ -221,17 +223,17 @@ def test_a_gateway_that_does_not_know_the_password():
         return real(name)
 
     wire.gateway.config = responder_config(password_of=password_of)
-    original = responder.PasswordServer.take
+    original = PasswordServer.take
 
     def pretend(self, data, identifier):
         answer = original(self, data, identifier)
         return answer if isinstance(answer, bool) else answer.replace(b"S=", b"S=0", 1)[: len(answer)]
 
-    responder.PasswordServer.take = pretend
+    PasswordServer.take = pretend
     try:
         wire.connect()
     finally:
-        responder.PasswordServer.take = original
+        PasswordServer.take = original
     assert isinstance(wire.error, GatewayProtocolError)
     assert "does not know the password" in str(wire.error)
 
@@ -332,13 +334,13 @@ def test_a_child_sa_request_is_declined():
     (data,) = answering.sa.seal(ExchangeType.CREATE_CHILD_SA, 0, [Nonce(bytes(32))], response=False)
     wire.initiator.receive(bytes(4) + data, (GATEWAY[0], 4500), wire.now)
     answer = parse_message_untrusted(wire.initiator.send(wire.now)[0].data[4:])
-    assert answering._open(answer) == (Notify(NotifyType.NO_ADDITIONAL_SAS),)
+    assert answering.end.open(answer) == (Notify(NotifyType.NO_ADDITIONAL_SAS),)
 
 
 def in_state(state):
     """An initiator that has come as far as a state, with the wire it hangs on."""
     wire = Wire()
-    if state is State.BETWEEN:
+    if state is State.INTERMEDIATE:
         hybrid = (replace(GCM[0], extra=(36,)),)
         wire = Wire(initiator_config(ike_offers=hybrid), responder_config(ike_offers=hybrid))
     if state is State.IDLE:
@@ -372,7 +374,7 @@ def test_every_state_crossed_with_every_signal(state, signal):
     before = machine.state
     messages = {
         Signal.INIT_RESPONSE: (ExchangeType.IKE_SA_INIT, True),
-        Signal.BETWEEN_RESPONSE: (ExchangeType.IKE_INTERMEDIATE, True),
+        Signal.INTERMEDIATE_RESPONSE: (ExchangeType.IKE_INTERMEDIATE, True),
         Signal.AUTH_RESPONSE: (ExchangeType.IKE_AUTH, True),
         Signal.INFORMATIONAL_RESPONSE: (ExchangeType.INFORMATIONAL, True),
         Signal.INFORMATIONAL_REQUEST: (ExchangeType.INFORMATIONAL, False),
@@ -390,20 +392,22 @@ def test_every_state_crossed_with_every_signal(state, signal):
         assert machine.state is before
         assert len(machine.ignored) >= 2
     elif (state, signal) in TRANSITIONS:
-        machine._signal(signal, wire.now, None)
+        machine.machine.signal(signal, None, wire.now)
         assert machine.state in TRANSITIONS[state, signal].targets
     else:
         with pytest.raises(ProgramFault):
-            machine._signal(signal, wire.now, None)
+            machine.machine.signal(signal, None, wire.now)
         assert machine.state is before
 
 
 def test_the_table_names_only_methods_that_exist():
     """Each handler of both tables is a method; each state but the last has a way out."""
+    wire = Wire().connect()
+    (answering,) = wire.gateway.responders.values()
     for transition in TRANSITIONS.values():
-        assert callable(getattr(Initiator, transition.handler))
+        assert callable(attrgetter(transition.handler)(wire.initiator))
     for transition in responder.TRANSITIONS.values():
-        assert callable(getattr(responder.Responder, transition.handler))
+        assert callable(attrgetter(transition.handler)(answering))
     leaving = {state for (state, _), row in TRANSITIONS.items() if row.targets - {state}}
     assert leaving == set(State) - {State.CLOSED}
     assert table.TRANSITIONS is TRANSITIONS
@@ -529,7 +533,7 @@ def test_every_responder_state_crossed_with_every_signal(state, signal):
     assert machine.state is state
     exchanges = {
         responder.Signal.AUTH_REQUEST: (ExchangeType.IKE_AUTH, False),
-        responder.Signal.BETWEEN_REQUEST: (ExchangeType.IKE_INTERMEDIATE, False),
+        responder.Signal.INTERMEDIATE_REQUEST: (ExchangeType.IKE_INTERMEDIATE, False),
         responder.Signal.INFORMATIONAL_REQUEST: (ExchangeType.INFORMATIONAL, False),
         responder.Signal.CHILD_REQUEST: (ExchangeType.CREATE_CHILD_SA, False),
         responder.Signal.INFORMATIONAL_RESPONSE: (ExchangeType.INFORMATIONAL, True),
@@ -551,10 +555,10 @@ def test_every_responder_state_crossed_with_every_signal(state, signal):
                 machine.receive(message, CALLER, wire.now)
             assert machine.state is state
     elif (state, signal) in responder.TRANSITIONS:
-        machine._signal(signal, None, wire.now)
+        machine.machine.signal(signal, None, wire.now)
     else:
         with pytest.raises(ProgramFault):
-            machine._signal(signal, None, wire.now)
+            machine.machine.signal(signal, None, wire.now)
         assert machine.state is state
 
 
@@ -590,7 +594,7 @@ def test_the_gateway_deletes_the_child_sa():
     wire = Wire().connect()
     child = wire.told(ChildEstablished)
     answering = next(iter(wire.gateway.responders.values()))
-    answering._request(ExchangeType.INFORMATIONAL, [Delete(3, (child.spi_out.to_bytes(4),))], wire.now)
+    answering.end.request(ExchangeType.INFORMATIONAL, [Delete(3, (child.spi_out.to_bytes(4),))], wire.now)
     request = answering.send(wire.now)[0].data
     wire.initiator.receive(request, (GATEWAY[0], 4500), wire.now)
     answer = parse_message_untrusted(wire.initiator.send(wire.now)[0].data[4:])

@@ -72,7 +72,7 @@ def test_while_another_question_waits():
 def test_a_gateway_that_does_not_know_of_it():
     """Then an ordinary probe shows it the new address (RFC 7296 §2.23)."""
     wire, answering = connected()
-    wire.initiator.mobile = False
+    wire.initiator.associations.mobility.enabled = False
     wire.caller = ELSEWHERE
     wire.initiator.moved(wire.now)
     wire.run(until=wire.now + 5)
@@ -85,12 +85,9 @@ def test_a_cookie_that_is_another(who):
     """RFC 4555 §3.7: an answer with another COOKIE2 ends the IKE SA."""
     wire, answering = connected()
     asking, other = (wire.initiator, answering) if who == "initiator" else (answering, wire.initiator)
-    other._mobility_answer = lambda payloads: [Notify(NotifyType.COOKIE2, b"another cookie..")]
-    if who == "initiator":
-        wire.initiator.moved(wire.now)
-    else:
-        answering._check_due = True
-        answering._begin_check(wire.now)
+    other.associations.mobility.answer = lambda payloads: [Notify(NotifyType.COOKIE2, b"another cookie..")]
+    wire.caller = ELSEWHERE if who == "gateway" else wire.caller
+    wire.initiator.moved(wire.now)
     wire.run(until=wire.now + 5)
     events = wire.events if who == "initiator" else wire.gateway_events
     closed = [event for event in events if isinstance(event, Closed)]
@@ -102,8 +99,11 @@ def test_a_cookie_that_is_another(who):
 def test_an_address_that_is_refused():
     """The gateway's words end it, in words."""
     wire, answering = connected()
-    honest = answering._mobility_answer
-    answering._mobility_answer = lambda payloads: [*honest(payloads), Notify(NotifyType.UNACCEPTABLE_ADDRESSES)]
+    honest = answering.associations.mobility.answer
+    answering.associations.mobility.answer = lambda payloads: [
+        *honest(payloads),
+        Notify(NotifyType.UNACCEPTABLE_ADDRESSES),
+    ]
     wire.initiator.moved(wire.now)
     wire.run(until=wire.now + 5)
     closed = next(event for event in wire.events if isinstance(event, Closed))
@@ -113,7 +113,7 @@ def test_an_address_that_is_refused():
 def test_a_caller_answers_with_the_cookie_as_it_is():
     """RFC 4555 §3.7: copied into the response, whatever is in it."""
     wire, answering = connected()
-    answering._request(ExchangeType.INFORMATIONAL, [Notify(NotifyType.COOKIE2, b"a gateway's own")], wire.now)
+    answering.end.request(ExchangeType.INFORMATIONAL, [Notify(NotifyType.COOKIE2, b"a gateway's own")], wire.now)
     for datagram in answering.send(wire.now):
         wire.initiator.receive(datagram.data, (GATEWAY[0], 4500), wire.now)
     answer = parse_message_untrusted(wire.initiator.send(wire.now)[0].data[4:])

@@ -102,7 +102,7 @@ def test_a_proven_gateway_is_asked_for_with_the_name_of_the_profile_only():
     """The identity that goes out before the proof is anonymous; the account's name does not occur in the clear."""
     wire = Wire().connect()
     assert wire.told(ChildEstablished)
-    assert wire.initiator._own_id.data == b"anonymous@" + HOST.encode()
+    assert wire.initiator.auth.own_id.data == b"anonymous@" + HOST.encode()
     assert not any(b"tidewrack_heron" in data for _, _, data in wire.seen)
 
 

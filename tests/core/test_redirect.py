@@ -69,14 +69,14 @@ def test_in_ike_auth():
     """RFC 5685 §6: the gateway that has proven itself grants no child SA and names another."""
     wire = Wire()
     gateway = wire.gateway
-    from zesty_burrow.protocols.ikev2.responder.responder import Responder
+    from zesty_burrow.protocols.ikev2.responder.ike_auth import CallerAuth
 
-    honest = Responder._grant
-    Responder._grant = lambda self, now: [write_redirect(OTHER)]
+    honest = CallerAuth.grant
+    CallerAuth.grant = lambda self, now: [write_redirect(OTHER)]
     try:
         wire.connect()
     finally:
-        Responder._grant = honest
+        CallerAuth.grant = honest
     assert isinstance(wire.error, GatewayElsewhere)
     assert wire.error.to == OTHER
     wire.run(until=wire.now + 5)

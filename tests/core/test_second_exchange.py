@@ -177,7 +177,7 @@ def test_a_changed_value_is_noticed(to_gateway):
         plaintext = open_chunk(message, keys.protection(forward, bytes))
         assert answering is not None
         other = MlKem768(lambda size: b"\7" * size)
-        value = other.public if forward else encapsulate(wire.initiator._extra.public)[0]
+        value = other.public if forward else encapsulate(wire.initiator.init.extra.public)[0]
         assert value not in plaintext
         header = Header(message.header.initiator_spi, message.header.responder_spi, 43, message.header.flags, 1)
         sealed = build_sealed(
@@ -219,7 +219,7 @@ def test_ciphertexts_are_of_the_right_size():
 def test_a_caller_that_leaves_it_out():
     """A gateway that has agreed on a second exchange lets nobody sign in without it."""
     wire = hybrid()
-    wire.initiator._begin_between = wire.initiator._begin_auth
+    wire.initiator.init.begin_intermediate = lambda now: State.PROOF_AWAITED
     wire.connect()
     assert wire.told(ChildEstablished) is None
     refused = next(event for event in wire.gateway_events if isinstance(event, Failed))

@@ -30,7 +30,7 @@ from zesty_burrow.protocols.ikev2.from_profile import initiator_config as initia
 from zesty_burrow.protocols.ikev2.machine import authentication
 from zesty_burrow.protocols.ikev2.machine.authentication import Callers, identity_of, public_octets
 from zesty_burrow.protocols.ikev2.machine.ppk import mix
-from zesty_burrow.protocols.ikev2.responder import responder
+from zesty_burrow.protocols.ikev2.responder import ike_auth as responder
 from zesty_burrow.protocols.ikev2.settings import IkeSettings
 from zesty_burrow.protocols.ikev2.wire import signatures
 from zesty_burrow.protocols.ikev2.wire.message import build_clear, parse_message_untrusted
@@ -416,20 +416,20 @@ def test_a_gateway_that_knows_nothing_of_eap_alone():
     """RFC 5998 §3: it sends its signature as ever, which is judged; the rest is the same."""
     gateway = responder_config(callers=callers())
     wire = Wire(initiator_config(method="eap-tls", proof="eap", credentials=lambda: client_key("RSA")), gateway)
-    original = responder.Responder._on_first_auth
+    original = responder.CallerAuth.on_first_auth
 
     def deaf(self, message, now):
         keep, responder.notifications = responder.notifications, lambda _: {}
         try:
-            original(self, message, now)
+            return original(self, message, now)
         finally:
             responder.notifications = keep
 
-    responder.Responder._on_first_auth = deaf
+    responder.CallerAuth.on_first_auth = deaf
     try:
         wire.connect()
     finally:
-        responder.Responder._on_first_auth = original
+        responder.CallerAuth.on_first_auth = original
     stands(wire)
     assert "inside EAP-TLS" not in wire.told(Proven).subject
 

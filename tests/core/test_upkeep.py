@@ -140,7 +140,7 @@ def test_a_day_with_a_bad_network(seed):
     assert len(ends.keys) >= renewals
     settle(wire, ends, 300)
     assert wire.initiator.child.keys == ends.answering.child.keys
-    assert len(wire.initiator._replaced) + len(ends.answering._replaced) <= 4
+    assert len(wire.initiator.associations.children.replaced) + len(ends.answering.associations.children.replaced) <= 4
 
 
 @pytest.mark.parametrize(("octets", "sequence"), [(1 << 30, 5), (0, 3 << 30)])
@@ -186,12 +186,12 @@ def test_no_key_is_used_twice():
 def test_a_gateway_that_declines():
     """Refused with an error: the old pair goes on, and it is tried again later."""
     wire, ends = connected(child_seconds=1e9)
-    ends.answering._esp_offers = (Offer(((20, 128),), esn=(0,)),)
+    ends.answering.associations.children.offers = (Offer(((20, 128),), esn=(0,)),)
     before = wire.initiator.child
     wire.initiator.rekey(wire.now)
     settle(wire, ends, 5)
     assert wire.initiator.child is before
-    ends.answering._esp_offers = wire.initiator.config.esp_offers
+    ends.answering.associations.children.offers = wire.initiator.config.esp_offers
     settle(wire, ends, 60)
     assert wire.initiator.child is not before
 
@@ -211,7 +211,7 @@ def test_requests_that_are_declined(payloads, answer):
     spi = wire.initiator.child.spi_out.to_bytes(4)
     payloads = payloads or [Notify(NotifyType.REKEY_SA, protocol=Protocol.ESP, spi=spi)]
     told = []
-    wire.initiator._respond = lambda message, out: told.extend(out)
+    wire.initiator.end.respond = lambda message, out: told.extend(out)
     (data,) = ends.answering.sa.seal(ExchangeType.CREATE_CHILD_SA, 0, payloads, response=False)
     wire.initiator.receive(bytes(4) + data, (wire.initiator.peer[0], 4500), wire.now)
     assert [entry.notification for entry in told] == [answer]
@@ -250,7 +250,7 @@ def test_a_gateway_that_falls_silent():
 def test_a_delete_of_a_strange_child_sa():
     """An SPI that nobody knows is answered with nothing, and nothing ends."""
     wire, ends = connected(child_seconds=1e9)
-    ends.answering._request(ExchangeType.INFORMATIONAL, [Delete(Protocol.ESP, (b"abcd",))], wire.now)
+    ends.answering.end.request(ExchangeType.INFORMATIONAL, [Delete(Protocol.ESP, (b"abcd",))], wire.now)
     settle(wire, ends, 5)
     assert wire.initiator.state is State.ESTABLISHED
     assert ends.answering.state is GatewayState.ESTABLISHED
@@ -309,7 +309,7 @@ def test_the_ike_sa_is_renewed(who):
     wire.run(until=wire.now + 30)
     assert wire.closed
     assert wire.gateway.responders == {}
-    assert wire.gateway._by_spi == {}
+    assert wire.gateway.known_spis == frozenset()
 
 
 def test_keys_of_a_renewed_ike_sa():
@@ -377,7 +377,7 @@ def test_a_day_with_renewals_of_both_kinds(seed):
             if dice.random() < 0.5:
                 wire.initiator.rekey_ike(wire.now)
         assert len(wire.initiator.own_spis) <= 4, hour
-        assert len(wire.gateway._by_spi) <= 4, hour
+        assert len(wire.gateway.known_spis) <= 4, hour
     assert len(seen) >= 15
     settle(wire, ends, 300)
     assert_same_sa(wire, ends)
@@ -401,7 +401,7 @@ def test_ike_sas_that_are_not_granted(payloads, answer):
     wire, ends = connected(child_seconds=1e9)
     asking, sa = ends.answering, wire.initiator.sa
     offer = build_proposals((wire.initiator.config.ike_offers[0],), Protocol.IKE, b"12345678")
-    asking._request(ExchangeType.CREATE_CHILD_SA, [SecurityAssociation(offer), *payloads], wire.now)
+    asking.end.request(ExchangeType.CREATE_CHILD_SA, [SecurityAssociation(offer), *payloads], wire.now)
     number = asking.sa.outstanding.message_id
     wire.run(until=wire.now + 0.5)
     response = next(
@@ -419,11 +419,10 @@ def test_a_gateway_that_refuses_a_new_ike_sa():
     """It is asked again later, not at once, and the tunnel stands meanwhile."""
     wire, ends = connected(child_seconds=1e9)
     sa = wire.initiator.sa
-    ends.answering._deleting = 1
+    ends.answering.rekey(wire.now)
     wire.initiator.rekey_ike(wire.now)
     settle(wire, ends, 5)
     assert wire.initiator.sa is sa
-    ends.answering._deleting = None
     settle(wire, ends, 20)
     assert wire.initiator.sa is not sa
     assert_same_sa(wire, ends)
@@ -447,5 +446,5 @@ def test_the_old_ike_sa_serves_no_more():
         [NotifyType.TEMPORARY_FAILURE]
     ]
     wire.run(until=wire.now + 60)
-    assert old not in (ends.answering.sa, *ends.answering._others)
+    assert old not in (ends.answering.sa, *ends.answering.end.others)
     assert wire.initiator.child is child

@@ -14,7 +14,7 @@ class State(StrEnum):
 
     IDLE = "idle"
     INIT_SENT = "init sent"
-    BETWEEN = "second key exchange"
+    INTERMEDIATE = "second key exchange"
     PROOF_AWAITED = "proof awaited"
     SIGNING_IN = "signing in"
     CONFIRMING = "confirming"
@@ -28,7 +28,7 @@ class Signal(StrEnum):
 
     START = "start"
     INIT_RESPONSE = "IKE_SA_INIT response"
-    BETWEEN_RESPONSE = "IKE_INTERMEDIATE response"
+    INTERMEDIATE_RESPONSE = "IKE_INTERMEDIATE response"
     AUTH_RESPONSE = "IKE_AUTH response"
     INFORMATIONAL_REQUEST = "INFORMATIONAL request"
     INFORMATIONAL_RESPONSE = "INFORMATIONAL response"
@@ -47,49 +47,51 @@ class Signal(StrEnum):
 _S, _G = State, Signal
 TRANSITIONS = MappingProxyType(
     {
-        (_S.IDLE, _G.START): to("_on_start", _S.INIT_SENT),
-        (_S.IDLE, _G.CLOSE): to("_on_abandon", _S.CLOSED),
+        (_S.IDLE, _G.START): to("init.on_start", _S.INIT_SENT),
+        (_S.IDLE, _G.CLOSE): to("on_abandon", _S.CLOSED),
         (_S.INIT_SENT, _G.INIT_RESPONSE): to(
-            "_on_init_response", _S.INIT_SENT, _S.BETWEEN, _S.PROOF_AWAITED, _S.CLOSED
+            "on_init_response", _S.INIT_SENT, _S.INTERMEDIATE, _S.PROOF_AWAITED, _S.CLOSED
         ),
-        (_S.INIT_SENT, _G.GIVE_UP): to("_on_give_up", _S.CLOSED),
-        (_S.INIT_SENT, _G.CLOSE): to("_on_abandon", _S.CLOSED),
-        (_S.BETWEEN, _G.BETWEEN_RESPONSE): to("_on_between", _S.PROOF_AWAITED, _S.CLOSED),
-        (_S.BETWEEN, _G.GIVE_UP): to("_on_give_up", _S.CLOSED),
-        (_S.BETWEEN, _G.CLOSE): to("_on_abandon", _S.CLOSED),
-        (_S.PROOF_AWAITED, _G.AUTH_RESPONSE): to("_on_proof", _S.SIGNING_IN, _S.ESTABLISHED, _S.CLOSING, _S.CLOSED),
-        (_S.PROOF_AWAITED, _G.GIVE_UP): to("_on_give_up", _S.CLOSED),
-        (_S.PROOF_AWAITED, _G.CLOSE): to("_on_abandon", _S.CLOSED),
-        (_S.SIGNING_IN, _G.AUTH_RESPONSE): to("_on_sign_in", _S.SIGNING_IN, _S.CONFIRMING, _S.CLOSED),
-        (_S.SIGNING_IN, _G.GIVE_UP): to("_on_give_up", _S.CLOSED),
-        (_S.SIGNING_IN, _G.CLOSE): to("_on_abandon", _S.CLOSED),
-        (_S.CONFIRMING, _G.AUTH_RESPONSE): to("_on_confirmed", _S.ESTABLISHED, _S.CLOSING, _S.CLOSED),
-        (_S.CONFIRMING, _G.GIVE_UP): to("_on_give_up", _S.CLOSED),
-        (_S.CONFIRMING, _G.CLOSE): to("_on_abandon", _S.CLOSED),
-        (_S.ESTABLISHED, _G.INFORMATIONAL_REQUEST): to("_on_informational", _S.ESTABLISHED, _S.CLOSING, _S.CLOSED),
-        (_S.ESTABLISHED, _G.CHILD_REQUEST): to("_on_child_request", _S.ESTABLISHED),
-        (_S.ESTABLISHED, _G.CHILD_RESPONSE): to("_on_child_response", _S.ESTABLISHED),
-        (_S.ESTABLISHED, _G.FOLLOWUP_REQUEST): to("_on_followup_request", _S.ESTABLISHED),
-        (_S.ESTABLISHED, _G.FOLLOWUP_RESPONSE): to("_on_followup_response", _S.ESTABLISHED),
-        (_S.ESTABLISHED, _G.INFORMATIONAL_RESPONSE): to("_on_alive", _S.ESTABLISHED, _S.CLOSED),
-        (_S.ESTABLISHED, _G.REKEY): to("_on_rekey", _S.ESTABLISHED),
-        (_S.ESTABLISHED, _G.MOVE): to("_on_move", _S.ESTABLISHED),
-        (_S.ESTABLISHED, _G.REKEY_IKE): to("_on_rekey_ike", _S.ESTABLISHED),
-        (_S.ESTABLISHED, _G.PROBE): to("_on_probe", _S.ESTABLISHED),
-        (_S.ESTABLISHED, _G.GIVE_UP): to("_on_lost", _S.CLOSED),
-        (_S.ESTABLISHED, _G.CLOSE): to("_on_close", _S.CLOSING),
-        (_S.CLOSING, _G.INFORMATIONAL_REQUEST): to("_on_informational", _S.CLOSING, _S.CLOSED),
-        (_S.CLOSING, _G.INFORMATIONAL_RESPONSE): to("_on_deleted", _S.CLOSED),
-        (_S.CLOSING, _G.GIVE_UP): to("_on_deleted", _S.CLOSED),
-        (_S.CLOSING, _G.CLOSE): to("_on_nothing", _S.CLOSING),
-        (_S.CLOSED, _G.CLOSE): to("_on_nothing", _S.CLOSED),
+        (_S.INIT_SENT, _G.GIVE_UP): to("on_give_up", _S.CLOSED),
+        (_S.INIT_SENT, _G.CLOSE): to("on_abandon", _S.CLOSED),
+        (_S.INTERMEDIATE, _G.INTERMEDIATE_RESPONSE): to("on_intermediate", _S.PROOF_AWAITED, _S.CLOSED),
+        (_S.INTERMEDIATE, _G.GIVE_UP): to("on_give_up", _S.CLOSED),
+        (_S.INTERMEDIATE, _G.CLOSE): to("on_abandon", _S.CLOSED),
+        (_S.PROOF_AWAITED, _G.AUTH_RESPONSE): to("auth.on_proof", _S.SIGNING_IN, _S.ESTABLISHED, _S.CLOSING, _S.CLOSED),
+        (_S.PROOF_AWAITED, _G.GIVE_UP): to("on_give_up", _S.CLOSED),
+        (_S.PROOF_AWAITED, _G.CLOSE): to("on_abandon", _S.CLOSED),
+        (_S.SIGNING_IN, _G.AUTH_RESPONSE): to("auth.on_sign_in", _S.SIGNING_IN, _S.CONFIRMING, _S.CLOSED),
+        (_S.SIGNING_IN, _G.GIVE_UP): to("on_give_up", _S.CLOSED),
+        (_S.SIGNING_IN, _G.CLOSE): to("on_abandon", _S.CLOSED),
+        (_S.CONFIRMING, _G.AUTH_RESPONSE): to("auth.on_confirmed", _S.ESTABLISHED, _S.CLOSING, _S.CLOSED),
+        (_S.CONFIRMING, _G.GIVE_UP): to("on_give_up", _S.CLOSED),
+        (_S.CONFIRMING, _G.CLOSE): to("on_abandon", _S.CLOSED),
+        (_S.ESTABLISHED, _G.INFORMATIONAL_REQUEST): to(
+            "established.on_informational", _S.ESTABLISHED, _S.CLOSING, _S.CLOSED
+        ),
+        (_S.ESTABLISHED, _G.CHILD_REQUEST): to("established.on_child_request", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.CHILD_RESPONSE): to("established.on_child_response", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.FOLLOWUP_REQUEST): to("established.on_followup_request", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.FOLLOWUP_RESPONSE): to("established.on_followup_response", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.INFORMATIONAL_RESPONSE): to("established.on_alive", _S.ESTABLISHED, _S.CLOSED),
+        (_S.ESTABLISHED, _G.REKEY): to("established.on_rekey", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.MOVE): to("established.on_move", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.REKEY_IKE): to("established.on_rekey_ike", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.PROBE): to("established.on_probe", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.GIVE_UP): to("established.on_lost", _S.CLOSED),
+        (_S.ESTABLISHED, _G.CLOSE): to("established.on_close", _S.CLOSING),
+        (_S.CLOSING, _G.INFORMATIONAL_REQUEST): to("established.on_informational_closing", _S.CLOSING, _S.CLOSED),
+        (_S.CLOSING, _G.INFORMATIONAL_RESPONSE): to("established.on_deleted", _S.CLOSED),
+        (_S.CLOSING, _G.GIVE_UP): to("established.on_deleted", _S.CLOSED),
+        (_S.CLOSING, _G.CLOSE): to("on_nothing", _S.CLOSING),
+        (_S.CLOSED, _G.CLOSE): to("on_nothing", _S.CLOSED),
     }
 )
 """Anything that is not in this table is an error: a stranger's message is ignored, a call of ours is a fault."""
 
 RESPONSES = {
     ExchangeType.IKE_SA_INIT: Signal.INIT_RESPONSE,
-    ExchangeType.IKE_INTERMEDIATE: Signal.BETWEEN_RESPONSE,
+    ExchangeType.IKE_INTERMEDIATE: Signal.INTERMEDIATE_RESPONSE,
     ExchangeType.IKE_AUTH: Signal.AUTH_RESPONSE,
     ExchangeType.INFORMATIONAL: Signal.INFORMATIONAL_RESPONSE,
     ExchangeType.CREATE_CHILD_SA: Signal.CHILD_RESPONSE,

@@ -1,7 +1,4 @@
-"""What both ends do while an IKE SA stands: child SAs are rekeyed and deleted, the peer is asked whether it lives.
-
-RFC 7296 §1.3.3, §1.4, §2.4, §2.8. How the IKE SA itself is renewed stands in :mod:`succession`.
-"""
+"""Child SAs: rekeyed and deleted, asked for by either side, or by both at once (RFC 7296 §1.3.3, §1.4.1, §2.8)."""
 
 from __future__ import annotations
 
@@ -9,13 +6,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 
 from zesty_burrow.core.crypto.key_exchange import METHODS, KeyAgreement, make_key_agreement
-from zesty_burrow.core.crypto.protection import Random
-from zesty_burrow.core.net import AddressRange, Endpoint, intersect
+from zesty_burrow.core.net import AddressRange, intersect
 from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.errors import Malformed
 from zesty_burrow.protocols.ikev2.events import ChildEstablished, ChildGone, ChildRekeyed
-from zesty_burrow.protocols.ikev2.machine.ike_sa import Backoff
-from zesty_burrow.protocols.ikev2.machine.mobility import Mobility
+from zesty_burrow.protocols.ikev2.machine.endpoint import IkeEndpoint
+from zesty_burrow.protocols.ikev2.machine.followup_ke import FollowUp
 from zesty_burrow.protocols.ikev2.machine.negotiation import fresh_spi, ranges_of, selectors
 from zesty_burrow.protocols.ikev2.wire.keys import derive_child_keys
 from zesty_burrow.protocols.ikev2.wire.message import Message, find, find_typed, notifications
@@ -63,59 +59,52 @@ class Rival:
     lowest: bytes
 
 
-class ChildSaKeeper(Mobility):
-    """The base of both ends. ``child`` is the pair of SAs in use; ``_replaced`` those that are about to go."""
+class ChildSas:
+    """The part of both ends that knows of child SAs.
 
-    def __init__(
-        self,
-        random: Random,
-        backoff: Backoff,
-        offers: tuple[tuple[Offer, ...], tuple[Offer, ...]],
-        peer: Endpoint,
-        local_port: int,
-        *,
-        is_initiator: bool,
-    ) -> None:
-        ike_offers, esp_offers = offers
-        super().__init__(random, backoff, ike_offers, peer, local_port, is_initiator=is_initiator)
+    ``child``: the pair in use. ``replaced``: those that are about to be deleted. ``offers``:
+    what is asked for and accepted. ``rekey_due``: when new keys are to be
+    asked for.
+    """
+
+    def __init__(self, end: IkeEndpoint, followup: FollowUp, offers: tuple[Offer, ...]) -> None:
         self.child: ChildEstablished | None = None
-        self._esp_offers = esp_offers
-        self._replaced: dict[int, ChildEstablished] = {}
+        self.rekey_due: float | None = None
+        self._end = end
+        self._followup = followup
+        self.offers = offers
+        self.replaced: dict[int, ChildEstablished] = {}
         self._pending: Pending | None = None
         self._rival: Rival | None = None
-        self._rekey_due: float | None = None
         self._deleting: int | None = None
 
-    def _is_busy(self) -> bool:
+    @property
+    def is_busy(self) -> bool:
+        """Whether a child SA is being made or deleted (RFC 7296 §2.25.2)."""
         return self._pending is not None or self._deleting is not None
-
-    def _answer_deletes(self, payloads: Sequence[Payload], now: float) -> list[Payload]:
-        return [*self._take_deletes(payloads, now)[0], *self._mobility_answer(payloads)]
 
     def _rekey_offers(self) -> tuple[Offer, ...]:
         """As for the first child SA, with key exchanges like the IKE SA's, so that old keys tell nothing.
 
         A second one is offered and not insisted on, as the first child SA has none either.
         """
-        suite = self.keys.suite if self.keys else None
+        suite = self._end.keys.suite if self._end.keys else None
         group, extra = (suite.group, suite.extra) if suite else (0, 0)
-        plain = tuple(Offer(one.encryption, one.integrity, groups=(group,), esn=one.esn) for one in self._esp_offers)
+        plain = tuple(Offer(one.encryption, one.integrity, groups=(group,), esn=one.esn) for one in self.offers)
         return (*(replace(one, extra=(extra,)) for one in plain if extra), *plain)
 
     # Rekeying.
 
-    def _begin_rekey(self, now: float) -> bool:
+    def begin_rekey(self, now: float) -> bool:
         """Ask for a new pair of SAs in place of the present one; False where it has to wait."""
         child = self.child
-        if child is None or self.sa.outstanding is not None or self._pending is not None or self.keys is None:
-            return False
-        if self._successor is not None or self._has_promised(now):
+        if child is None or self._end.sa.outstanding is not None or self._pending is not None or self._end.keys is None:
             return False
         offers = self._rekey_offers()
-        agreement = make_key_agreement(self.keys.suite.group, self._random)
-        self._pending = Pending(child, fresh_spi(self._random), self._random(32), agreement, offers)
+        agreement = make_key_agreement(self._end.keys.suite.group, self._end.random)
+        self._pending = Pending(child, fresh_spi(self._end.random), self._end.random(32), agreement, offers)
         old = child.spi_in.to_bytes(4)
-        self._request(
+        self._end.request(
             ExchangeType.CREATE_CHILD_SA,
             [
                 Notify(NotifyType.REKEY_SA, protocol=Protocol.ESP, spi=old),
@@ -129,21 +118,16 @@ class ChildSaKeeper(Mobility):
         )
         return True
 
-    def _take_child_response(self, message: Message, now: float) -> None:
+    def take_response(self, payloads: Sequence[Payload], now: float) -> None:
         """The peer's answer to a rekeying; what it refuses is tried again later."""
-        payloads = self._open(message)
-        self._expect_answer(message)
-        if self._successor is not None:
-            self._take_succession_response(payloads, now)
-            return
         pending = self._pending
         if pending is None:
-            raise Malformed("a message was turned away", why="no child SA was asked for")
+            raise Malformed("a message was dropped", why="no child SA was asked for")
         granted = _granted(pending, payloads)
         if granted is None:
             self._end_rekey(None, None, now)
         elif granted.suite.extra:
-            self._follow_up(payloads, now, lambda more, now: self._end_rekey(granted, more, now))
+            self._followup.follow_up(payloads, now, lambda more, now: self._end_rekey(granted, more, now))
         else:
             self._end_rekey(granted, b"", now)
 
@@ -151,11 +135,11 @@ class ChildSaKeeper(Mobility):
         """What was asked for is made, or was refused."""
         pending, self._pending = self._pending, None
         rival, self._rival = self._rival, None
-        if granted is None or more is None or pending is None or self.keys is None:
-            self._rekey_due = self._later(now) if rival is None else self._rekey_due
+        if granted is None or more is None or pending is None or self._end.keys is None:
+            self.rekey_due = self._end.retry_time(now) if rival is None else self.rekey_due
             return
         old, nonces, suite = pending.old, (pending.nonce, granted.nonce), granted.suite
-        keys = derive_child_keys(self.keys, suite, *nonces, granted.shared, more)
+        keys = derive_child_keys(self._end.keys, suite, *nonces, granted.shared, more)
         spis = int.from_bytes(pending.spi), granted.spi
         made = ChildEstablished(now, *spis, keys, old.inner, granted.local, granted.remote, as_initiator=True)
         if rival is not None and min(nonces) < rival.lowest:
@@ -163,49 +147,40 @@ class ChildSaKeeper(Mobility):
             self._delete_child(made, now)
             return
         if rival is not None:
-            self._replaced[rival.child.spi_in] = rival.child
+            self.replaced[rival.child.spi_in] = rival.child
         self._replace(old, made, now, by_peer=False)
         self._delete_child(old, now)
 
     def _replace(self, old: ChildEstablished, made: ChildEstablished, now: float, *, by_peer: bool) -> None:
-        self._replaced[old.spi_in] = old
+        self.replaced[old.spi_in] = old
         self.child = made
-        self._events.append(ChildRekeyed(now, old.spi_in, made, by_peer))
+        self._end.events.append(ChildRekeyed(now, old.spi_in, made, by_peer))
 
     def _delete_child(self, child: ChildEstablished, now: float) -> None:
         self._deleting = child.spi_in
-        self._request(ExchangeType.INFORMATIONAL, [Delete(Protocol.ESP, (child.spi_in.to_bytes(4),))], now)
+        self._end.request(ExchangeType.INFORMATIONAL, [Delete(Protocol.ESP, (child.spi_in.to_bytes(4),))], now)
 
-    def _take_child_request(self, message: Message, now: float) -> None:
-        """The peer wants to rekey a child SA; anything else in such an exchange is declined (RFC 7296 §1.3)."""
-        payloads = self._open(message)
-        self._promise = None
-        asked = find(payloads, SecurityAssociation)
-        if asked is not None and asked.proposals[0].protocol == Protocol.IKE:
-            self._take_succession_request(message, payloads, now)
-            return
-        if self._successor is not None:
-            self._respond(message, [Notify(NotifyType.TEMPORARY_FAILURE)])
-            return
+    def take_request(self, message: Message, payloads: Sequence[Payload], now: float) -> None:
+        """The peer asks to rekey a child SA; anything else in such an exchange is declined (RFC 7296 §1.3)."""
         told = notifications(payloads).get(NotifyType.REKEY_SA)
         old = self.child
-        if told is None or told.protocol != Protocol.ESP or self.keys is None:
-            self._respond(message, [Notify(NotifyType.NO_ADDITIONAL_SAS)])
+        if told is None or told.protocol != Protocol.ESP or self._end.keys is None:
+            self._end.respond(message, [Notify(NotifyType.NO_ADDITIONAL_SAS)])
             return
         if old is None or told.spi != old.spi_out.to_bytes(4):
-            self._respond(message, [Notify(NotifyType.CHILD_SA_NOT_FOUND, protocol=Protocol.ESP, spi=told.spi)])
+            self._end.respond(message, [Notify(NotifyType.CHILD_SA_NOT_FOUND, protocol=Protocol.ESP, spi=told.spi)])
             return
         try:
             self._grant_rekey(message, payloads, old, now)
         except _Declined as declined:
-            self._respond(message, [declined.notify])
+            self._end.respond(message, [declined.notify])
 
     def _grant_rekey(self, message: Message, payloads: Sequence[Payload], old: ChildEstablished, now: float) -> None:
         asked, nonce = find(payloads, SecurityAssociation), find(payloads, Nonce)
-        value, ike = find(payloads, KeyExchange), self.keys
+        value, ike = find(payloads, KeyExchange), self._end.keys
         if asked is None or nonce is None or ike is None:
             raise _Declined(Notify(NotifyType.INVALID_SYNTAX))
-        offers = (*self._rekey_offers(), *self._esp_offers) if value else self._esp_offers
+        offers = (*self._rekey_offers(), *self.offers) if value else self.offers
         chosen = choose(asked.proposals, offers, Protocol.ESP, preferred_group=value.group if value else 0)
         if chosen is None or len(chosen[0].spi) != 4 or int.from_bytes(chosen[0].spi) < 256:
             raise _Declined(Notify(NotifyType.NO_PROPOSAL_CHOSEN))
@@ -214,7 +189,7 @@ class ChildSaKeeper(Mobility):
         local, remote = _agreed(payloads, old, initiated=False)
         if not local or not remote:
             raise _Declined(Notify(NotifyType.TS_UNACCEPTABLE))
-        spi, own, theirs = fresh_spi(self._random), self._random(32), nonce.data
+        spi, own, theirs = fresh_spi(self._end.random), self._end.random(32), nonce.data
         spis = int.from_bytes(spi), int.from_bytes(proposal.spi)
 
         def make(more: bytes, now: float) -> bool:
@@ -230,9 +205,9 @@ class ChildSaKeeper(Mobility):
         said: list[Payload] = [SecurityAssociation((replace(proposal, spi=spi),)), Nonce(own), *values]
         ranges = [selectors(PayloadType.TSi, remote), selectors(PayloadType.TSr, local)]
         if suite.extra:
-            self._respond(message, [*said, *ranges, self._promise_more(suite.extra, now, make)])
+            self._end.respond(message, [*said, *ranges, self._followup.promise_more(suite.extra, now, make)])
         else:
-            self._respond(message, [*said, *ranges])
+            self._end.respond(message, [*said, *ranges])
             make(b"", now)
 
     def _agree_child(self, suite: Suite, value: KeyExchange | None) -> tuple[bytes, list[Payload]]:
@@ -241,7 +216,7 @@ class ChildSaKeeper(Mobility):
             return b"", []
         if value is None or value.group != suite.group or suite.group not in METHODS:
             raise _Declined(Notify(NotifyType.INVALID_KE_PAYLOAD, suite.group.to_bytes(2)))
-        agreement = make_key_agreement(suite.group, self._random)
+        agreement = make_key_agreement(suite.group, self._end.random)
         try:
             shared = agreement.shared(value.data)
         except Malformed:
@@ -250,7 +225,7 @@ class ChildSaKeeper(Mobility):
 
     # Deleting.
 
-    def _take_deletes(self, payloads: Sequence[Payload], now: float) -> tuple[list[Payload], bool]:
+    def take_deletes(self, payloads: Sequence[Payload], now: float) -> tuple[list[Payload], bool]:
         """RFC 7296 §1.4.1: answer with the other half of each pair; whether the pair in use was among them."""
         gone: list[bytes] = []
         current = False
@@ -266,31 +241,23 @@ class ChildSaKeeper(Mobility):
                     undone = self._pending if self._rival is not None and self._rival.child is child else None
                     self.child, current = (undone.old, current) if undone is not None else (None, True)
                     if undone is not None:
-                        self._replaced.pop(undone.old.spi_in, None)
+                        self.replaced.pop(undone.old.spi_in, None)
                         self._rival = None
-                self._replaced.pop(child.spi_in, None)
-                self._events.append(ChildGone(now, child.spi_in))
+                self.replaced.pop(child.spi_in, None)
+                self._end.events.append(ChildGone(now, child.spi_in))
                 gone.append(child.spi_in.to_bytes(4))
         return ([Delete(Protocol.ESP, tuple(gone))] if gone else []), current
 
     def _by_peer_spi(self, spi: bytes) -> ChildEstablished | None:
-        known = [*self._replaced.values(), *([self.child] if self.child else [])]
+        known = [*self.replaced.values(), *([self.child] if self.child else [])]
         return next((child for child in known if child.spi_out.to_bytes(4) == spi), None)
 
-    def _take_informational_response(self, message: Message, now: float) -> bool:
-        """The answer to a probe or to our own DELETE: pairs that the peer has let go of are gone.
-
-        False where the IKE SA has to be closed (RFC 4555 §3.7).
-        """
-        payloads = self._open(message)
-        self._expect_answer(message)
-        if not self._take_mobility_answer(payloads, now):
-            return False
-        self._take_deletes(payloads, now)
+    def take_deletes_answered(self, payloads: Sequence[Payload], now: float) -> None:
+        """The answer to a probe or to our own DELETE: pairs that the peer has let go of are gone."""
+        self.take_deletes(payloads, now)
         gone, self._deleting = self._deleting, None
-        if gone is not None and self._replaced.pop(gone, None) is not None:
-            self._events.append(ChildGone(now, gone))
-        return True
+        if gone is not None and self.replaced.pop(gone, None) is not None:
+            self._end.events.append(ChildGone(now, gone))
 
 
 class _Declined(Exception):

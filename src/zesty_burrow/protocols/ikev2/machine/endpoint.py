@@ -9,8 +9,8 @@ from collections.abc import Sequence
 
 from zesty_burrow.core.crypto.protection import Random
 from zesty_burrow.core.net import Datagram, Endpoint
-from zesty_burrow.errors import Malformed
-from zesty_burrow.protocols.ikev2.events import Event
+from zesty_burrow.errors import BurrowError, Malformed
+from zesty_burrow.protocols.ikev2.events import Event, Failed
 from zesty_burrow.protocols.ikev2.machine.ike_sa import Backoff, IkeSa
 from zesty_burrow.protocols.ikev2.wire.keys import IkeKeys
 from zesty_burrow.protocols.ikev2.wire.message import Message
@@ -20,6 +20,10 @@ from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType
 NON_ESP_MARKER = bytes(4)
 KEEPALIVE = b"\xff"
 """RFC 3948 §2.2, §2.3."""
+RETRY = 10.0
+"""Seconds after which a rekeying that was put off is tried again; up to half as much again, by chance."""
+MAX_IKE_SAS = 8
+"""Beside the one in use; a peer that makes more has lost count."""
 
 
 def with_marker(data: bytes, encapsulated: bool) -> bytes:
@@ -35,50 +39,78 @@ def nat_detection_hash(spi_i: bytes, spi_r: bytes, endpoint: Endpoint) -> bytes:
 
 
 class IkeEndpoint:
-    """One end. No I/O, no clock, no randomness of its own. ``sa`` is the IKE SA in use; ``_at`` that of a message."""
+    """One end of a negotiation: its IKE SAs, what is asked and answered by them, datagrams to send, events to tell.
+
+    No I/O, no clock, no randomness of its own. ``sa``: the IKE SA in use. ``others``: those that are about to be
+    deleted, or were made by the peer while a request of this side was on its way. ``at``: the one that the message in
+    hand came by. The parts of a machine share one of these.
+    """
 
     def __init__(
         self, random: Random, backoff: Backoff, peer: Endpoint, local_port: int, *, is_initiator: bool
     ) -> None:
         self.sa = IkeSa(random, is_initiator=is_initiator)
+        self.others: list[IkeSa] = []
+        self.at = self.sa
         self.peer = peer
         self.local_port = local_port
+        self.random = random
+        self.backoff = backoff
+        self.out: deque[Datagram] = deque()
+        self.events: deque[Event] = deque()
         self.ignored: deque[str] = deque(maxlen=20)
-        self._at = self.sa
-        self._random = random
-        self._backoff = backoff
-        self._out: deque[Datagram] = deque()
-        self._events: deque[Event] = deque()
 
-    # The calls that a pump makes.
+    # What the caller of a machine takes.
 
-    def send(self, now: float) -> list[Datagram]:
+    def send(self) -> list[Datagram]:
         """Datagrams to send now."""
-        out = list(self._out)
-        self._out.clear()
+        out = list(self.out)
+        self.out.clear()
         return out
 
     def next_event(self) -> Event | None:
         """The next event, or None."""
-        return self._events.popleft() if self._events else None
+        return self.events.popleft() if self.events else None
 
-    # What the machines build on.
+    # Messages.
 
     @property
     def keys(self) -> IkeKeys | None:
         """The keys of the IKE SA in use."""
         return self.sa.keys
 
-    def _open(self, message: Message) -> tuple[Payload, ...]:
-        return self._at.open(message)
+    @property
+    def own_spis(self) -> set[bytes]:
+        """The SPIs by which the peer may name an SA to us."""
+        return {sa.own_spi for sa in (self.sa, *self.others)}
 
-    def _ask(self, parts: Sequence[bytes], message_id: int, now: float, give_up: float, sa: IkeSa) -> None:
+    def receive(self, message: Message) -> Message | None:
+        """Find the IKE SA that a message is for and put its parts together; None while parts are missing.
+
+        An old request's first fragment brings the answer once more. Raises :class:`Malformed` for a message of another
+        negotiation.
+        """
+        for sa in (self.sa, *self.others):
+            if sa.owns(message.header):
+                self.at = sa
+                break
+        else:
+            raise Malformed("a message was dropped", why="it belongs to another negotiation")
+        again = self.at.answer_to_old_fragment(message)
+        self.out.extend(again or ())
+        return self.at.whole(message) if again is None else None
+
+    def open(self, message: Message) -> tuple[Payload, ...]:
+        """What is inside; raises :class:`Malformed` where the peer did not seal it."""
+        return self.at.open(message)
+
+    def ask(self, parts: Sequence[bytes], message_id: int, now: float, give_up: float, sa: IkeSa) -> None:
         """Send a request and keep it until it is answered."""
         datagrams = [Datagram(data, self.local_port, self.peer) for data in parts]
-        sa.ask(datagrams, message_id, now, self._backoff.first, give_up or self._backoff.give_up)
-        self._out.extend(datagrams)
+        sa.ask(datagrams, message_id, now, self.backoff.first, give_up or self.backoff.give_up)
+        self.out.extend(datagrams)
 
-    def _request(
+    def request(
         self,
         exchange: ExchangeType,
         payloads: Sequence[Payload],
@@ -90,28 +122,80 @@ class IkeEndpoint:
         sa = sa or self.sa
         sa.next_request_id += 1
         parts = sa.seal(exchange, sa.next_request_id, payloads, response=False)
-        self._ask([with_marker(part, encapsulated=True) for part in parts], sa.next_request_id, now, give_up, sa)
+        self.ask([with_marker(part, encapsulated=True) for part in parts], sa.next_request_id, now, give_up, sa)
 
-    def _respond(self, message: Message, payloads: Sequence[Payload]) -> None:
+    def respond(self, message: Message, payloads: Sequence[Payload]) -> None:
         """A protected answer, by the SA that the request came by; kept in case it is asked for again."""
-        header, sa = message.header, self._at
+        header, sa = message.header, self.at
         parts = sa.seal(header.exchange, header.message_id, payloads, response=True)
         sa.last_response = tuple(
             Datagram(with_marker(part, encapsulated=True), self.local_port, self.peer) for part in parts
         )
         sa.peer_request_id += 1
-        self._out.extend(sa.last_response)
+        self.out.extend(sa.last_response)
 
-    def _retransmit(self, now: float, sa: IkeSa) -> bool:
+    def take_answer_again(self, message: Message) -> bool:
+        """Whether the message asks once more for an answer that was given; it is sent again."""
+        header, sa = message.header, self.at
+        self.open(message)  # before anything else: only the peer itself may ask
+        if header.message_id == sa.peer_request_id - 1 and sa.last_response:
+            self.out.extend(sa.last_response)
+            return True
+        if header.message_id != sa.peer_request_id:
+            raise Malformed("a message was dropped", why="its number is not expected")
+        return False
+
+    def expect_answer(self, message: Message) -> None:
+        """Raises :class:`Malformed` for an answer that nobody waits for."""
+        if not self.at.answered(message.header.message_id):
+            raise Malformed("a message was dropped", why="it answers no request of ours")
+
+    def ignore(self, reason: str) -> None:
+        """Note why a message was dropped; the last few are kept for an error that tells of it."""
+        self.ignored.append(reason)
+
+    def fail(self, error: BurrowError, now: float) -> None:
+        """The negotiation has failed: nothing more is asked."""
+        self.sa.outstanding = None
+        self.events.append(Failed(now, error))
+
+    # Time, and IKE SAs beside the one in use.
+
+    def retransmit(self, now: float, sa: IkeSa) -> bool:
         """Send the outstanding request again if its time has come; True once it is time to give up."""
-        datagrams, gave_up = sa.retransmit(now, self._backoff.factor)
-        self._out.extend(datagrams)
+        datagrams, gave_up = sa.retransmit(now, self.backoff.factor)
+        self.out.extend(datagrams)
         return gave_up
 
-    def _expect_answer(self, message: Message) -> None:
-        """Raises :class:`Malformed` for an answer that nobody waits for."""
-        if not self._at.answered(message.header.message_id):
-            raise Malformed("a message was turned away", why="it answers no request of ours")
+    def retry_time(self, now: float) -> float:
+        """When a rekeying that was put off is tried again."""
+        return now + RETRY * (1 + self.random(1)[0] / 512)
 
-    def _ignore(self, reason: str) -> None:
-        self.ignored.append(reason)
+    def fresh_ike_spi(self) -> bytes:
+        """An SPI for a new IKE SA, in octets: not zero, and of none that there is."""
+        while (spi := self.random(8)) == bytes(8) or spi in self.own_spis:
+            pass
+        return spi
+
+    def retire(self, sa: IkeSa, now: float) -> None:
+        """Keep an IKE SA for as long as messages by it may still be on their way."""
+        sa.expires = now + 2 * self.backoff.give_up
+        if sa not in self.others:
+            self.others.append(sa)
+        del self.others[:-MAX_IKE_SAS]
+
+    def drop(self, sa: IkeSa) -> None:
+        """Forget an IKE SA that is not in use."""
+        if sa in self.others:
+            self.others.remove(sa)
+
+    def others_due(self) -> list[float]:
+        """When ``look_after_others`` has something to do."""
+        times = [min(sa.expires, sa.outstanding.due if sa.outstanding else sa.expires) for sa in self.others]
+        return [due for due in times if due < float("inf")]
+
+    def look_after_others(self, now: float) -> None:
+        """Retransmit by the IKE SAs that are about to be deleted, and forget those whose time is over."""
+        for sa in list(self.others):
+            if self.retransmit(now, sa) or now >= sa.expires:
+                self.drop(sa)

@@ -44,67 +44,80 @@ class Promise:
     make: Callable[[bytes, float], bool] = field(repr=False)
 
 
-class FollowUp(IkeEndpoint):
-    """The part of both ends that knows of second exchanges. One each way at a time: a newer request ends the older."""
+class FollowUp:
+    """The part of both ends that knows of second exchanges. One each way at a time: a newer request ends the older.
 
-    _following: Following | None = None
-    _promise: Promise | None = None
+    ``promise``: what the peer may go on with.
+    """
 
-    def _has_promised(self, now: float) -> bool:
+    def __init__(self, end: IkeEndpoint) -> None:
+        self._end = end
+        self._following: Following | None = None
+        self.promise: Promise | None = None
+
+    def forget(self) -> None:
+        """Another IKE SA is in use: what was asked for and promised under the old one is void."""
+        self._following = self.promise = None
+
+    def forget_promise(self) -> None:
+        """The peer has asked for something else."""
+        self.promise = None
+
+    def has_promised(self, now: float) -> bool:
         """Whether the peer is about to go on with something."""
-        return self._promise is not None and now < self._promise.until
+        return self.promise is not None and now < self.promise.until
 
-    def _promise_more(self, method: int, now: float, make: Callable[[bytes, float], bool]) -> Notify:
+    def promise_more(self, method: int, now: float, make: Callable[[bytes, float], bool]) -> Notify:
         """What goes with the answer to CREATE_CHILD_SA."""
-        link = self._random(LINK_SIZE)
-        self._promise = Promise(link, method, now + 2 * self._backoff.give_up, make)
+        link = self._end.random(LINK_SIZE)
+        self.promise = Promise(link, method, now + 2 * self._end.backoff.give_up, make)
         return Notify(NotifyType.ADDITIONAL_KEY_EXCHANGE, link)
 
-    def _follow_up(self, payloads: Sequence[Payload], now: float, go_on: GoOn) -> None:
+    def follow_up(self, payloads: Sequence[Payload], now: float, go_on: GoOn) -> None:
         """Go on with the second exchange, as the answer to CREATE_CHILD_SA says."""
         told = notifications(payloads).get(NotifyType.ADDITIONAL_KEY_EXCHANGE)
         if told is None:
             go_on(None, now)
             return
-        extra = MlKem768(self._random)
+        extra = MlKem768(self._end.random)
         self._following = Following(extra, go_on)
         link = Notify(NotifyType.ADDITIONAL_KEY_EXCHANGE, told.data)
-        self._request(ExchangeType.IKE_FOLLOWUP_KE, [KeyExchange(extra.group, extra.public), link], now)
+        self._end.request(ExchangeType.IKE_FOLLOWUP_KE, [KeyExchange(extra.group, extra.public), link], now)
 
-    def _take_followup_response(self, message: Message, now: float) -> None:
+    def take_response(self, message: Message, now: float) -> None:
         """The second secret, or the end of what was asked for."""
-        payloads = self._open(message)
-        self._expect_answer(message)
+        payloads = self._end.open(message)
+        self._end.expect_answer(message)
         following, self._following = self._following, None
         if following is None:
-            raise Malformed("a message was turned away", why="no second key exchange was asked for")
+            raise Malformed("a message was dropped", why="no second key exchange was asked for")
         value, secret = find(payloads, KeyExchange), None
         if value is not None and value.group == following.extra.group:
             try:
                 secret = following.extra.shared(value.data)
             except Malformed as problem:
-                self._ignore(str(problem))
+                self._end.ignore(str(problem))
         following.go_on(secret, now)
 
-    def _take_followup_request(self, message: Message, now: float) -> None:
+    def take_request(self, message: Message, now: float) -> None:
         """The peer goes on with what was promised."""
-        payloads = self._open(message)
+        payloads = self._end.open(message)
         told, value = notifications(payloads).get(NotifyType.ADDITIONAL_KEY_EXCHANGE), find(payloads, KeyExchange)
-        promise = self._promise
+        promise = self.promise
         known = promise is not None and told is not None and hmac.compare_digest(told.data, promise.link)
         if promise is None or not known or now >= promise.until:
-            self._respond(message, [Notify(NotifyType.STATE_NOT_FOUND)])
+            self._end.respond(message, [Notify(NotifyType.STATE_NOT_FOUND)])
             return
-        self._promise = None
+        self.promise = None
         try:
             if value is None or value.group != promise.method:
                 raise Malformed("a second key exchange is malformed", why="it has no value of the method agreed on")
             ciphertext, secret = encapsulate(value.data)
         except Malformed as problem:
-            self._ignore(str(problem))
-            self._respond(message, [Notify(NotifyType.INVALID_SYNTAX)])
+            self._end.ignore(str(problem))
+            self._end.respond(message, [Notify(NotifyType.INVALID_SYNTAX)])
             return
         if not promise.make(secret, now):
-            self._respond(message, [Notify(NotifyType.TEMPORARY_FAILURE)])
+            self._end.respond(message, [Notify(NotifyType.TEMPORARY_FAILURE)])
             return
-        self._respond(message, [KeyExchange(promise.method, ciphertext)])
+        self._end.respond(message, [KeyExchange(promise.method, ciphertext)])

@@ -25,7 +25,7 @@ FRAGMENT_SIZE = 1228
 """Octets of an IKE message in an IPv6 packet of 1280 with UDP and marker (RFC 7383 §2.5.1, RFC 8200 §5)."""
 ENVELOPE = 64
 """At least what header, encrypted payload, IV, padding and ICV add."""
-MOST = 1 << 16
+MAX_FRAGMENT_OCTETS = 1 << 16
 """Octets of one message's fragments (RFC 7383 §5)."""
 
 
@@ -114,32 +114,37 @@ class IkeSa:
             return build_fragments(header, first, inner, self._sending, self.fragment_size)
         return [build_sealed(header, first, inner, self._sending)]
 
+    @property
+    def fragment_octets(self) -> int:
+        """How much is kept of messages of which parts are missing."""
+        return sum(map(len, self._fragments.values()))
+
     def whole(self, message: Message) -> Message | None:
         """The message that a fragment completes; None while others are missing (RFC 7383 §2.6).
 
-        Only what carries the peer's own integrity check value is kept, and never more than ``MOST``.
+        Only what carries the peer's own integrity check value is kept, and never more than ``MAX_FRAGMENT_OCTETS``.
         """
         if not message.fragments:
             return message
         opener = self._opener(message.header)
         if opener is None or not self.fragmenting:
-            raise Malformed("a message was turned away", why="fragments were not agreed on")
+            raise Malformed("a message was dropped", why="fragments were not agreed on")
         header = message.header
         belongs = header.message_id, header.is_response, message.fragments
         if belongs[:2] == self._fragments_of[:2]:
             if message.fragments < self._fragments_of[2]:
-                raise Malformed("a fragment was turned away", why="a newer set has begun")
+                raise Malformed("a fragment was dropped", why="a newer set has begun")
             if belongs == self._fragments_of and message.fragment in self._fragments:
-                raise Malformed("a fragment was turned away", why="it came before")
+                raise Malformed("a fragment was dropped", why="it came before")
         chunk = open_chunk(message, opener)
         if belongs != self._fragments_of:
             self._fragments_of, self._fragments, self._first_fragment = belongs, {}, None
         self._fragments[message.fragment] = chunk
         if message.fragment == 1:
             self._first_fragment = message
-        if sum(map(len, self._fragments.values())) > MOST:
+        if self.fragment_octets > MAX_FRAGMENT_OCTETS:
             self._fragments = {}
-            raise Malformed("a message was turned away", why=f"its fragments hold more than {MOST} octets")
+            raise Malformed("a message was dropped", why=f"its fragments hold more than {MAX_FRAGMENT_OCTETS} octets")
         first = self._first_fragment
         if len(self._fragments) < message.fragments or first is None:
             return None
@@ -152,7 +157,7 @@ class IkeSa:
         """What is inside a message; :class:`Malformed` where the peer did not seal it."""
         opener = self._opener(message.header)
         if opener is None or not message.sealed_at:
-            raise Malformed("a message was turned away", why="it is not protected")
+            raise Malformed("a message was dropped", why="it is not protected")
         if self._opened is None or self._opened[0] is not message:
             plaintext = open_chunk(message, opener)
             self._opened = message, parse_inner_untrusted(message.sealed_first, plaintext), plaintext

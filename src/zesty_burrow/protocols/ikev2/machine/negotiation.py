@@ -111,6 +111,11 @@ def fresh_spi(random: Random) -> bytes:
     return spi
 
 
+def protocol_error(config: InitiatorConfig, why: str) -> GatewayProtocolError:
+    """The negotiation cannot go on; ``why`` tells what the gateway did."""
+    return GatewayProtocolError(f"the gateway {config.gateway[0]} broke the negotiation off", why=why)
+
+
 def refused_sign_in(host: str, refusal: Refusal | None) -> SignInRefused:
     """The gateway did not take our credentials; its own words where it gave some."""
     why = f"the gateway says: {refusal.words}" if refusal and refusal.words else "the gateway gave no reason"

@@ -61,6 +61,11 @@ class Gateway:
         self._out: deque[Datagram] = deque()
         self._events: deque[GatewayEvent] = deque()
 
+    @property
+    def known_spis(self) -> frozenset[bytes]:
+        """The SPIs of all IKE SAs that there are."""
+        return frozenset(self._by_spi)
+
     def receive(self, data: bytes, source: Endpoint, now: float, local_port: int = 500) -> None:
         """Take a datagram that came to ``local_port``. Never raises for content. ESP is not for here."""
         if local_port == 4500:
@@ -130,7 +135,7 @@ class Gateway:
             # After a rekeying that this side began, the first of the two SPIs is ours (RFC 7296 §2.2).
             responder = self._by_spi.get(header.responder_spi if header.from_initiator else header.initiator_spi)
             if responder is None:
-                raise Malformed("a message was turned away", why="no such IKE SA")
+                raise Malformed("a message was dropped", why="no such IKE SA")
             try:
                 responder.receive(message, source, now)
             finally:
@@ -154,8 +159,8 @@ class Gateway:
     def _take_init(self, message: Message, source: Endpoint, port: int, now: float) -> None:
         known = self._by_init.get((message.header.initiator_spi, source))
         if known is not None:
-            if message.raw == known.init_request and known.state is State.AUTH_AWAITED:
-                self._out.append(Datagram(with_marker(known.init_response, port == 4500), port, source))
+            if message.raw == known.handshake.init_request and known.state is State.AUTH_AWAITED:
+                self._out.append(Datagram(with_marker(known.handshake.init_response, port == 4500), port, source))
             return
         asked, value = find(message.payloads, SecurityAssociation), find(message.payloads, KeyExchange)
         nonce = find(message.payloads, Nonce)
@@ -202,37 +207,36 @@ class Gateway:
         proposal, suite = chosen
         agreement = make_key_agreement(suite.group, self._random)
         shared = agreement.shared(value.data)
-        responder = Responder(self.config, self._random, started=now)
+        responder = Responder(self.config, self._random, source, started=now)
         responder.sa.spi_i = message.header.initiator_spi
         while responder.sa.spi_r == bytes(8) or responder.sa.spi_r in self._by_spi:
             responder.sa.spi_r = self._random(8)
-        responder.nonce_i, responder.nonce_r = nonce.data, self._random(32)
-        responder.peer = source
-        responder.init_request = message.raw
+        responder.handshake.nonce_i, responder.handshake.nonce_r = nonce.data, self._random(32)
+        responder.handshake.init_request = message.raw
         wanted = NotifyType.USE_PPK in notifications(message.payloads)
-        responder.extra_due = suite.extra != 0
-        responder.mixing = wanted and self.config.additional_key_of is not None
+        responder.handshake.extra_due = suite.extra != 0
+        responder.handshake.mixing = wanted and self.config.additional_key_of is not None
         spis = responder.sa.spi_i, responder.sa.spi_r
         header = Header(*spis, ExchangeType.IKE_SA_INIT, message.header.flags, 0)
         here, there = (self.address, port), source
-        responder.init_response = self._answer_clear(
+        responder.handshake.init_response = self._answer_clear(
             header,
             source,
             port,
             [
                 SecurityAssociation((proposal,)),
                 KeyExchange(suite.group, agreement.public),
-                Nonce(responder.nonce_r),
+                Nonce(responder.handshake.nonce_r),
                 Notify(NotifyType.NAT_DETECTION_SOURCE_IP, nat_detection_hash(*spis, here)),
                 Notify(NotifyType.NAT_DETECTION_DESTINATION_IP, nat_detection_hash(*spis, there)),
                 Notify(NotifyType.SIGNATURE_HASH_ALGORITHMS, b"".join(n.to_bytes(2) for n in SIGNATURE_HASHES)),
                 Notify(NotifyType.IKEV2_FRAGMENTATION_SUPPORTED),
                 Notify(NotifyType.MULTIPLE_AUTH_SUPPORTED),
                 *([Notify(NotifyType.INTERMEDIATE_EXCHANGE_SUPPORTED)] if suite.extra else []),
-                *([Notify(NotifyType.USE_PPK)] if responder.mixing else []),
+                *([Notify(NotifyType.USE_PPK)] if responder.handshake.mixing else []),
             ],
         )
-        keys = derive_ike_keys(suite, shared, responder.nonce_i, responder.nonce_r, *spis)
+        keys = derive_ike_keys(suite, shared, responder.handshake.nonce_i, responder.handshake.nonce_r, *spis)
         known = NotifyType.IKEV2_FRAGMENTATION_SUPPORTED in notifications(message.payloads)
         responder.adopt(keys, fragmenting=known)
         self.responders[responder.sa.spi_r] = responder

@@ -39,7 +39,7 @@ class Signal(StrEnum):
     """What can happen to it."""
 
     AUTH_REQUEST = "IKE_AUTH request"
-    BETWEEN_REQUEST = "IKE_INTERMEDIATE request"
+    INTERMEDIATE_REQUEST = "IKE_INTERMEDIATE request"
     INFORMATIONAL_REQUEST = "INFORMATIONAL request"
     CHILD_REQUEST = "CREATE_CHILD_SA request"
     INFORMATIONAL_RESPONSE = "INFORMATIONAL response"
@@ -57,39 +57,39 @@ _S, _G = State, Signal
 TRANSITIONS = MappingProxyType(
     {
         (_S.AUTH_AWAITED, _G.AUTH_REQUEST): to(
-            "_on_first_auth", _S.SECOND_AWAITED, _S.SIGNING_IN, _S.ESTABLISHED, _S.CLOSED
+            "auth.on_first_auth", _S.SECOND_AWAITED, _S.SIGNING_IN, _S.ESTABLISHED, _S.CLOSED
         ),
-        (_S.AUTH_AWAITED, _G.BETWEEN_REQUEST): to("_on_between", _S.AUTH_AWAITED, _S.CLOSED),
-        (_S.AUTH_AWAITED, _G.CLOSE): to("_on_abandon", _S.CLOSED),
-        (_S.SECOND_AWAITED, _G.AUTH_REQUEST): to("_on_second_round", _S.SIGNING_IN, _S.CLOSED),
-        (_S.SECOND_AWAITED, _G.CLOSE): to("_on_abandon", _S.CLOSED),
-        (_S.SIGNING_IN, _G.AUTH_REQUEST): to("_on_sign_in", _S.SIGNING_IN, _S.CONFIRMING, _S.CLOSED),
-        (_S.SIGNING_IN, _G.CLOSE): to("_on_abandon", _S.CLOSED),
-        (_S.CONFIRMING, _G.AUTH_REQUEST): to("_on_confirm", _S.ESTABLISHED, _S.CLOSED),
-        (_S.CONFIRMING, _G.CLOSE): to("_on_abandon", _S.CLOSED),
-        (_S.ESTABLISHED, _G.INFORMATIONAL_REQUEST): to("_on_informational", _S.ESTABLISHED, _S.CLOSED),
-        (_S.ESTABLISHED, _G.INFORMATIONAL_RESPONSE): to("_on_alive", _S.ESTABLISHED, _S.CLOSED),
-        (_S.ESTABLISHED, _G.CHILD_REQUEST): to("_on_child_request", _S.ESTABLISHED),
-        (_S.ESTABLISHED, _G.CHILD_RESPONSE): to("_on_child_response", _S.ESTABLISHED),
-        (_S.ESTABLISHED, _G.FOLLOWUP_REQUEST): to("_on_followup_request", _S.ESTABLISHED),
-        (_S.ESTABLISHED, _G.FOLLOWUP_RESPONSE): to("_on_followup_response", _S.ESTABLISHED),
-        (_S.ESTABLISHED, _G.PROBE): to("_on_probe", _S.ESTABLISHED),
-        (_S.ESTABLISHED, _G.REKEY): to("_on_rekey", _S.ESTABLISHED),
-        (_S.ESTABLISHED, _G.REKEY_IKE): to("_on_rekey_ike", _S.ESTABLISHED),
-        (_S.ESTABLISHED, _G.GIVE_UP): to("_on_deleted", _S.CLOSED),
-        (_S.ESTABLISHED, _G.CLOSE): to("_on_close", _S.CLOSING),
-        (_S.CLOSING, _G.INFORMATIONAL_REQUEST): to("_on_informational", _S.CLOSING, _S.CLOSED),
-        (_S.CLOSING, _G.INFORMATIONAL_RESPONSE): to("_on_deleted", _S.CLOSED),
-        (_S.CLOSING, _G.GIVE_UP): to("_on_deleted", _S.CLOSED),
-        (_S.CLOSING, _G.CLOSE): to("_on_nothing", _S.CLOSING),
-        (_S.CLOSED, _G.CLOSE): to("_on_nothing", _S.CLOSED),
+        (_S.AUTH_AWAITED, _G.INTERMEDIATE_REQUEST): to("auth.on_intermediate", _S.AUTH_AWAITED, _S.CLOSED),
+        (_S.AUTH_AWAITED, _G.CLOSE): to("on_abandon", _S.CLOSED),
+        (_S.SECOND_AWAITED, _G.AUTH_REQUEST): to("auth.on_second_round", _S.SIGNING_IN, _S.CLOSED),
+        (_S.SECOND_AWAITED, _G.CLOSE): to("on_abandon", _S.CLOSED),
+        (_S.SIGNING_IN, _G.AUTH_REQUEST): to("auth.on_sign_in", _S.SIGNING_IN, _S.CONFIRMING, _S.CLOSED),
+        (_S.SIGNING_IN, _G.CLOSE): to("on_abandon", _S.CLOSED),
+        (_S.CONFIRMING, _G.AUTH_REQUEST): to("auth.on_confirm", _S.ESTABLISHED, _S.CLOSED),
+        (_S.CONFIRMING, _G.CLOSE): to("on_abandon", _S.CLOSED),
+        (_S.ESTABLISHED, _G.INFORMATIONAL_REQUEST): to("on_informational", _S.ESTABLISHED, _S.CLOSED),
+        (_S.ESTABLISHED, _G.INFORMATIONAL_RESPONSE): to("on_alive", _S.ESTABLISHED, _S.CLOSED),
+        (_S.ESTABLISHED, _G.CHILD_REQUEST): to("on_child_request", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.CHILD_RESPONSE): to("on_child_response", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.FOLLOWUP_REQUEST): to("on_followup_request", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.FOLLOWUP_RESPONSE): to("on_followup_response", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.PROBE): to("on_probe", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.REKEY): to("on_rekey", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.REKEY_IKE): to("on_rekey_ike", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.GIVE_UP): to("on_deleted", _S.CLOSED),
+        (_S.ESTABLISHED, _G.CLOSE): to("on_close", _S.CLOSING),
+        (_S.CLOSING, _G.INFORMATIONAL_REQUEST): to("on_informational", _S.CLOSING, _S.CLOSED),
+        (_S.CLOSING, _G.INFORMATIONAL_RESPONSE): to("on_deleted", _S.CLOSED),
+        (_S.CLOSING, _G.GIVE_UP): to("on_deleted", _S.CLOSED),
+        (_S.CLOSING, _G.CLOSE): to("on_nothing", _S.CLOSING),
+        (_S.CLOSED, _G.CLOSE): to("on_nothing", _S.CLOSED),
     }
 )
 """Anything that is not in this table is an error."""
 
 REQUESTS = {
     ExchangeType.IKE_AUTH: Signal.AUTH_REQUEST,
-    ExchangeType.IKE_INTERMEDIATE: Signal.BETWEEN_REQUEST,
+    ExchangeType.IKE_INTERMEDIATE: Signal.INTERMEDIATE_REQUEST,
     ExchangeType.INFORMATIONAL: Signal.INFORMATIONAL_REQUEST,
     ExchangeType.CREATE_CHILD_SA: Signal.CHILD_REQUEST,
     ExchangeType.IKE_FOLLOWUP_KE: Signal.FOLLOWUP_REQUEST,

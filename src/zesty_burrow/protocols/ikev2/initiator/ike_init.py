@@ -1,0 +1,189 @@
+"""The initiator in IKE_SA_INIT and IKE_INTERMEDIATE (RFC 7296 §1.2, RFC 9242, RFC 9370 §2.2.2): keys are agreed on."""
+
+from __future__ import annotations
+
+from zesty_burrow.core.crypto.key_exchange import METHODS, KeyAgreement, MlKem768, make_key_agreement
+from zesty_burrow.errors import BurrowError, Malformed, NoAgreement, ProgramFault
+from zesty_burrow.protocols.ikev2.events import Negotiated, Reached
+from zesty_burrow.protocols.ikev2.initiator.config import TWO_ROUNDS, InitiatorConfig
+from zesty_burrow.protocols.ikev2.initiator.table import State
+from zesty_burrow.protocols.ikev2.machine import negotiation, ppk
+from zesty_burrow.protocols.ikev2.machine.endpoint import IkeEndpoint, nat_detection_hash, with_marker
+from zesty_burrow.protocols.ikev2.machine.handshake import Handshake
+from zesty_burrow.protocols.ikev2.machine.negotiation import protocol_error
+from zesty_burrow.protocols.ikev2.wire.keys import derive_ike_keys
+from zesty_burrow.protocols.ikev2.wire.message import Message, build_clear, find, notifications
+from zesty_burrow.protocols.ikev2.wire.payloads import KeyExchange, Nonce, Notify, Payload, SecurityAssociation
+from zesty_burrow.protocols.ikev2.wire.proposals import accept_answer
+from zesty_burrow.protocols.ikev2.wire.redirect import read_redirect_untrusted, sent_elsewhere
+from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType, NotifyType, Protocol, notify_in_words
+
+MAX_INIT_ROUNDS = 6
+HINT_GRACE = 1.0
+"""Seconds in which a better answer than an unprotected error may come."""
+
+
+class IkeInit:
+    """The part of the initiator that agrees on keys.
+
+    ``reached``: whether anything has come back. ``hint``: what an unprotected error says, until ``hint_due``.
+    ``extra``: this side of the second key exchange.
+    """
+
+    def __init__(self, config: InitiatorConfig, end: IkeEndpoint, handshake: Handshake) -> None:
+        self.reached = False
+        self.hint: BurrowError | None = None
+        self.hint_due = 0.0
+        self._config = config
+        self._end = end
+        self._handshake = handshake
+        self._cookie = b""
+        self._rounds = 0
+        self._agreement: KeyAgreement | None = None
+        self.extra: MlKem768 | None = None
+
+    def _fail(self, error: BurrowError, now: float) -> State:
+        self._end.fail(error, now)
+        return State.CLOSED
+
+    # IKE_SA_INIT (RFC 7296 §1.2).
+
+    def on_start(self, _: Message | None, now: float) -> State:
+        """Send the first message."""
+        while self._end.sa.spi_i == bytes(8):
+            self._end.sa.spi_i = self._end.random(8)
+        self._handshake.nonce_i = self._end.random(32)
+        self._agreement = make_key_agreement(self._config.ike_offers[0].groups[0], self._end.random)
+        self._send_init(now)
+        return State.INIT_SENT
+
+    def _send_init(self, now: float) -> None:
+        self._rounds += 1
+        if self._agreement is None:
+            raise ProgramFault("IKE_SA_INIT without a key")
+        payloads = negotiation.init_payloads(
+            self._config, self._agreement, self._handshake.nonce_i, self._cookie, self._end.sa.spi_i, self._end.peer
+        )
+        header = self._end.sa.header(ExchangeType.IKE_SA_INIT, 0, response=False)
+        self._handshake.init_request = build_clear(header, payloads)
+        encapsulated = self._end.peer[1] == self._config.encapsulation_port
+        framed = with_marker(self._handshake.init_request, encapsulated)
+        self._end.ask([framed], 0, now, 0.0, self._end.sa)
+
+    def on_response(self, message: Message, now: float) -> State:
+        """The gateway's answer: what is agreed on, or what to ask for instead. ``PROOF_AWAITED``: IKE_AUTH is next."""
+        if not self.reached:
+            self.reached = True
+            self._end.events.append(Reached(now))
+        told = notifications(message.payloads)
+        elsewhere = read_redirect_untrusted(told, self._handshake.nonce_i)
+        if elsewhere is not None:
+            return self._fail(sent_elsewhere(self._config.gateway[0], elsewhere), now)
+        if NotifyType.COOKIE in told and self._rounds < MAX_INIT_ROUNDS:
+            self._cookie = told[NotifyType.COOKIE].data
+            self._send_init(now)
+        elif NotifyType.INVALID_KE_PAYLOAD in told and self._rounds < MAX_INIT_ROUNDS:
+            self._change_group(told[NotifyType.INVALID_KE_PAYLOAD], now)
+        elif errors := [entry for entry in told.values() if entry.is_error]:
+            self._take_hint(negotiation.init_error(errors[0].notification, self._config.gateway[0]), now)
+        else:
+            return self._agree(message, now)
+        return State.INIT_SENT
+
+    def _take_hint(self, error: BurrowError, now: float) -> None:
+        """RFC 7296 §2.21.1: an unprotected error may be forged; wait a moment for a better answer."""
+        if self.hint is None:
+            self.hint, self.hint_due = error, now + HINT_GRACE
+
+    def _change_group(self, told: Notify, now: float) -> None:
+        group = int.from_bytes(told.data) if len(told.data) == 2 else 0
+        if self._agreement is None or group == self._agreement.group:
+            raise Malformed("a message was dropped", why="it asks for the group that it was given")
+        offered = {group for offer in self._config.ike_offers for group in offer.groups}
+        if group not in offered or group not in METHODS:
+            self._take_hint(negotiation.group_error(group, self._config.gateway[0]), now)
+            return
+        self._agreement = make_key_agreement(group, self._end.random)
+        self._send_init(now)
+
+    def _agree(self, message: Message, now: float) -> State:
+        answer, value = find(message.payloads, SecurityAssociation), find(message.payloads, KeyExchange)
+        nonce = find(message.payloads, Nonce)
+        if answer is None or value is None or nonce is None or self._agreement is None:
+            raise Malformed("an IKE_SA_INIT response is incomplete", why="SA, KE and nonce are needed")
+        accepted = accept_answer(answer.proposals, self._config.ike_offers, Protocol.IKE)
+        if accepted is None or accepted[1].group != value.group or value.group != self._agreement.group:
+            raise Malformed("an IKE_SA_INIT response is refused", why="it chooses what was not offered")
+        if message.header.responder_spi == bytes(8):
+            raise Malformed("an IKE_SA_INIT response is refused", why="the responder's SPI is zero")
+        suite = accepted[1]
+        shared = self._agreement.shared(value.data)
+        self._end.sa.answered(0)
+        self._end.sa.next_request_id = 0
+        self._end.sa.spi_r = message.header.responder_spi
+        self._handshake.nonce_r, self._handshake.init_response = nonce.data, message.raw
+        self._end.sa.use_keys(
+            derive_ike_keys(suite, shared, self._handshake.nonce_i, nonce.data, self._end.sa.spi_i, self._end.sa.spi_r)
+        )
+        self._agreement, self.hint = None, None
+        every = notifications(message.payloads)
+        if self._config.method == TWO_ROUNDS and NotifyType.MULTIPLE_AUTH_SUPPORTED not in every:
+            why = "the profile signs in in two rounds (RFC 4739), and the gateway knows only one"
+            return self._fail(
+                NoAgreement(f"the gateway {self._config.gateway[0]} and the profile cannot agree", why=why), now
+            )
+        self._handshake.peer_hashes = negotiation.announced_hashes(every)
+        self._end.sa.fragmenting = NotifyType.IKEV2_FRAGMENTATION_SUPPORTED in every
+        told = every.get(NotifyType.NAT_DETECTION_SOURCE_IP)
+        expected = nat_detection_hash(self._end.sa.spi_i, self._end.sa.spi_r, self._end.peer)
+        self._end.events.append(Negotiated(now, suite, nat_there=told is not None and told.data != expected))
+        # RFC 7296 §2.23: from here on port 4500, whether or not there is an address translator.
+        self._end.peer = (self._end.peer[0], self._config.encapsulation_port)
+        self._handshake.spi_in = negotiation.fresh_spi(self._end.random)
+        try:
+            config = self._config
+            self._handshake.mixing = ppk.is_agreed(
+                config.additional, config.additional_required, every, config.gateway[0]
+            )
+        except NoAgreement as problem:
+            return self._fail(problem, now)
+        if not suite.extra:
+            return State.PROOF_AWAITED
+        if NotifyType.INTERMEDIATE_EXCHANGE_SUPPORTED in every:
+            return self.begin_intermediate(now)
+        why = "it chose an additional key exchange and has no exchange for it (RFC 9370 §2.2.1)"
+        return self._fail(protocol_error(self._config, why), now)
+
+    # IKE_INTERMEDIATE (RFC 9242, RFC 9370 §2.2.2).
+
+    def begin_intermediate(self, now: float) -> State:
+        """The first key exchange is done: send this side of the second."""
+        if self._end.keys is None:
+            raise ProgramFault("a second key exchange before the first")
+        self.extra = MlKem768(self._end.random)
+        payloads: list[Payload] = [KeyExchange(self.extra.group, self.extra.public)]
+        header = self._end.sa.header(ExchangeType.IKE_INTERMEDIATE, self._end.sa.next_request_id + 1, response=False)
+        self._handshake.intermediate.note_own(self._end.keys, header, payloads, initiator=True)
+        self._end.request(ExchangeType.IKE_INTERMEDIATE, payloads, now)
+        return State.INTERMEDIATE
+
+    def on_intermediate(self, message: Message, now: float) -> State:
+        """The gateway's half of the second key exchange."""
+        payloads = self._end.open(message)
+        value = find(payloads, KeyExchange)
+        error = next((entry for entry in payloads if isinstance(entry, Notify) and entry.is_error), None)
+        if error is not None:
+            return self._fail(protocol_error(self._config, notify_in_words(error.notification)), now)
+        keys = self._end.keys
+        if value is None or self.extra is None or keys is None or value.group != self.extra.group:
+            return self._fail(protocol_error(self._config, "it sent no second key exchange where one was due"), now)
+        try:
+            shared = self.extra.shared(value.data)
+        except Malformed as problem:
+            return self._fail(protocol_error(self._config, str(problem)), now)
+        self._handshake.intermediate.note_peer(keys, self._end.sa, message, initiator=False)
+        self._end.sa.answered(message.header.message_id)
+        self.extra = None
+        nonces, spis = (self._handshake.nonce_i, self._handshake.nonce_r), (self._end.sa.spi_i, self._end.sa.spi_r)
+        self._end.sa.use_keys(derive_ike_keys(keys.suite, shared, *nonces, *spis, keys))
+        return State.PROOF_AWAITED
