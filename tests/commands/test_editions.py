@@ -16,7 +16,7 @@ import pytest
 from corpus import material as m
 
 Q = "Quillwort Relay"
-PATIENCE = 20.0
+TIMEOUT = 20.0
 
 
 @pytest.fixture
@@ -105,14 +105,14 @@ def talk(zesty, words, exchange):
     seen, at = b"", 0
     for wanted, answer in exchange:
         while wanted.encode() not in seen[at:]:
-            ready, _, _ = select.select([main], [], [], PATIENCE)
+            ready, _, _ = select.select([main], [], [], TIMEOUT)
             if not ready:
                 running.kill()
             assert ready, seen.decode() + f"\n… and {wanted!r} never came"
             seen += os.read(main, 4096)
         at = len(seen)
         os.write(main, answer.encode())
-    deadline = time.monotonic() + PATIENCE
+    deadline = time.monotonic() + TIMEOUT
     while running.poll() is None and time.monotonic() < deadline:
         if select.select([main], [], [], 0.1)[0]:
             with suppress(OSError):

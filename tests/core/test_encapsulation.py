@@ -61,7 +61,7 @@ def test_the_segment_size_of_a_syn(version, asked, mtu, before, flags):
     head = IP(dst="203.0.113.10") if version == 4 else IPv6(dst="2001:db8::1")
     packet = bytearray(bytes(head / TCP(flags=flags, options=[*before, ("MSS", asked)])))
     most = mtu - (40 if version == 4 else 60)
-    changed = encapsulation.clamp_segment_size(memoryview(packet), 0, len(packet), mtu)
+    changed = encapsulation.clamp_tcp_mss(memoryview(packet), 0, len(packet), mtu)
     read = (IP if version == 4 else IPv6)(bytes(packet))
     assert changed == (asked > most)
     assert dict(read[TCP].options)["MSS"] == min(asked, most)
@@ -82,14 +82,14 @@ def test_the_segment_size_of_a_syn(version, asked, mtu, before, flags):
 )
 def test_what_has_no_segment_size_stays(packet):
     octets = bytearray(bytes(packet))
-    assert not encapsulation.clamp_segment_size(memoryview(octets), 0, len(octets), 1280)
+    assert not encapsulation.clamp_tcp_mss(memoryview(octets), 0, len(octets), 1280)
     assert octets == bytes(packet)
 
 
 @given(st.binary(min_size=1, max_size=90))
 def test_a_strangers_packet_is_never_read_beyond_its_end(data):
     octets = bytearray(data)
-    encapsulation.clamp_segment_size(memoryview(octets), 0, len(octets), 1280)
+    encapsulation.clamp_tcp_mss(memoryview(octets), 0, len(octets), 1280)
     assert len(octets) == len(data)
     too_big.too_big(data, 1280)
     if too_big.may_be_cut(data):

@@ -23,9 +23,9 @@ from zesty_burrow.protocols.session import ProbeDone
 OWN = initiator_config().ike_offers
 
 
-def probe_gateways(gateway, offers=OWN, loss=0.0, seed=1, patience=15.0, answer=None):
+def probe_gateways(gateway, offers=OWN, loss=0.0, seed=1, timeout=15.0, answer=None):
     """Ask a gateway over a network that loses by a seed; ``answer`` replaces the gateway by a function."""
-    enquiry = Probe(GATEWAY, offers, seeded(seed), Backoff(give_up=patience))
+    enquiry = Probe(GATEWAY, offers, seeded(seed), Backoff(give_up=timeout))
     dice, now = random.Random(seed), 0.0
     enquiry.start(now)
     for _ in range(5000):
@@ -65,7 +65,7 @@ def test_the_whole_truth(seed, loss):
     prfs = tuple(dice.sample([5, 6, 7, 2, 8], dice.randint(1, 4)))
     groups = tuple(dice.sample([31, 19, 20, 14, 32], dice.randint(1, 4)))
     gateway = gateway_with(Offer(combined, (), prfs, groups), Offer(plain, checks, prfs, groups))
-    enquiry, event = probe_gateways(gateway, loss=loss, seed=seed, patience=60.0)
+    enquiry, event = probe_gateways(gateway, loss=loss, seed=seed, timeout=60.0)
     found = enquiry.found
     assert event.silent is False
     assert (found.ciphers, found.prfs) == ([*combined, *plain], list(prfs))
@@ -102,7 +102,7 @@ def test_cookies():
 
 
 def test_silence():
-    enquiry, event = probe_gateways(None, answer=lambda _: [], patience=2.0)
+    enquiry, event = probe_gateways(None, answer=lambda _: [], timeout=2.0)
     assert event == ProbeDone(event.at, silent=True)
     assert enquiry.found.chosen is None
     assert enquiry.found.groups == []
@@ -136,7 +136,7 @@ GRANTED = SecurityAssociation(build_proposals((Offer(((3, 0),), (2,), (2,), (2,)
 )
 def test_liars_cannot_keep_us(payloads):
     """Whatever it says for ever, there is an end, and nothing is believed that was not asked."""
-    enquiry, _ = probe_gateways(None, answer=liar(payloads), patience=5.0)
+    enquiry, _ = probe_gateways(None, answer=liar(payloads), timeout=5.0)
     assert enquiry.found.questions <= MAX_QUESTIONS
     assert enquiry.found.ciphers == []
     assert enquiry.found.chosen is None

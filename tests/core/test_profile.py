@@ -129,7 +129,7 @@ INVALID = [
     ("tunnel.mtu", "wide", "not one of route"),
     ("tunnel.dscp", 64, "between 0 and 63"),
     ("tunnel.dscp", "outer", "not one of inner"),
-    ("tunnel.clamp_segment_size", 1, "true or false"),
+    ("tunnel.clamp_tcp_mss", 1, "true or false"),
     ("ikev2.child_seconds", 59, "between 60"),
     ("ikev2.child_octets", 5, "between 1048576"),
     ("ikev2.ike_seconds", True, "whole number"),

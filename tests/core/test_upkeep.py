@@ -234,7 +234,7 @@ def test_probes():
 
 
 def test_a_gateway_that_falls_silent():
-    """It is noticed within the probes' interval and patience, and said; nothing is left waiting."""
+    """It is noticed within the probes' interval and timeout, and said; nothing is left waiting."""
     wire, _ = connected(liveness_seconds=30, child_seconds=1e9)
     wire.loss = 1.0
     began = wire.now

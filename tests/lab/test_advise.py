@@ -54,7 +54,7 @@ def test_many_at_once(lab):
     """A table over all; one that is silent says so, one that takes only weak algorithms is told on."""
     lab.fault("tallinn", "silent")
     lab.fault("nairobi", "weak-proposals")
-    rows = {row["profile"]: row for row in advice(lab, "--provider", story.PROVIDER, "--patience", "1.5")}
+    rows = {row["profile"]: row for row in advice(lab, "--provider", story.PROVIDER, "--timeout", "1.5")}
     assert len(rows) == 5
     assert "no answer" in rows["quillwort-tallinn"]["silent"]
     assert rows["quillwort-tallinn"]["would"] is None
@@ -89,14 +89,19 @@ def test_a_choice_and_what_comes_of_it(lab):
         best = lab.heron("choose", "montevideo", "--best", "--order", "random", "--mtu", "1300", check=0)
         assert "IKE ENCR_AES_GCM_16 256" in best.json["message"]
         assert "addresses random, MTU 1300" in best.json["message"]
-        words = ["--mtu", "route", "--dscp", "inner", "--clamp-segment-size", "--child-octets", "2000000"]
+        words = ["--mtu", "route", "--dscp", "inner", "--clamp-tcp-mss", "--child-octets", "2000000"]
         told = lab.heron("choose", "montevideo", *words, check=0).json["message"]
-        for part in ("MTU from the route", "DSCP as inside", "segment size lowered", "renewed after 2000000 octets"):
+        for part in (
+            "MTU from the route",
+            "DSCP as inside",
+            "TCP MSS clamped",
+            "child SA rekeyed after 2000000 octets",
+        ):
             assert part in told
     finally:
-        back = ["--mtu", "1400", "--dscp", "0", "--no-clamp-segment-size", "--child-octets", str(1 << 36)]
-        lab.heron("choose", "montevideo", "--standard", "--order", "listed", *back, check=0)
-    assert lab.heron("show", "montevideo", check=0).json["profile"]["algorithms"] == {}
+        back = ["--mtu", "1400", "--dscp", "0", "--no-clamp-tcp-mss", "--child-octets", str(1 << 36)]
+        lab.heron("choose", "montevideo", "--defaults", "--order", "listed", *back, check=0)
+    assert lab.heron("show", "montevideo", check=0).json["profile"]["ikev2"] == {}
 
 
 def test_ml_kem_beside_the_curve(lab):
@@ -117,7 +122,7 @@ def test_ml_kem_beside_the_curve(lab):
         row = lab.heron("rehearse", "nairobi", check=0).json["rehearsals"][0]
         assert row["strength"] == 192
     finally:
-        lab.heron("choose", "nairobi", "--standard", check=0)
+        lab.heron("choose", "nairobi", "--defaults", check=0)
 
 
 def test_extended_sequence_numbers(lab):
@@ -130,7 +135,7 @@ def test_extended_sequence_numbers(lab):
         lab.heron("disconnect", check=0)
         assert lab.heron("rehearse", "tallinn", check=0).json["rehearsals"][0]["verdict"] == "fit"
     finally:
-        lab.heron("choose", "tallinn", "--standard", check=0)
+        lab.heron("choose", "tallinn", "--defaults", check=0)
 
 
 def test_what_goes_through_and_what_is_left_out(lab):
@@ -162,7 +167,7 @@ def test_what_goes_through_and_what_is_left_out(lab):
         (["--encryption", "AES"], "not an IANA name"),
         (["--encryption", "ENCR_AES_GCM_16"], "needs a key length"),
         (["--encryption", "ENCR_AES_GCM_16 256", "--integrity", "AUTH_HMAC_SHA2_256_128"], "RFC 5282"),
-        (["--standard", "--prf", "PRF_HMAC_SHA2_256"], "only one"),
+        (["--defaults", "--prf", "PRF_HMAC_SHA2_256"], "only one"),
         (["--port", "0"], "between 1 and 65535"),
         (["--mtu", "100"], "between 1280"),
         (["--mtu", "0"], "between 1280"),

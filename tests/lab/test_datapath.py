@@ -179,7 +179,7 @@ def test_the_mtu_from_the_route(tmp_path):
     with wires(tmp_path) as made:
         for host, device in ((made.near, "near0"), (made.far, "far0")):
             host.run("ip", "link", "set", device, "mtu", "1400")
-        made.ours((), "", ("--mtu", "route", "--clamp-segment-size", "--dscp", "46"))
+        made.ours((), "", ("--mtu", "route", "--clamp-tcp-mss", "--dscp", "46"))
         status = made.status()
         assert status["mtu"] == 1400 - 28 - 8 - 8 - 16 - 2
         assert f"mtu {status['mtu']}" in made.near.run("ip", "link", "show", status["device"])

@@ -44,9 +44,9 @@ def test_refused_password(lab):
 
 
 def test_silent_gateway(lab):
-    """Exit code 6 after the patience that was asked for; the port to open is named."""
+    """Exit code 6 after the timeout that was asked for; the port to open is named."""
     lab.fault("lisbon", "silent")
-    failed = lab.heron("connect", "lisbon", "--detach", "--patience", "2", check=6).json
+    failed = lab.heron("connect", "lisbon", "--detach", "--timeout", "2", check=6).json
     assert failed["code"] == "gateway-unreachable"
     assert failed["step"] == "reach"
     assert "2 seconds" in failed["why"]

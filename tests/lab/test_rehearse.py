@@ -52,7 +52,7 @@ def test_each_fault_is_told_by_its_step(lab):
     lab.fault("tallinn", "silent")
     lab.fault("montevideo", "exit-elsewhere", "leaking-resolver")
     lab.fault("wellington", "weak-proposals")
-    result = lab.heron("rehearse", *PROVIDERS, "--patience", "1.5", check=12)
+    result = lab.heron("rehearse", *PROVIDERS, "--timeout", "1.5", check=12)
     rows = by_profile(result)
     failures = {
         name.removeprefix("quillwort-"): (row["failure"]["step"], row["failure"]["code"])
@@ -77,7 +77,7 @@ def test_one_cause_is_told_once(lab):
     """Three silent gateways are one failure with three profiles."""
     for name in ("lisbon", "tallinn", "nairobi"):
         lab.fault(name, "silent")
-    result = lab.heron("rehearse", *PROVIDERS, "--patience", "1.5", check=12)
+    result = lab.heron("rehearse", *PROVIDERS, "--timeout", "1.5", check=12)
     assert [sorted(group["profiles"]) for group in result.json["failures"]] == [
         ["quillwort-lisbon", "quillwort-nairobi", "quillwort-tallinn"]
     ]
@@ -124,7 +124,7 @@ def test_interrupted(lab):
     before = lab.gateway("lisbon")["tunnels"]
     ended = lab.shell(
         "heron", "timeout", "-s", "INT", "4",
-        sys.executable, "-m", "zesty_burrow", "--json", "rehearse", *PROVIDERS, "--at-once", "2", "--patience", "30",
+        sys.executable, "-m", "zesty_burrow", "--json", "rehearse", *PROVIDERS, "--at-once", "2", "--timeout", "30",
         check=None,
     )  # fmt: skip
     assert isinstance(ended, Ended)

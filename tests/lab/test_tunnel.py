@@ -189,7 +189,7 @@ def test_ctrl_c_while_connecting(lab):
     environment = {**os.environ, "ZESTY_BURROW_HOME": str(lab.home)}
     program = str(Path(sys.executable).with_name("zesty"))
     running = subprocess.Popen(
-        [program, "lab", "run", "heron", "--", program, "connect", "lisbon", "--patience", "60"],
+        [program, "lab", "run", "heron", "--", program, "connect", "lisbon", "--timeout", "60"],
         stderr=subprocess.PIPE, stdout=subprocess.PIPE, text=True, env=environment, start_new_session=True,
     )  # fmt: skip
     assert "resolve" in running.stderr.readline()

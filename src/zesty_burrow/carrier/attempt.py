@@ -38,14 +38,14 @@ class Attempt:
         self,
         profile: Profile,
         secrets: Secrets,
-        patience: float,
+        timeout: float,
         on_step: Callable[[StepReport], None],
         inside: Inside | None = None,
     ) -> None:
         self.suites: tuple[NegotiatedSuite, ...] = ()
         self.round_trip = float("inf")
         self._profile, self._secrets = profile, secrets
-        self._patience, self._on_step = patience, on_step
+        self._timeout, self._on_step = timeout, on_step
         self._inside = inside
         self._last = 0.0
         self._next = STEPS[0]
@@ -75,7 +75,7 @@ class Attempt:
 
     async def _try(self, address: str, origin: str) -> str:
         wake = asyncio.Event()
-        request = SessionRequest(address, self._secrets, datetime.now(UTC), self._patience, origin)
+        request = SessionRequest(address, self._secrets, datetime.now(UTC), self._timeout, origin)
         opened = OpenSession(self._profile, request, wake)
         try:
             opened.start()

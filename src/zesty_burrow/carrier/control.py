@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Any
 
 MAX_REQUEST = 4096
-PATIENCE = 5.0
+TIMEOUT = 5.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,10 +61,10 @@ class ControlServer:
             credentials = writer.get_extra_info("socket").getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, 12)
             _, uid, _ = struct.unpack("3i", credentials)
             if uid in (0, os.geteuid()):
-                line = await asyncio.wait_for(reader.readline(), PATIENCE)
+                line = await asyncio.wait_for(reader.readline(), TIMEOUT)
                 answer = await self._answer(json.loads(line))
                 writer.write(json.dumps(answer).encode() + b"\n")
-                await asyncio.wait_for(writer.drain(), PATIENCE)
+                await asyncio.wait_for(writer.drain(), TIMEOUT)
         writer.close()
         with suppress(OSError):
             await writer.wait_closed()
@@ -76,4 +76,4 @@ class ControlServer:
         answer: asyncio.Future[dict[str, Any]] = asyncio.get_running_loop().create_future()
         self._requests.append(Request(call, answer))
         self._wake.set()
-        return await asyncio.wait_for(answer, PATIENCE)
+        return await asyncio.wait_for(answer, TIMEOUT)

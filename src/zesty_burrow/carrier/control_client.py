@@ -10,7 +10,7 @@ from typing import Any
 from zesty_burrow.errors import StateError
 
 MAX_ANSWER = 1 << 20
-PATIENCE = 5.0
+TIMEOUT = 5.0
 
 
 def ask(path: Path, call: str) -> dict[str, Any] | None:
@@ -18,10 +18,10 @@ def ask(path: Path, call: str) -> dict[str, Any] | None:
     return call_with(path, {"call": call})
 
 
-def call_with(path: Path, request: dict[str, Any], patience: float = PATIENCE) -> dict[str, Any] | None:
+def call_with(path: Path, request: dict[str, Any], timeout: float = TIMEOUT) -> dict[str, Any] | None:
     """One document there, one back; None where nobody listens."""
     with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as channel:
-        channel.settimeout(patience)
+        channel.settimeout(timeout)
         try:
             channel.connect(str(path))
         except (FileNotFoundError, ConnectionRefusedError):

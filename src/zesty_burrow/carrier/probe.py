@@ -27,12 +27,12 @@ class ProbeResult:
     why: str = ""
 
 
-def probe_gateways(profiles: Sequence[Profile], patience: float, on_done: Callable[[int], None]) -> list[ProbeResult]:
+def probe_gateways(profiles: Sequence[Profile], timeout: float, on_done: Callable[[int], None]) -> list[ProbeResult]:
     """Each profile's gateway, also where several share one; ``on_done`` is called with how many are done."""
-    return asyncio.run(_probe_all(profiles, patience, on_done))
+    return asyncio.run(_probe_all(profiles, timeout, on_done))
 
 
-async def _probe_all(profiles: Sequence[Profile], patience: float, on_done: Callable[[int], None]) -> list[ProbeResult]:
+async def _probe_all(profiles: Sequence[Profile], timeout: float, on_done: Callable[[int], None]) -> list[ProbeResult]:
     places = asyncio.Semaphore(AT_ONCE)
     count = 0
 
@@ -40,7 +40,7 @@ async def _probe_all(profiles: Sequence[Profile], patience: float, on_done: Call
         nonlocal count
         async with places:
             try:
-                found = await _ask(profile, patience)
+                found = await _ask(profile, timeout)
             except BurrowError as problem:
                 found = ProbeResult("", None, str(problem))
         count += 1
@@ -50,14 +50,14 @@ async def _probe_all(profiles: Sequence[Profile], patience: float, on_done: Call
     return list(await asyncio.gather(*map(one, profiles)))
 
 
-async def _ask(profile: Profile, patience: float) -> ProbeResult:
+async def _ask(profile: Profile, timeout: float) -> ProbeResult:
     addresses = await asyncio.to_thread(resolve, profile)
     for address in addresses:
-        probe = protocol(profile.tunnel.protocol).probe(profile, address, patience, os.urandom)
+        probe = protocol(profile.tunnel.protocol).probe(profile, address, timeout, os.urandom)
         capabilities = await _ask_at(address, probe)
         if capabilities is not None:
             return ProbeResult(address, capabilities)
-    return ProbeResult(addresses[0], None, f"no answer for {patience:g} seconds")
+    return ProbeResult(addresses[0], None, f"no answer for {timeout:g} seconds")
 
 
 async def _ask_at(address: str, probe: Probe) -> Capabilities | None:

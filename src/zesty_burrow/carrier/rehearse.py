@@ -33,7 +33,7 @@ class Stage:
     """``outside`` is None where the exits are not looked at; ``on_done`` hears of each result as it comes."""
 
     at_once: int
-    patience: float
+    timeout: float
     outside: Outside | None
     on_done: Callable[[Rehearsal], None]
     interrupted: bool = False
@@ -80,7 +80,7 @@ class Stage:
         attempt = Attempt(
             profile,
             part.secrets,
-            self.patience,
+            self.timeout,
             lambda done: steps.append(StepTime(done.step, done.seconds)),
             lambda link: self._inside(link, profile, seen),
         )

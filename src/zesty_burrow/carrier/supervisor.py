@@ -66,7 +66,7 @@ FIRST_WAIT, LONGEST_WAIT = 1.0, 60.0
 
 @dataclass(frozen=True, slots=True)
 class TunnelOptions:
-    """``patience``: seconds to wait for a silent gateway; ``export_keys``: a file for an analyser, or None.
+    """``timeout``: seconds to wait for a silent gateway; ``export_keys``: a file for an analyser, or None.
 
     ``keep_trying``: a tunnel that is lost is set up again; until then nothing leaves. ``disabled``: what the data path
     does without, by the names in ``CAN_BE_DISABLED``.
@@ -74,7 +74,7 @@ class TunnelOptions:
 
     journal: Path
     control: Path
-    patience: float = 15.0
+    timeout: float = 15.0
     export_keys: Path | None = None
     keep_trying: bool = False
     disabled: frozenset[str] = frozenset()
@@ -223,8 +223,8 @@ class Supervisor:
         """``origin``: the gateway that has sent us to this one. What this side had before is asked for again."""
         known = self._host.network if self._host else None
         wanted = tuple(entry.ip for entry in known.addresses) if known else ()
-        now, patience = datetime.now(UTC), self._options.patience
-        request = SessionRequest(address, self._secrets, now, patience, origin, wanted)
+        now, timeout = datetime.now(UTC), self._options.timeout
+        request = SessionRequest(address, self._secrets, now, timeout, origin, wanted)
         return OpenSession(self._profile, request, self._wake, self._options.disabled)
 
     def _dispose(self) -> None:
@@ -399,7 +399,7 @@ class Supervisor:
         gc.freeze()
         wanted = self._profile.tunnel
         self._mtu = wanted.mtu or max(MIN_MTU, min(tunnel.limit, MAX_MTU))
-        options = PathOptions(wanted.dscp, wanted.clamp_segment_size)
+        options = PathOptions(wanted.dscp, wanted.clamp_tcp_mss)
         path = self._path = DataPath(self._device, self._mtu, options, self._options.disabled, self._wake)
         used = ", ".join(offloads_in_use(self._device, tunnel.port)) or "none"
         log.debug("offloads in use: %s; the path takes inner packets of %d octets", used, tunnel.limit)

@@ -26,7 +26,9 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("--kit", default="", metavar="KIT", help="the profiles of a kit that is not imported")
     parser.add_argument("--device", choices=DEVICES, default="workstation", help="for this kind of device")
     parser.add_argument("--no-ask", action="store_true", help="do not ask the gateways; judge by the profiles alone")
-    parser.add_argument("--patience", type=float, default=3.0, metavar="SECONDS", help="for a silent gateway (3)")
+    parser.add_argument(
+        "--timeout", type=float, default=3.0, metavar="SECONDS", help="per gateway (3)"
+    )
 
 
 def run(args: Namespace, context: Context) -> AdviceResult:
@@ -36,7 +38,7 @@ def run(args: Namespace, context: Context) -> AdviceResult:
     asked: list[ProbeResult] = [ProbeResult("", None)] * len(profiles)
     if not args.no_ask:
         with context.reporter.progress("asking gateways") as progress:
-            asked = probe_gateways(profiles, args.patience, lambda count: progress(count, len(profiles)))
+            asked = probe_gateways(profiles, args.timeout, lambda count: progress(count, len(profiles)))
     costs = measure_costs()
     device = DEVICES[args.device]
     rows: list[Advice] = []

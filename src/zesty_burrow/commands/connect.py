@@ -32,7 +32,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("--detach", action="store_true", help="go on in the background once the tunnel is up")
     parser.add_argument("--ask", action="store_true", help="ask for name and password, use them once, keep nothing")
     parser.add_argument(
-        "--patience", type=float, default=15.0, metavar="SECONDS", help="how long to wait for a silent gateway (15)"
+        "--timeout", type=float, default=15.0, metavar="SECONDS", help="wait this long for the gateway to answer (15)"
     )
     parser.add_argument(
         "--keep-trying",
@@ -87,7 +87,7 @@ def run(args: Namespace, context: Context) -> Result:
     options = TunnelOptions(
         context.paths.journal,
         context.paths.control,
-        args.patience,
+        args.timeout,
         args.export_keys.absolute() if args.export_keys else None,
         args.keep_trying,
         frozenset(args.disable),

@@ -41,7 +41,9 @@ def add_arguments(parser: ArgumentParser) -> None:
     attempt.add_argument("name", help="a profile's name, or a city that only one profile has")
     attempt.add_argument("--device", default="", help="as another of your devices would")
     attempt.add_argument("--ask", action="store_true", help="ask for them, keep nothing")
-    attempt.add_argument("--patience", type=float, default=15.0, metavar="SECONDS", help="for a silent gateway (15)")
+    attempt.add_argument(
+        "--timeout", type=float, default=15.0, metavar="SECONDS", help="for the gateway (15)"
+    )
 
 
 def _add_scope(parser: ArgumentParser) -> None:
@@ -116,5 +118,5 @@ def _try(args: Namespace, context: Context) -> MessageResult:
         profile = restrict(context.policy(), layered_store.find_profile(args.name)[0])
         chosen = choose(profile, layered_store, context, ask=args.ask, device=args.device)
     with explained(chosen):
-        address = Attempt(profile, chosen.secrets, args.patience, context.reporter.step).run()
+        address = Attempt(profile, chosen.secrets, args.timeout, context.reporter.step).run()
     return MessageResult(f"{profile.name} ({address}) takes the credentials: {chosen.words}.")

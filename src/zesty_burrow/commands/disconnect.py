@@ -12,7 +12,7 @@ from zesty_burrow.host.journal import is_left_over
 from zesty_burrow.report.result import DisconnectResult
 
 EXAMPLE = "zesty disconnect"
-PATIENCE = 10.0
+TIMEOUT = 10.0
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -27,7 +27,7 @@ def run(args: Namespace, context: Context) -> DisconnectResult:
         raise StateError("no tunnel is up", next_step=step, slug="no-tunnel")
     status = answer.get("status") or {}
     ask(context.paths.control, "disconnect")
-    deadline = time.monotonic() + PATIENCE
+    deadline = time.monotonic() + TIMEOUT
     while context.paths.journal.exists() and time.monotonic() < deadline:
         time.sleep(0.02)
     if context.paths.journal.exists():

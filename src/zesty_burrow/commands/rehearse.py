@@ -34,7 +34,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("--observatory", default="", metavar="URL", help="http://HOST[:PORT]; else as in the settings")
     parser.add_argument("--no-exit", action="store_true", help="do not look at the exits; needs no observatory")
     parser.add_argument(
-        "--patience", type=float, default=5.0, metavar="SECONDS", help="how long to wait for a silent gateway (5)"
+        "--timeout", type=float, default=5.0, metavar="SECONDS", help="wait this long for the gateway to answer (5)"
     )
 
 
@@ -53,7 +53,7 @@ def run(args: Namespace, context: Context) -> Result:
             context.reporter.rehearsed(seen)
             progress(count, len(parts))
 
-        stage = Stage(args.at_once, args.patience, outside, on_done)
+        stage = Stage(args.at_once, args.timeout, outside, on_done)
         seen = stage.run(parts)
     if seen:
         _remember(seen, context)

@@ -45,13 +45,13 @@ class Tunnel:
     """The protocol, and what every protocol's packets have.
 
     ``mtu``: of the tunnel device, 0: what the path to the gateway takes. ``dscp``: of the outer header (RFC 2474),
-    None: as the inner one has it. ``clamp_segment_size``: TCP's MSS is lowered to what fits.
+    None: as the inner one has it. ``clamp_tcp_mss``: TCP's MSS is lowered to what fits.
     """
 
     protocol: str = "ikev2"
     mtu: int = DEFAULT_MTU
     dscp: int | None = 0
-    clamp_segment_size: bool = False
+    clamp_tcp_mss: bool = False
 
     @property
     def particulars(self) -> tuple[str, ...]:
@@ -60,7 +60,7 @@ class Tunnel:
         found = [f"MTU {self.mtu or 'from the route'}"]
         if self.dscp != defaults.dscp:
             found.append("DSCP as inside" if self.dscp is None else f"DSCP {self.dscp}")
-        if self.clamp_segment_size:
+        if self.clamp_tcp_mss:
             found.append("TCP MSS clamped")
         return tuple(found)
 

@@ -16,7 +16,7 @@ from zesty_burrow.core.dns.question import read_question_untrusted
 from zesty_burrow.core.dns.zone import Zone, answer
 from zesty_burrow.lab import story
 
-PATIENCE = 3.0
+TIMEOUT = 3.0
 MAX_WAITING = 512
 
 
@@ -49,8 +49,8 @@ class Resolver:
 
     async def _take_stream(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         with suppress(OSError, asyncio.IncompleteReadError, asyncio.TimeoutError):
-            size = int.from_bytes(await asyncio.wait_for(reader.readexactly(2), PATIENCE))
-            data = await asyncio.wait_for(reader.readexactly(size), PATIENCE)
+            size = int.from_bytes(await asyncio.wait_for(reader.readexactly(2), TIMEOUT))
+            data = await asyncio.wait_for(reader.readexactly(size), TIMEOUT)
             await self._serve(data, lambda out: writer.write(len(out).to_bytes(2) + out))
             await writer.drain()
         writer.close()
@@ -85,7 +85,7 @@ class Resolver:
             channel.bind((self._outside, 0))
             channel.connect((story.OBSERVATORY4, 53))
             await loop.sock_sendall(channel, data)
-            return await asyncio.wait_for(loop.sock_recv(channel, 4096), PATIENCE)
+            return await asyncio.wait_for(loop.sock_recv(channel, 4096), TIMEOUT)
         return None
 
 

@@ -20,7 +20,7 @@ from zesty_burrow.errors import Malformed, OutsideError, UsageError
 
 STANDARD_NAMES, EXTENDED_NAMES = 6, 36
 MAX_BODY = 1 << 20
-PATIENCE = 5.0
+TIMEOUT = 5.0
 STUN_TRIES = 3
 
 Progress = Callable[[str], None]
@@ -91,7 +91,7 @@ class Observer:
     def _get(self, path: str, family: socket.AddressFamily) -> dict[str, Any] | None:
         """A JSON document over one address family; None where it cannot be had."""
         for endpoint in self._endpoints(family, socket.SOCK_STREAM, self._observatory.port):
-            connection = http.client.HTTPConnection(endpoint[0], endpoint[1], timeout=PATIENCE)
+            connection = http.client.HTTPConnection(endpoint[0], endpoint[1], timeout=TIMEOUT)
             try:
                 connection.request("GET", path, headers={"Host": self._observatory.host})
                 response = connection.getresponse()
@@ -131,7 +131,7 @@ class Observer:
             for thread in batch:
                 thread.start()
             for thread in batch:
-                thread.join(2 * PATIENCE)
+                thread.join(2 * TIMEOUT)
         path = f"/v1/names/{token}"
         document = self._get(path, socket.AF_INET) or self._get(path, socket.AF_INET6) or {}
         return count, len(answers), resolvers_in(document)

@@ -19,8 +19,8 @@ from zesty_burrow.core.net import Address
 from zesty_burrow.errors import OutsideError
 from zesty_burrow.observe.client import (
     MAX_BODY,
-    PATIENCE,
     STANDARD_NAMES,
+    TIMEOUT,
     ObservatoryAddress,
     resolvers_in,
     sighting_of,
@@ -86,7 +86,7 @@ class Outside:
 
     def _get_once(self, path: str) -> dict[str, Any] | None:
         # Its name is looked up once, not for each of hundreds of calls.
-        connection = http.client.HTTPConnection(self._host, self.address.port, timeout=PATIENCE)
+        connection = http.client.HTTPConnection(self._host, self.address.port, timeout=TIMEOUT)
         try:
             connection.request("GET", path, headers={"Host": self.address.host})
             if connection.sock is not None:

@@ -28,7 +28,7 @@ from zesty_burrow.observe.memory import Memory
 
 MAX_THREADS = 64
 MAX_TCP = 64
-PATIENCE = 10.0
+TIMEOUT = 10.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,7 +60,7 @@ class _Handler(BaseHTTPRequestHandler):
     protocol_version = "HTTP/1.1"
     server_version = "observatory"
     sys_version = ""
-    timeout = PATIENCE
+    timeout = TIMEOUT
 
     def do_GET(self) -> None:
         parts = urlsplit(self.path[:2048])
@@ -137,7 +137,7 @@ class _HttpServer(ThreadingHTTPServer):
         self.server_name, self.server_port = "observatory", self.server_address[1]
 
     def process_request(self, request: Any, client_address: Any) -> None:
-        if not self._places.acquire(timeout=PATIENCE):
+        if not self._places.acquire(timeout=TIMEOUT):
             self.shutdown_request(request)
             return
         super().process_request(request, client_address)
@@ -242,13 +242,13 @@ class Observatory:
         async with self._tcp:
             with suppress(OSError, asyncio.IncompleteReadError, asyncio.TimeoutError):
                 while True:
-                    size = int.from_bytes(await asyncio.wait_for(reader.readexactly(2), PATIENCE))
-                    data = await asyncio.wait_for(reader.readexactly(size), PATIENCE)
+                    size = int.from_bytes(await asyncio.wait_for(reader.readexactly(2), TIMEOUT))
+                    data = await asyncio.wait_for(reader.readexactly(size), TIMEOUT)
                     response = self._dns(data, source, over_udp=False)
                     if response is None:
                         break
                     writer.write(len(response).to_bytes(2) + response)
-                    await asyncio.wait_for(writer.drain(), PATIENCE)
+                    await asyncio.wait_for(writer.drain(), TIMEOUT)
         writer.close()
 
 

@@ -30,6 +30,9 @@ def converted(document: dict[str, Any]) -> dict[str, Any]:
         table = found.get(label)
         if isinstance(table, dict) and key in table:
             moved[name] = table.pop(key)
+    tunnel = found.get("tunnel")
+    if isinstance(tunnel, dict) and "clamp_segment_size" in tunnel:
+        tunnel["clamp_tcp_mss"] = tunnel.pop("clamp_segment_size")
     if not found.get("algorithms", True):
         del found["algorithms"]
     if moved:

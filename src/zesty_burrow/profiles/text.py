@@ -117,7 +117,7 @@ def _tunnel(table: Table) -> Tunnel:
         table.text("protocol", "ikev2", registry.names()),
         table.number_or("mtu", model.FROM_ROUTE, 0, (model.DEFAULT_MTU, model.MIN_MTU, model.MAX_MTU)),
         table.number_or("dscp", model.AS_INNER, None, (0, 0, model.MAX_DSCP)),
-        table.take("clamp_segment_size", bool, False),
+        table.take("clamp_tcp_mss", bool, False),
     )
 
 
@@ -238,7 +238,7 @@ def _gateway_out(profile: Profile) -> dict[str, Any]:
 def _tunnel_out(tunnel: Tunnel) -> dict[str, Any]:
     defaults = Tunnel()
     table: dict[str, Any] = {"protocol": tunnel.protocol, "mtu": tunnel.mtu or model.FROM_ROUTE}
-    for name in ("dscp", "clamp_segment_size"):
+    for name in ("dscp", "clamp_tcp_mss"):
         value = getattr(tunnel, name)
         if value != getattr(defaults, name):
             table[name] = model.AS_INNER if value is None else value

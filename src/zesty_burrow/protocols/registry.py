@@ -41,7 +41,7 @@ class TunnelProtocol(Protocol):
     def session(self, profile: Profile, request: SessionRequest, random: Random) -> Session:
         """A session for a profile; :class:`ProfileInvalid` where the profile lacks something."""
 
-    def probe(self, profile: Profile, address: str, patience: float, random: Random) -> Probe:
+    def probe(self, profile: Profile, address: str, timeout: float, random: Random) -> Probe:
         """Asks the gateway at an address what it can do; the profile's own offers are asked about first."""
 
 

@@ -315,7 +315,7 @@ class Probe(Protocol):
 class SessionRequest:
     """What a session is made from besides the profile.
 
-    ``address``: the gateway's, which was looked up; ``patience``: seconds to wait for an answer; ``wall_time``: what
+    ``address``: the gateway's, which was looked up; ``timeout``: seconds to wait for an answer; ``wall_time``: what
     certificates are judged by; ``redirected_from``: the gateway that has sent us here; ``wanted``: inner addresses
     that this side had before.
     """
@@ -323,6 +323,6 @@ class SessionRequest:
     address: str
     secrets: Secrets = field(repr=False)
     wall_time: datetime
-    patience: float
+    timeout: float
     redirected_from: str = ""
     wanted: tuple[Address, ...] = ()

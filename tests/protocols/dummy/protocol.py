@@ -124,7 +124,7 @@ class DummySession:
         self._out.append(Datagram(CONTROL + json.dumps(words).encode(), self.local_port, self.peer))
 
     def start(self, now):
-        self._asked, self._deadline = now, now + self._request.patience
+        self._asked, self._deadline = now, now + self._request.timeout
         digest = hashlib.sha256(b"sign in" + self._own.password.text().encode()).hexdigest()
         self._send(hello=self._own.name, proof=digest, motto=self._profile.settings.motto)
 
@@ -190,7 +190,7 @@ class Dummy:
     def session(self, profile, request, random):
         return DummySession(profile, request)
 
-    def probe(self, profile, address, patience, random):
+    def probe(self, profile, address, timeout, random):
         raise NotImplementedError
 
 

@@ -157,7 +157,7 @@ def _clamped(packet: bytes, mtu: int) -> bytes:
     if packet[9 if is_v4 else 6] != TCP or flags >= len(packet) or not packet[flags] & encapsulation.SYN:
         return packet
     view = memoryview(bytearray(packet))
-    return bytes(view) if encapsulation.clamp_segment_size(view, 0, len(packet), mtu) else packet
+    return bytes(view) if encapsulation.clamp_tcp_mss(view, 0, len(packet), mtu) else packet
 
 
 def addresses_of(packet: bytes) -> bytes:

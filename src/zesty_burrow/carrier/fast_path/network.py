@@ -31,7 +31,7 @@ _system = ctypes.CDLL(None)
 _sendmsg = function(_system, "sendmsg", POINTER, INTEGER, POINTER, INTEGER)
 _recvmsg = function(_system, "recvmsg", POINTER, INTEGER, POINTER, INTEGER)
 poll = function(_system, "poll", INTEGER, POINTER, POINTER, INTEGER)
-PATIENCE = 20
+POLL_MILLISECONDS = 20
 """Milliseconds for which a full queue is waited for: a lost packet costs more."""
 POLL_OUT, SOL_UDP = 4, 17
 IPV4_TOS, IPV6_CLASS = 1 << 32, 67 << 32 | 41
@@ -93,7 +93,7 @@ def send_piece(sa: Record, start: Any, total: Any, size: Any, mark: Any, message
     if _sendmsg(descriptor, base + 8 * OUT_HEADER, 0) >= 0:
         return True
     message[CLOCK] = np.int64(descriptor) | POLL_OUT << 32
-    poll(base + 8 * CLOCK, 1, PATIENCE)
+    poll(base + 8 * CLOCK, 1, POLL_MILLISECONDS)
     return _sendmsg(descriptor, base + 8 * OUT_HEADER, 0) >= 0
 
 

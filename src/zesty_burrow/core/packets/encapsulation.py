@@ -42,7 +42,7 @@ def take_congestion(view: memoryview, at: int, length: int, outer: int) -> bool:
     return True
 
 
-def clamp_segment_size(view: memoryview, at: int, length: int, mtu: int) -> bool:
+def clamp_tcp_mss(view: memoryview, at: int, length: int, mtu: int) -> bool:
     """Lower the MSS that a TCP SYN asks for to what a tunnel of this MTU carries whole (RFC 9293 §3.7.1).
 
     Whether anything was changed. The checksum is adjusted (RFC 1624 §3), so it stays as right or wrong as it was.

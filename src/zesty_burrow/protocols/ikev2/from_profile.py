@@ -51,7 +51,7 @@ def initiator_config(profile: Profile, request: SessionRequest) -> InitiatorConf
         wall_time=request.wall_time,
         local=local,
         remote=remote,
-        backoff=Backoff(give_up=request.patience),
+        backoff=Backoff(give_up=request.timeout),
         revocation_lists=tuple(load_revocation_list_untrusted(pem.encode()) for pem in profile.revocation_lists),
         method=sign_in.method,
         proof=sign_in.gateway,

@@ -38,14 +38,14 @@ class IkeV2:
 
         return IkeSession(initiator_config(profile, request), random, profile.credentials_label)
 
-    def probe(self, profile: Profile, address: str, patience: float, random: Random) -> Probe:
+    def probe(self, profile: Profile, address: str, timeout: float, random: Random) -> Probe:
         """IKE_SA_INIT requests, with the profile's own offers first."""
         from zesty_burrow.protocols.ikev2 import probe
         from zesty_burrow.protocols.ikev2.machine.ike_sa import Backoff
 
         offers, _ = settings.offers_of(profile)
         port = settings.settings_of(profile).port
-        return probe.Probe((address, port), offers, random, Backoff(give_up=patience))
+        return probe.Probe((address, port), offers, random, Backoff(give_up=timeout))
 
 
 PROTOCOL = IkeV2()
