@@ -58,7 +58,7 @@ def _parse(words: Sequence[str]) -> tuple[argparse.Namespace, ModuleType]:
     module = importlib.import_module(f"zesty_burrow.commands.{COMMANDS[before.command].module}")
     parser = argparse.ArgumentParser(
         prog=f"zesty {before.command}",
-        description=COMMANDS[before.command].summary.capitalize() + ".",
+        description=_sentence(COMMANDS[before.command].summary),
         epilog=f"example: {module.EXAMPLE}",
     )
     _global_options(parser)
@@ -69,6 +69,11 @@ def _parse(words: Sequence[str]) -> tuple[argparse.Namespace, ModuleType]:
     for option in ("json_file", "passphrase_file", "whom"):
         setattr(args, option, getattr(args, option) or getattr(before, option))
     return args, module
+
+
+def _sentence(summary: str) -> str:
+    """With a capital letter and a full stop; names inside keep theirs."""
+    return summary[:1].upper() + summary[1:] + "."
 
 
 def main(words: Sequence[str] | None = None) -> int:

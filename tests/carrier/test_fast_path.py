@@ -21,7 +21,7 @@ from zesty_burrow.carrier.fast_path.compile_cache import PACKAGE, VARIABLE, Comp
 from zesty_burrow.carrier.fast_path.fast_path import attach, endpoint_of, socket_address
 from zesty_burrow.carrier.fast_path.selector import PacketEventLoop, PacketSelector, run, running_selector
 from zesty_burrow.carrier.fast_path.switch import FastPathSwitch
-from zesty_burrow.carrier.udp_socket import udp_socket
+from zesty_burrow.carrier.network.udp_socket import udp_socket
 
 
 @pytest.fixture

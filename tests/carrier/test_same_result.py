@@ -213,7 +213,7 @@ GUARDED = """
     import ctypes, mmap, random
     import numpy as np
     from numba import njit
-    from zesty_burrow.carrier.fast_path import device, esp, inner, join, records
+    from zesty_burrow.carrier.fast_path.loops import device, esp, inner, join, records
     from zesty_burrow.carrier.fast_path.symbols import Context
 
     @njit

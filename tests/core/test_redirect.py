@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from support import GATEWAY, Wire, initiator_config, responder_config
-from zesty_burrow.carrier.addresses import MAX_REDIRECTS, try_each
+from zesty_burrow.carrier.network.addresses import MAX_REDIRECTS, try_each
 from zesty_burrow.errors import GatewayElsewhere, GatewayUnreachable, Malformed
 from zesty_burrow.protocols.ikev2.events import ChildEstablished, Redirected
 from zesty_burrow.protocols.ikev2.initiator.table import State

@@ -11,7 +11,7 @@ from cryptography.hazmat.primitives.serialization import Encoding, PrivateFormat
 from corpus import material as m
 from corpus.instance import INSTANCE
 from zesty_burrow.core.profile import SignIn
-from zesty_burrow.intake.codes import make_codes
+from zesty_burrow.intake.readers.codes import make_codes
 
 Q = "Quillwort Relay"
 NP, CK, PSK, RAW = "name-password", "client-key", "pre-shared-key", "raw-public-key"

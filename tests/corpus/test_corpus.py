@@ -11,8 +11,8 @@ from corpus.table import CORPUS
 from zesty_burrow.core.credentials import kind_of
 from zesty_burrow.errors import BurrowError
 from zesty_burrow.host.files import read_kit_files
-from zesty_burrow.intake.keys import nobody
 from zesty_burrow.intake.kit import Surroundings, read_kit
+from zesty_burrow.intake.readers.keys import nobody
 from zesty_burrow.profiles.text import content_digest, read_profile, write_profile
 
 

@@ -13,11 +13,11 @@ from hypothesis import strategies as st
 
 from support import AUTHORITY, PASSWORD
 from zesty_burrow.errors import InputError, Malformed
-from zesty_burrow.intake import sheet
-from zesty_burrow.intake.certificates import read_certificates_untrusted
 from zesty_burrow.intake.kit import Surroundings, read_kit
 from zesty_burrow.intake.kit_file import KitFile
-from zesty_burrow.intake.mail import looks_like_mail, read_mail_untrusted, text_of_html
+from zesty_burrow.intake.readers import sheet
+from zesty_burrow.intake.readers.certificates import read_certificates_untrusted
+from zesty_burrow.intake.readers.mail import looks_like_mail, read_mail_untrusted, text_of_html
 from zesty_burrow.intake.vocabulary import PHRASES, Field, meaning, yes_or_no
 
 NOW = datetime.now(UTC)

@@ -33,14 +33,15 @@ from zesty_burrow.core.credentials import (
 )
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import BurrowError, InputError, LimitExceeded, Malformed, SealError
-from zesty_burrow.intake import codes, limits
+from zesty_burrow.intake import limits
 from zesty_burrow.intake.containers import expand
-from zesty_burrow.intake.credentials import read_additional_key_untrusted, read_shared_key_untrusted
-from zesty_burrow.intake.instance_data import read_instance_data_untrusted, write_instance_data
-from zesty_burrow.intake.keys import MAX_ROUNDS, read_keys_untrusted
 from zesty_burrow.intake.kit import Surroundings, read_kit
 from zesty_burrow.intake.kit_file import KitFile
-from zesty_burrow.intake.places import countries, country_code, place_in_name
+from zesty_burrow.intake.readers import codes
+from zesty_burrow.intake.readers.credentials import read_additional_key_untrusted, read_shared_key_untrusted
+from zesty_burrow.intake.readers.instance_data import read_instance_data_untrusted, write_instance_data
+from zesty_burrow.intake.readers.keys import MAX_ROUNDS, read_keys_untrusted
+from zesty_burrow.intake.readers.places import countries, country_code, place_in_name
 from zesty_burrow.intake.sealed import (
     open_credentials_untrusted,
     read_sealed_file_untrusted,

@@ -6,9 +6,9 @@ import asyncio
 from collections.abc import Awaitable, Callable
 from datetime import UTC, datetime
 
-from zesty_burrow.carrier.addresses import resolve, try_each
+from zesty_burrow.carrier.control.status import StepReport
+from zesty_burrow.carrier.network.addresses import resolve, try_each
 from zesty_burrow.carrier.sessions import OpenSession
-from zesty_burrow.carrier.status import StepReport
 from zesty_burrow.carrier.userspace_tunnel import UserspaceTunnel
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import BurrowError, GatewayError

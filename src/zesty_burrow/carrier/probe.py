@@ -7,7 +7,7 @@ import os
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
-from zesty_burrow.carrier.addresses import resolve
+from zesty_burrow.carrier.network.addresses import resolve
 from zesty_burrow.carrier.session_io import SessionIo
 from zesty_burrow.carrier.sessions import client_port
 from zesty_burrow.core.profile import Profile

@@ -8,8 +8,8 @@ import socket
 from contextlib import suppress
 
 from zesty_burrow.carrier.data_path.udp_port import UdpPort
+from zesty_burrow.carrier.network.udp_socket import udp_socket
 from zesty_burrow.carrier.session_io import SessionIo
-from zesty_burrow.carrier.udp_socket import udp_socket
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.protocols.registry import protocol
 from zesty_burrow.protocols.session import Event, Session, SessionRequest

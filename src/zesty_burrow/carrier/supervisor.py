@@ -19,19 +19,19 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from zesty_burrow.carrier.address_watch import AddressWatch
-from zesty_burrow.carrier.addresses import look_up, resolve, try_each
-from zesty_burrow.carrier.control import ControlServer
+from zesty_burrow.carrier.control.control import ControlServer
+from zesty_burrow.carrier.control.key_file import write_key_file
+from zesty_burrow.carrier.control.status import StepReport, TunnelStatus, algorithms_of
+from zesty_burrow.carrier.control.totals import Totals
 from zesty_burrow.carrier.data_path.data_path import DataPath, offloads_in_use
 from zesty_burrow.carrier.data_path.options import PathOptions
 from zesty_burrow.carrier.data_path.tunnel import Tunnel
 from zesty_burrow.carrier.fast_path import selector
-from zesty_burrow.carrier.host_config import Applied, HostConfig
-from zesty_burrow.carrier.key_file import write_key_file
+from zesty_burrow.carrier.network.address_watch import AddressWatch
+from zesty_burrow.carrier.network.addresses import look_up, resolve, try_each
+from zesty_burrow.carrier.network.host_config import Applied, HostConfig
 from zesty_burrow.carrier.sessions import OpenSession
 from zesty_burrow.carrier.states import Signal, State, StateMachine
-from zesty_burrow.carrier.status import StepReport, TunnelStatus, algorithms_of
-from zesty_burrow.carrier.totals import Totals
 from zesty_burrow.core.profile import MAX_MTU, MIN_MTU, Profile
 from zesty_burrow.errors import BurrowError, GatewayElsewhere, GatewayError, ProgramFault
 from zesty_burrow.host.journal import Journal, Restored

@@ -16,12 +16,12 @@ from zesty_burrow.core.credentials import Kind as CredentialsKind
 from zesty_burrow.core.finding import finding
 from zesty_burrow.core.profile import PEM_MARK, Profile
 from zesty_burrow.errors import Malformed
-from zesty_burrow.intake.certificates import read_certificates_untrusted
-from zesty_burrow.intake.keys import FoundKey, public_octets
 from zesty_burrow.intake.kit import FoundCredentials, FoundProfile
 from zesty_burrow.intake.kit_file import KitFile
-from zesty_burrow.intake.places import place_in_name
 from zesty_burrow.intake.reader import RawProfile, RawSecret, Reader
+from zesty_burrow.intake.readers.certificates import read_certificates_untrusted
+from zesty_burrow.intake.readers.keys import FoundKey, public_octets
+from zesty_burrow.intake.readers.places import place_in_name
 from zesty_burrow.intake.recognise import Kind
 from zesty_burrow.profiles.checks import check_profile
 from zesty_burrow.profiles.text import content_digest, write_profile

@@ -18,7 +18,7 @@ from zesty_burrow.errors import InputError, printable
 from zesty_burrow.intake import limits
 from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.limits import refused
-from zesty_burrow.intake.mail import looks_like_mail, read_mail_untrusted
+from zesty_burrow.intake.readers.mail import looks_like_mail, read_mail_untrusted
 
 ZIP_MAGIC = (b"PK\x03\x04", b"PK\x05\x06")
 GZIP_MAGIC, XZ_MAGIC = b"\x1f\x8b\x08", b"\xfd7zXZ\x00"

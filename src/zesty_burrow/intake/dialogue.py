@@ -22,9 +22,9 @@ from zesty_burrow.core.profile import (
     Tunnel,
 )
 from zesty_burrow.errors import InputError
-from zesty_burrow.intake.credentials import paste_slips
-from zesty_burrow.intake.places import country_code, place_in_name
-from zesty_burrow.intake.sheet import slug_of
+from zesty_burrow.intake.readers.credentials import paste_slips
+from zesty_burrow.intake.readers.places import country_code, place_in_name
+from zesty_burrow.intake.readers.sheet import slug_of
 from zesty_burrow.profiles.text import read_profile, write_profile
 from zesty_burrow.protocols.ikev2.settings import IkeSettings
 

@@ -12,8 +12,8 @@ from zesty_burrow.core.credentials import Credentials, Scope
 from zesty_burrow.core.finding import Finding
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.intake.containers import expand
-from zesty_burrow.intake.keys import nobody
 from zesty_burrow.intake.limits import refused
+from zesty_burrow.intake.readers.keys import nobody
 from zesty_burrow.intake.recognise import Kind, recognise
 
 if TYPE_CHECKING:

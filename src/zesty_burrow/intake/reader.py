@@ -18,13 +18,14 @@ from zesty_burrow.core.credentials import Credentials
 from zesty_burrow.core.finding import CODES, Finding, finding
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import BurrowError, InputError, LimitExceeded, ProfileInvalid, SealError
-from zesty_burrow.intake import codes, limits, sealed, sheet
-from zesty_burrow.intake.certificates import read_certificates_untrusted
-from zesty_burrow.intake.credentials import read_credentials_untrusted
-from zesty_burrow.intake.instance_data import read_instance_data_untrusted
-from zesty_burrow.intake.keys import FoundKey, read_keys_untrusted
+from zesty_burrow.intake import limits, sealed
 from zesty_burrow.intake.kit_file import KitFile
-from zesty_burrow.intake.places import place_in_name
+from zesty_burrow.intake.readers import codes, sheet
+from zesty_burrow.intake.readers.certificates import read_certificates_untrusted
+from zesty_burrow.intake.readers.credentials import read_credentials_untrusted
+from zesty_burrow.intake.readers.instance_data import read_instance_data_untrusted
+from zesty_burrow.intake.readers.keys import FoundKey, read_keys_untrusted
+from zesty_burrow.intake.readers.places import place_in_name
 from zesty_burrow.intake.recognise import Kind, recognise, text_of
 from zesty_burrow.intake.vocabulary import Field
 from zesty_burrow.profiles.text import read_profile

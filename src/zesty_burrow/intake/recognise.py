@@ -7,14 +7,15 @@ from enum import StrEnum
 
 from zesty_burrow.core.profile import PEM_MARK
 from zesty_burrow.errors import Malformed
-from zesty_burrow.intake import sealed, sheet
-from zesty_burrow.intake.certificates import PKCS7_MARK
-from zesty_burrow.intake.codes import looks_like_picture
-from zesty_burrow.intake.credentials import looks_like_credentials
-from zesty_burrow.intake.instance_data import looks_like_instance_data
-from zesty_burrow.intake.keys import looks_like_key, looks_like_pkcs12
+from zesty_burrow.intake import sealed
 from zesty_burrow.intake.kit_file import KitFile
-from zesty_burrow.intake.mail import text_of_html
+from zesty_burrow.intake.readers import sheet
+from zesty_burrow.intake.readers.certificates import PKCS7_MARK
+from zesty_burrow.intake.readers.codes import looks_like_picture
+from zesty_burrow.intake.readers.credentials import looks_like_credentials
+from zesty_burrow.intake.readers.instance_data import looks_like_instance_data
+from zesty_burrow.intake.readers.keys import looks_like_key, looks_like_pkcs12
+from zesty_burrow.intake.readers.mail import text_of_html
 
 READ_ME = re.compile(r"^(read[ _.-]?me|licen[cs]e|terms|changes|news|notes|instructions?|help|about)", re.IGNORECASE)
 PROFILE_KEY = re.compile(rb"^\s*(?:format\s*=|\[(?:profile|gateway)\])", re.MULTILINE)

@@ -12,7 +12,7 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
-from zesty_burrow.carrier.control_client import call_with
+from zesty_burrow.carrier.control.control_client import call_with
 from zesty_burrow.errors import MachineError, NotFound, StateError, UsageError
 from zesty_burrow.host import namespaces
 from zesty_burrow.host.paths import HOME_VARIABLE, Paths

@@ -15,9 +15,9 @@ from ipaddress import IPv4Interface, IPv6Interface, ip_address
 from zesty_burrow.carrier.data_path.data_path import DataPath
 from zesty_burrow.carrier.data_path.tunnel import Tunnel
 from zesty_burrow.carrier.data_path.udp_port import Burst, UdpPort
-from zesty_burrow.carrier.host_config import bring_up
+from zesty_burrow.carrier.network.host_config import bring_up
+from zesty_burrow.carrier.network.udp_socket import udp_socket
 from zesty_burrow.carrier.session_io import SessionIo
-from zesty_burrow.carrier.udp_socket import udp_socket
 from zesty_burrow.core.crypto.private_key import PrivateKey
 from zesty_burrow.core.dns.encrypted_resolver import EncryptedResolver
 from zesty_burrow.core.identity import Identity

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from rich.console import Console, RenderableType
     from rich.progress import Progress
 
-    from zesty_burrow.carrier.status import StepReport, TunnelStatus
+    from zesty_burrow.carrier.control.status import StepReport, TunnelStatus
     from zesty_burrow.core.rehearsal import Rehearsal
 
 PIPE_WIDTH = 120

@@ -9,7 +9,7 @@ from zesty_burrow.core.leak import Judgement, Observation, Verdict
 
 if TYPE_CHECKING:
     # Types alone: a command that needs none of these rooms must not wait for them.
-    from zesty_burrow.carrier.status import TunnelStatus
+    from zesty_burrow.carrier.control.status import TunnelStatus
     from zesty_burrow.carrier.supervisor import TunnelEnd
     from zesty_burrow.core.finding import Code, Finding
     from zesty_burrow.core.policy.suite import Suite

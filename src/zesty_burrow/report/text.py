@@ -17,7 +17,7 @@ from zesty_burrow.report.parts import SEVERITY_STYLES, Parts, findings_table, gr
 from zesty_burrow.report.result import Result
 
 if TYPE_CHECKING:
-    from zesty_burrow.carrier.status import TunnelStatus
+    from zesty_burrow.carrier.control.status import TunnelStatus
     from zesty_burrow.core.profile import Profile
 
 VERDICT_STYLES = {Verdict.SEALED: "bold green", Verdict.LEAKING: "bold red", Verdict.UNCLEAR: "bold yellow"}
@@ -214,7 +214,7 @@ def _code(result: results.CodeResult) -> Parts:
 
 def up_line(status: TunnelStatus) -> Text:
     """Place, inner addresses, protocol, algorithms."""
-    from zesty_burrow.carrier.status import IPV6_STATES
+    from zesty_burrow.carrier.control.status import IPV6_STATES
 
     place = ", ".join(part for part in (status.city, status.country) if part) or status.profile
     ipv6 = f"IPv6 {IPV6_STATES[status.ipv6]}"

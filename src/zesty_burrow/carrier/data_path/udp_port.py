@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from contextlib import suppress
 from typing import NamedTuple
 
-from zesty_burrow.carrier.udp_socket import MAX_DATAGRAM
+from zesty_burrow.carrier.network.udp_socket import MAX_DATAGRAM
 from zesty_burrow.core.net import Endpoint
 from zesty_burrow.host.udp import BURSTS, UDP_GRO, UDP_SEGMENT, WORTH_MORE
 

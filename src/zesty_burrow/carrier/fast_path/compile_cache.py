@@ -17,7 +17,13 @@ from zesty_burrow import errors
 VARIABLE = "NUMBA_CACHE_DIR"
 """By which numba is told; it reads it when it is imported."""
 PACKAGE = Path(errors.__file__).parent
-SOURCES = "carrier/fast_path/*.py", "host/udp.py", "core/esp/replay.py", "core/esp/sa.py"
+SOURCES = (
+    "carrier/fast_path/*.py",
+    "carrier/fast_path/loops/*.py",
+    "host/udp.py",
+    "core/esp/replay.py",
+    "core/esp/sa.py",
+)
 """What the loops are compiled from."""
 _COMPLETE = "complete"
 """A file that is there once all loops are."""

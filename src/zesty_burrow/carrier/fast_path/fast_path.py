@@ -19,14 +19,14 @@ from zesty_burrow.carrier.data_path.data_path import DataPath
 from zesty_burrow.carrier.data_path.options import LONGEST
 from zesty_burrow.carrier.data_path.tunnel import Tunnel
 from zesty_burrow.carrier.data_path.udp_port import Burst, UdpPort
-from zesty_burrow.carrier.fast_path import records
-from zesty_burrow.carrier.fast_path.carry import carry
-from zesty_burrow.carrier.fast_path.device import ROW
-from zesty_burrow.carrier.fast_path.esp import SCRATCH
-from zesty_burrow.carrier.fast_path.join import ROW as JOIN_ROW
-from zesty_burrow.carrier.fast_path.records import Octets, Receiving, Sending, Tables
+from zesty_burrow.carrier.fast_path.loops import records
+from zesty_burrow.carrier.fast_path.loops.carry import carry
+from zesty_burrow.carrier.fast_path.loops.device import ROW
+from zesty_burrow.carrier.fast_path.loops.esp import SCRATCH
+from zesty_burrow.carrier.fast_path.loops.join import ROW as JOIN_ROW
+from zesty_burrow.carrier.fast_path.loops.records import Octets, Receiving, Sending, Tables
+from zesty_burrow.carrier.fast_path.loops.slots import Slots
 from zesty_burrow.carrier.fast_path.selector import PacketSelector
-from zesty_burrow.carrier.fast_path.slots import Slots
 from zesty_burrow.carrier.fast_path.symbols import Context
 from zesty_burrow.core.crypto.protection import Combined, Protection
 from zesty_burrow.core.esp.channel import EspChannel, SaPair

@@ -1,0 +1,1 @@
+"""Sockets, addresses and settings of this machine, as a tunnel needs them."""

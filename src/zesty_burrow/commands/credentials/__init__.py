@@ -1,0 +1,1 @@
+"""Commands about credentials, and what others ask of them."""

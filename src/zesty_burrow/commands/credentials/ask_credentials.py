@@ -1,0 +1,95 @@
+"""Secrets by hand: asked for without echo on a terminal, else read from standard input; or from a file or keyring."""
+
+from __future__ import annotations
+
+import sys
+from getpass import GetPassWarning, getpass
+from pathlib import Path
+
+from zesty_burrow.core.credentials import Credentials, Kind, NamePassword
+from zesty_burrow.core.finding import Finding
+from zesty_burrow.core.secret import Secret
+from zesty_burrow.errors import InputError, NotFound, SealError, UsageError
+from zesty_burrow.host.files import read_bounded
+from zesty_burrow.intake.readers.credentials import (
+    paste_slips,
+    read_additional_key_untrusted,
+    read_credentials_untrusted,
+    read_shared_key_untrusted,
+)
+
+MAX_INPUT = 4096
+KEYRING = "keyring:"
+ASKED = (Kind.NAME_PASSWORD, Kind.PRE_SHARED_KEY, Kind.ADDITIONAL_KEY)
+"""Kinds that a person can type; keys with certificates are imported."""
+
+
+def ask_credentials(label: str, kind: Kind, source: str, domain: str) -> tuple[Credentials, list[str]]:
+    """Credentials of a kind from ``source``: empty for the terminal or standard input, a file, or the keyring."""
+    if source.startswith(KEYRING):
+        return _from_keyring(source.removeprefix(KEYRING), domain)
+    if source and source != "-":
+        data, mode = read_bounded(Path(source), MAX_INPUT)
+        if mode & 0o077:
+            raise InputError(
+                f"{source} is open to others", why=f"its mode is {mode:04o}", next_step=f"chmod 600 {source}"
+            )
+        text = data.decode("utf-8", "replace")
+    elif sys.stdin.isatty() and source != "-":
+        text = _ask_lines(label, kind)
+    else:
+        text = sys.stdin.read(MAX_INPUT + 1)
+        if len(text) > MAX_INPUT:
+            raise UsageError("standard input holds more than two lines of credentials")
+    return _read(text, kind, source or "what was typed in", domain)
+
+
+def _read(text: str, kind: Kind, origin: str, domain: str) -> tuple[Credentials, list[str]]:
+    if kind is Kind.PRE_SHARED_KEY:
+        shared, found = read_shared_key_untrusted(text, origin)
+        return shared, _said(found)
+    if kind is Kind.ADDITIONAL_KEY:
+        additional, found = read_additional_key_untrusted(text, origin)
+        return additional, _said(found)
+    value, found = read_credentials_untrusted(text, origin)
+    return NamePassword(value.name, value.password, domain), _said(found)
+
+
+def _said(found: list[Finding]) -> list[str]:
+    return [entry.detail for entry in found]
+
+
+def _ask_lines(label: str, kind: Kind) -> str:
+    try:
+        if kind is Kind.PRE_SHARED_KEY:
+            return getpass(f"Pre-shared key for {label} (not shown): ") + "\n"
+        first = "Identifier of the additional key" if kind is Kind.ADDITIONAL_KEY else "Name"
+        second = "Additional shared key" if kind is Kind.ADDITIONAL_KEY else "Password"
+        name = input(f"{first} for {label}: ")
+        return f"{name}\n{getpass(f'{second} for {label} (not shown): ')}\n"
+    except (EOFError, GetPassWarning):
+        raise SealError("nothing was typed in", next_step="Try again on a terminal, or name a file.") from None
+
+
+def _from_keyring(where: str, domain: str) -> tuple[Credentials, list[str]]:
+    service, slash, name = where.partition("/")
+    if not slash or not service or not name:
+        raise UsageError(
+            "which entry of the keyring?", next_step="For example: --from keyring:quillwort/tidewrack_heron"
+        )
+    try:
+        import keyring
+        import keyring.errors
+    except ImportError:
+        raise SealError(
+            "the system keyring cannot be used",
+            why="the Python package keyring is not installed",
+            next_step="pip install 'zesty-burrow[keyring]', or read the credentials from a file.",
+        ) from None
+    try:
+        password = keyring.get_password(service, name)
+    except keyring.errors.KeyringError as problem:
+        raise SealError("the system keyring cannot be used", why=str(problem) or type(problem).__name__) from None
+    if password is None:
+        raise NotFound(f"the keyring has no entry {where!r}", next_step="Check service and name.")
+    return NamePassword(name, Secret(password), domain), [f"the password {slip}" for slip in paste_slips(password)]

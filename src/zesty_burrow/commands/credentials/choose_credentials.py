@@ -1,0 +1,97 @@
+"""Which credentials a connection uses, and what is said when a gateway refuses them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import dataclass
+from datetime import UTC, datetime
+
+from zesty_burrow.commands.context import Context
+from zesty_burrow.commands.credentials.ask_credentials import ASKED, ask_credentials
+from zesty_burrow.core.credentials import Credentials, Kind, NamePassword
+from zesty_burrow.core.profile import Profile
+from zesty_burrow.errors import NotFound, SignInRefused, UsageError
+from zesty_burrow.intake.readers.credentials import paste_slips
+from zesty_burrow.store.layered_store import CredentialsAtOnce, LayeredStore
+
+
+@dataclass(frozen=True)
+class Chosen:
+    """What a profile signs in with, by kind, and where it comes from, in words."""
+
+    secrets: Mapping[Kind, Credentials]
+    words: str
+
+
+def choose(
+    profile: Profile, layered_store: LayeredStore | CredentialsAtOnce, context: Context, *, ask: bool, device: str = ""
+) -> Chosen:
+    """What a profile signs in with: asked for, or the most specific that is kept. :class:`NotFound` without any."""
+    kinds = profile.needs
+    if ask:
+        if any(kind not in ASKED for kind in kinds):
+            raise UsageError("a key cannot be typed in", next_step="Import it: zesty import FILE")
+        label = profile.credentials_label
+        asked = {kind: ask_credentials(label, kind, "", "")[0] for kind in kinds}
+        return Chosen(asked, "those that were typed in just now")
+    kept = layered_store.choose_credentials(profile, device or context.device())
+    secrets: dict[Kind, Credentials] = {}
+    words = []
+    for kind in (*kinds, *profile.useful):
+        row, whom = kept.get(kind, (None, ""))
+        if row is None and kind not in kinds:
+            continue
+        if row is None:
+            raise _missing(profile, kind)
+        secrets[kind] = layered_store.open_credentials(row, whom)
+        words.append(f"those for {row.scope}, from {row.origin}, {_age(row.imported_at, context.now())}")
+    return Chosen(secrets, "; ".join(dict.fromkeys(words)))
+
+
+def _missing(profile: Profile, kind: Kind) -> NotFound:
+    label = profile.credentials_label
+    ways = {
+        Kind.NAME_PASSWORD: f"Import the two-line credentials file: zesty import FILE --provider {label!r}; or --ask.",
+        Kind.PRE_SHARED_KEY: f"Type it in: zesty credentials change {label!r} --kind pre-shared-key",
+    }
+    way = ways.get(kind, f"Import the key with its certificate: zesty import FILE … --provider {label!r}")
+    why = f"profile {profile.name} needs a {kind}"
+    return NotFound(f"there are no credentials for {label!r}", why=why, next_step=way)
+
+
+def _age(imported_at: str, now: datetime) -> str:
+    then = datetime.strptime(imported_at, "%Y-%m-%dT%H:%M:%SZ").replace(tzinfo=UTC)
+    days = (now - then).days
+    return "from today" if days <= 0 else "one day old" if days == 1 else f"{days} days old"
+
+
+@contextmanager
+def explained(chosen: Chosen) -> Iterator[None]:
+    """A refusal tells which credentials were used, from where, how old, and what slips to look for."""
+    try:
+        yield
+    except SignInRefused as refusal:
+        words = [refusal.why] if refusal.why else []
+        words.append(f"the credentials used were {chosen.words}")
+        for value in chosen.secrets.values():
+            words += [f"the {part} {slip}" for part, slip in slips(value)]
+        refusal.why = "; ".join(words)
+        refusal.next_step = (
+            "Those for the provider's web page are usually not the ones for manual set-up: look for these on its page. "
+            "Then `zesty credentials change`, and `zesty credentials try` to see whether they work."
+        )
+        raise
+
+
+def slips(value: Credentials) -> list[tuple[str, str]]:
+    """What is worth a look in what was refused; never the values themselves."""
+    if not isinstance(value, NamePassword):
+        return []
+    found = [("name", slip) for slip in paste_slips(value.name)]
+    found += [("password", slip) for slip in paste_slips(value.password.text())]
+    if "@" in value.name:
+        found.append(("name", "looks like the mail address of a web page's account"))
+    if value.name == value.password.text():
+        found.append(("password", "is the same as the name"))
+    return found

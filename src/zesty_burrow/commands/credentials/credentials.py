@@ -1,0 +1,120 @@
+"""``zesty credentials``: what is kept and who uses it; change it everywhere at once, forget it, try it."""
+
+from __future__ import annotations
+
+from argparse import ArgumentParser, Namespace
+from typing import TYPE_CHECKING
+
+from zesty_burrow.commands.context import Context
+from zesty_burrow.commands.credentials.ask_credentials import ASKED, ask_credentials
+from zesty_burrow.core.credentials import Kind, Scope
+from zesty_burrow.errors import UsageError
+from zesty_burrow.report.result import CredentialsResult, MessageResult, Result
+
+if TYPE_CHECKING:
+    from zesty_burrow.store.store import Store
+
+EXAMPLE = 'zesty credentials change "Quillwort Relay"'
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """The command's words."""
+    actions = parser.add_subparsers(dest="action", required=True, metavar="ACTION")
+    actions.add_parser("list", help="labels, and the profiles that use them", description="Nothing secret is shown.")
+    change = "ask without echo, or read lines from standard input, a file or the keyring"
+    one = actions.add_parser("change", help=change, description=change)
+    _add_scope(one)
+    one.add_argument("--kind", choices=[str(kind) for kind in ASKED], default=str(Kind.NAME_PASSWORD))
+    one.add_argument("--domain", default="", help="the login domain of the name")
+    one.add_argument(
+        "--from",
+        dest="source",
+        default="",
+        metavar="WHERE",
+        help="a file that only you can read; - for standard input; or keyring:SERVICE/NAME",
+    )
+    forget = actions.add_parser("forget", help="remove what is kept", description="Remove what is kept.")
+    _add_scope(forget)
+    forget.add_argument("--kind", choices=[str(kind) for kind in Kind], default="", help="only this kind")
+    text = "negotiate and sign in for real, open no tunnel; needs no rights and changes nothing"
+    attempt = actions.add_parser("try", help="see whether a gateway takes them", description=text)
+    attempt.add_argument("name", help="a profile's name, or a city that only one profile has")
+    attempt.add_argument("--device", default="", help="as another of your devices would")
+    attempt.add_argument("--ask", action="store_true", help="ask for them, keep nothing")
+    attempt.add_argument("--timeout", type=float, default=15.0, metavar="SECONDS", help="for the gateway (15)")
+
+
+def _add_scope(parser: ArgumentParser) -> None:
+    parser.add_argument("label", nargs="?", default="", help="as `list` shows it; usually the provider's name")
+    parser.add_argument("--profile", default="", help="for this profile alone")
+    parser.add_argument("--device", default="", help="for this device alone")
+
+
+def run(args: Namespace, context: Context) -> Result:
+    """List, change, forget or try."""
+    if args.action == "list":
+        return _list(context)
+    if args.action == "try":
+        return _try(args, context)
+    if bool(args.label) == bool(args.profile):
+        raise UsageError(
+            "whose credentials?", next_step="Say a label, as `zesty credentials list` shows it; or --profile."
+        )
+    with context.store() as store:
+        scope = _scope(args, store)
+        if args.action == "forget":
+            count = store.forget_credentials(scope, args.kind)
+            return MessageResult(f"The credentials for {scope} are gone ({count}).")
+        value, slips = ask_credentials(str(scope), Kind(args.kind), args.source, args.domain)
+        store.take_kit([], [(scope, value, args.source or "typed in")])
+    said = "".join(f" Note: {slip}." for slip in slips)
+    return MessageResult(f"The credentials for {scope} are changed for all that use them.{said}")
+
+
+def _scope(args: Namespace, store: Store) -> Scope:
+    if not args.profile:
+        return Scope(args.label, args.device)
+    profile = store.find_profile(args.profile)[0]
+    return Scope(profile.credentials_label, args.device, profile.name)
+
+
+def _list(context: Context) -> CredentialsResult:
+    """Every entry with its users, and labels that profiles need and nobody keeps."""
+    with context.store() as store:
+        labels = store.labels()
+        kept = store.list_credentials()
+    rows = []
+    for entry in kept:
+        label_users = [name for name, label in labels.items() if label == entry.label]
+        rows.append(
+            {
+                "label": entry.label,
+                "device": entry.device,
+                "profile": entry.profile,
+                "kind": entry.kind,
+                "scope": str(entry.scope),
+                "sealed_at": entry.imported_at,
+                "origin": entry.origin,
+                "profiles": [entry.profile] if entry.profile else sorted(label_users),
+            }
+        )
+    known = {entry.label for entry in kept}
+    for label in sorted(set(labels.values()) - known):
+        users = sorted(name for name, other in labels.items() if other == label)
+        empty = {"device": "", "profile": "", "kind": "", "sealed_at": "", "origin": ""}
+        rows.append({"label": label, **empty, "scope": label, "profiles": users})
+    return CredentialsResult(tuple(rows))
+
+
+def _try(args: Namespace, context: Context) -> MessageResult:
+    """Negotiate, let the gateway prove itself, sign in, say goodbye."""
+    from zesty_burrow.carrier.attempt import Attempt
+    from zesty_burrow.commands.credentials.choose_credentials import choose, explained
+    from zesty_burrow.profiles.policy import restrict
+
+    with context.layered_store() as layered_store:
+        profile = restrict(context.policy(), layered_store.find_profile(args.name)[0])
+        chosen = choose(profile, layered_store, context, ask=args.ask, device=args.device)
+    with explained(chosen):
+        address = Attempt(profile, chosen.secrets, args.timeout, context.reporter.step).run()
+    return MessageResult(f"{profile.name} ({address}) takes the credentials: {chosen.words}.")

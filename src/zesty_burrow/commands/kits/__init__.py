@@ -1,0 +1,1 @@
+"""Commands about kits, and what they share."""

@@ -1,0 +1,1 @@
+"""Commands that run the lab and what ships with it."""

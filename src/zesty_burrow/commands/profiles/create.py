@@ -1,0 +1,225 @@
+"""``zesty create``: a guided set-up that can be interrupted, and answered wholly by options or a file."""
+
+from __future__ import annotations
+
+import socket
+import sys
+import tomllib
+from argparse import ArgumentParser, Namespace
+from collections.abc import Collection
+from contextlib import suppress
+from pathlib import Path
+
+import tomli_w
+from cryptography.hazmat.primitives.serialization import Encoding
+
+from zesty_burrow.commands.context import Context
+from zesty_burrow.commands.credentials.ask_credentials import ASKED, ask_credentials
+from zesty_burrow.core.certificates import trust
+from zesty_burrow.core.credentials import Credentials, Scope
+from zesty_burrow.core.finding import Severity
+from zesty_burrow.errors import BurrowError, Clash, InputError, UsageError
+from zesty_burrow.host.files import read_bounded
+from zesty_burrow.intake import limits
+from zesty_burrow.intake.dialogue import QUESTIONS, Question, open_questions, profile_of, take_given, with_defaults
+from zesty_burrow.intake.readers.certificates import read_certificates_untrusted
+from zesty_burrow.profiles.checks import check_profile
+from zesty_burrow.profiles.policy import judge_profile
+from zesty_burrow.profiles.text import write_profile
+from zesty_burrow.report.result import CreateResult
+from zesty_burrow.store.seal import write_private
+
+EXAMPLE = "zesty create --host lisbon.quillwort.example --provider 'Quillwort Relay' --credentials -"
+MAX_ANSWERS = 1 << 16
+INTRODUCTION = (
+    "A profile from scratch. Enter takes what stands in brackets; ? says where a field comes from; < goes back; "
+    "Ctrl-C interrupts."
+)
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """The command's words: one for each question, and where answers come from."""
+    parser.add_argument("--answers", type=Path, metavar="FILE", help="a TOML file with answers, by the options' names")
+    parser.add_argument("--resume", action="store_true", help="go on where an interrupted set-up stopped")
+    parser.add_argument("--afresh", action="store_true", help="forget an interrupted set-up")
+    parser.add_argument(
+        "--credentials",
+        default="",
+        metavar="WHERE",
+        help="a file that only you can read, - for standard input, keyring:SERVICE/NAME, or none; else asked for",
+    )
+    fields = parser.add_argument_group("answers, so that nothing is asked; what is left out has its default")
+    for question in QUESTIONS:
+        fields.add_argument(f"--{question.key}", metavar="TEXT", help=question.ask[0].lower() + question.ask[1:])
+
+
+def run(args: Namespace, context: Context) -> CreateResult:
+    """Ask what is open, build the profile, judge it, store it with its credentials."""
+    draft = context.paths.state / "draft.toml"
+    given = _given(args)
+    on_terminal = sys.stdin.isatty() and sys.stderr.isatty()
+    answers = take_given({**_earlier(draft, args, context, on_terminal=on_terminal), **given})
+    if on_terminal and not args.answers:
+        with context.store() as store:
+            names = store.digests()
+        _Dialogue(context, draft, answers, names).run()
+    answers = with_defaults(answers)
+    with context.store() as store:
+        if answers["name"] in store.digests():
+            raise Clash(f"there is a profile {answers['name']!r} already", next_step="Choose another: --name NAME")
+        authorities = _authorities(answers.get("authority", ""))
+        profile = profile_of(answers, authorities)
+        scope = Scope(profile.credentials_label)
+        secrets, slips = _secrets(args, context, profile.needs[0], scope, on_terminal=on_terminal)
+        text = write_profile(profile)
+        store.take_kit([(profile, text, "typed in")], [(scope, value, "typed in") for value in secrets])
+    draft.unlink(missing_ok=True)
+    findings = [*check_profile(profile, context.now()), *judge_profile(context.policy(), profile)]
+    missing = "" if secrets else str(profile.needs[0])
+    return CreateResult(profile, text, tuple(dict.fromkeys(findings)), missing, tuple(slips))
+
+
+def _given(args: Namespace) -> dict[str, str]:
+    """Answers from the file, then from the options."""
+    found: dict[str, str] = {}
+    if args.answers is not None:
+        data, _ = read_bounded(args.answers, MAX_ANSWERS)
+        try:
+            document = tomllib.loads(data.decode())
+        except (tomllib.TOMLDecodeError, UnicodeDecodeError) as problem:
+            raise InputError(f"{args.answers} is not TOML", why=str(problem)) from None
+        for key, value in document.items():
+            text = " ".join(map(str, value)) if isinstance(value, list) else str(value)
+            found[key] = text
+    for question in QUESTIONS:
+        value = getattr(args, question.key.replace("-", "_"))
+        if value is not None:
+            found[question.key] = value
+    return found
+
+
+def _earlier(draft: Path, args: Namespace, context: Context, *, on_terminal: bool) -> dict[str, str]:
+    """What an interrupted set-up has left."""
+    if args.resume and args.afresh:
+        raise UsageError("say only one of --resume and --afresh")
+    if not draft.exists() or args.afresh:
+        if args.resume:
+            raise UsageError("there is no interrupted set-up", next_step="Run it without --resume.")
+        draft.unlink(missing_ok=True)
+        return {}
+    wanted = args.resume
+    if not wanted and on_terminal:
+        answer = context.reporter.ask("An earlier set-up was interrupted. Go on with it? y or n [y] ")
+        wanted = not answer.casefold().startswith("n")
+    if not wanted:
+        return {}
+    try:
+        return {key: str(value) for key, value in tomllib.loads(draft.read_text("utf-8")).items()}
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as problem:
+        raise InputError(f"{draft} is damaged", why=str(problem), next_step="Run it with --afresh.") from None
+
+
+def _authorities(path: str) -> tuple[str, ...]:
+    """The certificates in a file, as one PEM text."""
+    if not path:
+        return ()
+    data, _ = read_bounded(Path(path).expanduser(), limits.MAX_MEMBER)
+    found = read_certificates_untrusted(data)
+    return (b"".join(one.public_bytes(Encoding.PEM) for one in found).decode(),)
+
+
+def _secrets(
+    args: Namespace, context: Context, kind: object, scope: Scope, *, on_terminal: bool
+) -> tuple[list[Credentials], list[str]]:
+    """From where the words say; on a terminal they are asked for, last of all, and never kept in a draft."""
+    wanted = next((one for one in ASKED if one == kind), None)
+    if args.credentials == "none" or wanted is None or (not args.credentials and not on_terminal):
+        return [], []
+    value, slips = ask_credentials(str(scope), wanted, args.credentials, "")
+    return [value], slips
+
+
+class _Dialogue:
+    """Asks on the terminal; every answer is kept at once, so that an interruption loses nothing."""
+
+    def __init__(self, context: Context, draft: Path, answers: dict[str, str], names: Collection[str]) -> None:
+        self._names = names
+        self._context, self._draft, self._answers = context, draft, answers
+        self._asked: list[str] = []
+        self._told: set[str] = set()
+
+    def run(self) -> None:
+        """Until nothing is open."""
+        say = self._context.reporter.note
+        say(INTRODUCTION, style="bold")
+        try:
+            while waiting := open_questions(self._answers):
+                self._ask(waiting[0])
+        except (KeyboardInterrupt, EOFError):
+            say(f"\nInterrupted. {len(self._answers)} answers are kept; go on with: zesty create --resume")
+            raise KeyboardInterrupt from None
+
+    def _ask(self, question: Question) -> None:
+        reporter = self._context.reporter
+        default = question.default(self._answers)
+        hint = f" [{default}]" if default else " [none]" if question.optional else ""
+        if question.key not in self._told:
+            self._told.add(question.key)
+            reporter.note(question.meaning, style="dim")
+        text = reporter.ask_or_end(f"{question.ask}{hint}: ")
+        if text.strip() == "?":
+            reporter.note(f"  {question.meaning}\n  Where it comes from: {question.source}", style="cyan")
+        elif text.strip() == "<":
+            if self._asked:
+                self._answers.pop(self._asked.pop(), None)
+        else:
+            self._take(question, text if text.strip() else default)
+
+    def _take(self, question: Question, text: str) -> None:
+        note = self._context.reporter.note
+        try:
+            answer = question.take(text)
+            if question.key == "name" and answer in self._names:
+                raise ValueError("there is a profile of that name already")
+            words = _look_up(question, answer, self._context)
+        except (ValueError, BurrowError) as problem:
+            note(f"  That does not fit: {str(problem).rstrip('.')}. (? explains)", style="yellow")
+            return
+        for slip in question.slips(text):
+            note(f"  Note: it {slip}; it was kept as {answer!r}.", style="yellow")
+        for word in words:
+            note(f"  {word}", style="yellow" if word.startswith(("Note", "warning", "serious")) else "green")
+        self._answers[question.key] = answer
+        self._asked.append(question.key)
+        self._keep()
+
+    def _keep(self) -> None:
+        self._context.paths.make(self._context.paths.state)
+        fresh = self._draft.with_name(".draft.new")
+        fresh.unlink(missing_ok=True)
+        write_private(fresh, tomli_w.dumps(self._answers).encode())
+        fresh.replace(self._draft)
+
+
+def _look_up(question: Question, answer: str, context: Context) -> list[str]:
+    """What can be checked right away: names that should resolve, files that should hold certificates."""
+    if question.lookup:
+        return [words for host in answer.split() for words in _resolves(host)]
+    if question.file and answer:
+        data, _ = read_bounded(Path(answer).expanduser(), limits.MAX_MEMBER)
+        words = []
+        for one in read_certificates_untrusted(data):
+            words.append(f"It holds {trust.subject_name(one)}, valid until {one.not_valid_after_utc:%Y-%m-%d}.")
+            found = [*trust.date_findings(one, context.now()), *trust.strength_findings(one, anchor=True)]
+            found += trust.issuer_findings(one, 0)
+            words += [f"{entry.severity}: {entry.code.title} {entry.detail}" for entry in found
+                      if entry.severity is not Severity.NOTE]  # fmt: skip
+        return words
+    return []
+
+
+def _resolves(host: str) -> list[str]:
+    with suppress(OSError, UnicodeError):
+        found = dict.fromkeys(str(row[4][0]) for row in socket.getaddrinfo(host, 500, type=socket.SOCK_DGRAM))
+        return [f"{host} is {', '.join(found)}."] if list(found) != [host] else []
+    return [f"Note: {host} has no address here at the moment; check its spelling."]

@@ -1,0 +1,1 @@
+"""Commands about the tunnel and what can be seen from outside."""

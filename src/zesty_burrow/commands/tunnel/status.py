@@ -1,0 +1,48 @@
+"""``zesty status``: whether a tunnel is up."""
+
+from __future__ import annotations
+
+from argparse import ArgumentParser, Namespace
+
+from zesty_burrow.carrier.control.control_client import ask
+from zesty_burrow.carrier.control.status import TunnelStatus
+from zesty_burrow.commands.context import Context
+from zesty_burrow.core.finding import Finding, finding
+from zesty_burrow.host.journal import is_left_over
+from zesty_burrow.report.result import StatusResult
+
+EXAMPLE = "zesty status"
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """The command's words."""
+    parser.add_argument(
+        "--network", action="store_true", help="show this machine's addresses, routes, rules and name servers as well"
+    )
+
+
+def run(args: Namespace, context: Context) -> StatusResult:
+    """Ask the tunnel's process, and look for what a dead one left."""
+    answer = ask(context.paths.control, "status") or {}
+    document = answer.get("status")
+    left_over = is_left_over(context.paths.journal)
+    findings = [finding("left-over", "this machine")] if left_over else []
+    network = None
+    if args.network:
+        from zesty_burrow.host.snapshot import snapshot
+
+        network = snapshot()
+    tunnel = TunnelStatus.of(document) if document else None
+    if tunnel is not None:
+        findings += judge_negotiated(tunnel, context)
+    return StatusResult(tunnel, str(answer.get("state", "")), tuple(findings), network)
+
+
+def judge_negotiated(tunnel: TunnelStatus, context: Context) -> list[Finding]:
+    """What was really agreed on with the gateway, by the policy as it is now."""
+    from zesty_burrow.core.policy.policy import judge_suite
+    from zesty_burrow.core.policy.suite import Suite
+
+    policy = context.policy()
+    rows = tunnel.suites.items()
+    return [one for label, numbers in rows for one in judge_suite(policy, Suite(*numbers), f"{label} SA")]
