@@ -15,7 +15,7 @@ from pathlib import Path
 
 import pytest
 
-from support import PASSWORD
+from support import AUTHORITY, PASSWORD
 
 PASSPHRASE = "stormy petrel over the skerries"
 
@@ -176,3 +176,26 @@ def test_a_password_is_asked_for_without_echo(zesty, kit):
     assert running.returncode == 0, seen
     assert PASSWORD.encode() not in seen
     assert json.loads(zesty("--json", "credentials", "list").out)["credentials"][0]["origin"] == "typed in"
+
+
+SHEET = b"Provider: Quillwort Relay\nServer: lisbon.quillwort.example\nCity: Lisbon\nCountry: PT\n"
+
+
+def test_arguments_of_the_program(zesty, tmp_path):
+    """``inspect`` and ``import`` read all arguments together, and say where each came from."""
+    (tmp_path / "sheet.txt").write_bytes(SHEET)
+    (tmp_path / "ca.pem").write_bytes(AUTHORITY.pem())
+    (tmp_path / "login.txt").write_text(f"tidewrack_heron\n{PASSWORD}\n")
+    for path in tmp_path.iterdir():
+        if path.is_file():
+            path.chmod(0o600)
+    names = [tmp_path / name for name in ("sheet.txt", "ca.pem", "login.txt")]
+    seen = zesty("--json", "inspect", *names).json
+    assert [(row["path"], row["taken"]) for row in seen["files"]] == [
+        ("sheet.txt", True), ("ca.pem", True), ("login.txt", True),
+    ]  # fmt: skip
+    zesty("import", *names)
+    shown = zesty("--json", "show", "lisbon").json
+    assert shown["profile"]["trust"]["authorities"] == [AUTHORITY.pem().decode()]
+    kept = zesty("--json", "credentials", "list").json["credentials"]
+    assert [row["origin"] for row in kept] == ["login.txt"]

@@ -11,7 +11,8 @@ from corpus.table import CORPUS
 from zesty_burrow.core.credentials import kind_of
 from zesty_burrow.errors import BurrowError
 from zesty_burrow.host.files import read_kit_files
-from zesty_burrow.intake.kit import Surroundings, read_kit
+from zesty_burrow.intake.kit import Surroundings
+from zesty_burrow.intake.read_kit import read_kit
 from zesty_burrow.intake.readers.keys import nobody
 from zesty_burrow.profiles.text import content_digest, read_profile, write_profile
 
@@ -29,7 +30,10 @@ def read(tmp_path):
         members, beside = read_kit_files(tmp_path / "kit" / row.path)
         ask = (lambda _: row.passphrase) if row.passphrase else nobody
         return read_kit(
-            row.path or "kit", members, m.NOW, Surroundings(provider=row.provider, neighbour=beside, ask=ask)
+            row.path or "kit",
+            members,
+            m.NOW,
+            Surroundings(provider=row.provider, neighbours={one.path: beside for one in members}, ask=ask),
         )
 
     return reader

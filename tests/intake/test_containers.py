@@ -56,13 +56,13 @@ PACKINGS = {
 
 
 def contents(*members):
-    return {member.path: member.data for member in expand(members)}
+    return {member.path: member.data for member in expand(members).files}
 
 
 @pytest.mark.parametrize("name", PACKINGS)
 def test_every_packing_gives_the_same_files(name):
     """The same three files, whatever carries them; a read of the outermost file's mode goes along."""
-    found = expand([KitFile(name, PACKINGS[name], 0o600)])
+    found = expand([KitFile(name, PACKINGS[name], 0o600)]).files
     tails = {next(one for one in FILES if member.path.endswith("/" + one)): member.data for member in found}
     assert tails == FILES
     assert {member.mode for member in found} == {0o600}

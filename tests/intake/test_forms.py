@@ -13,8 +13,9 @@ from hypothesis import strategies as st
 
 from support import AUTHORITY, PASSWORD
 from zesty_burrow.errors import InputError, Malformed
-from zesty_burrow.intake.kit import Surroundings, read_kit
+from zesty_burrow.intake.kit import Surroundings
 from zesty_burrow.intake.kit_file import KitFile
+from zesty_burrow.intake.read_kit import read_kit
 from zesty_burrow.intake.readers import sheet
 from zesty_burrow.intake.readers.certificates import read_certificates_untrusted
 from zesty_burrow.intake.readers.mail import looks_like_mail, read_mail_untrusted, text_of_html

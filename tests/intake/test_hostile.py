@@ -35,8 +35,9 @@ from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import BurrowError, InputError, LimitExceeded, Malformed, SealError
 from zesty_burrow.intake import limits
 from zesty_burrow.intake.containers import expand
-from zesty_burrow.intake.kit import Surroundings, read_kit
+from zesty_burrow.intake.kit import Surroundings
 from zesty_burrow.intake.kit_file import KitFile
+from zesty_burrow.intake.read_kit import read_kit
 from zesty_burrow.intake.readers import codes
 from zesty_burrow.intake.readers.credentials import read_additional_key_untrusted, read_shared_key_untrusted
 from zesty_burrow.intake.readers.instance_data import read_instance_data_untrusted, write_instance_data

@@ -16,6 +16,7 @@ from alembic.script import ScriptDirectory
 from zesty_burrow.core.credentials import NamePassword, Scope
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import NotFound, SealError, StateError
+from zesty_burrow.intake.import_plan import NewProfile
 from zesty_burrow.lab import story
 from zesty_burrow.lab.kit import place_profile
 from zesty_burrow.profiles.text import write_profile
@@ -43,7 +44,7 @@ def opened(path, key=b"k" * 32):
 
 
 def row(profile):
-    return profile, write_profile(profile), "kit"
+    return NewProfile.of(profile, "kit")
 
 
 @pytest.fixture

@@ -48,12 +48,12 @@ def read_kit_files(path: Path) -> tuple[list[KitFile], Callable[[str], bytes | N
     return [KitFile(path.name, data, mode)], beside
 
 
-def read_standard_input() -> tuple[list[KitFile], Callable[[str], bytes | None]]:
+def read_standard_input() -> list[KitFile]:
     """What is pasted or piped in, up to the same limit as a file."""
     data = sys.stdin.buffer.read(limits.MAX_KIT_FILE + 1)
     if len(data) > limits.MAX_KIT_FILE:
         raise refused("archive-bomb", "standard input", f"larger than {limits.MAX_KIT_FILE >> 20} MiB")
-    return [KitFile("standard input", data)], lambda _: None
+    return [KitFile("standard input", data)]
 
 
 def _read_folder(folder: Path) -> list[KitFile]:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from dataclasses import replace
+from collections.abc import Container, Iterable
+from dataclasses import dataclass, replace
+from datetime import datetime
 
 from cryptography import x509
 from cryptography.hazmat.primitives.serialization import Encoding
@@ -15,10 +16,10 @@ from zesty_burrow.core.credentials import ClientKey, Credentials, RawKey, Scope,
 from zesty_burrow.core.credentials import Kind as CredentialsKind
 from zesty_burrow.core.finding import finding
 from zesty_burrow.core.profile import PEM_MARK, Profile
-from zesty_burrow.errors import Malformed
-from zesty_burrow.intake.kit import FoundCredentials, FoundProfile
+from zesty_burrow.errors import BurrowError, Malformed
+from zesty_burrow.intake.found import Found, RawProfile, RawSecret, Record
+from zesty_burrow.intake.kit import FoundCredentials, FoundProfile, Surroundings
 from zesty_burrow.intake.kit_file import KitFile
-from zesty_burrow.intake.reader import RawProfile, RawSecret, Reader
 from zesty_burrow.intake.readers.certificates import read_certificates_untrusted
 from zesty_burrow.intake.readers.keys import FoundKey, public_octets
 from zesty_burrow.intake.readers.places import place_in_name
@@ -27,38 +28,55 @@ from zesty_burrow.profiles.checks import check_profile
 from zesty_burrow.profiles.text import content_digest, write_profile
 
 
-def join(reader: Reader) -> tuple[list[FoundProfile], list[FoundCredentials]]:
-    """Profiles that stand on their own, and credentials with whom they are for; the reader hears of the rest."""
-    joining = _Joining(reader)
+@dataclass(frozen=True, slots=True)
+class Assembled:
+    """Profiles that are complete, credentials with whom they are for, and what became of the rest."""
+
+    profiles: tuple[FoundProfile, ...]
+    credentials: tuple[FoundCredentials, ...]
+    record: Record
+
+
+def assemble(found: Found, origin: str, now: datetime, given: Surroundings) -> Assembled:
+    """Put together what belongs together; ``found`` stays as it is."""
+    joining = _Assembly(found, origin, now, given)
     joining.match_keys()
-    for raw in reader.profiles:
-        joining.finish(raw)
+    for raw in found.profiles:
+        try:
+            joining.finish(raw)
+        except BurrowError:
+            raise
+        except Exception as problem:
+            joining.record.fault(raw.member, Kind.PROFILE, problem)
     joining.tell_certificates()
     joining.tell_lists()
-    return joining.profiles, joining.label()
+    credentials = joining.label()
+    return Assembled(tuple(joining.profiles), tuple(credentials), joining.record)
 
 
-class _Joining:
-    def __init__(self, reader: Reader) -> None:
-        self.reader = reader
+class _Assembly:
+    def __init__(self, found: Found, origin: str, now: datetime, given: Surroundings) -> None:
+        self.record = Record()
         self.profiles: list[FoundProfile] = []
+        self._found, self._origin, self._now, self._given = found, origin, now, given
+        self._secrets = list(found.secrets)
         self._by_path: dict[str, FoundProfile] = {}
-        self._names: dict[str, str] = {}
+        self._names: dict[str, set[str]] = {}
         self._by_label: dict[tuple[str, CredentialsKind], set[Credentials]] | None = None
-        self._kinds: set[CredentialsKind] = set()
-        self._at = {path: path for path in reader.certificates}
-        self._at |= {path: first for path, first in reader.copies.items() if first in reader.certificates}
+        self._kinds: dict[str, set[CredentialsKind]] = {}
+        self._at = {path: path for path in found.certificates}
+        self._at |= {path: first for path, first in found.copies.items() if first in found.certificates}
         self._by_file_name: dict[str, set[str]] = {}
         for path, first in self._at.items():
             self._by_file_name.setdefault(path.rpartition("/")[2].casefold(), set()).add(first)
         self._contents: dict[str, str] = {}
         self._used: set[str] = set()
         self._certificates = list(
-            dict.fromkeys(one for entry in reader.certificates.values() for one in entry.certificates)
+            dict.fromkeys(one for entry in found.certificates.values() for one in entry.certificates)
         )
         issuing = {
             path: [one for one in entry.certificates if trust.is_authority(one)]
-            for path, entry in reader.certificates.items()
+            for path, entry in found.certificates.items()
         }
         self._issuing = {
             path: b"".join(one.public_bytes(Encoding.PEM) for one in found).decode()
@@ -69,10 +87,10 @@ class _Joining:
         self._lists: list[tuple[str, x509.CertificateRevocationList]] = []
         self._attached: set[str] = set()
         self._judged: set[x509.Certificate] = set()
-        for member, entry in reader.lists:
-            problem = list_problem(entry, self._anchors, reader.now)
+        for member, entry in found.lists:
+            problem = list_problem(entry, self._anchors, now)
             if problem:
-                reader.leave(member, Kind.REVOCATION, "revocation-list-unusable", problem)
+                self.record.leave(member, Kind.REVOCATION, "revocation-list-unusable", problem)
             else:
                 self._lists.append((member.path, entry))
 
@@ -80,34 +98,42 @@ class _Joining:
 
     def match_keys(self) -> None:
         """Each private key with its certificate, and the path above it."""
-        reader = self.reader
         leaves = [one for one in self._certificates if not trust.is_authority(one)]
         by_key = {public_octets(one.public_key()): one for one in leaves}
-        wants_raw = any(raw.profile.sign_in.method == "raw-public-key" for raw in reader.profiles)
-        for member, key in reader.keys:
+        wants_raw = any(raw.profile.sign_in.method == "raw-public-key" for raw in self._found.profiles)
+        for member, key in self._found.keys:
             own = by_key.get(key.public)
             if own is not None:
                 self._take_client_key(member, key, own)
             elif wants_raw:
-                reader.secrets.append(RawSecret(member, RawKey(key.secret)))
+                self._secrets.append(RawSecret(member, RawKey(key.secret)))
             elif leaves:
-                reader.leave(member, Kind.KEY, "key-mismatch", f"{key.kind}; {_count(leaves)}")
+                self.record.leave(member, Kind.KEY, "key-mismatch", f"{key.kind}; {_count(leaves)}")
             else:
-                reader.leave(member, Kind.KEY, "key-without-certificate", key.kind)
-        self._kinds = {kind_of(secret.value) for secret in reader.secrets}
+                self.record.leave(member, Kind.KEY, "key-without-certificate", key.kind)
+        for secret in self._secrets:
+            self._kinds.setdefault(secret.member.source.group, set()).add(kind_of(secret.value))
+
+    def _kinds_for(self, group: str) -> set[CredentialsKind]:
+        """The kinds of secrets that came with a group, or in none; all of them for what is in no group."""
+        groups = (group, "") if group else tuple(self._kinds)
+        return set().union(*(self._kinds.get(one, set()) for one in groups))
 
     def _take_client_key(self, member: KitFile, key: FoundKey, own: x509.Certificate) -> None:
-        reader = self.reader
-        now = reader.now
+        now = self._now
         path = trust.find_path(own, self._certificates, self._anchors) or [own]
         between = [one for one in path[1:] if not same_name(one.subject, one.issuer)]
         chain = tuple(one.public_bytes(Encoding.PEM).decode() for one in (own, *between))
-        reader.secrets.append(RawSecret(member, ClientKey(key.secret, chain)))
-        reader.findings += [*trust.date_findings(own, now), *trust.strength_findings(own), *trust.client_findings(own)]
+        self._secrets.append(RawSecret(member, ClientKey(key.secret, chain)))
+        self.record.findings += [
+            *trust.date_findings(own, now),
+            *trust.strength_findings(own),
+            *trust.client_findings(own),
+        ]
         lists = [entry for _, entry in self._lists]
         if len(path) > 1:
-            reader.findings += trust.path_findings(path, now, lists)
-        for at, entry in reader.certificates.items():
+            self.record.findings += trust.path_findings(path, now, lists)
+        for at, entry in self._found.certificates.items():
             if own in entry.certificates:
                 self._used.add(at)
 
@@ -115,7 +141,6 @@ class _Joining:
 
     def finish(self, raw: RawProfile) -> None:
         """Authorities and revocation lists inside, place and name settled, judged."""
-        reader = self.reader
         named = replace(
             raw.profile, authorities=tuple(self._authority(raw.member, one) for one in raw.profile.authorities)
         )
@@ -123,17 +148,19 @@ class _Joining:
         text = write_profile(profile)
         content = content_digest(profile, text)
         if content in self._contents:
-            reader.leave(raw.member, Kind.PROFILE, "kit-same-content", f"the same as {self._contents[content]}")
+            self.record.leave(raw.member, Kind.PROFILE, "kit-same-content", f"the same as {self._contents[content]}")
             return
         self._contents[content] = raw.path
-        if profile.name in self._names:
+        group = raw.member.source.group
+        if group in self._names.get(profile.name, ()):
             profile = replace(profile, name=_unique(profile.name, self._names))
             text = write_profile(profile)
-            reader.findings.append(finding("profile-renamed", raw.path, f"it is now {profile.name}"))
-        self._names[profile.name] = raw.path
-        reader.findings += check_profile(profile, reader.now)
-        reader.keep(raw.path, Kind.PROFILE, profile.place)
-        found = FoundProfile(raw.path, profile, text, content)
+            self.record.findings.append(finding("profile-renamed", raw.path, f"it is now {profile.name}"))
+        # One of another group is a newer or older edition, about which is decided when it is compared with the store.
+        self._names.setdefault(profile.name, set()).add(group)
+        self.record.findings += check_profile(profile, self._now)
+        self.record.keep(raw.path, Kind.PROFILE, profile.place)
+        found = FoundProfile(raw.path, profile, text, content, raw.member.source.name or self._origin)
         self._by_path[raw.path] = found
         self.profiles.append(found)
 
@@ -145,9 +172,10 @@ class _Joining:
                 place = place_in_name(profile.gateway.addresses[0].partition(".")[0])
             if place.country and (not profile.city or place.city in ("", profile.city)):
                 profile = replace(profile, country=place.country, city=profile.city or place.city)
-                self.reader.findings.append(finding("place-from-name", raw.path, profile.place))
+                self.record.findings.append(finding("place-from-name", raw.path, profile.place))
         open_method = raw.by_template and profile.sign_in.method == "eap-mschapv2"
-        only_keys = CredentialsKind.CLIENT_KEY in self._kinds and CredentialsKind.NAME_PASSWORD not in self._kinds
+        kinds = self._kinds_for(raw.member.source.group)
+        only_keys = CredentialsKind.CLIENT_KEY in kinds and CredentialsKind.NAME_PASSWORD not in kinds
         if open_method and only_keys:
             profile = replace(profile, sign_in=replace(profile.sign_in, method="certificate"))
         return profile
@@ -156,10 +184,25 @@ class _Joining:
         """The kit's own authorities, for a profile that names none (a sheet or a table cannot)."""
         if profile.authorities or profile.sign_in.gateway != "certificate":
             return profile
-        if self._issuing:
-            self._used |= set(self._issuing)
-            self.reader.findings.append(finding("authority-attached", raw.path, ", ".join(self._issuing)))
-        return replace(profile, authorities=tuple(dict.fromkeys(self._issuing.values())))
+        issuing = self._issuing_for(raw.member.source.group)
+        if issuing:
+            self._used |= set(issuing)
+            self.record.findings.append(finding("authority-attached", raw.path, ", ".join(issuing)))
+        return replace(profile, authorities=tuple(dict.fromkeys(issuing.values())))
+
+    def _issuing_for(self, group: str) -> dict[str, str]:
+        """The authorities of the profile's own group; those that are in none; else all that came."""
+        groups = {path: self._found.certificates[path].member.source.group for path in self._issuing}
+        for one in (group, ""):
+            own = {path: pem for path, pem in self._issuing.items() if groups[path] == one}
+            if own:
+                return own
+        return self._issuing
+
+    def _beside(self, member: KitFile, name: str) -> bytes | None:
+        """A file beside one that was named itself."""
+        look = self._given.neighbours.get(member.path)
+        return look(name) if look else None
 
     def _with_lists(self, profile: Profile) -> Profile:
         """Revocation lists by the authorities that the profile trusts."""
@@ -183,14 +226,14 @@ class _Joining:
         path = self._at.get(beside) or (next(iter(by_name)) if len(by_name) == 1 else "")
         if path:
             self._used.add(path)
-            return self.reader.certificates[path].pem
-        data = self.reader.given.neighbour(entry)
+            return self._found.certificates[path].pem
+        data = self._beside(member, entry)
         if data is None:
             return entry
         try:
             certificates = read_certificates_untrusted(data)
         except Malformed as problem:
-            self.reader.findings.append(finding("kit-unreadable", entry, str(problem)))
+            self.record.findings.append(finding("kit-unreadable", entry, str(problem)))
             return entry
         return b"".join(one.public_bytes(Encoding.PEM) for one in certificates).decode()
 
@@ -198,39 +241,37 @@ class _Joining:
 
     def tell_certificates(self) -> None:
         """Each file of certificates: the profiles' authority, this side's own, the gateway's own, or unused."""
-        key_files = {member.path for member, _ in self.reader.keys}
-        for path, entry in self.reader.certificates.items():
+        key_files = {member.path for member, _ in self._found.keys}
+        for path, entry in self._found.certificates.items():
             if path in key_files:
                 continue
             if path in self._issuing and path in self._used:
-                self.reader.keep(path, Kind.CERTIFICATE, "the profiles' authority")
+                self.record.keep(path, Kind.CERTIFICATE, "the profiles' authority")
             elif path in self._used:
-                self.reader.keep(path, Kind.CERTIFICATE, "part of a path of certificates")
+                self.record.keep(path, Kind.CERTIFICATE, "part of a path of certificates")
             elif trust.is_authority(entry.certificates[0]) or not self._is_gateways_own(path):
-                self.reader.leave(entry.member, Kind.CERTIFICATE, "kit-certificate-unused")
+                self.record.leave(entry.member, Kind.CERTIFICATE, "kit-certificate-unused")
 
     def _is_gateways_own(self, path: str) -> bool:
         """Judge a gateway's own certificate against the profiles of the kit."""
-        entry = self.reader.certificates[path]
+        entry = self._found.certificates[path]
         leaf = entry.certificates[0]
         if not self.profiles or not trust.names_hosts(leaf) or trust.usage_findings(leaf):
             return False
         if leaf in self._judged:
-            self.reader.leave(entry.member, Kind.CERTIFICATE, "gateway-certificate")
+            self.record.leave(entry.member, Kind.CERTIFICATE, "gateway-certificate")
             return True
         self._judged.add(leaf)
         fitting = [one.profile for one in self.profiles if trust.holds_name(leaf, one.profile.gateway_identity)]
         if not fitting:
             wanted = self.profiles[0].profile.gateway_identity.value
             words = f"no profile's gateway is called so, {wanted} for one"
-            self.reader.findings.append(finding("certificate-wrong-name", trust.subject_name(leaf), words))
+            self.record.findings.append(finding("certificate-wrong-name", trust.subject_name(leaf), words))
         else:
             lists = [one for _, one in self._lists]
             others = [*entry.certificates[1:], *self._certificates]
-            self.reader.findings += trust.judge_path(
-                leaf, others, _loaded(fitting[0].authorities), self.reader.now, lists
-            )
-        self.reader.leave(entry.member, Kind.CERTIFICATE, "gateway-certificate")
+            self.record.findings += trust.judge_path(leaf, others, _loaded(fitting[0].authorities), self._now, lists)
+        self.record.leave(entry.member, Kind.CERTIFICATE, "gateway-certificate")
         return True
 
     def tell_lists(self) -> None:
@@ -241,45 +282,53 @@ class _Joining:
         for path, entry in self._lists:
             if path in self._attached:
                 count = len(entry)
-                self.reader.keep(path, Kind.REVOCATION, f"{count} certificates" if count != 1 else "one certificate")
+                self.record.keep(path, Kind.REVOCATION, f"{count} certificates" if count != 1 else "one certificate")
             else:
-                member = next(member for member, one in self.reader.lists if one is entry)
-                self.reader.leave(member, Kind.REVOCATION, "kit-certificate-unused", "no profile trusts its authority")
+                member = next(member for member, one in self._found.lists if one is entry)
+                self.record.leave(member, Kind.REVOCATION, "kit-certificate-unused", "no profile trusts its authority")
             for anchor, issuer in pairs:
-                self.reader.findings += revocation_findings(anchor, issuer, [entry], self.reader.now)
+                self.record.findings += revocation_findings(anchor, issuer, [entry], self._now)
 
     # Credentials.
 
     def label(self) -> list[FoundCredentials]:
         """Credentials with whom they are for: what was named, else the profile's label that they came with."""
-        reader = self.reader
-        given = reader.given
-        labels = {entry.profile.credentials_label for entry in self.profiles}
-        common = reader.provider or (next(iter(labels)) if len(labels) == 1 else "")
-        result = list(reader.labelled)
+        result = list(self._found.labelled)
         taken: dict[tuple[Scope, CredentialsKind], Credentials] = {}
         for secret in self._in_order():
-            kind = kind_of(secret.value)
-            scope = self._scope(secret, kind, common)
+            kind, member = kind_of(secret.value), secret.member
+            scope = self._scope(secret, kind, self._label_for(member.source.group))
             item = Kind.KEY if isinstance(secret.value, ClientKey | RawKey) else Kind.CREDENTIALS
             if scope is None:
-                reader.items.append(reader.item(secret.member.path, item, "say whose with --provider or --profile"))
+                self.record.pass_over(member.path, item, "say whose with --provider or --profile")
             elif taken.get((scope, kind), secret.value) != secret.value:
-                reader.leave(secret.member, item, "kit-several-credentials", f"more than one {kind} for {scope}")
+                self.record.leave(member, item, "kit-several-credentials", f"more than one {kind} for {scope}")
             elif (scope, kind) not in taken:
                 taken[scope, kind] = secret.value
-                reader.keep(secret.member.path, item, f"for {scope}")
-                result.append(FoundCredentials(secret.member.path, scope, secret.value))
-        if self.profiles and not result and not given.profile:
-            reader.findings.append(finding("kit-no-credentials", reader.origin))
+                self.record.keep(member.path, item, f"for {scope}")
+                origin = member.source.name or self._origin
+                result.append(FoundCredentials(member.path, scope, secret.value, origin))
+        if self.profiles and not result and not self._given.profile:
+            self.record.findings.append(finding("kit-no-credentials", self._origin))
         return result
+
+    def _label_for(self, group: str) -> str:
+        """Whose credentials are that came by themselves: the provider's that a group's words or profiles name."""
+        if self._given.provider or self._found.providers.get(group):
+            return self._given.provider or self._found.providers[group]
+        groups = {raw.path: raw.member.source.group for raw in self._found.profiles}
+        own = {one.profile.credentials_label for one in self.profiles if groups.get(one.path) == group}
+        labels = own or {one.profile.credentials_label for one in self.profiles}
+        if not labels:
+            labels = set(self._found.providers.values())
+        return next(iter(labels)) if len(labels) == 1 else ""
 
     def _in_order(self) -> Iterable[RawSecret]:
         """Those that came by themselves first: they are meant for all."""
-        return sorted(self.reader.secrets, key=lambda one: bool(one.owner))
+        return sorted(self._secrets, key=lambda one: bool(one.owner))
 
     def _scope(self, secret: RawSecret, kind: CredentialsKind, common: str) -> Scope | None:
-        given = self.reader.given
+        given = self._given
         owner = self._by_path.get(secret.owner)
         if given.profile:
             return Scope(common, given.device, given.profile)
@@ -293,7 +342,7 @@ class _Joining:
         """All values of a kind by the label that they came with; without one, those that came by themselves."""
         if self._by_label is None:
             self._by_label = {}
-            for one in self.reader.secrets:
+            for one in self._secrets:
                 key = (self._label_of(one.owner) if one.owner else ""), kind_of(one.value)
                 self._by_label.setdefault(key, set()).add(one.value)
         return self._by_label
@@ -319,7 +368,7 @@ def _count(leaves: list[x509.Certificate]) -> str:
     return f"the certificates are for {names}"
 
 
-def _unique(name: str, taken: dict[str, str]) -> str:
+def _unique(name: str, taken: Container[str]) -> str:
     number = 2
     while f"{name[:60]}-{number}" in taken:
         number += 1

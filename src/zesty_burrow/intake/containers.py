@@ -14,7 +14,7 @@ import zlib
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 
-from zesty_burrow.errors import InputError, printable
+from zesty_burrow.errors import InputError
 from zesty_burrow.intake import limits
 from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.limits import refused
@@ -50,25 +50,47 @@ class Budget:
             raise refused("archive-bomb", self.subject, f"more than {limits.MAX_MEMBERS} members")
 
 
-def expand(members: Iterable[KitFile]) -> list[KitFile]:
-    """Plain files: archives are replaced by what is in them. Raises ``InputError`` for hostile or damaged ones."""
+@dataclass(frozen=True, slots=True)
+class Expanded:
+    """Plain files, and archives inside others that are damaged, each with what is wrong."""
+
+    files: tuple[KitFile, ...]
+    damaged: tuple[tuple[KitFile, InputError], ...] = ()
+
+
+def expand(members: Iterable[KitFile]) -> Expanded:
+    """Archives are replaced by what is in them.
+
+    Raises ``InputError`` for hostile ones and for a damaged one that was named itself; one that is damaged inside
+    another is told of, and the rest is read.
+    """
     found: list[KitFile] = []
+    damaged: list[tuple[KitFile, InputError]] = []
     for member in members:
-        found += _expand(member, Budget.of(member), depth=0)
+        found += _expand(member, Budget.of(member), 0, damaged)
         if len(found) > limits.MAX_MEMBERS:
             raise refused("archive-bomb", member.path, f"more than {limits.MAX_MEMBERS} files")
-    return found
+    return Expanded(tuple(found), tuple(damaged))
 
 
-def _expand(member: KitFile, budget: Budget, depth: int) -> Iterator[KitFile]:
+def _expand(
+    member: KitFile, budget: Budget, depth: int, damaged: list[tuple[KitFile, InputError]]
+) -> Iterator[KitFile]:
     reader = reader_for(member.data)
     if reader is None:
         yield member
         return
     if depth >= limits.MAX_DEPTH:
         raise refused("archive-bomb", budget.subject, f"archives nested more than {limits.MAX_DEPTH} deep")
-    for inner in reader(member, budget):
-        yield from _expand(inner, budget, depth + 1)
+    try:
+        unpacked = reader(member, budget)
+    except InputError as problem:
+        if depth == 0 or problem.slug != "archive-damaged":
+            raise
+        damaged.append((member, problem))
+        return
+    for inner in unpacked:
+        yield from _expand(inner, budget, depth + 1, damaged)
 
 
 Reader = Callable[[KitFile, Budget], list[KitFile]]
@@ -101,10 +123,6 @@ def check_name(archive: KitFile, name: str) -> None:
     parts = name.split("/")
     if not name or name.startswith("/") or ".." in parts or "\\" in name or "\0" in name or ":" in parts[0]:
         raise refused("archive-path", archive.path, repr(name[:120]))
-
-
-def _child(archive: KitFile, name: str, data: bytes) -> KitFile:
-    return KitFile(printable(f"{archive.path}/{name}"), data, archive.mode)
 
 
 def read_zip_untrusted(archive: KitFile, budget: Budget | None = None) -> list[KitFile]:
@@ -142,7 +160,7 @@ def _read_zip_entry(archive: KitFile, opened: zipfile.ZipFile, entry: zipfile.Zi
         data = stream.read(entry.file_size + 1)
     if len(data) > entry.file_size:
         raise refused("archive-bomb", archive.path, f"{entry.filename[:120]!r} is larger than it announces")
-    return _child(archive, entry.filename, data)
+    return archive.inside(entry.filename, data)
 
 
 def read_tar_untrusted(archive: KitFile, budget: Budget | None = None) -> list[KitFile]:
@@ -168,7 +186,7 @@ def read_tar_untrusted(archive: KitFile, budget: Budget | None = None) -> list[K
                 data = stream.read(entry.size) if stream else b""
                 if len(data) != entry.size:
                     raise refused("archive-damaged", archive.path, f"{name[:120]!r} is cut off")
-                found[name] = _child(archive, name, data)
+                found[name] = archive.inside(name, data)
     except InputError:
         raise
     except (tarfile.TarError, OSError, ValueError, EOFError, OverflowError, RecursionError) as problem:
@@ -233,4 +251,4 @@ def _decompress(
         name = name[: -len(packed_archive)] + ".tar"
     elif name.lower().endswith(plain):
         name = name[: -len(plain)]
-    return [KitFile(printable(f"{archive.path}/{name}"), b"".join(parts), archive.mode)]
+    return [archive.inside(name, b"".join(parts))]

@@ -1,29 +1,19 @@
-"""A kit as values, and the one call that reads it."""
+"""A kit as values: what was found in it, and what became of each file."""
 
 from __future__ import annotations
 
-import hashlib
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
-from datetime import datetime
-from typing import TYPE_CHECKING
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
 
 from zesty_burrow.core.credentials import Credentials, Scope
 from zesty_burrow.core.finding import Finding
 from zesty_burrow.core.profile import Profile
-from zesty_burrow.intake.containers import expand
-from zesty_burrow.intake.limits import refused
 from zesty_burrow.intake.readers.keys import nobody
-from zesty_burrow.intake.recognise import Kind, recognise
-
-if TYPE_CHECKING:
-    from zesty_burrow.intake.kit_file import KitFile
+from zesty_burrow.intake.recognise import Kind
 
 Neighbour = Callable[[str], bytes | None]
 Ask = Callable[[str], str]
 Progress = Callable[[int, int], None]
-STRIDE = 100
-"""Files between two words about the progress."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,21 +28,23 @@ class Item:
 
 @dataclass(frozen=True, slots=True)
 class FoundProfile:
-    """A profile that stands on its own: its authorities are inside."""
+    """A profile that is complete: its authorities are inside. ``origin``: the argument that it came with."""
 
     path: str
     profile: Profile
     text: str
     digest: str
+    origin: str
 
 
 @dataclass(frozen=True, slots=True)
 class FoundCredentials:
-    """Credentials and whom they are for."""
+    """Credentials and whom they are for. ``origin``: the argument that they came with."""
 
     path: str
     scope: Scope
     value: Credentials
+    origin: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,48 +62,14 @@ class Kit:
 class Surroundings:
     """What a kit alone does not tell.
 
-    ``provider``, ``profile``, ``device``: whose credentials they are, where the kit does not say; ``neighbour`` looks
-    a file up beside a single profile; ``ask`` asks for a passphrase; ``on_disk``: the kit lies somewhere, and what is
-    readable in it stays readable there; ``progress`` hears of files done and their number.
+    ``provider``, ``profile``, ``device``: whose credentials they are, where the kit does not say; ``neighbours`` look
+    a file up beside one that was named, by that one's path; ``ask`` asks for a passphrase; ``progress`` hears of files
+    done and their number.
     """
 
     provider: str = ""
     profile: str = ""
     device: str = ""
-    neighbour: Neighbour = lambda _: None
+    neighbours: Mapping[str, Neighbour] = field(default_factory=dict)
     ask: Ask = nobody
-    on_disk: bool = True
     progress: Progress = lambda _done, _all: None
-
-
-def read_kit(origin: str, members: Sequence[KitFile], now: datetime, surroundings: Surroundings | None = None) -> Kit:
-    """A kit from its files.
-
-    Raises ``InputError`` for a hostile or damaged archive, and where there is nothing at all to take; ``SealError``
-    where a passphrase is wrong.
-    """
-    from zesty_burrow.intake.assemble import join
-    from zesty_burrow.intake.reader import Reader
-
-    given = surroundings or Surroundings()
-    reader = Reader(origin, now, given)
-    seen: dict[bytes, str] = {}
-    plain = expand(members)
-    for number, member in enumerate(plain):
-        if number % STRIDE == 0:
-            given.progress(number, len(plain))
-        content = hashlib.sha256(member.data).digest()
-        if content in seen and (kind := recognise(member)) is not Kind.READ_ME:
-            reader.leave(member, kind, "kit-same-content", f"the same as {seen[content]}")
-            reader.copies[member.path] = seen[content]
-            continue
-        seen[content] = member.path
-        reader.take(member)
-    reader.take_codes()
-    profiles, credentials = join(reader)
-    given.progress(len(plain), len(plain))
-    kit = Kit(origin, tuple(profiles), tuple(credentials), tuple(reader.items), tuple(reader.findings))
-    if not kit.profiles and not kit.credentials:
-        reasons = [f"{item.path}: {item.why}" for item in kit.items[:5]]
-        raise refused("kit-empty", origin, "; ".join(reasons))
-    return kit

@@ -1,9 +1,25 @@
-"""Files of a kit."""
+"""Files of a kit, and where they come from."""
 
 from __future__ import annotations
 
 import posixpath
 from dataclasses import dataclass, field
+
+from zesty_burrow.errors import printable
+
+
+@dataclass(frozen=True, slots=True)
+class Source:
+    """The argument that a file came with.
+
+    ``name``: as it is shown and kept as the origin. ``group``: what came in one archive or folder belongs together
+    before it belongs to the rest; empty for files that were given by themselves. ``on_disk``: the file stays where it
+    is, and whoever can read it there still can.
+    """
+
+    name: str = ""
+    group: str = ""
+    on_disk: bool = True
 
 
 @dataclass(frozen=True, slots=True)
@@ -13,6 +29,7 @@ class KitFile:
     path: str
     data: bytes = field(repr=False)
     mode: int | None = None
+    source: Source = Source()
 
     @property
     def name(self) -> str:
@@ -23,3 +40,7 @@ class KitFile:
     def folder(self) -> str:
         """The path without its last part."""
         return posixpath.dirname(self.path)
+
+    def inside(self, name: str, data: bytes) -> KitFile:
+        """A file that was packed in this one."""
+        return KitFile(printable(f"{self.path}/{name}"), data, self.mode, self.source)

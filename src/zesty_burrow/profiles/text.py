@@ -38,12 +38,21 @@ def read_profile(text: str, origin: str = "profile", *, name: str = "") -> Profi
 
     ``name`` is what a profile without a name of its own is called. Format 1 is read too.
     """
+    return read_document(parse_profile(text, origin), origin, name=name)
+
+
+def parse_profile(text: str, origin: str) -> dict[str, Any]:
+    """The TOML document of a profile."""
     if len(text) > MAX_TEXT:
         raise ProfileInvalid(origin, why=f"longer than {MAX_TEXT} characters")
     try:
-        document = toml.parse(text)
+        return toml.parse(text)
     except (tomllib.TOMLDecodeError, RecursionError, ValueError) as problem:
         raise ProfileInvalid(f"{origin} is not TOML", why=str(problem) or "it is nested too deeply") from None
+
+
+def read_document(document: dict[str, Any], origin: str, *, name: str = "") -> Profile:
+    """A profile from its TOML document, which is used up; see :func:`read_profile`."""
     top = Table("", document, origin)
     number = top.take("format", int, 0)
     if number == format1.FORMAT:

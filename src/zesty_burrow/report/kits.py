@@ -1,10 +1,11 @@
-"""What is in a kit, and how it stands to the store, as text for people."""
+"""What is in a kit, and how it compares with the store, as text for people."""
 
 from __future__ import annotations
 
 from rich.table import Table
 from rich.text import Text
 
+from zesty_burrow.intake.import_plan import ProfileDifference
 from zesty_burrow.report import result as results
 from zesty_burrow.report.parts import Parts, findings_table, grid, heading, indent, plural, some
 
@@ -23,7 +24,7 @@ def _outcome(taken: bool, outcome: str) -> Text:
     return Text(outcome.partition(" as ")[0] if outcome not in ("", "new") else outcome or "taken", style="green")
 
 
-def difference_table(difference: results.ProfileDifference) -> Parts:
+def difference_table(difference: ProfileDifference) -> Parts:
     """What a kit's profile changes, key by key."""
     yield heading(f"{difference.name}: {difference.relation} of what is there already")
     table = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="bold")
@@ -40,21 +41,21 @@ def difference_table(difference: results.ProfileDifference) -> Parts:
 
 def kit_text(result: results.KitResult) -> Parts:
     """Each file and what became of it, differences, findings, and a sentence in the end."""
-    for kit in result.kits:
-        files = {item.path for item in kit.items}
-        taken = {item.path for item in kit.items if item.taken}
-        yield heading(f"{kit.origin}: {plural(len(files), 'file')}, {len(taken)} taken")
-        table = grid({"no_wrap": True}, {"no_wrap": True}, {"overflow": "fold"}, {"overflow": "fold"})
-        items = sorted(kit.items, key=lambda one: (not one.taken, one.kind, one.path))
-        outcomes = {(one.path, "profile"): result.outcomes.get(one.profile.name, "") for one in kit.profiles}
-        for item in some(items, lambda one: one.taken):
-            word = _outcome(item.taken, outcomes.get((item.path, str(item.kind)), ""))
-            path = item.path.removeprefix(f"{kit.origin}/")
-            table.add_row(word, item.kind, Text(path), Text(item.why, style="" if item.taken else "dim"))
-        yield indent(table)
-        hidden = len(items) - table.row_count
-        if hidden:
-            yield indent(Text(f"and {hidden} more (--json tells all)", style="dim"))
+    kit = result.kit
+    files = {item.path for item in kit.items}
+    taken = {item.path for item in kit.items if item.taken}
+    yield heading(f"{kit.origin}: {plural(len(files), 'file')}, {len(taken)} taken")
+    table = grid({"no_wrap": True}, {"no_wrap": True}, {"overflow": "fold"}, {"overflow": "fold"})
+    items = sorted(kit.items, key=lambda one: (not one.taken, one.kind, one.path))
+    outcomes = {(one.path, "profile"): result.outcomes.get(one.profile.name, "") for one in kit.profiles}
+    for item in some(items, lambda one: one.taken):
+        word = _outcome(item.taken, outcomes.get((item.path, str(item.kind)), ""))
+        path = item.path.removeprefix(f"{kit.origin}/")
+        table.add_row(word, item.kind, Text(path), Text(item.why, style="" if item.taken else "dim"))
+    yield indent(table)
+    hidden = len(items) - table.row_count
+    if hidden:
+        yield indent(Text(f"and {hidden} more (--json tells all)", style="dim"))
     for difference in () if result.asked else result.differences:
         yield Text()
         yield from difference_table(difference)
@@ -69,8 +70,8 @@ def kit_text(result: results.KitResult) -> Parts:
 
 
 def _kit_summary(result: results.KitResult) -> str:
-    profiles = sum(len(kit.profiles) for kit in result.kits)
-    labels = sorted({str(entry.scope) for kit in result.kits for entry in kit.credentials})
+    profiles = len(result.kit.profiles)
+    labels = sorted({str(entry.scope) for entry in result.kit.credentials})
     with_credentials = f" and the credentials for {', '.join(labels)}" if labels else ""
     counts: dict[str, int] = {}
     for outcome in result.outcomes.values():

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TextIO
 
 from zesty_burrow.errors import BurrowError, Clash
-from zesty_burrow.report.result import ProfileDifference, Result, Silent, TextResult
+from zesty_burrow.report.result import Result, Silent, TextResult
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterable, Iterator
@@ -21,6 +21,7 @@ if TYPE_CHECKING:
 
     from zesty_burrow.carrier.control.status import StepReport, TunnelStatus
     from zesty_burrow.core.rehearsal import Rehearsal
+    from zesty_burrow.intake.import_plan import ProfileDifference
 
 PIPE_WIDTH = 120
 
@@ -113,7 +114,7 @@ class Reporter:
             self._bar.stop()
 
     def difference(self, difference: ProfileDifference) -> None:
-        """What a kit's profile would change, before she is asked about it."""
+        """What a kit's profile would change, before the user is asked about it."""
         from zesty_burrow.report.kits import difference_table
 
         for part in difference_table(difference):

@@ -16,9 +16,9 @@ if TYPE_CHECKING:
     from zesty_burrow.core.profile import Profile
     from zesty_burrow.core.rehearsal import Rehearsal
     from zesty_burrow.host.journal import Restored
+    from zesty_burrow.intake.import_plan import ProfileDifference
     from zesty_burrow.intake.kit import Kit
     from zesty_burrow.profiles.advice import Advice
-    from zesty_burrow.profiles.compare import Difference
 
 FORMAT = 1
 EXIT_LEAKING, EXIT_UNCLEAR, EXIT_NOT_ALL_FIT = 10, 11, 12
@@ -69,23 +69,14 @@ class Silent(Result):
         return self.code
 
 
-@dataclass(frozen=True, slots=True)
-class ProfileDifference:
-    """How a profile of a kit stands to the one of its name in the store, and what differs."""
-
-    name: str
-    relation: str
-    changes: tuple[Difference, ...]
-
-
 @dataclass(frozen=True)
 class KitResult(Result):
     """``inspect`` and ``import``; ``outcomes`` tells what became of each profile in the store.
 
-    ``asked``: she has seen the differences and has chosen.
+    ``asked``: the user has seen the differences and has chosen.
     """
 
-    kits: tuple[Kit, ...]
+    kit: Kit
     imported: bool
     outcomes: dict[str, str] = field(default_factory=dict)
     findings: tuple[Finding, ...] = ()
@@ -110,8 +101,7 @@ class KitResult(Result):
                     "path": entry.path,
                     "outcome": self.outcomes.get(entry.profile.name, ""),
                 }
-                for kit in self.kits
-                for entry in kit.profiles
+                for entry in self.kit.profiles
             ],
             "credentials": [
                 {
@@ -121,16 +111,14 @@ class KitResult(Result):
                     "kind": str(kind_of(entry.value)),
                     "path": entry.path,
                 }
-                for kit in self.kits
-                for entry in kit.credentials
+                for entry in self.kit.credentials
             ],
             "files": [
                 {"path": item.path, "kind": str(item.kind), "taken": item.taken, "why": item.why}
-                for kit in self.kits
-                for item in kit.items
+                for item in self.kit.items
             ],
             "differences": [
-                {"name": one.name, "relation": one.relation, "changes": [asdict(change) for change in one.changes]}
+                {"name": one.name, "relation": str(one.relation), "changes": [asdict(change) for change in one.changes]}
                 for one in self.differences
             ],
             "findings": [finding_document(entry) for entry in self.findings],

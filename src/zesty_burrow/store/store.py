@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     # Loaded where they are needed: a list of profiles reads rows alone.
     from zesty_burrow.core.credentials import Credentials, Scope
     from zesty_burrow.core.profile import Profile
+    from zesty_burrow.intake.import_plan import NewProfile
     from zesty_burrow.store.seal import Seal
 
 
@@ -193,17 +194,19 @@ class Store:
 
     def take_kit(
         self,
-        found: Iterable[tuple[Profile, str, str]],
+        found: Iterable[NewProfile],
         secrets: Iterable[tuple[Scope, Credentials, str]],
         *,
         replacing: Iterable[str] = (),
     ) -> None:
-        """Add profiles (value, text, origin) and credentials (scope, value, origin) in one transaction.
+        """Add profiles and credentials (scope, value, origin) in one transaction.
 
         ``replacing``: profiles that go in the same moment, to make room for others of their names.
         """
         now = self._now()
-        rows = [_profile_row(profile, text, origin, now) for profile, text, origin in found]
+        rows = [
+            {**_content(one.profile, one.text, one.digest), "origin": one.origin, "imported_at": now} for one in found
+        ]
         sealed = [self._credentials_row(scope, value, origin, now) for scope, value, origin in secrets]
         with self._begin() as connection:
             gone = list(replacing)
@@ -322,6 +325,11 @@ class Store:
         with self._begin() as connection:
             return [CredentialsRow(*row) for row in connection.execute(sa.select(*columns).order_by(*order))]
 
+    def find_credentials(self, scope: Scope, kind: str) -> Credentials | None:
+        """What is kept for exactly this scope."""
+        rows = [row for row in self.list_credentials() if row.scope == scope and row.kind == kind]
+        return self.open_credentials(rows[0]) if rows else None
+
     def open_credentials(self, row: CredentialsRow) -> Credentials:
         """What is sealed in an entry; :class:`NotFound` where it has gone."""
         from zesty_burrow.core.credentials import unpack
@@ -394,20 +402,14 @@ def _sqlite_settings(connection: sa.engine.interfaces.DBAPIConnection, _: object
     cursor.close()
 
 
-def _profile_row(profile: Profile, text: str, origin: str, now: str) -> dict[str, str]:
-    return {**_content(profile, text), "origin": origin, "imported_at": now}
-
-
-def _content(profile: Profile, text: str) -> dict[str, str]:
-    from zesty_burrow.profiles.text import content_digest
-
+def _content(profile: Profile, text: str, digest: str) -> dict[str, str]:
     return {
         "name": profile.name,
         "provider": profile.provider,
         "country": profile.country,
         "city": profile.city,
         "protocol": profile.tunnel.protocol,
-        "digest": content_digest(profile, text),
+        "digest": digest,
         "text": text,
         "tags": " ".join(profile.tags),
     }
@@ -415,7 +417,8 @@ def _content(profile: Profile, text: str) -> dict[str, str]:
 
 def _rewrite(connection: sa.Connection, name: str, profile: Profile) -> None:
     """Put a changed profile in the place of the one of that name; where it came from stays."""
-    from zesty_burrow.profiles.text import write_profile
+    from zesty_burrow.profiles.text import content_digest, write_profile
 
+    text = write_profile(profile)
     change = sa.update(profiles).where(profiles.c.name == name)
-    connection.execute(change.values(**_content(profile, write_profile(profile))))
+    connection.execute(change.values(**_content(profile, text, content_digest(profile, text))))

@@ -1,14 +1,17 @@
-"""``zesty import``: take a kit into the store; all of it or nothing."""
+"""``zesty import``: store a kit's profiles and credentials; all of it or nothing."""
 
 from __future__ import annotations
 
+import sys
 from argparse import ArgumentParser, Namespace
 
 from zesty_burrow.commands.context import Context
-from zesty_burrow.commands.kits.import_plan import ASK, ImportPlan, choice_of
-from zesty_burrow.commands.kits.kits import add_kit_arguments, judged_by_policy, read_kits
+from zesty_burrow.commands.kits.kits import add_kit_arguments, judged_by_policy, read_arguments
 from zesty_burrow.core.finding import Finding, Severity
-from zesty_burrow.errors import InputError
+from zesty_burrow.errors import InputError, UsageError
+from zesty_burrow.intake.import_plan import BOTH, KEEP, REPLACE, Decide, ImportPlan, ProfileDifference
+from zesty_burrow.profiles.compare import Relation
+from zesty_burrow.report.reporter import Reporter
 from zesty_burrow.report.result import KitResult
 
 EXAMPLE = "zesty import quillwort-relay.zip"
@@ -17,42 +20,76 @@ EXAMPLE = "zesty import quillwort-relay.zip"
 def add_arguments(parser: ArgumentParser) -> None:
     """The command's words."""
     add_kit_arguments(parser)
-    parser.add_argument("--profile", default="", help="the credentials are for this profile alone")
-    parser.add_argument("--device", default="", help="the credentials are for this device alone")
+    parser.add_argument("--profile", default="", help="the credentials are for this profile only")
+    parser.add_argument("--device", default="", help="the credentials are for this device only")
     differing = parser.add_argument_group(
-        "where a profile differs from one of its name (asked for on a terminal, else kept)"
+        "where a profile differs from the stored one of the same name (asked on a terminal; otherwise --keep)"
     )
-    differing.add_argument("--keep", action="store_true", help="the old one stays")
-    differing.add_argument("--replace", action="store_true", help="the new one takes its place")
-    differing.add_argument("--both", action="store_true", help="the new one is taken under another name")
-    parser.add_argument("--strict", action="store_true", help="take nothing if there is a warning or worse")
+    differing.add_argument("--keep", action="store_true", help="keep the stored one")
+    differing.add_argument("--replace", action="store_true", help="replace it by the new one")
+    differing.add_argument("--both", action="store_true", help="store the new one under another name as well")
+    parser.add_argument("--strict", action="store_true", help="import nothing if there is a warning or an error")
 
 
 def run(args: Namespace, context: Context) -> KitResult:
     """Read everything, then store it in one transaction."""
-    choice, quiet = choice_of(args.keep, args.replace, args.both)
+    decide, asked = _decision(args, context.reporter)
     profile = ""
     if args.profile:
         with context.store() as store:
             profile = store.find_profile(args.profile)[1].name
-    kits = read_kits(args, context, profile=profile, device=args.device)
+    kit = read_arguments(args, context, profile=profile, device=args.device)
     with context.store() as store:
-        findings: list[Finding] = [entry for kit in kits for entry in kit.findings]
-        sorting = ImportPlan(store, context, choice, quiet_default=quiet)
-        sorting.take(kits)
-        findings += [*sorting.findings, *judged_by_policy(kits, context)]
+        plan = ImportPlan(store, decide, keep_credentials=args.keep)
+        plan.take(kit)
+        findings: list[Finding] = [*kit.findings, *plan.findings, *judged_by_policy(kit, context)]
         if args.strict:
             _refuse_warnings(findings)
-        store.take_kit(sorting.taken.values(), sorting.secrets, replacing=sorting.replacing)
+        store.take_kit(plan.taken.values(), plan.secrets, replacing=plan.replacing)
     return KitResult(
-        kits,
+        kit,
         imported=True,
-        outcomes=sorting.outcomes,
+        outcomes=plan.outcomes,
         findings=tuple(findings),
-        differences=tuple(sorting.differences),
-        asked=choice == ASK,
+        differences=tuple(plan.differences),
+        asked=asked,
         whom=args.whom or "",
     )
+
+
+def _decision(args: Namespace, reporter: Reporter) -> tuple[Decide, bool]:
+    """What decides about a profile that differs, and whether that is the user on the terminal."""
+    chosen = [word for word, said in ((KEEP, args.keep), (REPLACE, args.replace), (BOTH, args.both)) if said]
+    if len(chosen) > 1:
+        raise UsageError("give only one of --keep, --replace and --both")
+    if chosen:
+        return (lambda _: chosen[0]), False
+    if sys.stdin.isatty() and sys.stderr.isatty():
+        return _Question(reporter), True
+    return (lambda _: KEEP), False
+
+
+class _Question:
+    """Shows a difference and asks; an answer may be for all of its kind."""
+
+    def __init__(self, reporter: Reporter) -> None:
+        self._reporter = reporter
+        self._for_all: dict[Relation, str] = {}
+
+    def __call__(self, difference: ProfileDifference) -> str:
+        if difference.relation in self._for_all:
+            return self._for_all[difference.relation]
+        self._reporter.difference(difference)
+        letters = {"k": KEEP, "r": REPLACE, "b": BOTH}
+        while True:
+            answer = self._reporter.ask(
+                "Keep the stored one, replace it, or both? k, r, b; in capitals for all of this kind [k] "
+            )
+            chosen = letters.get((answer or "k").casefold()[:1])
+            if chosen:
+                if answer[:1].isupper():
+                    self._for_all[difference.relation] = chosen
+                return chosen
 
 
 def _refuse_warnings(findings: list[Finding]) -> None:
@@ -60,8 +97,8 @@ def _refuse_warnings(findings: list[Finding]) -> None:
     if notable:
         shown = "; ".join(f"{entry.code.slug} in {entry.subject}" for entry in notable[:5])
         raise InputError(
-            "nothing was taken, because of --strict",
+            "nothing was imported, because of --strict",
             why=shown,
-            next_step="Mend what the findings name, or import without --strict.",
+            next_step="Correct what the findings name, or import without --strict.",
             slug="strict",
         )

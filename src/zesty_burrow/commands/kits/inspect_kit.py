@@ -1,4 +1,4 @@
-"""``zesty inspect``: what is in a kit, and how it stands to what is in the store."""
+"""``zesty inspect``: what is in a kit, and how it compares with what is in the store."""
 
 from __future__ import annotations
 
@@ -6,8 +6,8 @@ from argparse import ArgumentParser, Namespace
 from contextlib import ExitStack
 
 from zesty_burrow.commands.context import Context
-from zesty_burrow.commands.kits.import_plan import KEEP, ImportPlan
-from zesty_burrow.commands.kits.kits import add_kit_arguments, judged_by_policy, read_kits
+from zesty_burrow.commands.kits.kits import add_kit_arguments, judged_by_policy, read_arguments
+from zesty_burrow.intake.import_plan import KEEP, ImportPlan
 from zesty_burrow.report.result import KitResult
 
 EXAMPLE = "zesty inspect quillwort-relay.zip"
@@ -20,18 +20,11 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(args: Namespace, context: Context) -> KitResult:
     """Read, judge, compare, change nothing."""
-    kits = read_kits(args, context)
+    kit = read_arguments(args, context)
     with ExitStack() as stack:
         store = stack.enter_context(context.store()) if context.has_store() else None
-        sorting = ImportPlan(store, context, KEEP)
-        for kit in kits:
-            sorting.take_profiles(kit)
-    outcomes = {name: "differs" if word == "left out" else word for name, word in sorting.outcomes.items()}
-    findings = [*(entry for kit in kits for entry in kit.findings), *sorting.findings, *judged_by_policy(kits, context)]
-    return KitResult(
-        kits,
-        imported=False,
-        outcomes=outcomes,
-        findings=tuple(findings),
-        differences=tuple(sorting.differences),
-    )
+        plan = ImportPlan(store, lambda _: KEEP)
+        plan.take_profiles(kit)
+    outcomes = {name: "differs" if word == "left out" else word for name, word in plan.outcomes.items()}
+    findings = (*kit.findings, *plan.findings, *judged_by_policy(kit, context))
+    return KitResult(kit, imported=False, outcomes=outcomes, findings=findings, differences=tuple(plan.differences))

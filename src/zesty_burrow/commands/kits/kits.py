@@ -1,17 +1,16 @@
-"""What ``inspect`` and ``import`` share: the words, reading the kits that were named, how they stand to the store."""
+"""What ``inspect`` and ``import`` share: their arguments, and reading the kit."""
 
 from __future__ import annotations
 
 import gc
 from argparse import ArgumentParser, Namespace
-from collections.abc import Sequence
 from pathlib import Path
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.core.finding import Finding
 from zesty_burrow.host.files import read_kit_files, read_standard_input
-from zesty_burrow.intake.kit import Kit, Neighbour, Surroundings, read_kit
-from zesty_burrow.intake.kit_file import KitFile
+from zesty_burrow.intake.kit import Kit, Surroundings
+from zesty_burrow.intake.read_kit import Argument, read_kit, together
 from zesty_burrow.profiles.policy import judge_profile
 
 PORTAL = "https://"
@@ -20,58 +19,59 @@ PORTAL = "https://"
 def add_kit_arguments(parser: ArgumentParser) -> None:
     """Which kits, and what they do not say themselves."""
     parser.add_argument(
-        "kit", nargs="+", help="a file, folder, archive, mail or picture from a provider; https://… ; - for pasted text"
+        "kit",
+        nargs="+",
+        help="a file, folder, archive, mail or picture from a provider; https://… for a portal; - for pasted text; "
+        "what is given side by side is read together",
     )
-    parser.add_argument("--provider", default="", help="whose kit it is, where it does not say so itself")
+    parser.add_argument("--provider", default="", help="the provider, where the kit does not name it")
     parser.add_argument(
         "--kit-passphrase-file",
         type=Path,
         metavar="FILE",
-        help="the passphrase of keys and sealed credentials in the kit, instead of asking",
+        help="read the passphrase of keys and sealed credentials in the kit from FILE instead of asking",
     )
     portal = parser.add_argument_group("for a provider's portal (https://…)")
     portal.add_argument(
-        "--account", metavar="FILE", default="", help="two lines: the account and password for the portal"
+        "--account", metavar="FILE", default="", help="a file of two lines: the account and password for the portal"
     )
-    portal.add_argument("--authority", metavar="FILE", help="the authority of the portal's certificate")
+    portal.add_argument("--authority", metavar="FILE", help="the certificate authority of the portal")
     portal.add_argument("--place", action="append", default=[], help="only this place's settings; may be repeated")
 
 
-def read_kits(args: Namespace, context: Context, *, profile: str = "", device: str = "") -> tuple[Kit, ...]:
-    """All kits, or the first error; nothing is taken before all of them were read."""
+def read_arguments(args: Namespace, context: Context, *, profile: str = "", device: str = "") -> Kit:
+    """All arguments as one kit, or the first error."""
 
     def ask(question: str) -> str:
         context.reporter.pause()
         file = args.kit_passphrase_file or context.passphrase_file
         return context.ask_passphrase(question, file, slug="kit-locked")
 
-    kits = []
-    for name in args.kit:
-        with context.reporter.progress(f"Reading {name}") as progress:
-            origin, members, beside = _members(name, args, context)
-            on_disk = not name.startswith(PORTAL)
-            given = Surroundings(args.provider, profile, device, beside, ask, on_disk, progress)
-            # What is read stays until the end: looking for cycles among thousands of profiles is in vain.
-            gc.disable()
-            try:
-                kits.append(read_kit(origin, members, context.now(), given))
-            finally:
-                gc.enable()
-    return tuple(kits)
+    whole = together([_argument(name, args, context) for name in args.kit])
+    with context.reporter.progress(f"Reading {whole.origin}") as progress:
+        given = Surroundings(args.provider, profile, device, whole.neighbours, ask, progress)
+        # What is read stays until the end: looking for cycles among thousands of profiles is in vain.
+        gc.disable()
+        try:
+            return read_kit(whole.origin, whole.files, context.now(), given)
+        finally:
+            gc.enable()
 
 
-def judged_by_policy(kits: Sequence[Kit], context: Context) -> list[Finding]:
+def judged_by_policy(kit: Kit, context: Context) -> list[Finding]:
     """Where a kit's profiles break the organisation's policy."""
     policy = context.policy()
-    return [one for kit in kits for entry in kit.profiles for one in judge_profile(policy, entry.profile)]
+    return [one for entry in kit.profiles for one in judge_profile(policy, entry.profile)]
 
 
-def _members(name: str, args: Namespace, context: Context) -> tuple[str, list[KitFile], Neighbour]:
+def _argument(name: str, args: Namespace, context: Context) -> Argument:
     if name == "-":
-        return "standard input", *read_standard_input()
+        return Argument("standard input", read_standard_input())
     if name.startswith(PORTAL):
         from zesty_burrow.commands.kits.portal import fetch_kit_files
 
-        return fetch_kit_files(name, args, context)
+        host, files = fetch_kit_files(name, args, context)
+        return Argument(host, files, on_disk=False)
     path = Path(name)
-    return path.name or str(path), *read_kit_files(path)
+    files, beside = read_kit_files(path)
+    return Argument(path.name or str(path), files, beside, is_folder=path.is_dir())

@@ -12,7 +12,6 @@ from zesty_burrow.commands.credentials.ask_credentials import ask_credentials
 from zesty_burrow.core.credentials import Kind, NamePassword
 from zesty_burrow.errors import NotFound, UsageError
 from zesty_burrow.gather.portal import PortalClient
-from zesty_burrow.intake.kit import Neighbour
 from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.report.result import PlacesResult
 
@@ -40,12 +39,12 @@ def _signed_in(url: str, args: Namespace) -> PortalClient:
     client = PortalClient(url, Path(args.authority) if args.authority else None)
     account, _ = ask_credentials(urlsplit(url).hostname or url, Kind.NAME_PASSWORD, args.account, "")
     if not isinstance(account, NamePassword):
-        raise UsageError("an account and a password are wanted")
+        raise UsageError("an account and a password are needed")
     client.sign_in(account)
     return client
 
 
-def fetch_kit_files(url: str, args: Namespace, context: Context) -> tuple[str, list[KitFile], Neighbour]:
+def fetch_kit_files(url: str, args: Namespace, context: Context) -> tuple[str, list[KitFile]]:
     """The kits of the places that were named, or of all, with the credentials for manual set-up."""
     client = _signed_in(url, args)
     host = urlsplit(url).hostname or url
@@ -65,4 +64,4 @@ def fetch_kit_files(url: str, args: Namespace, context: Context) -> tuple[str, l
     value, _ = client.credentials()
     text = f"{value.name}\n{value.password.text()}\n"
     members.append(KitFile(f"{host}/credentials.txt", text.encode(), 0o600))
-    return host, members, lambda _: None
+    return host, members

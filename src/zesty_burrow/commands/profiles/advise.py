@@ -7,7 +7,7 @@ from argparse import ArgumentParser, Namespace
 from zesty_burrow.carrier.costs import measure_costs
 from zesty_burrow.carrier.probe import ProbeResult, probe_gateways
 from zesty_burrow.commands.context import Context
-from zesty_burrow.commands.kits.kits import read_kits
+from zesty_burrow.commands.kits.kits import read_arguments
 from zesty_burrow.commands.profiles.list_profiles import add_filters, filters
 from zesty_burrow.core.profile import Gateway, Profile
 from zesty_burrow.errors import NotFound, UsageError
@@ -55,7 +55,7 @@ def _profiles(args: Namespace, context: Context) -> list[Profile]:
         return [Profile(args.gateway, Gateway((args.gateway,)), settings=IkeSettings())]
     if args.kit:
         given = Namespace(kit=[args.kit], provider="", kit_passphrase_file=None, account="", authority=None, place=[])
-        found = [entry.profile for kit in read_kits(given, context) for entry in kit.profiles]
+        found = [entry.profile for entry in read_arguments(given, context).profiles]
         words = [word.casefold() for word in args.word]
         found = [one for one in found if all(word in f"{one.name} {one.place}".casefold() for word in words)]
     else:

@@ -22,10 +22,10 @@ from zesty_burrow.errors import BurrowError, Clash, InputError, UsageError
 from zesty_burrow.host.files import read_bounded
 from zesty_burrow.intake import limits
 from zesty_burrow.intake.dialogue import QUESTIONS, Question, open_questions, profile_of, take_given, with_defaults
+from zesty_burrow.intake.import_plan import NewProfile
 from zesty_burrow.intake.readers.certificates import read_certificates_untrusted
 from zesty_burrow.profiles.checks import check_profile
 from zesty_burrow.profiles.policy import judge_profile
-from zesty_burrow.profiles.text import write_profile
 from zesty_burrow.report.result import CreateResult
 from zesty_burrow.store.seal import write_private
 
@@ -71,12 +71,12 @@ def run(args: Namespace, context: Context) -> CreateResult:
         profile = profile_of(answers, authorities)
         scope = Scope(profile.credentials_label)
         secrets, slips = _secrets(args, context, profile.needs[0], scope, on_terminal=on_terminal)
-        text = write_profile(profile)
-        store.take_kit([(profile, text, "typed in")], [(scope, value, "typed in") for value in secrets])
+        made = NewProfile.of(profile, "typed in")
+        store.take_kit([made], [(scope, value, "typed in") for value in secrets])
     draft.unlink(missing_ok=True)
     findings = [*check_profile(profile, context.now()), *judge_profile(context.policy(), profile)]
     missing = "" if secrets else str(profile.needs[0])
-    return CreateResult(profile, text, tuple(dict.fromkeys(findings)), missing, tuple(slips))
+    return CreateResult(profile, made.text, tuple(dict.fromkeys(findings)), missing, tuple(slips))
 
 
 def _given(args: Namespace) -> dict[str, str]:

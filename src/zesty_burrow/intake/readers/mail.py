@@ -8,7 +8,6 @@ import re
 from email.message import EmailMessage
 from html.parser import HTMLParser
 
-from zesty_burrow.errors import printable
 from zesty_burrow.intake import limits
 from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.limits import refused
@@ -92,9 +91,9 @@ def _parts(mail: KitFile, message: EmailMessage) -> list[KitFile]:
         if len(data) > limits.MAX_MEMBER:
             raise refused("archive-bomb", mail.path, f"an attachment of {len(data)} octets")
         plain = re.sub(r"[/\\\0:]+", "-", name or f"part-{number}").lstrip(".")
-        found.append(KitFile(printable(f"{mail.path}/{plain or number}"), data, mail.mode))
+        found.append(mail.inside(str(plain or number), data))
     body = "\n".join(texts["plain"]) or "\n".join(text_of_html(page) for page in texts["html"])
-    return [KitFile(f"{mail.path}/text of the mail", body.encode("utf-8", "replace"), mail.mode), *found]
+    return [mail.inside("text of the mail", body.encode("utf-8", "replace")), *found]
 
 
 def _decoded(part: EmailMessage) -> str:

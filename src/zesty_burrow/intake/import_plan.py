@@ -1,0 +1,183 @@
+"""How a kit's profiles and credentials compare with what is kept, and what is to be done with each."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from typing import Protocol
+
+from zesty_burrow.core.credentials import Credentials, Kind, NamePassword, Scope, kind_of
+from zesty_burrow.core.finding import Finding, finding
+from zesty_burrow.core.profile import Profile
+from zesty_burrow.intake.kit import FoundCredentials, FoundProfile, Kit
+from zesty_burrow.profiles.compare import Difference, Relation, differences, relation
+from zesty_burrow.profiles.text import content_digest, read_profile, write_profile
+
+KEEP, REPLACE, BOTH = "keep", "replace", "both"
+FINDINGS = {
+    Relation.NEWER: "profile-newer",
+    Relation.OLDER: "profile-older",
+    Relation.CHANGED: "profile-changed",
+    Relation.CLASH: "profile-clash",
+}
+SHOWN = 4
+"""Differences that a finding names; the difference view shows all."""
+
+
+@dataclass(frozen=True, slots=True)
+class ProfileDifference:
+    """How a profile of a kit compares with the one of its name that is kept, and what differs."""
+
+    name: str
+    relation: Relation
+    changes: tuple[Difference, ...]
+
+
+class Kept(Protocol):
+    """What a plan asks of a store."""
+
+    def digests(self) -> dict[str, str]:
+        """The names that exist, each with its content's digest."""
+
+    def profile_texts(self, names: list[str]) -> list[str]:
+        """The texts of profiles."""
+
+    def find_credentials(self, scope: Scope, kind: Kind) -> Credentials | None:
+        """What is kept for exactly this scope."""
+
+
+@dataclass(frozen=True, slots=True)
+class NewProfile:
+    """A profile that is to be stored."""
+
+    profile: Profile
+    text: str
+    digest: str
+    origin: str
+
+    @classmethod
+    def of(cls, profile: Profile, origin: str) -> NewProfile:
+        """A profile that was not read from a kit."""
+        text = write_profile(profile)
+        return cls(profile, text, content_digest(profile, text), origin)
+
+
+Decide = Callable[[ProfileDifference], str]
+
+
+@dataclass
+class ImportPlan:
+    """``decide``: ``KEEP``, ``REPLACE`` or ``BOTH`` for a profile that differs from one of its name.
+
+    ``kept`` None: there is no store yet. ``keep_credentials``: what is kept stays; else newer credentials take its
+    place.
+    """
+
+    kept: Kept | None
+    decide: Decide
+    keep_credentials: bool = False
+    taken: dict[str, NewProfile] = field(default_factory=dict)
+    replacing: set[str] = field(default_factory=set)
+    secrets: list[tuple[Scope, Credentials, str]] = field(default_factory=list)
+    outcomes: dict[str, str] = field(default_factory=dict)
+    findings: list[Finding] = field(default_factory=list)
+    differences: list[ProfileDifference] = field(default_factory=list)
+
+    def __post_init__(self) -> None:
+        self._known = self.kept.digests() if self.kept else {}
+        self._names = {content: name for name, content in self._known.items()}
+
+    def take(self, kit: Kit) -> None:
+        """Sort everything in a kit."""
+        self.take_profiles(kit)
+        for entry in kit.credentials:
+            self._take_credentials(entry)
+
+    def take_profiles(self, kit: Kit) -> None:
+        """Sort a kit's profiles alone."""
+        for found in kit.profiles:
+            self._take_profile(found)
+
+    def _take_profile(self, found: FoundProfile) -> None:
+        name = found.profile.name
+        same = name if self._known.get(name) == found.digest else self._names.get(found.digest, "")
+        if same:
+            self.outcomes.setdefault(name, "there already" if same == name else f"there already as {same}")
+            self.findings.append(finding("profile-same", name, "" if same == name else f"it is called {same} here"))
+        elif name not in self._known:
+            self._put(name, NewProfile(found.profile, found.text, found.digest, found.origin), "new")
+        else:
+            self._settle(found)
+
+    def _put(self, name: str, made: NewProfile, outcome: str) -> None:
+        own = made.profile.name
+        self.outcomes[own if outcome == "new" else name] = outcome
+        self.taken[own] = made
+        self._known[own] = made.digest
+        self._names.setdefault(made.digest, own)
+
+    def _settle(self, found: FoundProfile) -> None:
+        """A profile of that name is there and differs."""
+        name = found.profile.name
+        before_text = self._text(name)
+        before = read_profile(before_text, f"profile {name}")
+        kind = relation(before, found.profile)
+        changes = differences(before_text, found.text)
+        difference = ProfileDifference(name, kind, tuple(changes))
+        self.differences.append(difference)
+        choice = self.decide(difference)
+        words = _words(changes)
+        if choice == REPLACE:
+            profile = replace(found.profile, tags=tuple(dict.fromkeys((*before.tags, *found.profile.tags))))
+            text = write_profile(profile) if profile.tags else found.text
+            self._put(name, NewProfile(profile, text, found.digest, found.origin), "replaced")
+            self.replacing.add(name)
+            self.findings.append(finding("profile-replaced", name, words))
+        elif choice == BOTH:
+            other = replace(found.profile, name=self._free_name(name))
+            made = NewProfile(other, write_profile(other), found.digest, found.origin)
+            self._put(name, made, f"taken as {other.name}")
+            self.findings.append(finding("profile-both", name, f"it is now {other.name}"))
+        else:
+            self.outcomes.setdefault(name, "left out")
+            self.findings.append(finding(FINDINGS[kind], name, words))
+
+    def _text(self, name: str) -> str:
+        if name in self.taken:
+            return self.taken[name].text
+        return self.kept.profile_texts([name])[0] if self.kept else ""
+
+    def _free_name(self, name: str) -> str:
+        number = 2
+        while f"{name[:60]}-{number}" in self._known:
+            number += 1
+        return f"{name[:60]}-{number}"
+
+    # Credentials.
+
+    def _take_credentials(self, entry: FoundCredentials) -> None:
+        before = self.kept.find_credentials(entry.scope, kind_of(entry.value)) if self.kept else None
+        if before == entry.value:
+            return
+        if before is not None:
+            slug = "credentials-kept" if self.keep_credentials else "credentials-replaced"
+            self.findings.append(finding(slug, str(entry.scope), _secret_difference(before, entry.value)))
+            if self.keep_credentials:
+                return
+        self.secrets.append((entry.scope, entry.value, entry.origin))
+
+
+def _words(changes: list[Difference]) -> str:
+    more = f" and {len(changes) - SHOWN} more" if len(changes) > SHOWN else ""
+    return "; ".join(map(str, changes[:SHOWN])) + more
+
+
+def _secret_difference(before: Credentials, after: Credentials) -> str:
+    """Which parts changed, never what they are."""
+    if isinstance(before, NamePassword) and isinstance(after, NamePassword):
+        parts = {
+            "name": before.account != after.account,
+            "password": before.password != after.password,
+        }
+        return ", ".join(f"the {part} {'is another' if changed else 'is the same'}" for part, changed in parts.items())
+    return f"another {kind_of(after)}"
