@@ -15,7 +15,7 @@ from zesty_burrow import errors
 from zesty_burrow.commands import COMMANDS
 from zesty_burrow.commands.kits.explain import all_codes
 from zesty_burrow.intake import limits
-from zesty_burrow.intake.vocabulary import Field, meaning
+from zesty_burrow.intake.readers.vocabulary import Field, meaning
 from zesty_burrow.lab import story
 from zesty_burrow.profiles.text import read_profile
 

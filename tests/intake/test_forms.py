@@ -19,7 +19,7 @@ from zesty_burrow.intake.read_kit import read_kit
 from zesty_burrow.intake.readers import sheet
 from zesty_burrow.intake.readers.certificates import read_certificates_untrusted
 from zesty_burrow.intake.readers.mail import looks_like_mail, read_mail_untrusted, text_of_html
-from zesty_burrow.intake.vocabulary import PHRASES, Field, meaning, yes_or_no
+from zesty_burrow.intake.readers.vocabulary import PHRASES, Field, meaning, yes_or_no
 
 NOW = datetime.now(UTC)
 PEM = AUTHORITY.pem()

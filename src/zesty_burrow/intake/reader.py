@@ -24,8 +24,8 @@ from zesty_burrow.intake.readers.credentials import read_credentials_untrusted
 from zesty_burrow.intake.readers.instance_data import read_instance_data_untrusted
 from zesty_burrow.intake.readers.keys import FoundKey, read_keys_untrusted
 from zesty_burrow.intake.readers.places import place_in_name
+from zesty_burrow.intake.readers.vocabulary import Field
 from zesty_burrow.intake.recognise import Kind, recognise, text_of
-from zesty_burrow.intake.vocabulary import Field
 from zesty_burrow.profiles.text import parse_profile, read_document
 
 MAX_PICTURES = 200

@@ -37,29 +37,33 @@ def codes_of(document: dict[str, Any]) -> set[str]:
 
 def steps(kit: Path) -> tuple[DemoStep, ...]:
     """The story, in order."""
+    return (*_from_kit_to_tunnel(kit), *_what_can_go_wrong())
+
+
+def _from_kit_to_tunnel(kit: Path) -> tuple[DemoStep, ...]:
     return (
         DemoStep(
             "What the outside sees without a tunnel",
-            "heron stands in a cottage in Slovenia. An observatory on the internet tells which addresses it sees, "
-            "and whose resolver came to ask for names that nobody but this test could have asked for.",
+            "The workstation heron is in a cottage in Slovenia. An observatory on the internet tells which addresses "
+            "it sees, and which resolver asks for names that only this test asks for.",
             ("verify", "--before"),
             check=lambda seen: seen["observation"]["ipv4"]["country"] == "SI",
         ),
         DemoStep(
-            "What the provider handed over",
-            "A ZIP archive came from Quillwort Relay. Before anything is taken, each file is recognised and judged.",
+            "What the provider sent",
+            "A ZIP archive came from Quillwort Relay. Before anything is stored, each file is recognised and checked.",
             ("inspect", str(kit)),
             check=lambda seen: len(seen["profiles"]) == 5 and "kit-read-me" in codes_of(seen),
         ),
         DemoStep(
-            "Take it in",
-            "The profiles go into the store, all at once; name and password are sealed.",
+            "Import it",
+            "All profiles are stored at once; the account name and password are encrypted.",
             ("import", str(kit)),
             check=lambda seen: all(row["outcome"] == "new" for row in seen["profiles"]),
         ),
         DemoStep(
             "Connect to Lisbon",
-            "A real IKEv2 negotiation. The gateway must prove who it is before it gets the name or the password.",
+            "A real IKEv2 negotiation. The gateway must prove its identity before it gets the name or the password.",
             ("connect", "lisbon", "--detach"),
             check=lambda seen: seen["tunnel"]["country"] == "PT" and seen["tunnel"]["ipv6"] == "tunnel",
         ),
@@ -69,26 +73,31 @@ def steps(kit: Path) -> tuple[DemoStep, ...]:
             ("verify",),
             check=lambda seen: seen["verdict"] == "sealed" and seen["after"]["ipv4"]["country"] == "PT",
         ),
-        DemoStep("Disconnect", "The machine is put back as it was.", ("disconnect",)),
+        DemoStep("Disconnect", "The tunnel ends and this machine's settings are restored.", ("disconnect",)),
+    )
+
+
+def _what_can_go_wrong() -> tuple[DemoStep, ...]:
+    return (
         DemoStep(
             "A leaky gateway",
-            "Tallinn now hands out the resolver of her own internet provider, and its exit is not in Estonia. "
+            "Tallinn now hands out the resolver of another internet provider, and its exit is not in Estonia. "
             "The tunnel comes up all the same: nothing on this machine looks wrong.",
             ("connect", "tallinn", "--detach"),
             faults=("tallinn", ("leaking-resolver", "exit-elsewhere")),
         ),
         DemoStep(
-            "Is it caught?",
+            "Is it detected?",
             "Exit code 10 says that it leaks, and the findings say why.",
             ("verify",),
             code=10,
             check=lambda seen: {"dns-leak", "exit-elsewhere"} <= codes_of(seen) and seen["verdict"] == "leaking",
         ),
-        DemoStep("Disconnect", "And back again.", ("disconnect",)),
+        DemoStep("Disconnect", "This machine's settings are restored again.", ("disconnect",)),
         DemoStep(
-            "An impostor",
-            "Somebody answers in Montevideo's place with a good certificate, but for another name. "
-            "Nothing of hers is sent to it.",
+            "A false gateway",
+            "Another machine answers in place of Montevideo with a valid certificate for another name. "
+            "No credentials are sent to it.",
             ("connect", "montevideo", "--detach"),
             code=7,
             faults=("montevideo", ("wrong-name",)),

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from rich.table import Table
 from rich.text import Text
 
-from zesty_burrow.intake.import_plan import ProfileDifference
 from zesty_burrow.report import result as results
 from zesty_burrow.report.parts import Parts, findings_table, grid, heading, indent, plural, some
+
+if TYPE_CHECKING:
+    from zesty_burrow.intake.import_plan import ProfileDifference
 
 SAID = frozenset(
     ("kit-read-me", "kit-junk", "kit-same-content", "kit-certificate-unused", "profile-same", "gateway-certificate")

@@ -16,13 +16,10 @@ import sys
 import time
 from asyncio.subprocess import DEVNULL
 from collections.abc import Callable
-from typing import TYPE_CHECKING
+from typing import Any, Protocol
 
 from zesty_burrow.carrier.fast_path.compile_cache import CompileCache, is_complete, mark_complete
 from zesty_burrow.carrier.fast_path.selector import running_selector
-
-if TYPE_CHECKING:
-    from zesty_burrow.carrier.data_path.data_path import DataPath
 
 log = logging.getLogger(__name__)
 PLAIN, COMPILING, COMPILED = "packet by packet", "packet by packet, the loops are being compiled", "compiled loops"
@@ -33,6 +30,12 @@ WORTH, WITHIN = 2_000, 5.0
 LONGEST = 300.0
 """Seconds that compiling may take."""
 _MODULE = "zesty_burrow.carrier.fast_path.fast_path"
+
+
+class Switched(Protocol):
+    """What goes over: ``loops`` is set once they carry."""
+
+    loops: Any
 
 
 class FastPathSwitch:
@@ -58,7 +61,7 @@ class FastPathSwitch:
         self._packets, self._since = 0, now
         return due
 
-    def begin(self, path: DataPath) -> None:
+    def begin(self, path: Switched) -> None:
         """Go over to it as soon as the loops are there."""
         self.words = COMPILING
         self._task = asyncio.get_running_loop().create_task(self._load(path))
@@ -68,7 +71,7 @@ class FastPathSwitch:
         if self._task is not None:
             self._task.cancel()
 
-    async def _load(self, path: DataPath) -> None:
+    async def _load(self, path: Switched) -> None:
         began = time.monotonic()
         try:
             if sys.byteorder != "little" or sys.maxsize < 1 << 32:

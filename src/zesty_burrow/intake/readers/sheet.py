@@ -23,7 +23,7 @@ from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import Malformed, ProfileInvalid
 from zesty_burrow.intake.readers.credentials import paste_slips
 from zesty_burrow.intake.readers.places import country_code, folded, place_in_name
-from zesty_burrow.intake.vocabulary import Field, meaning, yes_or_no
+from zesty_burrow.intake.readers.vocabulary import Field, meaning, yes_or_no
 from zesty_burrow.profiles.text import read_profile, write_profile
 from zesty_burrow.protocols.ikev2.settings import IkeSettings
 

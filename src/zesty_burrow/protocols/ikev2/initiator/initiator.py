@@ -15,7 +15,7 @@ from zesty_burrow.protocols.ikev2.machine.associations import Associations
 from zesty_burrow.protocols.ikev2.machine.endpoint import NON_ESP_MARKER, IkeEndpoint
 from zesty_burrow.protocols.ikev2.machine.handshake import Handshake
 from zesty_burrow.protocols.ikev2.machine.ike_sa import IkeSa
-from zesty_burrow.protocols.ikev2.machine.transition import StateMachine
+from zesty_burrow.protocols.ikev2.transition import StateMachine
 from zesty_burrow.protocols.ikev2.wire.keys import IkeKeys
 from zesty_burrow.protocols.ikev2.wire.message import Message, parse_message_untrusted
 from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType

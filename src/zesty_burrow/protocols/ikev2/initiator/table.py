@@ -5,7 +5,7 @@ from __future__ import annotations
 from enum import StrEnum
 from types import MappingProxyType
 
-from zesty_burrow.protocols.ikev2.machine.transition import to
+from zesty_burrow.protocols.ikev2.transition import to
 from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType
 
 

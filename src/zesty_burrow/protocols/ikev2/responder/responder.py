@@ -10,7 +10,6 @@ from zesty_burrow.protocols.ikev2.machine.associations import Associations, dele
 from zesty_burrow.protocols.ikev2.machine.endpoint import IkeEndpoint
 from zesty_burrow.protocols.ikev2.machine.handshake import Handshake
 from zesty_burrow.protocols.ikev2.machine.ike_sa import IkeSa
-from zesty_burrow.protocols.ikev2.machine.transition import StateMachine
 from zesty_burrow.protocols.ikev2.responder.ike_auth import CallerAuth
 from zesty_burrow.protocols.ikev2.responder.table import (
     REQUESTS,
@@ -20,6 +19,7 @@ from zesty_burrow.protocols.ikev2.responder.table import (
     Signal,
     State,
 )
+from zesty_burrow.protocols.ikev2.transition import StateMachine
 from zesty_burrow.protocols.ikev2.wire.keys import IkeKeys
 from zesty_burrow.protocols.ikev2.wire.message import Message
 from zesty_burrow.protocols.ikev2.wire.payloads import Delete
