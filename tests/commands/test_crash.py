@@ -57,24 +57,25 @@ def check(home):
     return profiles
 
 
-def test_killed_at_any_moment(zesty, large_kit, tmp_path):
+@pytest.mark.parametrize("kills", [5, pytest.param(40, marks=pytest.mark.soak)])
+def test_killed_at_any_moment(zesty, large_kit, tmp_path, kills):
     """The built program, killed after more and more of its time; whatever is left, the next import makes it whole."""
     program = zesty.built.__globals__["PROGRAM"]
     began = time.monotonic()
     assert zesty.built("import", large_kit).code == 0
     whole = time.monotonic() - began
     seen = set()
-    for step in range(1, 13):
+    for step in range(1, kills + 1):
         home = tmp_path / f"home-{step}"
         environment = {**zesty.environment, "ZESTY_BURROW_HOME": str(home)}
         running = subprocess.Popen(
             [program, "import", large_kit], env=environment, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
         )
-        time.sleep(whole * (0.3 + 0.06 * step))
+        time.sleep(whole * (0.3 + 0.72 * step / kills))
         running.send_signal(signal.SIGKILL)
         running.wait()
         seen.add(check(home))
-        if step % 4 == 0:
+        if step % 5 == 0:
             again = replace(zesty, home=home)("--json", "import", large_kit)
             assert again.code == 0
             assert check(home) == COUNT

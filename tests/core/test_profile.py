@@ -185,18 +185,17 @@ colour = "blue"
 protocol = "ikev2"
 transport = "udp"
 mtu = 1300
+clamp_segment_size = true
 child_seconds = 900
 [sign_in]
 method = "certificate"
 identity = { type = "ID_KEY_ID", value = "heron" }
 outer_identity = "nobody@x.example"
 additional_key = "optional"
-[[algorithms.esp]]
-encryption = ["ENCR_AES_GCM_16 256"]
 [algorithms]
+esp = [{ encryption = ["ENCR_AES_GCM_16 256"] }]
 spice = "pepper"
-""".replace("[[algorithms.esp]]\nencryption = [\"ENCR_AES_GCM_16 256\"]\n[algorithms]\n",
-            "[algorithms]\nesp = [{ encryption = [\"ENCR_AES_GCM_16 256\"] }]\n")  # fmt: skip
+"""
 
 
 def test_format_1_is_read_without_loss():
@@ -206,6 +205,7 @@ def test_format_1_is_read_without_loss():
     assert (settings.port, settings.child_seconds, settings.additional_key) == (4500, 900, "optional")
     assert (settings.identity.value, settings.own_identity.value) == ("lisbon.quillwort.example", "heron")
     assert settings.outer_identity == "nobody@x.example" and len(settings.esp) == 1 and profile.tunnel.mtu == 1300
+    assert profile.tunnel.clamp_tcp_mss
     assert profile.unknown == {"gateway": {"colour": "blue"}, "": {"algorithms": {"spice": "pepper"}}}
     text = write_profile(profile)
     assert "format = 2" in text and read_profile(text) == profile

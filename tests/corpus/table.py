@@ -86,6 +86,7 @@ CORPUS: dict[str, Row] = {
     "the same file twice": row(lambda: {**TWO, "again/lisbon.toml": m.LISBON}, BOTH, codes={NONE, "kit-same-content"}, left_out=1),
     "two profiles of one name": row(lambda: {"a.toml": m.profile(), "b.toml": m.profile("tallinn", name="quillwort-lisbon")}, (*L, "quillwort-lisbon-2"), codes={NONE, "profile-renamed"}),
     "a broken profile beside a good one": row(lambda: {**TWO, "kit/broken.toml": b"format = 1\n[profile"}, BOTH, codes={NONE, "kit-unreadable"}, left_out=1),
+    "a profile of format 1": row(("l.toml", b'format = 1\n[profile]\nname = "quillwort-lisbon"\n[gateway]\naddresses = ["lisbon.quillwort.example"]\nport = 4500\n'), L, codes={NONE, "profile-authority-missing", FROM_NAME}),
     "a profile in UTF-16": row(("l.toml", m.profile().decode().encode("utf-16")), L, codes={NONE}),
     "a profile with a byte order mark": row(("l.toml", b"\xef\xbb\xbf" + m.profile()), L, codes={NONE}),
     "an encrypted archive": row(("k.zip", lambda: _encrypted()), error="archive-encrypted"),

@@ -361,15 +361,15 @@ def many(kind, count):
 
 
 @pytest.mark.parametrize("kind", ["zip", "tar"])
-def test_a_hundred_thousand_members(kind):
+def test_too_many_members(kind):
     """Refused as soon as the limit is passed, with memory of the order of the archive itself."""
-    data = many(kind, 100_000)
+    data = many(kind, limits.MAX_MEMBERS + 1)
     tracemalloc.start()
     with pytest.raises(LimitExceeded, match=f"{limits.MAX_MEMBERS} members"):
         expand([KitFile(f"many.{kind}", data)])
     _, peak = tracemalloc.get_traced_memory()
     tracemalloc.stop()
-    assert peak < 150 << 20
+    assert peak < 60 << 20
 
 
 @given(CHANGES, st.integers(0, 900), st.sampled_from(["zip", "tar", "tar.gz", "txz", "eml"]))

@@ -19,11 +19,11 @@ from zesty_burrow.errors import NotFound, SealError, StateError
 from zesty_burrow.intake.import_plan import NewProfile
 from zesty_burrow.lab import story
 from zesty_burrow.lab.kit import place_profile
-from zesty_burrow.profiles.text import write_profile
+from zesty_burrow.profiles.text import read_profile, write_profile
 from zesty_burrow.store import seal, store
 from zesty_burrow.store.seal import Seal
 from zesty_burrow.store.store import ObservationRow, Store, sqlite_url
-from zesty_burrow.store.tables import HEAD, metadata
+from zesty_burrow.store.tables import HEAD, metadata, profiles
 
 PROFILES = [place_profile(place) for place in story.PLACES]
 
@@ -73,13 +73,49 @@ def shape(url):
         engine.dispose()
 
 
-def migrations(url, engine):
+def migrations(url, engine, to="head"):
     config = Config()
     config.set_main_option("script_location", str(store.Path(store.__file__).parent / "migrations"))
     with engine.begin() as connection:
         config.attributes["connection"] = connection
-        command.upgrade(config, "head")
+        command.upgrade(config, to)
     return ScriptDirectory.from_config(config).get_current_head()
+
+
+OLDER = """format = 1
+[profile]
+name = "lisbon"
+provider = "Quillwort Relay"
+[gateway]
+addresses = ["lisbon.quillwort.example"]
+port = 4500
+[tunnel]
+protocol = "ikev2"
+clamp_segment_size = true
+[algorithms]
+esp = [{ encryption = ["ENCR_AES_GCM_16 256"] }]
+"""
+
+
+def test_profiles_of_format_1_are_converted(tmp_path):
+    """A store of the format before: texts become format 2, digests those of an import of the same; odd texts stay."""
+    url = f"sqlite:///{tmp_path}/older.db"
+    engine = sa.create_engine(url)
+    migrations(url, engine, "0002")
+    columns = {"provider": "Quillwort Relay", "country": "", "city": "", "protocol": "ikev2", "digest": "before",
+               "origin": "kit", "imported_at": "2026-01-01T00:00:00Z", "tags": "sea"}  # fmt: skip
+    with engine.begin() as connection:
+        for name, text in (("lisbon", OLDER), ("odd", "format = 99")):
+            connection.execute(sa.insert(profiles).values(name=name, text=text, **columns))
+    migrations(url, engine)
+    engine.dispose()
+    kept = opened(tmp_path / "older.db")
+    expected = NewProfile.of(read_profile(OLDER), "kit")
+    texts = kept.profile_texts(["lisbon", "odd"])
+    assert texts == [expected.text, "format = 99"]
+    assert "format = 2" in texts[0] and "port = 4500" in texts[0] and "clamp_tcp_mss = true" in texts[0]
+    assert kept.digests() == {"lisbon": expected.digest, "odd": "before"}
+    assert [one.tags for one in kept.list_profiles()] == ["sea", "sea"]
 
 
 def test_migrations_lead_to_the_shape_that_the_code_uses(tmp_path):
