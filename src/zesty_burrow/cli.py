@@ -27,11 +27,9 @@ def _global_options(parser: argparse.ArgumentParser) -> None:
         "--for",
         dest="whom",
         choices=("me", "machine"),
-        help="whose store: your own, or the machine's, which every user may use (root's is the machine's)",
+        help="use your own store (me) or the machine's, which every user may use; the default for root is machine",
     )
-    parser.add_argument(
-        "--debug", action="store_true", help="say more of what is done; the program's own trace with an error"
-    )
+    parser.add_argument("--debug", action="store_true", help="log more details; show a trace with an error")
 
 
 def _overview() -> argparse.ArgumentParser:
@@ -104,7 +102,7 @@ def main(words: Sequence[str] | None = None) -> int:
         return 0
     except OSError as problem:
         fault = BurrowError(
-            "the system refused something", why=str(problem), next_step="Check rights, disk space and paths."
+            "the system refused a call", why=str(problem), next_step="Check rights, disk space and paths."
         )
         fault.slug = "system"
         if args.debug:
@@ -114,5 +112,5 @@ def main(words: Sequence[str] | None = None) -> int:
     except Exception as problem:
         if args.debug:
             raise
-        reporter.error(ProgramFault("the program made a mistake", why=f"{type(problem).__name__}: {problem}"))
+        reporter.error(ProgramFault("the program has an error", why=f"{type(problem).__name__}: {problem}"))
         return ProgramFault.exit_code

@@ -19,7 +19,7 @@
     │   ├── NoAgreement          no algorithms in common
     │   ├── GatewayElsewhere     it sends us to another one
     │   └── GatewayProtocolError what it sent breaks the protocol, or it gave up
-    ├── GatewayNotProven         the gateway did not prove who it is
+    ├── GatewayNotProven         the gateway did not prove its identity
     ├── SignInRefused            the gateway did not accept our credentials
     ├── OutsideError             an observatory or resolver does not answer as it should
     └── ProgramFault             a defect of ours
@@ -72,11 +72,11 @@ class UsageError(BurrowError):
 
 
 class InputError(BurrowError):
-    """Something that was handed in cannot be taken."""
+    """An input cannot be used."""
 
     slug = "input"
     exit_code = 3
-    next_step = "Ask whoever handed this over for a complete copy."
+    next_step = "Ask the sender for a complete copy."
 
 
 class Malformed(InputError):
@@ -114,7 +114,7 @@ class NotFound(StateError):
 
 
 class Clash(StateError):
-    """Something of that name is there already."""
+    """Something of that name is already stored."""
 
     slug = "clash"
 
@@ -180,7 +180,7 @@ class GatewayElsewhere(GatewayError):
 
 
 class GatewayNotProven(BurrowError):
-    """The gateway did not prove who it is. Nothing of ours was sent to it."""
+    """The gateway did not prove its identity. Nothing of ours was sent to it."""
 
     slug = "gateway-not-proven"
     exit_code = 7

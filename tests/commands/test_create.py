@@ -50,7 +50,7 @@ def test_by_a_file(zesty, tmp_path, authority):
 @pytest.mark.parametrize(
     ("words", "code", "said"),
     [
-        ((), 3, "Nobody said host"),
+        ((), 3, "missing: host"),
         (("--host", "https://lisbon.example/"), 3, "a web address"),
         (("--host", "two words?"), 3, "neither a host name"),
         (("--host", "a.example", "--name", "Not A Name"), 3, "not-a-name would do"),

@@ -167,7 +167,7 @@ def test_credentials_alone(zesty, tmp_path):
     assert "credentials-paste-slip" in {entry["code"] for entry in taken["findings"]}
     path.write_text("tidewrack_heron\n")
     incomplete = zesty("import", path, "--provider", "Quillwort Relay")
-    assert (incomplete.code, "two lines are wanted" in incomplete.text) == (3, True)
+    assert (incomplete.code, "two lines are needed" in incomplete.text) == (3, True)
 
 
 def test_json_file(zesty, tmp_path):
@@ -203,7 +203,7 @@ def test_errors(zesty, words, code, slug):
 
 def test_nothing_to_put_back(zesty):
     """restore on a machine where nothing was changed says so; status says that no tunnel is up."""
-    assert "Nothing to put back" in zesty("restore").text
+    assert "Nothing to restore" in zesty("restore").text
     assert zesty("--json", "status").json["tunnel"] is None
 
 

@@ -123,7 +123,7 @@ def test_the_machines_store(full, kit, tmp_path):
     assert full("completion", "names", "quillwort-").out.split() == ["quillwort-lisbon", "quillwort-tallinn"]
     shown = full("show", "tallinn")
     assert "every user of this machine" in shown.text
-    assert "needs one" in shown.text
+    assert "missing" in shown.text
     assert full("--for", "machine", "credentials", "change", Q, stdin=f"all\n{PASSWORD}\n").code == 0
     assert stat.S_IMODE((base / "seal.key").stat().st_mode) == 0o600
     assert full("--json", "show", "lisbon").json["credentials"][0]["for"] == "machine"

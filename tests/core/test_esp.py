@@ -1,4 +1,4 @@
-"""ESP: the replay window, padding, and what is turned away (RFC 4303)."""
+"""ESP: the replay window, padding, and what is dropped (RFC 4303)."""
 
 from __future__ import annotations
 
@@ -76,7 +76,7 @@ def test_what_goes_in_comes_out(kind, tail, family):
 @pytest.mark.parametrize("kind", ["gcm", "cbc"])
 @given(position=st.integers(0, 500), flip=st.integers(1, 255))
 def test_one_changed_octet_costs_only_itself(kind, position, flip):
-    """A forged packet is turned away and leaves the window as it was; the real one still comes through."""
+    """A forged packet is dropped and leaves the window as it was; the real one still comes through."""
     outbound, inbound = both(kind)
     sealed = outbound.seal(IPV4)
     forged = bytearray(sealed)

@@ -368,7 +368,7 @@ def strangers_message(machine, exchange, *, response):
 @pytest.mark.parametrize("state", list(State))
 @pytest.mark.parametrize("signal", list(Signal))
 def test_every_state_crossed_with_every_signal(state, signal):
-    """What the table names is handled; a call that it does not name is a fault, a message is turned away."""
+    """What the table names is handled; a call that it does not name is a fault, a message is dropped."""
     wire = in_state(state)
     machine = wire.initiator
     before = machine.state
@@ -431,7 +431,7 @@ def two_rounds_wire(**changes):
 @pytest.mark.parametrize("make", [plain_wire, hybrid_wire, two_rounds_wire])
 @given(cut=st.integers(0, 400), position=st.integers(0, 1400), flip=st.integers(1, 255), which=st.integers(0, 13))
 def test_a_changed_message_never_connects_to_something_else(make, cut, position, flip, which):
-    """One message cut or changed in one octet: it is turned away, and the negotiation goes on or ends clearly."""
+    """One message cut or changed in one octet: it is dropped, and the negotiation goes on or ends clearly."""
     wire = make(backoff=Backoff(give_up=5))
     count = {"n": -1}
 
@@ -528,7 +528,7 @@ def answering_in_state(state):
 @pytest.mark.parametrize("state", list(responder.State))
 @pytest.mark.parametrize("signal", list(responder.Signal))
 def test_every_responder_state_crossed_with_every_signal(state, signal):
-    """The gateway's side: its own calls are handled or are faults; a caller's messages out of place are turned away."""
+    """The gateway's side: its own calls are handled or are faults; a caller's messages out of place are dropped."""
     wire, machine = answering_in_state(state)
     assert machine.state is state
     exchanges = {

@@ -258,7 +258,7 @@ def test_geofeed():
 
 
 def test_messages_of_a_real_exchange_survive_any_cut():
-    """Each message of a whole exchange, cut at every length, is turned away cleanly."""
+    """Each message of a whole exchange, cut at every length, is dropped cleanly."""
     wire = Wire().connect()
     for to_gateway, port, data in wire.seen:
         for cut in range(len(data)):

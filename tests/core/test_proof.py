@@ -91,7 +91,7 @@ def test_nothing_is_sent_to_an_unproven_gateway(fault):
     assert isinstance(wire.error, GatewayNotProven)
     assert wire.error.slug == slug
     assert wire.error.exit_code == 7
-    assert "nothing of yours was sent" in str(wire.error)
+    assert "no credentials were sent" in str(wire.error)
     assert wire.error.next_step
     assert asked == []
     assert len([one for one in wire.seen if one[0]]) == 2

@@ -42,7 +42,7 @@ def test_who_comes_from_elsewhere_says_so():
 
 @pytest.mark.parametrize("nonce", [b"", bytes(32), b"x" * 16])
 def test_strangers_send_us_nowhere(nonce):
-    """A forged REDIRECT that does not repeat our nonce is turned away; the real answer is taken."""
+    """A forged REDIRECT that does not repeat our nonce is dropped; the real answer is taken."""
     wire = Wire().start()
     header = Header(wire.initiator.sa.spi_i, bytes(8), ExchangeType.IKE_SA_INIT, Flag.RESPONSE, 0)
     wire.initiator.receive(build_clear(header, [write_redirect(OTHER, nonce)]), GATEWAY, 0.0)

@@ -175,7 +175,7 @@ def test_after_a_crash(files, tail):
     path, target = files
     crashed(path, target, tail)
     assert is_left_over(path)
-    with pytest.raises(StateError, match="zesty restore|without putting"):
+    with pytest.raises(StateError, match="zesty restore|without restoring"):
         Journal(path, "tallinn")
     assert restore(path).done == (str(target),)
     assert target.read_text() == "nameserver 192.0.2.53\n"

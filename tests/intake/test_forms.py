@@ -225,7 +225,7 @@ def test_any_text_is_a_sheet_or_not(text):
 
 def test_prose_is_no_sheet():
     """A letter with colons in it stays a read-me."""
-    with pytest.raises(InputError, match="nothing in it"):
+    with pytest.raises(InputError, match="contains nothing"):
         kit(
             (
                 "letter.txt",

@@ -22,7 +22,7 @@ def test_gateways_that_do_not_prove_themselves(lab, fault):
     before, seen = lab.network(), lab.gateway("lisbon")
     failed = lab.heron("connect", "lisbon", "--detach", check=7)
     assert failed.json["code"] == PROOF[fault]
-    assert "nothing of yours was sent" in failed.json["what"]
+    assert "no credentials were sent" in failed.json["what"]
     assert "sign in" in failed.json["next_step"] or "certificate" in failed.json["next_step"]
     assert failed.json["step"] == "prove"
     assert "done  negotiate" in failed.err

@@ -82,7 +82,7 @@ def test_the_demo(home):
     """The demo ends with exit code 0, shows both verdicts and the impostor, and leaves nothing behind."""
     ended = zesty(home, "demo")
     assert ended.returncode == 0, ended.stdout + ended.stderr
-    for words in ("SEALED", "LEAKING", "dns-leak", "exit-elsewhere", "Every step showed what it should."):
+    for words in ("SEALED", "LEAKING", "dns-leak", "exit-elsewhere", "Every step ended as expected."):
         assert words in ended.stdout
     told = " ".join(ended.stderr.split())
     for words in ("certificate-wrong-name", "exactly as they were before", "The lab is gone"):
@@ -129,7 +129,7 @@ def test_the_demo_without_root(nobody):
     """Where the tunnel device may be opened, the whole demo works for a user without rights."""
     ended = nobody("demo", allow_device=True)
     assert ended.returncode == 0, ended.stdout + ended.stderr
-    assert "Every step showed what it should." in ended.stdout
+    assert "Every step ended as expected." in ended.stdout
 
 
 def test_the_demo_says_what_is_missing(nobody):

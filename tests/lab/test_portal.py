@@ -14,7 +14,7 @@ URL = story.PORTAL_URL
 
 @pytest.fixture
 def portal(lab):
-    """Calls of the program at the portal; afterwards it does everything right again."""
+    """Calls of the program at the portal; afterwards its faults are removed."""
 
     def call(*words, url=URL, account=lab.folder / "portal-account.txt", trust=True) -> Ended:
         more = ("--authority", str(lab.folder / "portal-authority.pem")) if trust else ()
@@ -46,7 +46,7 @@ def test_kits_and_credentials(portal, words, count):
 @pytest.mark.parametrize(
     ("fault", "code", "slug", "words"),
     [
-        ("wrong-name", 9, "portal-not-proven", "nothing of yours was sent"),
+        ("wrong-name", 9, "portal-not-proven", "no credentials were sent"),
         ("refused-password", 8, "portal-refused", "Account or password is wrong"),
         ("not-allowed", 8, "portal-not-allowed", "not allowed to sign in"),
         ("changed-meanwhile", 9, "portal-broken-off", "after 6 tries"),

@@ -138,7 +138,7 @@ def test_kill_and_connect_again(lab):
     lab.shell("heron", "kill", "-9", str(process))
     time.sleep(0.3)
     again = lab.heron("connect", "tallinn", "--detach", check=0)
-    assert "putting this machine back" in again.err
+    assert "restoring this machine's settings" in again.err
     lab.heron("verify", check=0)
     lab.heron("disconnect", check=0)
     assert lab.network() == before
@@ -178,7 +178,7 @@ def test_foreground_and_ctrl_c(lab):
     os.killpg(running.pid, signal.SIGINT)
     out, err = running.communicate(timeout=20)
     assert running.returncode == 0, out + err
-    assert "as it was before" in out
+    assert "settings on this machine were removed" in out
     assert lab.network() == before
 
 

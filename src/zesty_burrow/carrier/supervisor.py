@@ -333,7 +333,7 @@ class Supervisor:
         if event.error is not None:
             raise event.error
         if event.by_peer and not self._end_reason:
-            step = "Connect again; this machine was put back."
+            step = "Connect again; this machine's settings were restored."
             raise GatewayError("the tunnel is down", why=event.reason, next_step=step, slug="gateway-ended")
         return self._end_reason or "ended"
 

@@ -61,7 +61,7 @@ def read_response_untrusted(data: bytes, transaction: bytes) -> Endpoint:
     """The address and port in a Binding response; raises only :class:`Malformed`."""
     kind, identifier, attributes = _parse(data)
     if kind != BINDING_SUCCESS or identifier != transaction:
-        raise Malformed("a STUN response was turned away", why="it does not answer our request")
+        raise Malformed("a STUN response was dropped", why="it does not answer our request")
     value = attributes.get(XOR_MAPPED_ADDRESS)
     if value is None:
         raise Malformed("a STUN response is incomplete", why="XOR-MAPPED-ADDRESS is missing (RFC 8489 §14.2)")

@@ -91,8 +91,8 @@ class PortalClient:
             return connection.getresponse()
         except ssl.SSLCertVerificationError as problem:
             raise OutsideError(
-                f"the portal {self._host} did not prove who it is",
-                why=f"{problem.verify_message}; nothing of yours was sent to it",
+                f"the portal {self._host} did not prove its identity",
+                why=f"{problem.verify_message}; no credentials were sent to it",
                 next_step="Do not sign in there. If its authority is the provider's own, name it: --authority FILE",
                 slug="portal-not-proven",
             ) from None
@@ -137,7 +137,7 @@ class PortalClient:
     def _refused(self, status: int, message: str, ask: str) -> None:
         said = f"{message} (status {status})" if message else f"status {status}"
         if status in (401, 403):
-            whom = f"Ask {ask}." if ask else "Check account and password for the portal; a stray space is enough."
+            whom = f"Ask {ask}." if ask else "Check the account and password for the portal; look for a stray space."
             raise SignInRefused(
                 f"the portal {self._host} refused the sign-in",
                 why=f"it says: {said}",
@@ -166,7 +166,7 @@ class PortalClient:
         found = self._call("GET", "/credentials")
         name, password = found.get("name"), found.get("password")
         if not isinstance(name, str) or not isinstance(password, str):
-            raise _malformed("name and password are wanted")
+            raise _malformed("an account name and a password are needed")
         return NamePassword(name, Secret(password)), str(found.get("provider", ""))[:200]
 
     def recommendation(self) -> tuple[str, str]:
@@ -196,7 +196,7 @@ class PortalClient:
             if len(data) == total:
                 return data
         raise OutsideError(
-            f"the kit of {place} did not come whole",
+            f"the kit of {place} is incomplete",
             why=f"{len(data)} of {total} octets after {TRIES} tries",
             next_step="Try again later; nothing was taken.",
             slug="portal-broken-off",

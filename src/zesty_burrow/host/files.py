@@ -70,6 +70,6 @@ def _read_folder(folder: Path) -> list[KitFile]:
             data, mode = read_bounded(path, limits.MAX_KIT_FILE)
             total += len(data)
             if total > limits.MAX_TOTAL or len(members) >= limits.MAX_MEMBERS:
-                raise refused("archive-bomb", str(folder), "more than we agree to read")
+                raise refused("archive-bomb", str(folder), "more than the limit (docs/security.md)")
             members.append(KitFile(printable(str(path.relative_to(folder))), data, mode))
     return members

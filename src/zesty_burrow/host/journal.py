@@ -58,7 +58,7 @@ class Journal:
         if os.fstat(descriptor).st_size:
             self._stream.close()
             raise StateError(
-                "an earlier tunnel ended without putting this machine back",
+                "an earlier tunnel ended without restoring this machine's settings",
                 next_step="Run `zesty restore`.",
                 slug="left-over",
             )
@@ -180,9 +180,9 @@ def _undo(path: Path) -> Restored:
                 failed.append(str(problem))
     if failed:
         raise MachineError(
-            "this machine could not be put back wholly",
+            "this machine could not be restored completely",
             why="; ".join(failed),
-            next_step="Mend what is named, with the rights it takes, then run `zesty restore` again.",
+            next_step="Correct what is named, with the rights that it needs, then run `zesty restore` again.",
             slug="not-put-back",
         )
     path.unlink(missing_ok=True)

@@ -89,7 +89,7 @@ def open_tun(prefix: str = PREFIX, disabled: frozenset[str] = frozenset()) -> Tu
 
 
 def _offloads(descriptor: int, wanted: set[str]) -> frozenset[int]:
-    """Ask for what is wanted, the most first; the protocols for which the kernel has agreed."""
+    """Ask for what is needed, the most first; the protocols for which the kernel has agreed."""
     tcp = OFFLOAD_TCP if "device-tcp" in wanted else 0
     udp = OFFLOAD_UDP if "device-udp" in wanted else 0
     for flags in dict.fromkeys((tcp | udp, tcp)):

@@ -88,7 +88,7 @@ def _hosts(text: str) -> str:
     parts = [part for part in text.replace(",", " ").split() if part]
     for part in parts:
         if "://" in part or "/" in part:
-            raise ValueError(f"{part!r} is a web address; the host name alone is wanted")
+            raise ValueError(f"{part!r} is a web address; the host name alone is needed")
         if not all(letter.isalnum() or letter in "-.:_" for letter in part) or len(part) > 253:
             raise ValueError(f"{part!r} is neither a host name nor an IP address")
     return " ".join(parts)
@@ -112,7 +112,7 @@ def _addresses(text: str) -> str:
 
 def _mtu(text: str) -> str:
     if not text.isascii() or not text.isdigit() or not MIN_MTU <= int(text) <= MAX_MTU:
-        raise ValueError(f"a whole number from {MIN_MTU} to {MAX_MTU} is wanted")
+        raise ValueError(f"a whole number from {MIN_MTU} to {MAX_MTU} is needed")
     return text
 
 
@@ -286,7 +286,7 @@ def with_defaults(answers: Answers) -> dict[str, str]:
     if missing:
         raise InputError(
             "answers are missing",
-            why=f"nobody said {', '.join(missing)}",
+            why=f"missing: {', '.join(missing)}",
             next_step=f"Add --{missing[0]}, or run `zesty create` on a terminal, where it is asked for.",
             slug="answers-missing",
         )

@@ -68,7 +68,7 @@ class Record:
 
     def fault(self, member: KitFile, kind: Kind, problem: Exception) -> None:
         """The last guard: a file at which this program itself failed. The others go on."""
-        self.leave(member, kind, "kit-unreadable", f"this program failed at it ({type(problem).__name__})")
+        self.leave(member, kind, "kit-unreadable", f"an error in this program ({type(problem).__name__})")
 
 
 @dataclass(frozen=True, slots=True)

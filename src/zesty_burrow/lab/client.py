@@ -71,7 +71,7 @@ class LabClient:
         known = story.PORTAL_FAULTS if host == story.PORTAL_HOST else story.FAULTS
         if host not in (*story.PLACE_BY_NAME, story.PORTAL_HOST):
             raise UsageError(
-                f"{host!r} can do nothing wrong", why=f"there are {', '.join(story.PLACE_BY_NAME)} and portal"
+                f"{host!r} has no faults to inject", why=f"there are {', '.join(story.PLACE_BY_NAME)} and portal"
             )
         for fault in faults:
             if fault not in known:

@@ -131,19 +131,19 @@ class Demo:
             before = self._network(client)
             for step in steps(client.folder / "quillwort-relay.zip"):
                 self._step(client, step)
-            self.head("As it was?")
+            self.head("Are the settings restored?")
             same = self._network(client) == before
             self.say(
-                "Addresses, routes, rules and name servers of heron are exactly as they were before."
+                "Addresses, routes, rules and name servers of heron are exactly as before."
                 if same
-                else "heron is not as it was before!"
+                else "heron has changed!"
             )
             if not same:
                 self.failures.append("put back")
         finally:
             if not self.keep:
                 client.stop()
-        where = f" The lab goes on: {client.folder}" if self.keep else " The lab is gone."
+        where = f" The lab is still running: {client.folder}" if self.keep else " The lab was stopped."
         self.say(f"The demo took {time.monotonic() - began:.1f} seconds.{where}")
         return self.failures
 
@@ -194,4 +194,4 @@ class Demo:
         shown = bool(document) or step.code not in (0, 10, 11)
         if code != step.code or not shown or not (step.code == 7 or step.check(document)):
             self.failures.append(step.title)
-            self.say(f"This step did not show what it should (exit code {code}).")
+            self.say(f"This step did not end as expected (exit code {code}).")

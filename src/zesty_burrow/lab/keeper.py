@@ -54,7 +54,7 @@ class Keeper:
         await asyncio.wait({arrival, stopping}, timeout=START_SECONDS, return_when=asyncio.FIRST_COMPLETED)
         if not arrival.done() or self._errors:
             missing = sorted(set(story.hosts()) - set(self._hosts))
-            why = "; ".join(self._errors) or f"no word from {', '.join(missing)}; {self._last_words()}"
+            why = "; ".join(self._errors) or f"no answer from {', '.join(missing)}; {self._last_words()}"
             self._tell({"error": why})
         else:
             self._tell({"ready": True})
@@ -180,7 +180,7 @@ def start_keeper(folder: Path) -> None:
     os.close(writing)
     with os.fdopen(reading, "rb") as stream:
         line = stream.readline()
-    document = json.loads(line) if line else {"error": "its first process ended without a word"}
+    document = json.loads(line) if line else {"error": "its first process ended without a message"}
     if "error" in document:
         os.waitpid(pid, 0)
         raise MachineError(

@@ -137,7 +137,7 @@ class _Handler(BaseHTTPRequestHandler):
             asked = json.loads(self.rfile.read(size))
             self._sign_in(str(asked.get("account")), str(asked.get("password")))
             return
-        self._refuse(400, "malformed", "A JSON object with account and password is wanted.")
+        self._refuse(400, "malformed", "A JSON object with account and password is needed.")
 
     def _sign_in(self, account: str, password: str) -> None:
         portal = self.portal

@@ -81,7 +81,7 @@ class _Handler(BaseHTTPRequestHandler):
             try:
                 asked = str(ipaddress.ip_address(parts.path.removeprefix("/v1/address/")))
             except ValueError:
-                self._answer({"format": 1, "error": "an IPv4 or IPv6 address is wanted"}, status=400)
+                self._answer({"format": 1, "error": "an IPv4 or IPv6 address is needed"}, status=400)
                 return
             self._answer({"format": 1, **describe(config.book, asked)}, wants_csv)
         elif parts.path.startswith("/v1/names/"):

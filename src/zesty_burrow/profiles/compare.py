@@ -16,7 +16,7 @@ SHOWN = 60
 
 
 class Relation(StrEnum):
-    """How a profile stands to one of the same name that is there already."""
+    """How a profile stands to one of the same name that is already stored."""
 
     SAME = "the same"
     NEWER = "a newer edition"

@@ -58,7 +58,7 @@ def _in_detail(result: AdviceResult, one: Advice) -> Parts:
     yield indent(_abilities(one))
     if one.obstacles:
         yield Text()
-        yield heading("In the way")
+        yield heading("Problems")
         for words in one.obstacles:
             yield Text(f"  {words}", style="bold red")
     if one.findings:
@@ -72,12 +72,12 @@ def _told(result: AdviceResult, one: Advice) -> str:
     if not one.answered or one.capabilities is None:
         return f", does not answer: {result.silent.get(one.profile, '')}"
     extra = [word for word, there in (
-        ("takes long messages in parts", one.capabilities.fragments),
-        ("knows additional shared keys", one.capabilities.additional_key),
-        ("behind an address translator", one.capabilities.nat_there),
+        ("supports message fragmentation (RFC 7383)", one.capabilities.fragments),
+        ("supports post-quantum pre-shared keys (RFC 8784)", one.capabilities.additional_key),
+        ("behind NAT", one.capabilities.nat_there),
     ) if there]  # fmt: skip
     trip = f"{one.capabilities.round_trip * 1000:.1f} ms"
-    return "; ".join([f", answered {one.capabilities.questions} questions, the quickest in {trip}", *extra])
+    return "; ".join([f", answered {one.capabilities.questions} questions, fastest {trip}", *extra])
 
 
 def _abilities(one: Advice) -> Table:

@@ -30,7 +30,7 @@ def _outcome(taken: bool, outcome: str) -> Text:
 
 def difference_table(difference: ProfileDifference) -> Parts:
     """What a kit's profile changes, key by key."""
-    yield heading(f"{difference.name}: {difference.relation} of what is there already")
+    yield heading(f"{difference.name}: {difference.relation} compared with the stored one")
     table = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="bold")
     for label in ("key", "there", "in the kit"):
         table.add_column(label, overflow="fold")

@@ -44,7 +44,7 @@ def rehearsal_table(result: RehearsalResult) -> Parts:
     yield Text()
     yield heading(f"Rehearsal of {plural(count, 'profile')}")
     if result.interrupted:
-        yield Text(f"Interrupted: {result.wanted - count} of {result.wanted} were not gone through.", style="yellow")
+        yield Text(f"Interrupted: {result.wanted - count} of {result.wanted} were not rehearsed.", style="yellow")
     table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold")
     for label in ("verdict", "profile", "reached", "time", "round trip", "cipher", "bits", "exit"):
         right = label in ("time", "round trip", "bits")
@@ -74,7 +74,7 @@ def _cipher(one: Rehearsal) -> str:
 
 def _exits(one: Rehearsal) -> str:
     if not one.carries_outside:
-        return "only networks of its own"
+        return "only its own networks"
     seen = [sighting for sighting in (one.exit4, one.exit6) if sighting.address]
     if not seen:
         return "no address was seen"
@@ -85,7 +85,7 @@ def _exits(one: Rehearsal) -> str:
 
 
 def _where(seen: Sighting) -> str:
-    return ", ".join(part for part in (seen.place, seen.operator) if part) or "nobody knows where"
+    return ", ".join(part for part in (seen.place, seen.operator) if part) or "location unknown"
 
 
 def _doubts(result: RehearsalResult) -> Parts:
@@ -109,7 +109,7 @@ def _failures(result: RehearsalResult) -> Parts:
     if not groups:
         return
     yield Text()
-    yield heading("What failed, each cause once")
+    yield heading("Failures, each cause once")
     table = grid({"no_wrap": True, "style": "bold"}, {"overflow": "fold"})
     for group in groups:
         shown = ", ".join(group.profiles[:NAMES_SHOWN])
@@ -131,10 +131,10 @@ def _recommendation(result: RehearsalResult) -> Parts:
     table = grid({"no_wrap": True, "style": "dim"}, {"no_wrap": True, "style": "bold"}, {"overflow": "fold"})
     for choice, one in best.items():
         why = {
-            "nearest": f"{milliseconds(one.round_trip)} there and back",
-            "fastest": f"stands after {milliseconds(one.seconds)}",
-            "strongest": f"{one.strength} bits at its weakest part",
+            "nearest": f"{milliseconds(one.round_trip)} round trip",
+            "fastest": f"up after {milliseconds(one.seconds)}",
+            "strongest": f"{one.strength} bits for its weakest algorithm",
         }[choice]
         table.add_row(choice, one.profile, f"{one.place}; {why}")
     yield indent(table)
-    yield Text("  `zesty connect nearest` (or fastest, strongest) takes it from here.", style="dim")
+    yield Text("  `zesty connect nearest` (or fastest, strongest) uses this result.", style="dim")

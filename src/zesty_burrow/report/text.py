@@ -23,19 +23,19 @@ if TYPE_CHECKING:
 VERDICT_STYLES = {Verdict.SEALED: "bold green", Verdict.LEAKING: "bold red", Verdict.UNCLEAR: "bold yellow"}
 VERDICT_WORDS = {
     Verdict.SEALED: "SEALED: the outside sees the tunnel's exit and nothing else.",
-    Verdict.LEAKING: "LEAKING: the outside sees what it should not.",
-    Verdict.UNCLEAR: "UNCLEAR: what was seen is not enough to tell.",
+    Verdict.LEAKING: "LEAKING: the outside sees traffic or names beside the tunnel.",
+    Verdict.UNCLEAR: "UNCLEAR: the observations are not enough for a verdict.",
 }
 MANY = 300
 """Rows of a list from which it is laid out without wrapping."""
 
 
 IPV6_WORDS = {
-    "tunnel": "through the tunnel, blocked where the gateway carries none",
+    "tunnel": "through the tunnel, blocked if the gateway carries none",
     "block": "blocked while the tunnel is up",
     "outside": "left outside the tunnel",
 }
-LOCAL_WORDS = {"outside": "reached beside the tunnel", "inside": "not reached while the tunnel is up"}
+LOCAL_WORDS = {"outside": "reached outside the tunnel", "inside": "not reached while the tunnel is up"}
 
 
 def render(result: Result) -> Parts:
@@ -162,13 +162,13 @@ def _places(result: results.PlacesResult) -> Parts:
     yield Text()
     if result.recommended:
         yield Text(f"The portal recommends {result.recommended}: {result.reason}.")
-    yield Text(f"Take them all in: zesty import {result.portal}; or one: --place NAME")
+    yield Text(f"Import them all: zesty import {result.portal}; or one of them: --place NAME")
 
 
 def _kept_words(row: dict[str, str]) -> Text:
     """Which credentials of a kind would be used."""
     if not row["scope"]:
-        return Text(f"{row['kind']}: none yet, and it needs one", style="yellow")
+        return Text(f"{row['kind']}: missing", style="yellow")
     use = "" if row["needed"] == "yes" else ", not needed"
     return Text(f"{row['kind']}: for {row['scope']}, sealed {row['sealed_at'][:10]}, from {row['origin']}{use}")
 
@@ -198,7 +198,7 @@ def _exported(result: results.ExportResult) -> Parts:
     extra = f", with the sealed credentials for {', '.join(result.credentials)}" if result.credentials else ""
     yield Text(f"Wrote {plural(len(result.profiles), 'profile')} to {', '.join(result.files)}{extra}.")
     if result.left_out:
-        yield Text("What that form cannot hold was left out:")
+        yield Text("Left out, because the format cannot contain it:")
         for words in dict.fromkeys(result.left_out):
             yield indent(Text(words))
 
@@ -225,14 +225,14 @@ def up_line(status: TunnelStatus) -> Text:
 def _up(result: results.UpResult) -> Parts:
     yield up_line(result.status)
     yield Text(
-        f"        The tunnel goes on in the background (process {result.status.process}); end it: zesty disconnect"
+        f"        The tunnel continues in the background (process {result.status.process}); end it: zesty disconnect"
     )
 
 
 def _ended(result: results.EndResult) -> Parts:
-    yield Text(f"The tunnel has ended ({result.end.reason}); this machine is as it was before.")
+    yield Text(f"The tunnel has ended ({result.end.reason}); its settings on this machine were removed.")
     for path in result.end.restored.left_alone:
-        yield Text(f"{path} was changed by somebody else meanwhile and was left alone.", style="yellow")
+        yield Text(f"{path} was changed by another program and was left unchanged.", style="yellow")
 
 
 def octets(count: float) -> str:
@@ -254,7 +254,7 @@ def _status(result: results.StatusResult) -> Parts:
         else:
             yield Text.assemble(
                 ("  down  ", "bold yellow"),
-                f"{status.profile} was lost; it is being set up again, and until then nothing leaves",
+                f"{status.profile} was lost; reconnecting, traffic for the tunnel is blocked",
             )
         table = grid({"no_wrap": True, "style": "dim"}, {"overflow": "fold"})
         rows = [
@@ -293,18 +293,18 @@ def _status(result: results.StatusResult) -> Parts:
 
 
 def _disconnected(result: results.DisconnectResult) -> Parts:
-    yield Text(f"The tunnel {result.profile} has ended; this machine is as it was before.")
+    yield Text(f"The tunnel {result.profile} has ended; its settings on this machine were removed.")
 
 
 def _restored(result: results.RestoreResult) -> Parts:
     if not result.restored.done and not result.restored.left_alone:
-        yield Text("Nothing to put back: no tunnel has left anything behind.")
+        yield Text("Nothing to restore: no tunnel has left anything behind.")
         return
-    yield Text("Put back:")
+    yield Text("Restored:")
     for line in result.restored.done:
         yield indent(Text(line))
     for path in result.restored.left_alone:
-        yield Text(f"{path} was changed by somebody else meanwhile and was left alone.", style="yellow")
+        yield Text(f"{path} was changed by another program and was left unchanged.", style="yellow")
 
 
 def _sighting(seen: Sighting, *, none: str = "none") -> str:
@@ -365,11 +365,11 @@ def _baseline(result: results.BaselineResult) -> Parts:
     for index, resolver in enumerate(seen.resolvers):
         table.add_row("resolvers" if index == 0 else "", Text(_describe(resolver)))
     yield indent(table)
-    yield Text("Remembered. Connect, then run `zesty verify`.")
+    yield Text("Stored. Connect, then run `zesty verify`.")
 
 
 def _advice(result: results.AdviceResult) -> Parts:
-    """Loaded only when it is wanted: with it comes all of the policy."""
+    """Loaded only when it is needed: with it comes all of the policy."""
     from zesty_burrow.report.advice import advice_text
 
     return advice_text(result)
@@ -418,7 +418,7 @@ def _lab(result: results.LabResult) -> Parts:
         table.add_row(*map(Text, cells[: len(headings)]))
     yield indent(table)
     yield Text(f"The provider's kit: {result.kit}")
-    yield Text("Run a command on her workstation: zesty lab run heron -- zesty list")
+    yield Text("Run a command on the workstation: zesty lab run heron -- zesty list")
 
 
 def _message(result: results.MessageResult) -> Parts:

@@ -38,5 +38,5 @@ def call_with(path: Path, request: dict[str, Any], timeout: float = TIMEOUT) -> 
                 received += part
             document = json.loads(received)
         except (OSError, ValueError) as problem:
-            raise StateError(f"whoever listens on {path} does not answer", why=str(problem)) from None
+            raise StateError(f"the process that listens on {path} does not answer", why=str(problem)) from None
     return document if isinstance(document, dict) else None

@@ -7,14 +7,14 @@ from dataclasses import dataclass
 LONGEST = 65535
 """Octets of the longest packet."""
 OFFLOADS = {
-    "device-tcp": "TCP in large pieces to and from the tunnel device",
-    "device-udp": "UDP in large pieces to and from the tunnel device",
-    "socket-send": "many datagrams to the network by one call",
-    "socket-receive": "many datagrams from the network by one call",
+    "device-tcp": "TCP segmentation offload of the tunnel device",
+    "device-udp": "UDP segmentation offload of the tunnel device",
+    "socket-send": "UDP segmentation offload of the socket (send)",
+    "socket-receive": "UDP receive offload of the socket",
 }
 """What is used where the kernel has it."""
 FAST_PATH = "fast-path"
-CAN_BE_DISABLED = {**OFFLOADS, FAST_PATH: "packets by compiled loops, from when a tunnel carries much"}
+CAN_BE_DISABLED = {**OFFLOADS, FAST_PATH: "compiled loops, used once a tunnel carries much"}
 
 
 @dataclass(frozen=True, slots=True)

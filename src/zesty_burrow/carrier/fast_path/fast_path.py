@@ -1,6 +1,6 @@
 """The fast path: compiled loops carry packets while the event loop waits.
 
-Imported only when it is wanted: numba takes long to load.
+Imported only when it is needed: numba takes long to load.
 """
 
 from __future__ import annotations

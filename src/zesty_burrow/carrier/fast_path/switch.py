@@ -75,9 +75,9 @@ class FastPathSwitch:
         began = time.monotonic()
         try:
             if sys.byteorder != "little" or sys.maxsize < 1 << 32:
-                raise OSError("they are written for machines of 64 bits that put the low octet first")
+                raise OSError("the loops need a 64-bit little-endian machine")
             if not CompileCache().choose_folder():
-                raise OSError("there is no folder of our own to keep compiled loops in")
+                raise OSError("there is no folder for compiled loops that only this user can write")
             if not is_complete():
                 await _compile()
             module = await asyncio.to_thread(importlib.import_module, _MODULE)

@@ -73,7 +73,7 @@ class HostConfig:
         return Applied(plan, shown)
 
     def lead_to(self, gateway: str) -> None:
-        """Before another gateway is asked: one that the tunnel's rules do not know yet is reached beside the tunnel."""
+        """Before another gateway is asked: it has to be reached outside the tunnel as well."""
         if self.network is not None:
             with Netlink() as netlink:
                 self._apply(netlink, self._plan_for(gateway))

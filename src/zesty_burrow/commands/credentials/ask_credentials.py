@@ -68,7 +68,7 @@ def _ask_lines(label: str, kind: Kind) -> str:
         name = input(f"{first} for {label}: ")
         return f"{name}\n{getpass(f'{second} for {label} (not shown): ')}\n"
     except (EOFError, GetPassWarning):
-        raise SealError("nothing was typed in", next_step="Try again on a terminal, or name a file.") from None
+        raise SealError("nothing was entered", next_step="Try again on a terminal, or name a file.") from None
 
 
 def _from_keyring(where: str, domain: str) -> tuple[Credentials, list[str]]:

@@ -31,10 +31,10 @@ def choose(
     kinds = profile.needs
     if ask:
         if any(kind not in ASKED for kind in kinds):
-            raise UsageError("a key cannot be typed in", next_step="Import it: zesty import FILE")
+            raise UsageError("a key cannot be entered by hand", next_step="Import it: zesty import FILE")
         label = profile.credentials_label
         asked = {kind: ask_credentials(label, kind, "", "")[0] for kind in kinds}
-        return Chosen(asked, "those that were typed in just now")
+        return Chosen(asked, "those just entered")
     kept = layered_store.choose_credentials(profile, device or context.device())
     secrets: dict[Kind, Credentials] = {}
     words = []
@@ -53,7 +53,7 @@ def _missing(profile: Profile, kind: Kind) -> NotFound:
     label = profile.credentials_label
     ways = {
         Kind.NAME_PASSWORD: f"Import the two-line credentials file: zesty import FILE --provider {label!r}; or --ask.",
-        Kind.PRE_SHARED_KEY: f"Type it in: zesty credentials change {label!r} --kind pre-shared-key",
+        Kind.PRE_SHARED_KEY: f"Enter it: zesty credentials change {label!r} --kind pre-shared-key",
     }
     way = ways.get(kind, f"Import the key with its certificate: zesty import FILE … --provider {label!r}")
     why = f"profile {profile.name} needs a {kind}"

@@ -20,7 +20,9 @@ EXAMPLE = 'zesty credentials change "Quillwort Relay"'
 def add_arguments(parser: ArgumentParser) -> None:
     """The command's words."""
     actions = parser.add_subparsers(dest="action", required=True, metavar="ACTION")
-    actions.add_parser("list", help="labels, and the profiles that use them", description="Nothing secret is shown.")
+    actions.add_parser(
+        "list", help="list labels and the profiles that use them", description="Nothing secret is shown."
+    )
     change = "ask without echo, or read lines from standard input, a file or the keyring"
     one = actions.add_parser("change", help=change, description=change)
     _add_scope(one)
@@ -33,21 +35,21 @@ def add_arguments(parser: ArgumentParser) -> None:
         metavar="WHERE",
         help="a file that only you can read; - for standard input; or keyring:SERVICE/NAME",
     )
-    forget = actions.add_parser("forget", help="remove what is kept", description="Remove what is kept.")
+    forget = actions.add_parser("forget", help="remove stored credentials", description="Remove stored credentials.")
     _add_scope(forget)
     forget.add_argument("--kind", choices=[str(kind) for kind in Kind], default="", help="only this kind")
     text = "negotiate and sign in for real, open no tunnel; needs no rights and changes nothing"
-    attempt = actions.add_parser("try", help="see whether a gateway takes them", description=text)
+    attempt = actions.add_parser("try", help="check whether a gateway accepts them", description=text)
     attempt.add_argument("name", help="a profile's name, or a city that only one profile has")
-    attempt.add_argument("--device", default="", help="as another of your devices would")
-    attempt.add_argument("--ask", action="store_true", help="ask for them, keep nothing")
+    attempt.add_argument("--device", default="", help="with the credentials of another of your devices")
+    attempt.add_argument("--ask", action="store_true", help="ask for the credentials and store nothing")
     attempt.add_argument("--timeout", type=float, default=15.0, metavar="SECONDS", help="for the gateway (15)")
 
 
 def _add_scope(parser: ArgumentParser) -> None:
     parser.add_argument("label", nargs="?", default="", help="as `list` shows it; usually the provider's name")
-    parser.add_argument("--profile", default="", help="for this profile alone")
-    parser.add_argument("--device", default="", help="for this device alone")
+    parser.add_argument("--profile", default="", help="for this profile only")
+    parser.add_argument("--device", default="", help="for this device only")
 
 
 def run(args: Namespace, context: Context) -> Result:
@@ -68,7 +70,7 @@ def run(args: Namespace, context: Context) -> Result:
         value, slips = ask_credentials(str(scope), Kind(args.kind), args.source, args.domain)
         store.take_kit([], [(scope, value, args.source or "typed in")])
     said = "".join(f" Note: {slip}." for slip in slips)
-    return MessageResult(f"The credentials for {scope} are changed for all that use them.{said}")
+    return MessageResult(f"The credentials for {scope} were changed for all profiles that use them.{said}")
 
 
 def _scope(args: Namespace, store: Store) -> Scope:

@@ -13,17 +13,17 @@ EXAMPLE = "zesty seal --method passphrase"
 
 def add_arguments(parser: ArgumentParser) -> None:
     """The command's words."""
-    parser.add_argument("--method", choices=METHODS, help="seal everything anew with this; none: say what is in force")
+    parser.add_argument("--method", choices=METHODS, help="encrypt all secrets with this method (show the current one)")
 
 
 def run(args: Namespace, context: Context) -> MessageResult:
     """Seal every secret anew in one transaction, then remember the method."""
     method = context.settings().seal
     if args.method is None:
-        return MessageResult(f"Secrets are sealed with: {method}.")
+        return MessageResult(f"Secrets are encrypted with: {method}.")
     new = context.seal(args.method)
     with context.store() as store:
         count = store.reseal(new)
     context.paths.make(context.paths.config)
     replace_setting(context.paths.settings, "seal", args.method)
-    return MessageResult(f"Sealed {count} secrets anew with: {args.method}.")
+    return MessageResult(f"Encrypted {count} secrets with: {args.method}.")

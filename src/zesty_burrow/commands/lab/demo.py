@@ -16,7 +16,7 @@ PRELOADED = ("pyroute2", "alembic.command", "rich.table", "zesty_burrow.store.st
 
 def add_arguments(parser: ArgumentParser) -> None:
     """The command's words."""
-    parser.add_argument("--keep", action="store_true", help="leave the lab running afterwards, to try things out")
+    parser.add_argument("--keep", action="store_true", help="leave the lab running afterwards")
 
 
 def run(args: Namespace, context: Context) -> MessageResult:
@@ -27,5 +27,5 @@ def run(args: Namespace, context: Context) -> MessageResult:
     demo = Demo(context.program, context.paths, context.reporter.note, context.reporter.heading, keep=args.keep)
     failures = demo.run()
     if failures:
-        return MessageResult(f"{len(failures)} steps did not show what they should: {'; '.join(failures)}", code=1)
-    return MessageResult("Every step showed what it should.")
+        return MessageResult(f"{len(failures)} steps did not end as expected: {'; '.join(failures)}", code=1)
+    return MessageResult("Every step ended as expected.")

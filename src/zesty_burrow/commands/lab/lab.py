@@ -22,34 +22,36 @@ def add_arguments(parser: ArgumentParser) -> None:
     """The command's words."""
     actions = parser.add_subparsers(dest="action", required=True, metavar="ACTION")
     for name, text in (
-        ("start", "start it; it runs in namespaces of its own and touches nothing else"),
-        ("status", "its hosts, tunnels and faults"),
-        ("stop", "stop it; nothing is left"),
+        ("start", "start the lab in network namespaces of its own"),
+        ("status", "show its hosts, tunnels and faults"),
+        ("stop", "stop the lab and remove it"),
     ):
         actions.add_parser(name, help=text, description=text)
     fault = actions.add_parser(
         "fault",
-        help="let a gateway behave in wrong ways",
+        help="inject faults into a gateway or the portal",
         description=FAULTS,
     )
     fault.add_argument("host", help="portal, or a gateway: " + ", ".join(story.PLACE_BY_NAME))
-    fault.add_argument("fault", nargs="*", help="where none is given it is put right again")
+    fault.add_argument("fault", nargs="*", help="none: the faults are removed")
     for name, text in (
-        ("end", "let a gateway end all its tunnels"),
-        ("probe", "let a gateway ask whether its callers live"),
-        ("rekey", "let a gateway renew the keys of all its tunnels"),
-        ("redirect", "let a gateway send its callers elsewhere in the middle of their tunnels"),
-        ("rekey-ike", "let a gateway renew the keys of its negotiations (IKE SAs)"),
+        ("end", "have a gateway end all its tunnels"),
+        ("probe", "have a gateway probe its callers (liveness check)"),
+        ("rekey", "have a gateway rekey all its child SAs"),
+        ("redirect", "have a gateway redirect its callers (RFC 5685)"),
+        ("rekey-ike", "have a gateway rekey its IKE SAs"),
     ):
         one = actions.add_parser(name, help=text, description=text)
         one.add_argument("host", help="a gateway: " + ", ".join(story.PLACE_BY_NAME))
     account = actions.add_parser(
         "account",
         help="make an account at the office's gateway and export its settings",
-        description="What an administrator does on her own gateway: make an account, export the settings for it.",
+        description="Create an account on the office's gateway and export the settings for it.",
     )
     account.add_argument("account", help="the account's name, for example tidewrack_curlew")
-    account.add_argument("--traffic", choices=("office", "everything"), default="office", help="what goes through it")
+    account.add_argument(
+        "--traffic", choices=("office", "everything"), default="office", help="the traffic for the tunnel"
+    )
     account.add_argument("--sign-in", choices=SIGN_INS, default="password", help="how the account signs in (password)")
     account.add_argument("--to", type=Path, required=True, metavar="FILE", help="a new ZIP archive")
     command = actions.add_parser("run", help="run a command on a host", description="Run a command on a host.")
@@ -67,11 +69,11 @@ def run(args: Namespace, context: Context) -> Result:
         return Silent(client.run(args.host, command))
     if args.action == "stop":
         client.stop()
-        return MessageResult("The lab is gone.")
+        return MessageResult("The lab was stopped.")
     if args.action == "fault":
         client.set_faults(args.host, args.fault)
         meaning = {**story.FAULTS, **story.PORTAL_FAULTS}
-        words = "; ".join(meaning[fault] for fault in args.fault) or "it does everything right again"
+        words = "; ".join(meaning[fault] for fault in args.fault) or "its faults are removed"
         return MessageResult(f"{args.host}: {words}.")
     if args.action == "account":
         files = client.add_account(args.account, args.sign_in, everything=args.traffic == "everything")

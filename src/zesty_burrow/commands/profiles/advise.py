@@ -22,10 +22,10 @@ EXAMPLE = "zesty advise lisbon"
 def add_arguments(parser: ArgumentParser) -> None:
     """The command's words."""
     add_filters(parser)
-    parser.add_argument("--gateway", default="", metavar="HOST", help="a gateway without a profile")
+    parser.add_argument("--gateway", default="", metavar="HOST", help="a gateway for which there is no profile")
     parser.add_argument("--kit", default="", metavar="KIT", help="the profiles of a kit that is not imported")
-    parser.add_argument("--device", choices=DEVICES, default="workstation", help="for this kind of device")
-    parser.add_argument("--no-ask", action="store_true", help="do not ask the gateways; judge by the profiles alone")
+    parser.add_argument("--device", choices=DEVICES, default="workstation", help="the kind of device that will connect")
+    parser.add_argument("--no-ask", action="store_true", help="do not ask the gateways; use the profiles only")
     parser.add_argument("--timeout", type=float, default=3.0, metavar="SECONDS", help="per gateway (3)")
 
 
@@ -51,7 +51,7 @@ def run(args: Namespace, context: Context) -> AdviceResult:
 def _profiles(args: Namespace, context: Context) -> list[Profile]:
     if args.gateway:
         if args.word or args.kit:
-            raise UsageError("--gateway stands alone", why="there is no profile of it")
+            raise UsageError("--gateway cannot be combined with profiles", why="there is no profile of it")
         return [Profile(args.gateway, Gateway((args.gateway,)), settings=IkeSettings())]
     if args.kit:
         given = Namespace(kit=[args.kit], provider="", kit_passphrase_file=None, account="", authority=None, place=[])

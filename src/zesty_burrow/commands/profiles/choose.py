@@ -137,7 +137,7 @@ def _best(args: Namespace, context: Context, profile: Profile, policy: Policy) -
     suite = advice.should
     if asked.capabilities is None or suite is None:
         why = asked.why or "the gateway, this program and the policy have nothing in common"
-        raise UsageError(f"nothing can be advised for {profile.name}", why=why, next_step="See `zesty advise`.")
+        raise UsageError(f"there is no advice for {profile.name}", why=why, next_step="See `zesty advise`.")
     return with_suite(settings_of(profile), suite)
 
 

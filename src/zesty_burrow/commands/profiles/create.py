@@ -40,15 +40,15 @@ INTRODUCTION = (
 def add_arguments(parser: ArgumentParser) -> None:
     """The command's words: one for each question, and where answers come from."""
     parser.add_argument("--answers", type=Path, metavar="FILE", help="a TOML file with answers, by the options' names")
-    parser.add_argument("--resume", action="store_true", help="go on where an interrupted set-up stopped")
-    parser.add_argument("--afresh", action="store_true", help="forget an interrupted set-up")
+    parser.add_argument("--resume", action="store_true", help="continue an interrupted set-up")
+    parser.add_argument("--afresh", action="store_true", help="discard an interrupted set-up")
     parser.add_argument(
         "--credentials",
         default="",
         metavar="WHERE",
         help="a file that only you can read, - for standard input, keyring:SERVICE/NAME, or none; else asked for",
     )
-    fields = parser.add_argument_group("answers, so that nothing is asked; what is left out has its default")
+    fields = parser.add_argument_group("answers, so that nothing is asked; the rest has defaults")
     for question in QUESTIONS:
         fields.add_argument(f"--{question.key}", metavar="TEXT", help=question.ask[0].lower() + question.ask[1:])
 
@@ -101,7 +101,7 @@ def _given(args: Namespace) -> dict[str, str]:
 def _earlier(draft: Path, args: Namespace, context: Context, *, on_terminal: bool) -> dict[str, str]:
     """What an interrupted set-up has left."""
     if args.resume and args.afresh:
-        raise UsageError("say only one of --resume and --afresh")
+        raise UsageError("give only one of --resume and --afresh")
     if not draft.exists() or args.afresh:
         if args.resume:
             raise UsageError("there is no interrupted set-up", next_step="Run it without --resume.")

@@ -46,22 +46,25 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--with-credentials",
         action="store_true",
-        help="credentials as well, sealed under a passphrase that is asked for (not into .json)",
+        help="export the credentials as well, encrypted with a passphrase (not for .json)",
     )
     parser.add_argument(
-        "--kit-passphrase-file", type=Path, metavar="FILE", help="the passphrase to seal them under, instead of asking"
+        "--kit-passphrase-file",
+        type=Path,
+        metavar="FILE",
+        help="read their passphrase from FILE instead of asking",
     )
 
 
 def run(args: Namespace, context: Context) -> Result:
     """Write new files, readable by their owner only; or show the code."""
     if sum((bool(args.name), args.all, bool(args.provider))) != 1:
-        raise UsageError("name profiles, or say --all or --provider", why="one of the three is wanted")
+        raise UsageError("name profiles, or use --all or --provider", why="one of the three is needed")
     form = "code" if args.show_code else FORMS.get(args.to.suffix.lower(), "")
     if not form:
-        raise UsageError(f"{args.to}: its ending tells the form", next_step=f"Choose one of {', '.join(FORMS)}.")
+        raise UsageError(f"{args.to}: unknown file name ending", next_step=f"Choose one of {', '.join(FORMS)}.")
     if args.with_credentials and form == "data":
-        raise UsageError("credentials do not travel in RFC 9061 data", next_step="Name a .toml, .png or .zip file.")
+        raise UsageError("RFC 9061 data cannot contain credentials", next_step="Name a .toml, .png or .zip file.")
     with context.layered_store() as layered_store:
         texts = _texts(args, layered_store)
         if form in ("profile", "code") and len(texts) > 1:

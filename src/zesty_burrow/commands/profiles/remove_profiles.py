@@ -20,7 +20,7 @@ def add_arguments(parser: ArgumentParser) -> None:
 def run(args: Namespace, context: Context) -> RemoveResult:
     """Remove; secrets go when the last profile that uses them goes."""
     if bool(args.name) == bool(args.provider):
-        raise UsageError("name profiles, or a provider with --provider", why="one of the two is wanted")
+        raise UsageError("name profiles, or a provider with --provider", why="one of the two is needed")
     with context.store() as store:
         labels = store.labels()
         rows = store.list_profiles()

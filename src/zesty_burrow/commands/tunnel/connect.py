@@ -29,15 +29,15 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "name", help="a profile's name, or a city that only one profile has; or nearest, fastest, strongest"
     )
-    parser.add_argument("--detach", action="store_true", help="go on in the background once the tunnel is up")
-    parser.add_argument("--ask", action="store_true", help="ask for name and password, use them once, keep nothing")
+    parser.add_argument("--detach", action="store_true", help="continue in the background once the tunnel is up")
+    parser.add_argument("--ask", action="store_true", help="ask for name and password, use them once, store nothing")
     parser.add_argument(
         "--timeout", type=float, default=15.0, metavar="SECONDS", help="wait this long for the gateway to answer (15)"
     )
     parser.add_argument(
         "--keep-trying",
         action="store_true",
-        help="set a tunnel that is lost up anew; until it stands again, nothing leaves this machine around it",
+        help="reconnect when the tunnel is lost; until then traffic for the tunnel is blocked",
     )
     parser.add_argument(
         "--disable",
@@ -45,13 +45,13 @@ def add_arguments(parser: ArgumentParser) -> None:
         default=[],
         choices=CAN_BE_DISABLED,
         metavar="FEATURE",
-        help=f"do without one of these, for testing; may be repeated: {', '.join(CAN_BE_DISABLED)}",
+        help=f"disable a feature, for testing; may be repeated: {', '.join(CAN_BE_DISABLED)}",
     )
     parser.add_argument(
         "--export-keys",
         type=Path,
         metavar="FILE",
-        help="write the session keys to FILE for an analyser; whoever has them can read the traffic",
+        help="write the session keys to FILE for an analyser; anyone with FILE can read the traffic",
     )
 
 
@@ -63,7 +63,7 @@ def wanted_name(name: str, layered_store: LayeredStore, context: Context) -> str
     best = recommend(rehearsals).get(name)
     if best is None:
         why = f"none was fit in the rehearsal of {taken_at}" if taken_at else "nothing has been rehearsed yet"
-        raise NotFound(f"nobody knows which profile is the {name}", why=why, next_step="Run `zesty rehearse`.")
+        raise NotFound(f"no rehearsal tells which profile is the {name}", why=why, next_step="Run `zesty rehearse`.")
     context.reporter.note(f"The {name} is {best.profile}, by the rehearsal of {taken_at}.")
     return best.profile
 
@@ -76,14 +76,14 @@ def run(args: Namespace, context: Context) -> Result:
     context.paths.make(context.paths.state)
     context.paths.make(context.paths.run)
     if is_left_over(context.paths.journal):
-        context.reporter.note("An earlier tunnel left something behind; putting this machine back first.")
+        context.reporter.note("An earlier tunnel left something behind; restoring this machine's settings first.")
         restore(context.paths.journal)
     with context.layered_store() as layered_store:
         profile, _, _ = layered_store.find_profile(wanted_name(args.name, layered_store, context))
         profile = restrict(context.policy(), profile)
         chosen = choose(profile, layered_store, context, ask=args.ask)
     if args.export_keys:
-        context.reporter.note(f"Warning: whoever reads {args.export_keys} can read all traffic of this tunnel.")
+        context.reporter.note(f"Warning: anyone who can read {args.export_keys} can read all traffic of this tunnel.")
     options = TunnelOptions(
         context.paths.journal,
         context.paths.control,

@@ -23,7 +23,7 @@ def run(args: Namespace, context: Context) -> DisconnectResult:
     """Ask the tunnel's process to end, and wait until this machine is put back."""
     answer = ask(context.paths.control, "status")
     if answer is None:
-        step = "Run `zesty restore`." if is_left_over(context.paths.journal) else "There is nothing to end."
+        step = "Run `zesty restore`." if is_left_over(context.paths.journal) else "No tunnel is up."
         raise StateError("no tunnel is up", next_step=step, slug="no-tunnel")
     status = answer.get("status") or {}
     ask(context.paths.control, "disconnect")
@@ -32,7 +32,7 @@ def run(args: Namespace, context: Context) -> DisconnectResult:
         time.sleep(0.02)
     if context.paths.journal.exists():
         raise StateError(
-            "the tunnel's process did not put this machine back",
+            "the tunnel's process did not restore this machine's settings",
             next_step=f"End process {status.get('process', '')}, then run `zesty restore`.",
         )
     return DisconnectResult(str(status.get("profile", "")))

@@ -28,11 +28,11 @@ MOST_AT_ONCE = 256
 def add_arguments(parser: ArgumentParser) -> None:
     """The command's words."""
     add_filters(parser)
-    parser.add_argument("--at-once", type=int, default=16, metavar="N", help="how many at one time (16)")
-    parser.add_argument("--sort", choices=SORTS, default="verdict", help="what the table is sorted by (verdict)")
-    parser.add_argument("--csv", action="store_true", help="the table as CSV")
-    parser.add_argument("--observatory", default="", metavar="URL", help="http://HOST[:PORT]; else as in the settings")
-    parser.add_argument("--no-exit", action="store_true", help="do not look at the exits; needs no observatory")
+    parser.add_argument("--at-once", type=int, default=16, metavar="N", help="number of rehearsals at one time (16)")
+    parser.add_argument("--sort", choices=SORTS, default="verdict", help="sort the table by this column (verdict)")
+    parser.add_argument("--csv", action="store_true", help="write the table as CSV")
+    parser.add_argument("--observatory", default="", metavar="URL", help="http://HOST[:PORT] (from the settings file)")
+    parser.add_argument("--no-exit", action="store_true", help="do not check the exits; needs no observatory")
     parser.add_argument(
         "--timeout", type=float, default=5.0, metavar="SECONDS", help="wait this long for the gateway to answer (5)"
     )
@@ -70,7 +70,7 @@ def _remember(seen: list[Rehearsal], context: Context) -> None:
         with context.store() as store:
             store.add_observation(row)
     except RightsMissing as problem:
-        context.reporter.note(f"The results are not remembered: {problem}.")
+        context.reporter.note(f"The results were not stored: {problem}.")
 
 
 def _parts(args: Namespace, context: Context) -> list[Part]:
@@ -95,7 +95,7 @@ def _outside(args: Namespace, context: Context) -> Outside:
     url = args.observatory or context.settings().observatory
     if not url:
         raise UsageError(
-            "no observatory is known, so nobody can say where the exits are",
+            "no observatory is configured, so the exits cannot be checked",
             next_step="Name one with --observatory URL, or leave the exits out with --no-exit.",
         )
     outside = Outside(ObservatoryAddress.of(url))

@@ -17,7 +17,7 @@ EXAMPLE = "zesty status"
 def add_arguments(parser: ArgumentParser) -> None:
     """The command's words."""
     parser.add_argument(
-        "--network", action="store_true", help="show this machine's addresses, routes, rules and name servers as well"
+        "--network", action="store_true", help="also show this machine's addresses, routes, rules and name servers"
     )
 
 

@@ -23,7 +23,7 @@ EXAMPLE = "zesty verify --before; zesty connect lisbon --detach; zesty verify"
 def add_arguments(parser: ArgumentParser) -> None:
     """The command's words."""
     parser.add_argument("--before", action="store_true", help="observe without a tunnel, to compare with later")
-    parser.add_argument("--observatory", default="", metavar="URL", help="http://HOST[:PORT]; else as in the settings")
+    parser.add_argument("--observatory", default="", metavar="URL", help="http://HOST[:PORT] (from the settings file)")
     parser.add_argument("--extended", action="store_true", help="look up 36 one-time names instead of 6")
 
 
@@ -35,12 +35,12 @@ def run(args: Namespace, context: Context) -> Result:
             "no observatory is known",
             next_step=f'Name one with --observatory URL, or write observatory = "URL" into {context.paths.settings}.',
         )
-    observer = Observer(ObservatoryAddress.of(url), lambda what: context.reporter.note(f"  looking at {what}"))
+    observer = Observer(ObservatoryAddress.of(url), lambda what: context.reporter.note(f"  checking {what}"))
     tunnel = (ask(context.paths.control, "status") or {}).get("status")
     if args.before and tunnel:
         raise StateError(
             f"the tunnel {tunnel['profile']} is up",
-            why="a baseline is what the outside sees without a tunnel",
+            why="a baseline is observed without a tunnel",
             next_step="Disconnect first.",
         )
     observation = observer.observe(extended=args.extended)

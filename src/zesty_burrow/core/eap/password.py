@@ -63,7 +63,7 @@ class PasswordPeer:
             raise cursor.fail("a challenge after the end of the method")
         size = cursor.u8()
         if size != 16:
-            raise cursor.fail(f"a challenge of {size} octets; RFC 2759 §3 wants 16")
+            raise cursor.fail(f"a challenge of {size} octets; RFC 2759 §3 requires 16")
         theirs, ours = cursor.take(16), self._random(16)
         known = self._known()
         name, hashes = known.account.encode(), mschapv2.Hashes.of(known.password.text())

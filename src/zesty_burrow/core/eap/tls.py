@@ -149,7 +149,7 @@ class _Engine:
                 out += self._connection.bio_read(1 << 14)
         except SSL.WantReadError:
             return out
-        raise Malformed("the TLS of the sign-in has too much to say")
+        raise Malformed("the TLS of the sign-in sends too much")
 
 
 def _words(problem: SSL.Error) -> str:
@@ -208,7 +208,7 @@ class TlsPeer:
             key, certificates = self._secret()
             self._engine = _Engine(key, certificates, self._judge, is_client=True)
         elif starts:
-            raise Malformed("an EAP-TLS packet is out of place", why="it starts what has begun")
+            raise Malformed("an EAP-TLS packet is out of place", why="it starts a method that has already begun")
         return self._go_on(self._engine, flight)
 
     def _go_on(self, engine: _Engine, flight: bytes) -> bytes:

@@ -91,9 +91,9 @@ def _open_ipv4(packet: bytes) -> tuple[bytes, bytes, bytes]:
     if checksum(packet[:size]):
         raise Malformed("a packet is malformed", why="its IPv4 checksum does not hold")
     if int.from_bytes(packet[6:8]) & 0x3FFF:
-        raise Malformed("a packet was turned away", why="it is a fragment")
+        raise Malformed("a packet was dropped", why="it is a fragment")
     if packet[9] != UDP:
-        raise Malformed("a packet was turned away", why=f"it is not UDP but protocol {packet[9]}")
+        raise Malformed("a packet was dropped", why=f"it is not UDP but protocol {packet[9]}")
     return packet[12:16], packet[16:20], packet[size:total]
 
 
@@ -109,5 +109,5 @@ def _open_ipv6(packet: bytes) -> tuple[bytes, bytes, bytes]:
             raise Malformed("a packet is malformed", why="an extension header is cut short")
         following, at = packet[at], at + 8 * (packet[at + 1] + 1)
     if following != UDP or at > end:
-        raise Malformed("a packet was turned away", why=f"it is not UDP but next header {following}")
+        raise Malformed("a packet was dropped", why=f"it is not UDP but next header {following}")
     return packet[8:24], packet[24:40], packet[at:end]

@@ -50,7 +50,7 @@ def opinion(policy: Policy, kind: int, number: int, key_bits: int = 0) -> Opinio
     """What a policy says of one algorithm; the organisation's own word comes before the RFCs'."""
     entry = BY_NUMBER.get((TransformType(kind), number)) if kind in TransformType._value2member_map_ else None
     if entry is None:
-        return Opinion(False, "nobody here knows it", "IANA")
+        return Opinion(False, "this program does not know it", "IANA")
     if entry.name in policy.forbidden:
         return Opinion(False, "the policy forbids it", policy.name)
     bits = strength(kind, number, key_bits)
@@ -84,7 +84,7 @@ def judge_suite(policy: Policy, suite: Suite, where: str) -> list[Finding]:
             found.append(finding("policy-negotiated", where, words))
     bits = suite_strength(suite)
     if not found and bits < policy.strength:
-        found.append(finding("policy-negotiated", where, f"{bits} bits at its weakest part"))
+        found.append(finding("policy-negotiated", where, f"{bits} bits for its weakest algorithm"))
     return found
 
 

@@ -33,7 +33,7 @@ def read_credentials_untrusted(text: str, origin: str) -> tuple[NamePassword, li
     if len(lines) != 2 or not lines[0].strip() or not lines[1].strip():
         raise Malformed(
             f"{origin} does not hold credentials",
-            why=f"two lines are wanted, the name and the password; there are {len(lines)}",
+            why=f"two lines are needed, the name and the password; there are {len(lines)}",
             slug="kit-credentials-incomplete",
         )
     if any(len(line) > MAX_LINE for line in lines):
@@ -58,7 +58,7 @@ def paste_slips(value: str) -> list[str]:
     if any(ord(letter) < 32 for letter in value):
         slips.append("holds a control character")
     if len(value) > 1 and value[0] == value[-1] and value[0] in "\"'`":
-        slips.append("stands in quotation marks")
+        slips.append("is in quotation marks")
     return slips
 
 
@@ -68,7 +68,7 @@ def _key_octets(text: str, origin: str) -> bytes:
         try:
             return bytes.fromhex(text[2:])
         except ValueError:
-            raise Malformed(f"{origin} does not hold a key", why="what stands behind 0x is not hexadecimal") from None
+            raise Malformed(f"{origin} does not hold a key", why="what follows 0x is not hexadecimal") from None
     return text.encode()
 
 
@@ -83,7 +83,7 @@ def read_shared_key_untrusted(text: str, origin: str) -> tuple[PreSharedKey, lis
     """A pre-shared key on the only line of a text. Raises only ``Malformed``."""
     lines = [line for line in text.lstrip("\ufeff").splitlines() if line.strip()]
     if len(lines) != 1 or len(lines[0]) > MAX_LINE:
-        raise Malformed(f"{origin} does not hold a key", why="one line with the key is wanted")
+        raise Malformed(f"{origin} does not hold a key", why="one line with the key is needed")
     octets = _key_octets(lines[0], origin)
     return PreSharedKey(Secret(octets)), _key_findings(octets, lines[0], origin)
 
@@ -92,6 +92,6 @@ def read_additional_key_untrusted(text: str, origin: str) -> tuple[AdditionalKey
     """An additional shared key (RFC 8784): its identifier, then the key. Raises only ``Malformed``."""
     lines = [line for line in text.lstrip("\ufeff").splitlines() if line.strip()]
     if len(lines) != 2 or any(len(line) > MAX_LINE for line in lines):
-        raise Malformed(f"{origin} does not hold an additional key", why="two lines are wanted: identifier and key")
+        raise Malformed(f"{origin} does not hold an additional key", why="two lines are needed: identifier and key")
     octets = _key_octets(lines[1], origin)
     return AdditionalKey(lines[0].strip(), Secret(octets)), _key_findings(octets, lines[1], origin)

@@ -77,7 +77,7 @@ def read_instance_data_untrusted(text: str, origin: str) -> Iterator[Entry | Inp
     except (ValueError, KeyError, TypeError, AttributeError, RecursionError) as problem:
         raise Malformed(f"{origin} is not RFC 9061 data", why=f"{type(problem).__name__}: {problem}"[:200]) from None
     if not connections or len(connections) > MAX_ENTRIES:
-        raise Malformed(f"{origin} is not RFC 9061 data", why=f"up to {MAX_ENTRIES} entries of conn-entry are wanted")
+        raise Malformed(f"{origin} is not RFC 9061 data", why=f"up to {MAX_ENTRIES} entries of conn-entry are needed")
     for number, connection in enumerate(connections, start=1):
         where = f"{origin}, conn-entry {number}"
         try:

@@ -190,7 +190,7 @@ def _unlock(load: Callable[[bytes], T], ask: Ask, origin: str) -> T:
     raise SealError(
         f"{origin} cannot be opened",
         why="the passphrase is not the one that protects it, or the file is damaged",
-        next_step="Ask whoever made the file for its passphrase: --kit-passphrase-file FILE, or when asked.",
+        next_step="Ask the sender of the file for its passphrase: --kit-passphrase-file FILE, or when asked.",
         slug="kit-passphrase",
     )
 
@@ -242,7 +242,7 @@ def nobody(_: str) -> str:
     """Where no passphrase can be asked for."""
     raise SealError(
         "a passphrase is needed",
-        why="there is nobody to ask",
+        why="there is no terminal to ask on",
         next_step="Name a file that holds it: --kit-passphrase-file FILE",
         slug="kit-locked",
     )

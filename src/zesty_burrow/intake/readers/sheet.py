@@ -144,11 +144,11 @@ def _json_rows(document: Any) -> list[Row]:
     if isinstance(document, dict):
         document = next((value for value in document.values() if isinstance(value, list)), [])
     if not isinstance(document, list) or len(document) > MAX_ROWS:
-        raise Malformed("a server table is malformed", why=f"a list of up to {MAX_ROWS} objects is wanted")
+        raise Malformed("a server table is malformed", why=f"a list of up to {MAX_ROWS} objects is needed")
     rows = []
     for entry in document:
         if not isinstance(entry, dict):
-            raise Malformed("a server table is malformed", why="a list of objects is wanted")
+            raise Malformed("a server table is malformed", why="a list of objects is needed")
         texts = {key: ", ".join(map(str, one)) if isinstance(one, list) else str(one) for key, one in entry.items()}
         rows.append(_row(texts.items()))
     return rows

@@ -21,7 +21,7 @@ class Reached:
 
 @dataclass(frozen=True, slots=True)
 class Negotiated:
-    """Algorithms of the IKE SA are agreed; ``nat_there``: the gateway stands behind an address translator."""
+    """Algorithms of the IKE SA are agreed; ``nat_there``: the gateway stands behind NAT."""
 
     at: float
     suite: Suite

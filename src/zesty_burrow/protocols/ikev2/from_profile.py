@@ -84,7 +84,7 @@ def _anchors(profile: Profile) -> tuple[x509.Certificate, ...]:
     if not found and profile.sign_in.gateway in ("certificate", "eap"):
         raise ProfileInvalid(
             f"profile {profile.name} has no authority certificate",
-            why="without one the gateway cannot prove who it is",
+            why="without one the gateway cannot prove its identity",
             next_step="Import the kit again with the authority's certificate beside the profile.",
         )
     return tuple(found)
@@ -107,7 +107,7 @@ def _gateway_keys(profile: Profile) -> tuple[bytes, ...]:
     if not keys and profile.sign_in.gateway == "raw-public-key":
         raise ProfileInvalid(
             f"profile {profile.name} names no raw public key of the gateway",
-            why="without one the gateway cannot prove who it is",
+            why="without one the gateway cannot prove its identity",
             next_step="Add the gateway's public key under trust.gateway_keys and import the profile again.",
         )
     return keys

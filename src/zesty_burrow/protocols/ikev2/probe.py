@@ -56,7 +56,7 @@ QUICK_FIRST = (31, 19, 20, 21, 32, 14, 15, 16)
 
 @dataclass(frozen=True, slots=True)
 class Answer:
-    """What came back: a suite, or the group that is wanted, or a refusal (both empty); ``notifies``: by number."""
+    """What came back: a suite, or the group that is needed, or a refusal (both empty); ``notifies``: by number."""
 
     suite: Suite | None = None
     wanted: int = 0
@@ -186,10 +186,10 @@ class Probe:
     def _take(self, message: Message, now: float) -> None:
         header = message.header
         if not header.is_response or header.exchange != ExchangeType.IKE_SA_INIT or not self._sa.owns(header):
-            raise Malformed("a message was turned away", why="it answers no question of ours")
+            raise Malformed("a message was dropped", why="it answers no question of ours")
         waiting = self._sa.outstanding
         if waiting is None:
-            raise Malformed("a message was turned away", why="it came before")
+            raise Malformed("a message was dropped", why="it came before")
         answer = self._read(message)
         self._note(answer)
         told = notifications(message.payloads)
@@ -321,7 +321,7 @@ def _computable(groups: Sequence[int]) -> int:
 
 
 def _with_group(offers: tuple[Offer, ...], groups: Sequence[int]) -> _Asking:
-    """Ask, and once more with the group that is wanted."""
+    """Ask, and once more with the group that is needed."""
     answer = yield offers, _computable(groups)
     if answer.wanted in METHODS and answer.wanted in groups:
         answer = yield offers, answer.wanted

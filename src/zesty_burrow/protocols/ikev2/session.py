@@ -81,7 +81,7 @@ class IkeSession:
         waiting = self.initiator.sa.outstanding
         self.initiator.receive(data, source, now)
         if waiting is not None and self.initiator.sa.outstanding is not waiting:
-            # The shortest of all waits is nearest to what the path there and back takes.
+            # The shortest of all waits is nearest to what the path round trip takes.
             self.round_trip = min(self.round_trip, now - waiting.asked)
 
     def send(self, now: float) -> list[Datagram]:
@@ -129,7 +129,7 @@ class IkeSession:
         if isinstance(event, ike.Reached):
             self._events.append(StepDone(event.at, Step.REACH, self.peer[0]))
         elif isinstance(event, ike.Negotiated):
-            behind = "; the gateway is behind an address translator" if event.nat_there else ""
+            behind = "; the gateway is behind NAT" if event.nat_there else ""
             self._events.append(Negotiated(event.at, self._note("IKE", event.suite)))
             self._events.append(StepDone(event.at, Step.NEGOTIATE, f"{event.suite}{behind}"))
         elif isinstance(event, ike.Proven):

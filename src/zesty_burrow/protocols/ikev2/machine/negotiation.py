@@ -82,7 +82,7 @@ def request_payloads(
     """The IKE_SA_INIT request (RFC 7296 §1.2, §2.23; RFC 7427 §4).
 
     The source hash is made over an address that nobody has: we carry ESP only inside UDP, so the gateway must
-    treat us as behind an address translator, as most of its users are.
+    treat us as behind NAT, as most of its users are.
     """
     hash_numbers = b"".join(number.to_bytes(2) for number in SIGNATURE_HASHES)
     return [
@@ -148,7 +148,7 @@ def group_error(wanted: int, host: str) -> BurrowError:
 
 
 def certificate_request(config: InitiatorConfig) -> list[Payload]:
-    """Which authorities we trust (RFC 7296 §3.7), or that a raw public key is wanted (RFC 7670 §3)."""
+    """Which authorities we trust (RFC 7296 §3.7), or that a raw public key is needed (RFC 7670 §3)."""
     if config.proof == RAW_KEY:
         return [CertificateRequest(CertEncoding.RAW_PUBLIC_KEY, b"")]
     hashes = b"".join(trust.public_key_hash(entry) for entry in config.anchors)
@@ -233,7 +233,7 @@ def not_proven(host: str, found: Sequence[Finding]) -> GatewayNotProven:
         f"{entry.code.title.rstrip('.')} ({entry.detail})" if entry.detail else entry.code.title for entry in found
     ]
     return GatewayNotProven(
-        f"the gateway {host} did not prove who it is; nothing of yours was sent to it",
+        f"the gateway {host} did not prove its identity; no credentials were sent to it",
         why="; ".join(reasons),
         next_step=found[0].code.remedy,
         slug=found[0].code.slug,

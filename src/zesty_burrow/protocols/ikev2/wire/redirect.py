@@ -48,7 +48,7 @@ def read_redirect_untrusted(told: Mapping[int, Notify], nonce: bytes | None) -> 
     repeated = cursor.rest()
     if nonce is not None and repeated != nonce:
         # §3: whoever has not seen our nonce must not send us anywhere.
-        raise Malformed("a REDIRECT was turned away", why="it does not repeat our nonce")
+        raise Malformed("a REDIRECT was dropped", why="it does not repeat our nonce")
     if (kind, size) in ((IPV4, 4), (IPV6, 16)):
         return str(ipaddress.ip_address(octets))
     if kind != FQDN or not 0 < size <= 253:
