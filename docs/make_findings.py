@@ -1,4 +1,4 @@
-"""Writes findings.md anew from the codes in the program."""
+"""Writes findings.md again from the codes in the program."""
 
 from pathlib import Path
 

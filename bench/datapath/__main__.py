@@ -175,7 +175,7 @@ def main() -> int:
     parser.add_argument("--seconds", type=float, default=2.0, help="of each TCP run (2)")
     parser.add_argument("--json", type=Path, metavar="FILE", help="write everything to FILE")
     parser.add_argument("--plot", type=Path, metavar="FILE", help="draw the ratios to FILE, a PNG")
-    parser.add_argument("--without", action="append", default=[], help="an offload that our tunnel does without")
+    parser.add_argument("--disable", action="append", default=[], help="a feature to disable in our tunnel")
     args = parser.parse_args()
     lacking = missing()
     if lacking:
@@ -186,7 +186,7 @@ def main() -> int:
         return 2
     with tempfile.TemporaryDirectory(prefix="zb") as folder, wires(Path(folder)) as made:
         made.serve()
-        makers: list[Callable[[], Contender]] = [lambda: made.ours(args.without), made.ssh, made.socat, made.plain]
+        makers: list[Callable[[], Contender]] = [lambda: made.ours(args.disable), made.ssh, made.socat, made.plain]
         contenders = [make() for make in makers]
         print("packets by:", *made.warm_up(contenders[0].far), file=sys.stderr, flush=True)
         rounds: list[dict[str, Row]] = []

@@ -97,7 +97,7 @@ def main(words: Sequence[str] | None = None) -> int:
         reporter.note("Interrupted.")
         return INTERRUPTED
     except BrokenPipeError:
-        # Whoever read our output has gone; there is nobody to tell.
+        # The reader of our output has closed it.
         os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
         return 0
     except OSError as problem:

@@ -1,4 +1,4 @@
-"""The same thing twice: the same, an edition, or a clash; the difference is shown and she chooses."""
+"""The same thing twice: the same, an edition, or a clash; the difference is shown and the user chooses."""
 
 from __future__ import annotations
 
@@ -129,7 +129,7 @@ def talk(zesty, words, exchange):
     ("answer", "cities"), [("r\n", {"Lisboa"}), ("\n", {"Lisbon"}), ("?\nb\n", {"Lisbon", "Lisboa"})]
 )
 def test_she_is_asked_on_a_terminal(zesty, other, answer, cities):
-    """The difference, a question, and what she says happens."""
+    """The difference, a question, and what the user answers happens."""
     zesty("import", other())
     code, seen = talk(zesty, ("import", other(city="Lisboa")), [("in capitals for all of this kind", answer)])
     assert code == 0

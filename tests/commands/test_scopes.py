@@ -107,7 +107,7 @@ def test_from_a_file_and_from_the_keyring(full, tmp_path):
 
 
 def test_the_machines_store(full, kit, tmp_path):
-    """Its profiles are for everybody, each file with its mode; her own come first, and both are listed."""
+    """Its profiles are for everybody, each file with its mode; the user's own come first, and both are listed."""
     moved = tmp_path / "lisbon.toml"
     full("export", "lisbon", "tallinn", "--to", tmp_path / "two.zip")
     full("export", "lisbon", "--to", moved)

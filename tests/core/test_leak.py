@@ -43,7 +43,7 @@ CASES = [
     ("the observatory is silent", BEFORE, {"reached": False}, LISBON, "unclear", {"observatory-silent"}),
     ("no tunnel", BEFORE, {"ipv4": HOME4, "ipv6": HOME6}, Promise(tunnel_up=False), "leaking", {"no-tunnel", "address-unchanged"}),
     ("a profile that promises nothing", BEFORE, {"ipv4": AWAY4}, Promise(), "sealed", {"address-changed"}),
-    ("her own office as exit", BEFORE, {"ipv4": OTHER_OF_HOME, "ipv6": NOBODY, "resolvers": (OTHER_OF_HOME,), "real_time": ()}, Promise("SI"), "sealed", {"dns-inside"}),
+    ("the own office as exit", BEFORE, {"ipv4": OTHER_OF_HOME, "ipv6": NOBODY, "resolvers": (OTHER_OF_HOME,), "real_time": ()}, Promise("SI"), "sealed", {"dns-inside"}),
 ]  # fmt: skip
 
 

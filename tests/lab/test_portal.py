@@ -1,4 +1,4 @@
-"""What is handed over in the lab: the provider's portal with its faults, her own office's gateway, credentials tried."""
+"""What is handed over in the lab: the provider's portal with its faults, the office's own gateway, credentials tried."""
 
 from __future__ import annotations
 
@@ -49,7 +49,7 @@ def test_kits_and_credentials(portal, words, count):
         ("wrong-name", 9, "portal-not-proven", "no credentials were sent"),
         ("refused-password", 8, "portal-refused", "Account or password is wrong"),
         ("not-allowed", 8, "portal-not-allowed", "not allowed to sign in"),
-        ("changed-meanwhile", 9, "portal-broken-off", "after 6 tries"),
+        ("changed-kit", 9, "portal-broken-off", "after 6 tries"),
     ],
 )
 def test_faults(portal, fault, code, slug, words):
@@ -105,7 +105,7 @@ def test_a_place_that_is_not_there(portal):
 
 @pytest.fixture
 def office(lab, tmp_path):
-    """Her own office's exported settings, imported on heron; gone again afterwards."""
+    """The office's exported settings, imported on heron; gone again afterwards."""
 
     def take(traffic, sign_in="password"):
         path = tmp_path / f"{traffic}.zip"

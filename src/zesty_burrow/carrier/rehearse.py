@@ -30,7 +30,7 @@ class Part:
 
 @dataclass(slots=True)
 class Stage:
-    """``outside`` is None where the exits are not looked at; ``on_done`` hears of each result as it comes."""
+    """``outside`` is None where the exits are not looked at; ``on_done`` is called with each result as it comes."""
 
     at_once: int
     timeout: float

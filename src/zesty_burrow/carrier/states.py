@@ -9,7 +9,7 @@ from zesty_burrow.errors import ProgramFault
 
 
 class State(StrEnum):
-    """Where the tunnel stands."""
+    """The state of the tunnel."""
 
     DOWN = "down"
     RESOLVING = "resolving"

@@ -34,7 +34,7 @@ COMMANDS: dict[str, Entry] = {
     "restore": Entry("tunnel.restore", "restore this machine's settings after a crash"),
     "explain": Entry("kits.explain", "explain the code of a finding or error, and what to do"),
     "seal": Entry("credentials.seal", "choose what the stored secrets are encrypted with"),
-    "observatory": Entry("lab.observatory", "run an observatory: a server that tells what it sees of its callers"),
+    "observatory": Entry("lab.observatory", "run an observatory: a server that reports what it sees of its clients"),
     "completion": Entry("completion", "print completion of commands, options and names for the shell"),
     "lab": Entry("lab.lab", "run the simulated internet that ships with the program"),
     "demo": Entry("lab.demo", "run a full example on demo data, from kit to verdict"),

@@ -43,7 +43,7 @@ class Context:
         return read_settings(self.paths.settings)
 
     def device(self) -> str:
-        """What this machine is called among her devices: as the settings say, else its host name."""
+        """What this machine is called among the user's devices: as the settings say, else its host name."""
         return self.settings().device or socket.gethostname().partition(".")[0]
 
     def policy(self) -> Policy:
@@ -89,7 +89,7 @@ class Context:
         return Store(url, lambda: self.seal(settings.seal), lambda: self.now().strftime("%Y-%m-%dT%H:%M:%SZ"))
 
     def layered_store(self) -> LayeredStore:
-        """Her own store and the machine's, to be read as one, in a ``with`` block."""
+        """The user's own store and the machine's, to be read as one, in a ``with`` block."""
         from zesty_burrow.store.layered_store import MACHINE, OWN, LayeredStore
         from zesty_burrow.store.store import read_only_url
 

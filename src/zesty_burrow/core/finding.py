@@ -18,7 +18,7 @@ class Severity(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Code:
-    """A stable code with what stands behind it; ``explain`` prints it."""
+    """A stable code with its meaning; ``explain`` prints it."""
 
     slug: str
     severity: Severity

@@ -48,7 +48,7 @@ class Observation:
 
 @dataclass(frozen=True, slots=True)
 class Promise:
-    """What the profile promises and how it treats IPv6; ``tunnel_up`` tells whether a tunnel stands at all."""
+    """What the profile promises and how it treats IPv6; ``tunnel_up`` whether a tunnel is up."""
 
     country: str = ""
     city: str = ""

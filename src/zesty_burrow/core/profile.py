@@ -1,4 +1,4 @@
-"""The tunnel profile as values: one way to reach one gateway. What is one protocol's own stands in its settings."""
+"""The tunnel profile as values: one way to reach one gateway. What is one protocol's own is in its settings."""
 
 from __future__ import annotations
 
@@ -91,7 +91,7 @@ class Traffic:
 
 
 class Settings:
-    """What is one protocol's own: the base of the frozen dataclass that stands in the protocol's folder."""
+    """What is one protocol's own: the base of the frozen dataclass in the protocol's folder."""
 
     __slots__ = ()
 

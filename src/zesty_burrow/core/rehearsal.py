@@ -44,7 +44,7 @@ NOWHERE = Sighting()
 
 @dataclass(frozen=True, slots=True)
 class Rehearsal:
-    """One profile, gone through. Times are seconds; ``round_trip`` is 0 where nothing ever came back.
+    """One profile, gone through. Times are seconds; ``round_trip`` is 0 if nothing was ever received.
 
     ``strength``: bits of the weaker of the two SAs.
     ``carries_outside``: whether the gateway carries traffic to the observatory at all; an office's gateway may not.

@@ -1,7 +1,7 @@
 """What was changed on this machine, written down before it is changed, so that it can always be put back.
 
 The journal is a file of one JSON document a line. The first line names the boot, the network namespace and the
-process; each further line is one change. Whoever holds the lock on the file is the tunnel's process; after a crash
+process; each further line is one change. The process that has the lock on the file is the tunnel's; after a crash
 or a power cut nobody does, and ``restore`` undoes the lines from the last to the first.
 """
 

@@ -70,7 +70,7 @@ def machine_paths(environment: Mapping[str, str]) -> Paths:
 
 
 def find_paths(environment: Mapping[str, str], *, root: bool, whom: str = "") -> Paths:
-    """The standard places of ``me`` or the ``machine``; without a word the machine's for root, one's own for others.
+    """The standard places of ``me`` or the ``machine``; by default the machine's for root, one's own for others.
 
     One's own are under ``ZESTY_BURROW_HOME`` if set, else XDG's.
     """
@@ -103,7 +103,7 @@ def running_as_root() -> bool:
 
 @dataclass(frozen=True, slots=True)
 class Settings:
-    """What the settings file may say. ``device``: what this machine is called among her devices; ``policy``: a file."""
+    """What the settings file may say. ``device``: this machine's name among the user's devices; ``policy``: a file."""
 
     observatory: str = ""
     store: str = ""

@@ -1,6 +1,6 @@
 """Which rules and routes a tunnel needs, as values: nothing is changed here.
 
-Everything the tunnel adds stands in a table and in rules of its own, so that putting back is deleting:
+Everything that the tunnel adds is in a table and in rules of its own, so that putting back is deleting:
 
 1. packets to the gateway itself use the machine's own routes (by destination, not by mark: the kernel's reverse
    path check looks answers up without the mark);

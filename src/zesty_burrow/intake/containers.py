@@ -62,7 +62,7 @@ def expand(members: Iterable[KitFile]) -> Expanded:
     """Archives are replaced by what is in them.
 
     Raises ``InputError`` for hostile ones and for a damaged one that was named itself; one that is damaged inside
-    another is told of, and the rest is read.
+    another is reported, and the rest is read.
     """
     found: list[KitFile] = []
     damaged: list[tuple[KitFile, InputError]] = []

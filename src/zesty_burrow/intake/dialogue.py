@@ -157,7 +157,7 @@ QUESTIONS = (
         "identity",
         "Gateway's identity",
         "Who the gateway must prove to be: its certificate must hold this name.",
-        "Nearly always the host name; otherwise it stands beside it as remote identity.",
+        "Nearly always the host name; otherwise it is beside it as remote identity.",
         default=_first_host,
     ),
     Question(

@@ -63,8 +63,8 @@ class Surroundings:
     """What a kit alone does not tell.
 
     ``provider``, ``profile``, ``device``: whose credentials they are, where the kit does not say; ``neighbours`` look
-    a file up beside one that was named, by that one's path; ``ask`` asks for a passphrase; ``progress`` hears of files
-    done and their number.
+    a file up beside one that was named, by that one's path; ``ask`` asks for a passphrase; ``progress`` is called
+    with files done and their number.
     """
 
     provider: str = ""

@@ -14,7 +14,7 @@ class Source:
 
     ``name``: as it is shown and kept as the origin. ``group``: what came in one archive or folder belongs together
     before it belongs to the rest; empty for files that were given by themselves. ``on_disk``: the file stays where it
-    is, and whoever can read it there still can.
+    is, and everybody who can read it there still can.
     """
 
     name: str = ""

@@ -1,4 +1,4 @@
-"""How much we agree to read (documented in docs/security.md), and how a refusal is told."""
+"""How much we agree to read (documented in docs/security.md), and how a refusal is reported."""
 
 from __future__ import annotations
 

@@ -67,7 +67,7 @@ class LabClient:
         return self._ask({"call": "status"})
 
     def set_faults(self, host: str, faults: Sequence[str]) -> dict[str, Any]:
-        """Let a gateway behave in wrong ways; none at all puts it right."""
+        """Inject faults into a gateway; none removes them."""
         known = story.PORTAL_FAULTS if host == story.PORTAL_HOST else story.FAULTS
         if host not in (*story.PLACE_BY_NAME, story.PORTAL_HOST):
             raise UsageError(

@@ -1,4 +1,4 @@
-"""The lab's keeper: forks the hosts, knows their processes, and answers ``lab`` commands until it is told to stop."""
+"""The lab's keeper: forks the hosts, knows their processes, and answers ``lab`` commands until it has to stop."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ from zesty_burrow.lab.hosts import Secrets
 from zesty_burrow.store.seal import write_private
 
 START_SECONDS = 60.0
-"""Ten hosts on two busy cores; what really fails is told at once."""
+"""Ten hosts on two busy cores; a real failure is reported at once."""
 GONE_SECONDS = 8.0
 MAX_LINE = 65536
 
@@ -166,7 +166,7 @@ def prepare_folder(folder: Path) -> Secrets:
 
 
 def start_keeper(folder: Path) -> None:
-    """Fork the keeper and wait until the lab stands. Raises :class:`MachineError` with what is missing."""
+    """Fork the keeper and wait until the lab is up. Raises :class:`MachineError` with what is missing."""
     # Loaded once here, so that ten hosts need not load it ten times.
     importlib.import_module("pyroute2")
     secrets = prepare_folder(folder)

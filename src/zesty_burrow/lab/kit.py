@@ -66,7 +66,7 @@ class Account:
 def office_files(
     place: story.Place, authority: Authority, account: Account, sign_in: str, *, everything: bool
 ) -> dict[str, str]:
-    """What her own office's gateway exports for an account: for the office's network alone, or for all traffic."""
+    """What the office's own gateway exports for an account: for the office's network alone, or for all traffic."""
     traffic = Traffic() if everything else Traffic(networks=(ip_network(story.OFFICE_NETWORK),))
     if sign_in == "shared-key":
         return {"office.txt": _office_sheet(place, account, everything=everything)}

@@ -81,7 +81,7 @@ class Portal:
             for name, data in files.items()
             if name == AUTHORITY_FILE or (name.startswith("profiles/") and (place == "all" or place in name))
         }
-        if "changed-meanwhile" in self.faults and self.broken_off % 2:
+        if "changed-kit" in self.faults and self.broken_off % 2:
             wanted["NEWS.txt"] = b"A newer kit."
         return kit_archive(wanted)
 
@@ -194,7 +194,7 @@ class _Handler(BaseHTTPRequestHandler):
 
     def _send_slowly(self, data: bytes) -> None:
         portal = self.portal
-        breaks = bool({"breaks-off", "changed-meanwhile"} & portal.faults)
+        breaks = bool({"breaks-off", "changed-kit"} & portal.faults)
         most = max(len(data) // 2, CHUNK) if breaks else len(data)
         for at in range(0, most, CHUNK):
             self.wfile.write(data[at : min(at + CHUNK, most)])

@@ -1,6 +1,6 @@
 """Who is who in the lab: hosts, links, addresses, operators, places. Values only.
 
-Tidewrack Survey's workstation ``heron`` stands in a cottage in Slovenia behind the internet provider Cobblewire;
+Tidewrack Survey's workstation ``heron`` is in a cottage in Slovenia behind the internet provider Cobblewire;
 its exits come from the provider Quillwort Relay. Addresses are those of RFC 5737, RFC 3849 and RFC 1918.
 """
 
@@ -48,7 +48,7 @@ PORTAL_FAULTS = {
     "not-allowed": "it does not let this account in, and says whom to ask",
     "slow": "it answers slowly",
     "breaks-off": "each download breaks off half-way",
-    "changed-meanwhile": "each download breaks off, and the kit is another one afterwards",
+    "changed-kit": "each download breaks off, and the kit has changed afterwards",
 }
 """What the provider's portal can do wrong."""
 
@@ -122,7 +122,7 @@ OFFICE = Place(
     provider=OFFICE_PROVIDER,
     own_name="tidewrack-office.dynamic.example",
 )
-"""Her own office's gateway, reached by a dynamic DNS name."""
+"""The office's own gateway, reached by a dynamic DNS name."""
 GATEWAYS = (*PLACES, OFFICE)
 PLACE_BY_NAME = {place.name: place for place in GATEWAYS}
 

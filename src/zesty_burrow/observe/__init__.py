@@ -1,1 +1,1 @@
-"""The outside's eye: the observatory that tells what it saw, and the observer that asks it."""
+"""The outside view: the observatory, which reports what it saw, and the observer that asks it."""

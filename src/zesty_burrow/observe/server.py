@@ -1,6 +1,6 @@
 """The observatory: tells callers the address they come from, and which resolvers asked for their one-time names.
 
-An administrator runs it on a server of her own (``zesty observatory serve``); the lab runs the same program.
+An administrator runs it on their own server (``zesty observatory serve``); the lab runs the same program.
 """
 
 from __future__ import annotations

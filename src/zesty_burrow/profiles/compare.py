@@ -16,7 +16,7 @@ SHOWN = 60
 
 
 class Relation(StrEnum):
-    """How a profile stands to one of the same name that is already stored."""
+    """How a profile compares with the stored one of the same name."""
 
     SAME = "the same"
     NEWER = "a newer edition"
@@ -26,7 +26,7 @@ class Relation(StrEnum):
 
 
 def relation(before: Profile, after: Profile) -> Relation:
-    """Editions are of one provider for one gateway; the newer one is told by ``profile.edition`` where both have it."""
+    """Editions are of one provider for one gateway; ``profile.edition`` tells the newer one where both have it."""
     if (before.provider, before.gateway_identity) != (after.provider, after.gateway_identity):
         return Relation.CLASH
     old, new = _order(before.edition), _order(after.edition)

@@ -1,4 +1,4 @@
-"""Format 1 of the tunnel profile, in which what is IKEv2's own stood among what every protocol has."""
+"""Format 1 of the tunnel profile, in which what is IKEv2's own was among what every protocol has."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ _MOVED = {
     ("algorithms", "ike"): "ike",
     ("algorithms", "esp"): "esp",
 }
-"""Where each key stood, and what it is called in the table ``ikev2`` of format 2."""
+"""Where each key was, and what it is called in the table ``ikev2`` of format 2."""
 
 
 def converted(document: dict[str, Any]) -> dict[str, Any]:

@@ -18,7 +18,7 @@ class TunnelProtocol(Protocol):
 
     @property
     def name(self) -> str:
-        """As it stands in a profile."""
+        """As it is written in a profile."""
 
     @property
     def title(self) -> str:

@@ -241,7 +241,7 @@ class Session(Protocol):
         """Begin."""
 
     def close(self, now: float) -> None:
-        """End it: the gateway is told where it knows us."""
+        """End it; the gateway gets a DELETE if it knows us."""
 
     def address_changed(self, now: float) -> None:
         """This machine has another address towards the gateway than before."""

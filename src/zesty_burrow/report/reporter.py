@@ -88,7 +88,7 @@ class Reporter:
 
     @contextmanager
     def progress(self, title: str) -> Iterator[Callable[[int, int], None]]:
-        """A bar on a terminal for long work; the callable hears of what is done and of how much there is."""
+        """A bar on a terminal for long work; the callable is called with what is done and of how much there is."""
         if not sys.stderr.isatty() or self._as_json:
             yield lambda _done, _all: None
             return
@@ -132,7 +132,7 @@ class Reporter:
         return self.live.input(question, markup=False)
 
     def up(self, status: TunnelStatus) -> None:
-        """The line that says that the tunnel stands."""
+        """The line that says that the tunnel is up."""
         from zesty_burrow.report.text import up_line
 
         self.live.print(up_line(status))

@@ -71,7 +71,7 @@ class Silent(Result):
 
 @dataclass(frozen=True)
 class KitResult(Result):
-    """``inspect`` and ``import``; ``outcomes`` tells what became of each profile in the store.
+    """``inspect`` and ``import``; ``outcomes``: what became of each profile in the store.
 
     ``asked``: the user has seen the differences and has chosen.
     """
@@ -240,7 +240,7 @@ class TextResult(Result):
 
 @dataclass(frozen=True)
 class UpResult(Result):
-    """``connect`` in the background: the tunnel stands."""
+    """``connect`` in the background: the tunnel is up."""
 
     status: TunnelStatus
     kind: ClassVar[str] = "up"

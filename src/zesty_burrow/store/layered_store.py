@@ -1,4 +1,4 @@
-"""Her own store and the machine's, read as one: her own comes first."""
+"""A user's own store and the machine's, read as one: their own comes first."""
 
 from __future__ import annotations
 
@@ -45,7 +45,7 @@ class LayeredStore:
         raise last or NotFound(f"there is no profile {name!r}")
 
     def choose_credentials(self, profile: Profile, device: str) -> dict[str, tuple[CredentialsRow, str]]:
-        """What would be used, by kind, and whose store it is in; the machine's fill in for what she has none of."""
+        """What would be used, by kind, and whose store it is in; the user's own before the machine's."""
         return self.credentials_at_once().choose_credentials(profile, device)
 
     def open_credentials(self, row: CredentialsRow, whom: str) -> Credentials:
@@ -87,7 +87,7 @@ class CredentialsAtOnce:
         self._opened: dict[tuple[CredentialsRow, str], Credentials] = {}
 
     def choose_credentials(self, profile: Profile, device: str) -> dict[str, tuple[CredentialsRow, str]]:
-        """What would be used, by kind, and whose it is; the machine's fill in for what she has none of."""
+        """What would be used, by kind, and whose it is; the machine's fill in for what the user has none of."""
         found: dict[str, tuple[CredentialsRow, str]] = {}
         for whom, rows in self._kept.items():
             for kind, row in choose_among(rows, profile, device).items():

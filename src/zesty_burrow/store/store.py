@@ -355,7 +355,7 @@ class Store:
         return count
 
     def reseal(self, new: Seal) -> int:
-        """Seal every secret anew under another key, in one transaction. The number of secrets."""
+        """Encrypt every secret again under another key, in one transaction. The number of secrets."""
         from zesty_burrow.core.credentials import Scope
 
         with self._begin() as connection:

@@ -1,4 +1,4 @@
-"""Runs a carrier in the background: the caller sees each step and leaves once the tunnel stands."""
+"""Runs a carrier in the background: the caller sees each step and leaves once the tunnel is up."""
 
 from __future__ import annotations
 
@@ -45,7 +45,7 @@ def run_detached(
     work: Callable[[Callable[[StepReport], None], Callable[[TunnelStatus], None]], object],
     on_step: Callable[[StepReport], None],
 ) -> TunnelStatus:
-    """Run ``work`` in a process of its own; returns once the tunnel stands, raises what kept it from standing."""
+    """Run ``work`` in a process of its own; returns once the tunnel is up, raises what prevented that."""
     reading, writing = os.pipe()
     sys.stdout.flush()
     sys.stderr.flush()

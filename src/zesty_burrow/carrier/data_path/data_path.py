@@ -84,7 +84,7 @@ class DataPath:
         return self.switch.words
 
     def add(self, tunnel: Tunnel) -> None:
-        """Carry packets by this tunnel, rather than by those that were added before it."""
+        """Use this tunnel for packets, rather than those that were added before it."""
         self.plain.tunnels.insert(0, tunnel)
         self.refresh()
 

@@ -81,7 +81,7 @@ class UdpPort:
     def receive(self) -> list[Burst]:
         """What has come, in as few bursts as possible.
 
-        Errors that the network reports of earlier datagrams are skipped; whoever waits for their answers notices by
+        Errors that the network reports of earlier datagrams are skipped; what waits for their answers notices by
         time.
         """
         if self.kept:

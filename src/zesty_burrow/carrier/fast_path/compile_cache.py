@@ -15,7 +15,7 @@ from pathlib import Path
 from zesty_burrow import errors
 
 VARIABLE = "NUMBA_CACHE_DIR"
-"""By which numba is told; it reads it when it is imported."""
+"""The variable that numba reads when it is imported."""
 PACKAGE = Path(errors.__file__).parent
 SOURCES = (
     "carrier/fast_path/*.py",

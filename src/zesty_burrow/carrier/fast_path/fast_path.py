@@ -264,7 +264,7 @@ class FastPath:
 
     def _set_inbound(self, tables: Tables, row: int, tunnel: Tunnel, pair: SaPair, used: int) -> int:
         entry, source = tables.inbound[row], socket_address(tunnel.peer)
-        # What comes by another socket is the event loop's.
+        # Packets from another socket are the event loop's.
         served = tunnel.port is self._path.plain.tunnels[0].port
         entry["context"] = self._opening.get(pair.inbound.protection) if source and served else 0
         return _set_common(tables, entry, pair.inbound, source, pair, used)

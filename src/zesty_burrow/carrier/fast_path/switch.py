@@ -52,7 +52,7 @@ class FastPathSwitch:
             self.words = MISSING
 
     def is_due(self, packets: int) -> bool:
-        """Count so many more; whether it is time to go over to the fast path."""
+        """Count more packets; whether it is time to go over to the fast path."""
         self._packets += packets
         if self._packets < WORTH or self.words != PLAIN:
             return False

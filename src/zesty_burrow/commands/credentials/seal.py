@@ -17,7 +17,7 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 
 def run(args: Namespace, context: Context) -> MessageResult:
-    """Seal every secret anew in one transaction, then remember the method."""
+    """Encrypt every secret again in one transaction, then remember the method."""
     method = context.settings().seal
     if args.method is None:
         return MessageResult(f"Secrets are encrypted with: {method}.")

@@ -1,4 +1,4 @@
-"""``zesty create``: a guided set-up that can be interrupted, and answered wholly by options or a file."""
+"""``zesty create``: a guided set-up that can be interrupted, and answered completely by options or a file."""
 
 from __future__ import annotations
 
@@ -32,8 +32,7 @@ from zesty_burrow.store.seal import write_private
 EXAMPLE = "zesty create --host lisbon.quillwort.example --provider 'Quillwort Relay' --credentials -"
 MAX_ANSWERS = 1 << 16
 INTRODUCTION = (
-    "A profile from scratch. Enter takes what stands in brackets; ? says where a field comes from; < goes back; "
-    "Ctrl-C interrupts."
+    "A profile from scratch. Enter accepts the value in brackets; ? explains a field; < goes back; Ctrl-C interrupts."
 )
 
 

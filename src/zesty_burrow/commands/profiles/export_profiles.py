@@ -92,7 +92,7 @@ def run(args: Namespace, context: Context) -> Result:
 
 
 def _texts(args: Namespace, layered_store: LayeredStore) -> dict[str, str]:
-    """The chosen profiles' texts by name; her own before the machine's."""
+    """The chosen profiles' texts by name; the user's own before the machine's."""
     found: dict[str, str] = {}
     if args.name:
         for name in dict.fromkeys(args.name):

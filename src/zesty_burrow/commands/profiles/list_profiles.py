@@ -1,4 +1,4 @@
-"""``zesty list``: profiles in her own store and the machine's."""
+"""``zesty list``: profiles in the user's own store and the machine's."""
 
 from __future__ import annotations
 

@@ -109,6 +109,6 @@ def run(args: Namespace, context: Context) -> Result:
     with explained(chosen):
         end = carry(context.reporter.step, up)
     if not seen:
-        # Ctrl-C, or another signal, before the tunnel stood.
+        # Ctrl-C, or another signal, before the tunnel was up.
         raise KeyboardInterrupt
     return EndResult(seen[0], end)

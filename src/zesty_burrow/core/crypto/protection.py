@@ -18,7 +18,7 @@ from zesty_burrow.core.crypto.integrity import INTEGRITY, Integrity
 from zesty_burrow.errors import Malformed, ProgramFault
 
 Random = Callable[[int], bytes]
-"""Hands out that many unpredictable octets."""
+"""Returns this number of unpredictable octets."""
 
 
 class Protection(ABC):

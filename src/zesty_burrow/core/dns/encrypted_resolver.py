@@ -24,7 +24,7 @@ TRANSPORTS: Mapping[str, tuple[str, int]] = {
     "h2": ("DNS over HTTPS", 443),
     "h3": ("DNS over HTTP/3", 443),
 }
-"""Protocol identifiers (ALPN), what they are called, and their port where none is told (RFC 7858, 9250, 8484)."""
+"""Protocol identifiers (ALPN), what they are called, and their port where none is given (RFC 7858, 9250, 8484)."""
 
 
 @dataclass(frozen=True, slots=True)

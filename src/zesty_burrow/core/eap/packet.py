@@ -38,7 +38,7 @@ class EapPacket:
     data: bytes = b""
 
     def octets(self) -> bytes:
-        """The packet as it stands in an EAP payload."""
+        """The packet as it is in an EAP payload."""
         body = bytes([self.type]) + self.data if self.code in (EapCode.REQUEST, EapCode.RESPONSE) else b""
         return bytes([self.code, self.identifier]) + (4 + len(body)).to_bytes(2) + body
 

@@ -18,7 +18,7 @@ MAX_ROUNDS = 60
 
 
 class PeerState(Enum):
-    """Where the sign-in stands."""
+    """The state of the sign-in."""
 
     WAITING = auto()
     DONE = auto()

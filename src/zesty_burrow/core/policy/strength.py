@@ -65,6 +65,6 @@ def suite_strength(suite: Suite) -> int:
     if suite.group:
         parts.append(max(strength(T.KE, suite.group), strength(T.ADDKE1, suite.extra) if suite.extra else 0))
     if suite.encryption not in AEAD_NUMBERS and not suite.integrity:
-        # Whoever can change a packet unseen needs no key.
+        # An attacker who can change a packet undetected needs no key.
         parts.append(0)
     return min(parts)

@@ -29,7 +29,7 @@ ONE_CODE = 1200
 
 @dataclass(frozen=True, slots=True)
 class Symbol:
-    """One code: its octets, and its place among those of one message (``size`` 1 where it stands alone)."""
+    """One code: its octets, and its place among those of one message (``size`` 1 where it is alone)."""
 
     data: bytes
     index: int = 0

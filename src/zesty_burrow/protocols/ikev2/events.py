@@ -21,7 +21,7 @@ class Reached:
 
 @dataclass(frozen=True, slots=True)
 class Negotiated:
-    """Algorithms of the IKE SA are agreed; ``nat_there``: the gateway stands behind NAT."""
+    """Algorithms of the IKE SA are agreed; ``nat_there``: the gateway is behind NAT."""
 
     at: float
     suite: Suite
@@ -46,7 +46,7 @@ class SignedIn:
 
 @dataclass(frozen=True, slots=True)
 class ChildEstablished:
-    """A pair of ESP SAs stands. ``spi_in`` is ours, ``spi_out`` the peer's.
+    """A pair of ESP SAs is established. ``spi_in`` is ours, ``spi_out`` the peer's.
 
     ``as_initiator``: this side asked for it, so that the first half of the keys protects what it sends.
     """
@@ -113,7 +113,7 @@ class SignInLimit:
 
 @dataclass(frozen=True, slots=True)
 class Redirected:
-    """The gateway asks to go to another one, in the middle of a tunnel that still stands (RFC 5685 §5)."""
+    """The gateway asks to go to another one, in the middle of a tunnel that is still up (RFC 5685 §5)."""
 
     at: float
     to: str

@@ -56,7 +56,7 @@ QUICK_FIRST = (31, 19, 20, 21, 32, 14, 15, 16)
 
 @dataclass(frozen=True, slots=True)
 class Answer:
-    """What came back: a suite, or the group that is needed, or a refusal (both empty); ``notifies``: by number."""
+    """What was received: a suite, or the group that is needed, or a refusal (both empty); ``notifies``: by number."""
 
     suite: Suite | None = None
     wanted: int = 0

@@ -1,6 +1,6 @@
 """What all loops are made of: numbers, copies and sums in buffers of octets, and the compiler.
 
-What is compiled is kept on disk by the file that it stands in, although it has parts of other files in it: so it is
+What is compiled is kept on disk by the file that it is in, although it has parts of other files in it: so it is
 kept in a folder that is named after all of them, which whoever imports this first has to choose (compile_cache).
 """
 

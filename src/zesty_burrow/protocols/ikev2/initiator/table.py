@@ -10,7 +10,7 @@ from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType
 
 
 class State(StrEnum):
-    """Where the negotiation stands."""
+    """The state of the negotiation."""
 
     IDLE = "idle"
     INIT_SENT = "init sent"

@@ -53,7 +53,7 @@ class GrantedChild:
 
 @dataclass(slots=True)
 class Rival:
-    """A child SA that the peer has made meanwhile, with the lower of its two nonces (RFC 7296 §2.8.1)."""
+    """A child SA that the peer has made in the meantime, with the lower of its two nonces (RFC 7296 §2.8.1)."""
 
     child: ChildEstablished
     lowest: bytes

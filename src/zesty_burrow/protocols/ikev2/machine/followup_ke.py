@@ -1,6 +1,6 @@
 """One more key exchange after CREATE_CHILD_SA has been answered: IKE_FOLLOWUP_KE (RFC 9370 §2.2.4).
 
-What is asked for stands only once that is answered too. What the two messages share is a link: octets that the one who
+What is asked for is made only once that is answered too. What the two messages share is a link: octets that the one who
 answers has chosen.
 """
 

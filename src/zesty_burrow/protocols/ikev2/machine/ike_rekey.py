@@ -45,7 +45,7 @@ class Granted:
 
 @dataclass(slots=True)
 class RivalSa:
-    """An IKE SA that the peer has made meanwhile, with the lower of its two nonces (RFC 7296 §2.8.1)."""
+    """An IKE SA that the peer has made in the meantime, with the lower of its two nonces (RFC 7296 §2.8.1)."""
 
     sa: IkeSa
     lowest: bytes
@@ -197,7 +197,7 @@ class IkeRekey:
         self._end.request(ExchangeType.INFORMATIONAL, [Delete(Protocol.IKE)], now, sa=old)
 
     def _use(self, made: IkeSa, now: float) -> None:
-        """From now on by this SA. A probe by the old one is forgotten; it is asked anew when the time comes."""
+        """From now on by this SA. A probe by the old one is forgotten; it is asked again when the time comes."""
         old, self._end.sa = self._end.sa, made
         self._followup.forget()
         self._end.drop(made)

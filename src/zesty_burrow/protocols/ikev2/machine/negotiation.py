@@ -112,7 +112,7 @@ def fresh_spi(random: Random) -> bytes:
 
 
 def protocol_error(config: InitiatorConfig, why: str) -> GatewayProtocolError:
-    """The negotiation cannot go on; ``why`` tells what the gateway did."""
+    """The negotiation cannot go on; ``why``: what the gateway did."""
     return GatewayProtocolError(f"the gateway {config.gateway[0]} broke the negotiation off", why=why)
 
 
@@ -228,7 +228,7 @@ def same_identity(told: Identification, expected: Identity) -> bool:
 
 
 def not_proven(host: str, found: Sequence[Finding]) -> GatewayNotProven:
-    """The error that stands for findings against a gateway."""
+    """The error made of findings against a gateway."""
     reasons = [
         f"{entry.code.title.rstrip('.')} ({entry.detail})" if entry.detail else entry.code.title for entry in found
     ]

@@ -164,7 +164,7 @@ class Responder:
         return min(times) if times else None
 
     def handle_timer(self, now: float) -> None:
-        """Retransmit, or give up on a peer that has fallen silent."""
+        """Retransmit, or give up on a peer that no longer answers."""
         self.end.look_after_others(now)
         half_open = self.state in (State.AUTH_AWAITED, State.SECOND_AWAITED, State.SIGNING_IN, State.CONFIRMING)
         if (half_open and now >= self.started + self.config.half_open_seconds) or (

@@ -24,7 +24,7 @@ from zesty_burrow.protocols.session import NetworkSettings
 
 
 class State(StrEnum):
-    """Where the negotiation stands."""
+    """The state of the negotiation."""
 
     AUTH_AWAITED = "IKE_AUTH awaited"
     SECOND_AWAITED = "second round awaited"
@@ -111,8 +111,8 @@ class ResponderConfig:
     ``callers``: who is let in without EAP, or by EAP-TLS. ``second_round``: a certificate alone is not enough.
     ``redirect``: another gateway, to which callers that can are sent (RFC 5685).
     ``sign_in_seconds``: after how long a sign-in has to be repeated, if it has (RFC 4478).
-    ``proof``: how the gateway proves itself, by a profile's words; whoever signs in with a pre-shared key gets a proof
-    by that key.
+    ``proof``: how the gateway proves itself, by a profile's words; a caller that signs in with a pre-shared key gets a
+    proof by that key.
     """
 
     identity: Identity

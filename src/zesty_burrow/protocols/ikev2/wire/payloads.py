@@ -367,7 +367,7 @@ class Configuration:
 
 @dataclass(frozen=True, slots=True)
 class Eap:
-    """RFC 7296 §3.16: an EAP packet as it stands."""
+    """RFC 7296 §3.16: an EAP packet, unchanged."""
 
     data: bytes
     type: ClassVar[int] = PayloadType.EAP

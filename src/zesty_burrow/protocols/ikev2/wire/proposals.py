@@ -74,7 +74,7 @@ def _match(proposal: Proposal, offer: Offer, preferred_group: int) -> tuple[Tran
         if entry in theirs:
             chosen.setdefault(entry.type, entry)
     for entry in proposal.transforms:
-        # RFC 9370 §2.2.1: whoever names NONE as well can do without this additional key exchange.
+        # RFC 9370 §2.2.1: a peer that names NONE as well can do without this additional key exchange.
         if entry.type in ADDITIONAL and not entry.number:
             chosen.setdefault(entry.type, entry)
     encryption = chosen.get(T.ENCR)

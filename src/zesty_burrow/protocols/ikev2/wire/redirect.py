@@ -47,7 +47,7 @@ def read_redirect_untrusted(told: Mapping[int, Notify], nonce: bytes | None) -> 
     octets = cursor.take(size)
     repeated = cursor.rest()
     if nonce is not None and repeated != nonce:
-        # §3: whoever has not seen our nonce must not send us anywhere.
+        # §3: a sender that has not seen our nonce must not redirect us.
         raise Malformed("a REDIRECT was dropped", why="it does not repeat our nonce")
     if (kind, size) in ((IPV4, 4), (IPV6, 16)):
         return str(ipaddress.ip_address(octets))
