@@ -14,6 +14,19 @@ settings.register_profile(
 settings.load_profile("house")
 
 
+LONGEST_FILES = ("tests/lab/test_datapath.py", "tests/carrier/", "tests/lab/")
+"""Begun first, so that no worker ends long after the other."""
+
+
+def pytest_collection_modifyitems(items):
+    """The longest files first, else in order."""
+    items.sort(
+        key=lambda item: next(
+            (n for n, name in enumerate(LONGEST_FILES) if item.nodeid.startswith(name)), len(LONGEST_FILES)
+        )
+    )
+
+
 @pytest.fixture(scope="session")
 def authority():
     """The provider's authority."""

@@ -234,18 +234,18 @@ class Wires:
         self._gateway.stdin.flush()
         return str(self.status()["data_path"]), self._gateway.stdout.readline().strip()
 
-    def warm_up(self, far: str, patience: float = 180.0) -> tuple[str, str]:
-        """Carry much until both ends have compiled their loops, or will not; how they work on packets then."""
-        end = time.monotonic() + patience
+    def warm_up(self, far: str, timeout: float = 180.0) -> tuple[str, str]:
+        """Carry much until both ends have compiled their loops, or will not; which path carries then."""
+        end = time.monotonic() + timeout
         while time.monotonic() < end:
             said = self.loops()
             if not {PLAIN, COMPILING} & set(said):
                 return said
             if PLAIN in said:
-                self.carry(far, 64 << 20)
+                self.carry(far, 8 << 20)
             else:
                 time.sleep(0.5)
-        raise SystemExit(f"the loops were not compiled in {patience:.0f} s: {said}")
+        raise SystemExit(f"the loops were not compiled in {timeout:.0f} s: {said}")
 
     def status(self) -> dict[str, object]:
         """What our program says of its tunnel."""

@@ -101,7 +101,8 @@ def test_a_choice_and_what_comes_of_it(lab):
     finally:
         back = ["--mtu", "1400", "--dscp", "0", "--no-clamp-tcp-mss", "--child-octets", str(1 << 36)]
         lab.heron("choose", "montevideo", "--defaults", "--order", "listed", *back, check=0)
-    assert lab.heron("show", "montevideo", check=0).json["profile"]["ikev2"] == {}
+    own = lab.heron("show", "montevideo", check=0).json["profile"]["ikev2"]
+    assert not {"ike", "esp", "child_octets"} & own.keys()
 
 
 def test_ml_kem_beside_the_curve(lab):
@@ -143,7 +144,7 @@ def test_what_goes_through_and_what_is_left_out(lab):
     observatory = f"{story.OBSERVATORY4}/32"
     try:
         told = lab.heron("choose", "montevideo", "--leave-out", observatory, check=0).json["message"]
-        assert f"everything but {observatory}" in told
+        assert f"everything except {observatory}" in told
         lab.heron("connect", "montevideo", "--detach", check=0)
         seen = lab.heron("verify").json["after"]
         assert seen["ipv4"]["address"] == story.COTTAGE_PUBLIC4

@@ -79,13 +79,13 @@ def test_it_is_gone_with_its_process(home):
 
 
 def test_the_demo(home):
-    """The demo ends with exit code 0, shows both verdicts and the impostor, and leaves nothing behind."""
+    """The demo ends with exit code 0, shows both verdicts and the false gateway, and leaves nothing behind."""
     ended = zesty(home, "demo")
     assert ended.returncode == 0, ended.stdout + ended.stderr
     for words in ("SEALED", "LEAKING", "dns-leak", "exit-elsewhere", "Every step ended as expected."):
         assert words in ended.stdout
     told = " ".join(ended.stderr.split())
-    for words in ("certificate-wrong-name", "exactly as they were before", "The lab is gone"):
+    for words in ("certificate-wrong-name", "exactly as before", "The lab was stopped"):
         assert words in told
     assert float(re.search(r"The demo took ([\d.]+) seconds", ended.stderr).group(1)) > 0
     assert not Path(home, "lab").exists()
