@@ -28,7 +28,7 @@ from zesty_burrow.protocols.ikev2.events import ChildEstablished
 from zesty_burrow.protocols.ikev2.initiator.config import InitiatorConfig
 from zesty_burrow.protocols.ikev2.initiator.initiator import Initiator
 from zesty_burrow.protocols.ikev2.machine.authentication import Callers, identity_of
-from zesty_burrow.protocols.ikev2.responder.gateway import Gateway
+from zesty_burrow.protocols.ikev2.responder.gateway import IkeGateway
 from zesty_burrow.protocols.ikev2.responder.table import ResponderConfig
 from zesty_burrow.protocols.ikev2.wire import signatures
 
@@ -39,7 +39,7 @@ PRF_CALLS = 34
 
 def negotiate(caller, gateway_config) -> float:
     """From the first datagram to the child SA."""
-    gateway = Gateway(gateway_config, os.urandom, GATEWAY[0])
+    gateway = IkeGateway(gateway_config, os.urandom, GATEWAY[0])
     began = time.perf_counter()
     initiator = Initiator(caller, os.urandom)
     initiator.start(0.0)

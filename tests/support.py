@@ -19,7 +19,7 @@ from zesty_burrow.protocols.ikev2.events import Closed, Failed
 from zesty_burrow.protocols.ikev2.initiator.config import InitiatorConfig
 from zesty_burrow.protocols.ikev2.initiator.initiator import Initiator
 from zesty_burrow.protocols.ikev2.initiator.table import State
-from zesty_burrow.protocols.ikev2.responder.gateway import Gateway
+from zesty_burrow.protocols.ikev2.responder.gateway import IkeGateway
 from zesty_burrow.protocols.ikev2.responder.table import ResponderConfig
 from zesty_burrow.protocols.ikev2.wire.proposals import Offer
 from zesty_burrow.protocols.session import NetworkSettings
@@ -84,7 +84,7 @@ class Wire:
     def __init__(self, caller=None, gateway=None, seed=1, loss=0.0, doubling=0.0, delay=0.01, jitter=0.0):
         self.random = random.Random(seed)
         self.initiator = Initiator(caller or initiator_config(), seeded(seed))
-        self.gateway = Gateway(gateway or responder_config(), seeded(seed + 1), GATEWAY[0])
+        self.gateway = IkeGateway(gateway or responder_config(), seeded(seed + 1), GATEWAY[0])
         self.loss, self.doubling, self.delay, self.jitter = loss, doubling, delay, jitter
         self.now = 0.0
         self.flying = []

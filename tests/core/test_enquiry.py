@@ -13,7 +13,7 @@ from support import CALLER, GATEWAY, initiator_config, responder_config, seeded
 from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.protocols.ikev2.machine.ike_sa import Backoff
 from zesty_burrow.protocols.ikev2.probe import MAX_QUESTIONS, Probe
-from zesty_burrow.protocols.ikev2.responder.gateway import Gateway
+from zesty_burrow.protocols.ikev2.responder.gateway import IkeGateway
 from zesty_burrow.protocols.ikev2.wire.message import Header, build_clear, parse_message_untrusted
 from zesty_burrow.protocols.ikev2.wire.payloads import KeyExchange, Nonce, Notify, SecurityAssociation
 from zesty_burrow.protocols.ikev2.wire.proposals import Offer, build_proposals
@@ -51,7 +51,7 @@ def probe_gateways(gateway, offers=OWN, loss=0.0, seed=1, timeout=15.0, answer=N
 
 
 def gateway_with(*offers, **changes):
-    return Gateway(replace(responder_config(), ike_offers=offers, **changes), seeded(9), GATEWAY[0])
+    return IkeGateway(replace(responder_config(), ike_offers=offers, **changes), seeded(9), GATEWAY[0])
 
 
 @pytest.mark.parametrize("loss", [0.0, 0.2])

@@ -46,7 +46,7 @@ from zesty_burrow.protocols.ikev2.initiator.table import TRANSITIONS, Signal, St
 from zesty_burrow.protocols.ikev2.machine.authentication import Callers
 from zesty_burrow.protocols.ikev2.machine.ike_sa import Backoff
 from zesty_burrow.protocols.ikev2.responder import responder
-from zesty_burrow.protocols.ikev2.responder.gateway import Gateway
+from zesty_burrow.protocols.ikev2.responder.gateway import IkeGateway
 from zesty_burrow.protocols.ikev2.wire.message import (
     Header,
     build_clear,
@@ -466,7 +466,7 @@ def test_strangers_octets_do_nothing(data, port):
 
 def test_half_open_floods_are_bounded():
     """RFC 7296 §2.6: a thousand first messages from forged addresses leave no more state than the limit."""
-    gateway = Gateway(responder_config(cookie_above=10, half_open_limit=20), seeded(9), GATEWAY[0])
+    gateway = IkeGateway(responder_config(cookie_above=10, half_open_limit=20), seeded(9), GATEWAY[0])
     sent = 0
     for number in range(1000):
         caller = Initiator(initiator_config(), seeded(number))

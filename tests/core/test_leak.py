@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import pytest
 
-from zesty_burrow.core.leak import Observation, Promise, Sighting, judge
+from zesty_burrow.core.leak import ExpectedExit, Observation, Sighting, judge
 
 HOME4 = Sighting("192.0.2.77", "Cobblewire", "SI", "Ljubljana")
 HOME6 = Sighting("2001:db8:c0b:77::20", "Cobblewire", "SI", "Ljubljana")
@@ -21,7 +21,7 @@ STRANGER = Sighting("203.0.113.5", "Farwatch", "CH", "Zurich")
 NOBODY = Sighting()
 BEFORE = Observation("2026-11-01T09:00:00Z", HOME4, HOME6, (HOME4, HOME6), (OWN_RESOLVER,), 6, 6)
 AFTER = Observation("2026-11-01T09:05:00Z", EXIT4, EXIT6, (EXIT4, EXIT6), (EXIT_RESOLVER,), 6, 6)
-LISBON = Promise("PT", "Lisbon", "Quillwort Relay")
+LISBON = ExpectedExit("PT", "Lisbon", "Quillwort Relay")
 
 CASES = [
     ("all as it should be", BEFORE, {}, LISBON, "sealed", {"dns-inside", "exit-as-promised", "address-changed"}),
@@ -41,9 +41,9 @@ CASES = [
     ("nothing to compare with", None, {}, LISBON, "unclear", {"no-baseline"}),
     ("a baseline that saw nothing", Observation("", reached=False), {}, LISBON, "unclear", {"no-baseline"}),
     ("the observatory is silent", BEFORE, {"reached": False}, LISBON, "unclear", {"observatory-silent"}),
-    ("no tunnel", BEFORE, {"ipv4": HOME4, "ipv6": HOME6}, Promise(tunnel_up=False), "leaking", {"no-tunnel", "address-unchanged"}),
-    ("a profile that promises nothing", BEFORE, {"ipv4": AWAY4}, Promise(), "sealed", {"address-changed"}),
-    ("the own office as exit", BEFORE, {"ipv4": OTHER_OF_HOME, "ipv6": NOBODY, "resolvers": (OTHER_OF_HOME,), "real_time": ()}, Promise("SI"), "sealed", {"dns-inside"}),
+    ("no tunnel", BEFORE, {"ipv4": HOME4, "ipv6": HOME6}, ExpectedExit(tunnel_up=False), "leaking", {"no-tunnel", "address-unchanged"}),
+    ("a profile that promises nothing", BEFORE, {"ipv4": AWAY4}, ExpectedExit(), "sealed", {"address-changed"}),
+    ("the own office as exit", BEFORE, {"ipv4": OTHER_OF_HOME, "ipv6": NOBODY, "resolvers": (OTHER_OF_HOME,), "real_time": ()}, ExpectedExit("SI"), "sealed", {"dns-inside"}),
 ]  # fmt: skip
 
 

@@ -248,7 +248,7 @@ def test_geofeed():
     )
     book = geofeed.AddressBook(places, geofeed.read_operators_untrusted("192.0.2.0/24,Cobblewire\n"))
     assert book.place("192.0.2.1").city == "Ljubljana"
-    assert book.place("192.0.2.77") == geofeed.Place()
+    assert book.place("192.0.2.77") == geofeed.GeofeedPlace()
     assert book.place("2001:db8::1").country == "PT"
     assert book.place("203.0.113.1") is None
     assert (book.operator("192.0.2.77"), book.operator("203.0.113.1")) == ("Cobblewire", "")

@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 from support import AUTHORITY
 from zesty_burrow.core.identity import Identity, IdType
 from zesty_burrow.core.policy.algorithms import ALGORITHMS, TransformType, describe
-from zesty_burrow.core.profile import Gateway, Profile, SignIn, Traffic, Tunnel
+from zesty_burrow.core.profile import Gateway, Profile, SignIn, Traffic, TunnelSettings
 from zesty_burrow.errors import ProfileInvalid
 from zesty_burrow.lab import story
 from zesty_burrow.lab.kit import place_profile
@@ -47,7 +47,7 @@ profiles = st.builds(
     country=st.sampled_from(["", "PT", "NZ"]),
     city=line,
     tunnel=st.builds(
-        Tunnel,
+        TunnelSettings,
         st.just("ikev2"),
         st.just(0) | st.integers(1280, 9000),
         st.none() | st.integers(0, 63),

@@ -12,9 +12,9 @@ from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.core.rehearsal import (
     SORTS,
     Failure,
+    Fitness,
     Rehearsal,
     StepTime,
-    Verdict,
     group_failures,
     judge,
     recommend,
@@ -32,18 +32,18 @@ GOOD = Rehearsal(
 @pytest.mark.parametrize(
     ("seen", "verdict", "codes"),
     [
-        (GOOD, Verdict.FIT, {"exit-as-promised", "dns-inside"}),
-        (replace(GOOD, exit4=replace(EXIT, country="DE")), Verdict.DOUBTFUL, {"exit-elsewhere", "dns-inside"}),
-        (replace(GOOD, exit4=replace(EXIT, country="")), Verdict.DOUBTFUL, {"exit-place-unknown", "dns-inside"}),
-        (replace(GOOD, exit4=Sighting()), Verdict.DOUBTFUL, {"observatory-silent", "dns-foreign"}),
-        (replace(GOOD, resolvers=()), Verdict.DOUBTFUL, {"exit-as-promised", "dns-silent"}),
+        (GOOD, Fitness.FIT, {"exit-as-promised", "dns-inside"}),
+        (replace(GOOD, exit4=replace(EXIT, country="DE")), Fitness.DOUBTFUL, {"exit-elsewhere", "dns-inside"}),
+        (replace(GOOD, exit4=replace(EXIT, country="")), Fitness.DOUBTFUL, {"exit-place-unknown", "dns-inside"}),
+        (replace(GOOD, exit4=Sighting()), Fitness.DOUBTFUL, {"observatory-silent", "dns-foreign"}),
+        (replace(GOOD, resolvers=()), Fitness.DOUBTFUL, {"exit-as-promised", "dns-silent"}),
         (
             replace(GOOD, resolvers=(replace(RESOLVER, operator="Cobblewire"),)),
-            Verdict.DOUBTFUL,
+            Fitness.DOUBTFUL,
             {"exit-as-promised", "dns-foreign"},
         ),
-        (replace(GOOD, exit4=Sighting(), carries_outside=False), Verdict.FIT, {"exit-not-seen"}),
-        (replace(GOOD, failure=Failure("prove", "x", "", "", "")), Verdict.FAILED, set()),
+        (replace(GOOD, exit4=Sighting(), carries_outside=False), Fitness.FIT, {"exit-not-seen"}),
+        (replace(GOOD, failure=Failure("prove", "x", "", "", "")), Fitness.FAILED, set()),
     ],
 )
 def test_verdicts(seen, verdict, codes):
@@ -52,7 +52,7 @@ def test_verdicts(seen, verdict, codes):
     assert {entry.code.slug for entry in found[1]} == codes
 
 
-def one(name, trip, seconds, bits, verdict=Verdict.FIT, **changes):
+def one(name, trip, seconds, bits, verdict=Fitness.FIT, **changes):
     steps = (StepTime("resolve", 100.0), StepTime("reach", seconds))
     return replace(GOOD, profile=name, round_trip=trip, steps=steps, strength=bits, verdict=verdict, **changes)
 
@@ -63,8 +63,8 @@ def test_what_is_recommended():
         one("near", 0.01, 0.5, 128),
         one("quick", 0.02, 0.1, 128),
         one("strong", 0.03, 0.6, 192),
-        one("doubtful", 0.001, 0.01, 256, Verdict.DOUBTFUL),
-        one("failed", 0.0, 0.0, 0, Verdict.FAILED),
+        one("doubtful", 0.001, 0.01, 256, Fitness.DOUBTFUL),
+        one("failed", 0.0, 0.0, 0, Fitness.FAILED),
         one("office", 0.001, 0.01, 256, carries_outside=False),
     ]
     assert {choice: best.profile for choice, best in recommend(rows).items()} == {

@@ -18,7 +18,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from support import AUTHORITY, HOST, KEY, PASSWORD, Wire, initiator_config, responder_config
-from zesty_burrow.core.credentials import AdditionalKey, ClientKey, Kind, NamePassword, PreSharedKey, RawKey
+from zesty_burrow.core.credentials import AdditionalKey, ClientKey, CredentialsKind, NamePassword, PreSharedKey, RawKey
 from zesty_burrow.core.eap.tls import TlsPeer, TlsServer
 from zesty_burrow.core.identity import Identity, IdType
 from zesty_burrow.core.profile import Gateway, Profile, SignIn
@@ -541,8 +541,8 @@ def test_who_we_say_that_we_are(method, said):
         authorities=(AUTHORITY.certificate.public_bytes(Encoding.PEM).decode(),),
     )
     secrets = {
-        Kind.CLIENT_KEY: client_key("RSA"),
-        Kind.NAME_PASSWORD: NamePassword("tidewrack_heron", Secret(PASSWORD)),
+        CredentialsKind.CLIENT_KEY: client_key("RSA"),
+        CredentialsKind.NAME_PASSWORD: NamePassword("tidewrack_heron", Secret(PASSWORD)),
     }
 
     def identity_of_profile(one):

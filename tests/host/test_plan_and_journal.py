@@ -18,7 +18,7 @@ from zesty_burrow.errors import InputError, StateError
 from zesty_burrow.host import journal
 from zesty_burrow.host.journal import Journal, is_left_over, restore
 from zesty_burrow.host.netlink import RT_TABLE_MAIN
-from zesty_burrow.host.paths import Settings, find_paths, read_settings
+from zesty_burrow.host.paths import SettingsFile, find_paths, read_settings
 from zesty_burrow.host.plan import FIRST_TABLE, plan_routes
 from zesty_burrow.host.resolver import resolver_text
 
@@ -225,7 +225,7 @@ def test_settings_of_any_kind(text):
     path = Path(f"/tmp/zesty-settings-{os.getpid()}.toml")
     path.write_text(text, encoding="utf-8", newline="")
     try:
-        assert isinstance(read_settings(path), Settings)
+        assert isinstance(read_settings(path), SettingsFile)
     except InputError as problem:
         assert str(path) in str(problem)
     finally:

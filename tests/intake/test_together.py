@@ -9,7 +9,7 @@ import pytest
 
 from corpus import material as m
 from support import PASSWORD
-from zesty_burrow.core.credentials import ClientKey, Kind, kind_of
+from zesty_burrow.core.credentials import ClientKey, CredentialsKind, kind_of
 from zesty_burrow.errors import InputError
 from zesty_burrow.intake.kit import Surroundings
 from zesty_burrow.intake.kit_file import KitFile
@@ -157,7 +157,7 @@ def test_what_is_found_is_not_changed_by_assembling():
     assert once.profiles == again.profiles
     assert [(one.scope, one.value) for one in once.credentials] == [(one.scope, one.value) for one in again.credentials]
     assert once.record.items == again.record.items
-    assert {kind_of(one.value) for one in once.credentials} == {Kind.NAME_PASSWORD}
+    assert {kind_of(one.value) for one in once.credentials} == {CredentialsKind.NAME_PASSWORD}
 
 
 def test_an_archive_of_odd_files_is_refused_with_each_reason():

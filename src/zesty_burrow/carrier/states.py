@@ -8,7 +8,7 @@ from types import MappingProxyType
 from zesty_burrow.errors import ProgramFault
 
 
-class State(StrEnum):
+class TunnelState(StrEnum):
     """The state of the tunnel."""
 
     DOWN = "down"
@@ -21,7 +21,7 @@ class State(StrEnum):
     ENDING = "ending"
 
 
-class Signal(StrEnum):
+class TunnelSignal(StrEnum):
     """What can happen to it."""
 
     START = "start"
@@ -36,7 +36,7 @@ class Signal(StrEnum):
     ENDED = "put back"
 
 
-_S, _G = State, Signal
+_S, _G = TunnelState, TunnelSignal
 TRANSITIONS = MappingProxyType(
     {
         (_S.DOWN, _G.START): _S.RESOLVING,
@@ -68,9 +68,9 @@ class StateMachine:
     """``state`` changes only as the table says."""
 
     def __init__(self) -> None:
-        self.state = State.DOWN
+        self.state = TunnelState.DOWN
 
-    def signal(self, signal: Signal) -> State:
+    def signal(self, signal: TunnelSignal) -> TunnelState:
         """Something has happened; the new state. :class:`ProgramFault` where that cannot be."""
         following = TRANSITIONS.get((self.state, signal))
         if following is None:

@@ -31,7 +31,7 @@ from zesty_burrow.carrier.network.address_watch import AddressWatch
 from zesty_burrow.carrier.network.addresses import look_up, resolve, try_each
 from zesty_burrow.carrier.network.host_config import Applied, HostConfig
 from zesty_burrow.carrier.sessions import OpenSession
-from zesty_burrow.carrier.states import Signal, State, StateMachine
+from zesty_burrow.carrier.states import StateMachine, TunnelSignal, TunnelState
 from zesty_burrow.core.profile import MAX_MTU, MIN_MTU, Profile
 from zesty_burrow.errors import BurrowError, GatewayElsewhere, GatewayError, ProgramFault
 from zesty_burrow.host.journal import Journal, Restored
@@ -125,7 +125,7 @@ class Supervisor:
         """Carry the tunnel until it ends. Raises a ``BurrowError`` if it could not be set up or was lost."""
         importlib.import_module("pyroute2")  # slow to load: before the steps whose time is shown
         journal = Journal(self._options.journal, self._profile.name)
-        self._machine.signal(Signal.START)
+        self._machine.signal(TunnelSignal.START)
         try:
             self._device = open_tun(disabled=self._options.disabled)
             journal.note_device(self._device.name)
@@ -135,11 +135,11 @@ class Supervisor:
             error.step = "" if self._status or self._next_step is None else str(self._next_step)
             raise
         finally:
-            self._machine.signal(Signal.END)
+            self._machine.signal(TunnelSignal.END)
             if self._device is not None:
                 self._device.close()
             restored = journal.put_back()
-            self._machine.signal(Signal.ENDED)
+            self._machine.signal(TunnelSignal.ENDED)
         return TunnelEnd(reason, restored)
 
     def _step(self, step: Step, detail: str = "") -> None:
@@ -162,7 +162,7 @@ class Supervisor:
         try:
             addresses = await asyncio.to_thread(resolve, self._profile)
             self._step(Step.RESOLVE, ", ".join(addresses))
-            self._machine.signal(Signal.RESOLVED)
+            self._machine.signal(TunnelSignal.RESOLVED)
             return await self._keep_up(addresses)
         finally:
             self._watch.stop()
@@ -181,12 +181,12 @@ class Supervisor:
             except GatewayError:
                 if not self._options.keep_trying or self._status is None or self._end_reason:
                     raise
-            self._machine.signal(Signal.LOSE if self._machine.state is State.UP else Signal.FAILED)
+            self._machine.signal(TunnelSignal.LOSE if self._machine.state is TunnelState.UP else TunnelSignal.FAILED)
             wait = FIRST_WAIT if self._totals.reconnects > reconnects else min(wait * 2, LONGEST_WAIT)
             await self._pause(wait)
             if self._end_reason:
                 return self._end_reason
-            self._machine.signal(Signal.RETRY)
+            self._machine.signal(TunnelSignal.RETRY)
 
     async def _pause(self, seconds: float) -> None:
         """Wait, but not longer than until somebody wants the end."""
@@ -197,7 +197,7 @@ class Supervisor:
             self._wake.clear()
 
     async def _try(self, address: str, origin: str) -> str:
-        self._machine.signal(Signal.NEXT)
+        self._machine.signal(TunnelSignal.NEXT)
         if self._host is not None:
             self._host.lead_to(address)
         if self._end_reason:
@@ -264,8 +264,8 @@ class Supervisor:
         current, path = self._current, self._path
         if current is None:
             raise ProgramFault("there is no session to poll")
-        if self._end_reason and self._machine.state is not State.ENDING:
-            self._machine.signal(Signal.END)
+        if self._end_reason and self._machine.state is not TunnelState.ENDING:
+            self._machine.signal(TunnelSignal.END)
             current.end()
         if path is not None:
             path.raise_failure()
@@ -311,7 +311,7 @@ class Supervisor:
         if isinstance(event, StepDone):
             self._step(event.step, event.detail)
             if event.step is Step.REACH:
-                self._machine.signal(Signal.REACHED)
+                self._machine.signal(TunnelSignal.REACHED)
         elif isinstance(event, Negotiated | Rekeyed):
             self._note_suites(event)
         elif isinstance(event, Up):
@@ -384,7 +384,7 @@ class Supervisor:
         applied = host.configure(event, one.session.peer[0], self._mtu, self._step)
         path.start_reading()
         self._status = self._describe(one, event, applied)
-        self._machine.signal(Signal.CONFIGURED)
+        self._machine.signal(TunnelSignal.CONFIGURED)
         if before is None:
             self._on_up(self._status)
         else:
@@ -496,5 +496,5 @@ class Supervisor:
             seconds_up=round(asyncio.get_running_loop().time() - status.seconds_up, 1),
             mtu=self._mtu,
             data_path=path.words,
-            is_up=self._machine.state is State.UP,
+            is_up=self._machine.state is TunnelState.UP,
         )

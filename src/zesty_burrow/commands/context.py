@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from zesty_burrow.errors import RightsMissing, SealError
-from zesty_burrow.host.paths import Paths, Settings, machine_paths, may_write, read_settings
+from zesty_burrow.host.paths import Paths, SettingsFile, machine_paths, may_write, read_settings
 
 if TYPE_CHECKING:
     from zesty_burrow.core.policy.policy import Policy
@@ -38,7 +38,7 @@ class Context:
         """The time, with its zone."""
         return datetime.now(UTC)
 
-    def settings(self) -> Settings:
+    def settings(self) -> SettingsFile:
         """The settings file."""
         return read_settings(self.paths.settings)
 

@@ -13,7 +13,7 @@ from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import Malformed
 
 
-class Kind(StrEnum):
+class CredentialsKind(StrEnum):
     """The kinds of credentials. A profile's sign-in method tells which of them it needs."""
 
     NAME_PASSWORD = "name-password"  # noqa: S105  (kinds of secrets, not secrets)
@@ -70,16 +70,16 @@ class RawKey:
 Credentials = NamePassword | ClientKey | PreSharedKey | AdditionalKey | RawKey
 C = TypeVar("C")
 
-KINDS: dict[type, Kind] = {
-    NamePassword: Kind.NAME_PASSWORD,
-    ClientKey: Kind.CLIENT_KEY,
-    PreSharedKey: Kind.PRE_SHARED_KEY,
-    AdditionalKey: Kind.ADDITIONAL_KEY,
-    RawKey: Kind.RAW_KEY,
+KINDS: dict[type, CredentialsKind] = {
+    NamePassword: CredentialsKind.NAME_PASSWORD,
+    ClientKey: CredentialsKind.CLIENT_KEY,
+    PreSharedKey: CredentialsKind.PRE_SHARED_KEY,
+    AdditionalKey: CredentialsKind.ADDITIONAL_KEY,
+    RawKey: CredentialsKind.RAW_KEY,
 }
 
 
-def kind_of(value: Credentials) -> Kind:
+def kind_of(value: Credentials) -> CredentialsKind:
     """The kind of a value."""
     return KINDS[type(value)]
 
@@ -146,16 +146,16 @@ def _base64(secret: Secret) -> str:
 def from_document(document: Mapping[str, Any], kind: str = "") -> Credentials:
     """The value again; raises only :class:`Malformed`."""
     try:
-        which = Kind(document.get("kind") or kind or Kind.NAME_PASSWORD)
-        if which is Kind.NAME_PASSWORD:
+        which = CredentialsKind(document.get("kind") or kind or CredentialsKind.NAME_PASSWORD)
+        if which is CredentialsKind.NAME_PASSWORD:
             domain = document.get("domain", "")
             return NamePassword(_text(document, "name"), Secret(_text(document, "password")), str(domain))
-        if which is Kind.PRE_SHARED_KEY:
+        if which is CredentialsKind.PRE_SHARED_KEY:
             return PreSharedKey(_unbase64(document))
-        if which is Kind.ADDITIONAL_KEY:
+        if which is CredentialsKind.ADDITIONAL_KEY:
             return AdditionalKey(_text(document, "identifier"), _unbase64(document))
         key = Secret(_text(document, "key"))
-        if which is Kind.RAW_KEY:
+        if which is CredentialsKind.RAW_KEY:
             return RawKey(key)
         return ClientKey(key, tuple(str(one) for one in document["certificates"]))
     except (KeyError, TypeError, ValueError, AttributeError):

@@ -14,7 +14,7 @@ MAX_ROWS = 1_000_000
 
 
 @dataclass(frozen=True, slots=True)
-class Place:
+class GeofeedPlace:
     """One row of a geofeed: ISO 3166-1 country, ISO 3166-2 region, city (RFC 8805 §2.1.1)."""
 
     country: str = ""
@@ -26,10 +26,10 @@ class Place:
 class AddressBook:
     """Finds the most specific row for an address. ``places`` and ``operators`` are keyed by network."""
 
-    places: dict[Network, Place] = field(default_factory=dict)
+    places: dict[Network, GeofeedPlace] = field(default_factory=dict)
     operators: dict[Network, str] = field(default_factory=dict)
 
-    def place(self, address: str) -> Place | None:
+    def place(self, address: str) -> GeofeedPlace | None:
         """Where an address is, or None where no row covers it."""
         return self.places.get(network) if (network := _covering(self.places, address)) else None
 
@@ -38,7 +38,7 @@ class AddressBook:
         return self.operators[network] if (network := _covering(self.operators, address)) else ""
 
 
-def _covering(rows: dict[Network, Place] | dict[Network, str], address: str) -> Network | None:
+def _covering(rows: dict[Network, GeofeedPlace] | dict[Network, str], address: str) -> Network | None:
     one = ipaddress.ip_address(address)
     full = ipaddress.ip_network(one)
     for length in range(full.prefixlen, -1, -1):
@@ -67,14 +67,14 @@ def _rows(text: str, what: str) -> list[tuple[int, Network, list[str]]]:
     return found
 
 
-def read_geofeed_untrusted(text: str) -> dict[Network, Place]:
+def read_geofeed_untrusted(text: str) -> dict[Network, GeofeedPlace]:
     """Rows of prefix, country, region, city, postal code; raises only :class:`Malformed` with the line."""
     places = {}
     for line, network, cells in _rows(text, "the geofeed"):
         country, region, city = [*cells, "", "", ""][:3]
         if country and not (len(country) == 2 and country.isascii() and country.isalpha()):
             raise Malformed(f"the geofeed, line {line}", why=f"{country!r} is not an ISO 3166-1 code")
-        places[network] = Place(country.upper(), region.upper(), city)
+        places[network] = GeofeedPlace(country.upper(), region.upper(), city)
     return places
 
 

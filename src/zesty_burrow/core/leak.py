@@ -47,7 +47,7 @@ class Observation:
 
 
 @dataclass(frozen=True, slots=True)
-class Promise:
+class ExpectedExit:
     """What the profile promises and how it treats IPv6; ``tunnel_up`` whether a tunnel is up."""
 
     country: str = ""
@@ -67,7 +67,7 @@ class Judgement:
 _UNCLEAR = frozenset({"no-baseline", "no-tunnel", "observatory-silent", "dns-silent", "exit-place-unknown"})
 
 
-def judge(before: Observation | None, after: Observation, promise: Promise) -> Judgement:
+def judge(before: Observation | None, after: Observation, promise: ExpectedExit) -> Judgement:
     """Compare, and say why. Leaking wins over unclear, unclear over sealed."""
     found: list[Finding] = []
     if not promise.tunnel_up:
@@ -90,7 +90,7 @@ def judge(before: Observation | None, after: Observation, promise: Promise) -> J
     return Judgement(verdict, tuple(found))
 
 
-def judge_exit(seen: Observation, promise: Promise) -> list[Finding]:
+def judge_exit(seen: Observation, promise: ExpectedExit) -> list[Finding]:
     """What an exit by itself shows, with nothing from before to compare it with."""
     return [*_exit(seen, promise), *_resolvers(None, seen)]
 
@@ -117,7 +117,7 @@ def _same_home(old: Sighting, new: Sighting, after: Observation) -> bool:
     return bool(new.operator) and new.operator == old.operator and new.operator != after.ipv4.operator
 
 
-def _exit(after: Observation, promise: Promise) -> list[Finding]:
+def _exit(after: Observation, promise: ExpectedExit) -> list[Finding]:
     if not promise.country:
         return []
     found: list[Finding] = []

@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
-from zesty_burrow.core.credentials import Kind
+from zesty_burrow.core.credentials import CredentialsKind
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.net import Address, Network
 
@@ -41,7 +41,7 @@ class Gateway:
 
 
 @dataclass(frozen=True, slots=True)
-class Tunnel:
+class TunnelSettings:
     """The protocol, and what every protocol's packets have.
 
     ``mtu``: of the tunnel device, 0: what the path to the gateway takes. ``dscp``: of the outer header (RFC 2474),
@@ -56,7 +56,7 @@ class Tunnel:
     @property
     def particulars(self) -> tuple[str, ...]:
         """What differs from the defaults, in words; the MTU always."""
-        defaults = Tunnel()
+        defaults = TunnelSettings()
         found = [f"MTU {self.mtu or 'from the route'}"]
         if self.dscp != defaults.dscp:
             found.append("DSCP as inside" if self.dscp is None else f"DSCP {self.dscp}")
@@ -90,7 +90,7 @@ class Traffic:
     left_out: tuple[Network, ...] = ()
 
 
-class Settings:
+class ProtocolSettings:
     """What is one protocol's own: the base of the frozen dataclass in the protocol's folder."""
 
     __slots__ = ()
@@ -100,11 +100,11 @@ class Settings:
         """Who the gateway must prove to be; None: its first address."""
         return None
 
-    def needs(self, sign_in: SignIn) -> tuple[Kind, ...]:
+    def needs(self, sign_in: SignIn) -> tuple[CredentialsKind, ...]:
         """The kinds of credentials without which nobody can sign in."""
         return ()
 
-    def useful(self, sign_in: SignIn) -> tuple[Kind, ...]:
+    def useful(self, sign_in: SignIn) -> tuple[CredentialsKind, ...]:
         """Kinds that are used where they are kept, and not missed where they are not."""
         return ()
 
@@ -124,12 +124,12 @@ class Settings:
         """Where they break an organisation's policy."""
         return []
 
-    def restrict(self, policy: Policy, name: str) -> Settings:
+    def restrict(self, policy: Policy, name: str) -> ProtocolSettings:
         """Without what the policy forbids; ``ProfileInvalid`` where nothing is left."""
         return self
 
 
-NO_SETTINGS = Settings()
+NO_SETTINGS = ProtocolSettings()
 
 
 @dataclass(frozen=True, slots=True)
@@ -147,9 +147,9 @@ class Profile:
     city: str = ""
     edition: str = ""
     tags: tuple[str, ...] = ()
-    tunnel: Tunnel = Tunnel()
+    tunnel: TunnelSettings = TunnelSettings()
     sign_in: SignIn = SignIn()
-    settings: Settings = NO_SETTINGS
+    settings: ProtocolSettings = NO_SETTINGS
     authorities: tuple[str, ...] = ()
     gateway_keys: tuple[str, ...] = ()
     revocation_lists: tuple[str, ...] = ()
@@ -167,12 +167,12 @@ class Profile:
         return self.settings.gateway_identity or Identity.of(self.gateway.addresses[0])
 
     @property
-    def needs(self) -> tuple[Kind, ...]:
+    def needs(self) -> tuple[CredentialsKind, ...]:
         """The kinds of credentials without which nobody can sign in."""
         return self.settings.needs(self.sign_in)
 
     @property
-    def useful(self) -> tuple[Kind, ...]:
+    def useful(self) -> tuple[CredentialsKind, ...]:
         """Kinds that are used where they are kept, and not missed where they are not."""
         return self.settings.useful(self.sign_in)
 

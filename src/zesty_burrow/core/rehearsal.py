@@ -7,12 +7,12 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 
 from zesty_burrow.core.finding import Finding, Severity, finding
-from zesty_burrow.core.leak import Observation, Promise, Sighting, judge_exit
+from zesty_burrow.core.leak import ExpectedExit, Observation, Sighting, judge_exit
 from zesty_burrow.core.policy.strength import suite_strength
 from zesty_burrow.core.policy.suite import Suite
 
 
-class Verdict(StrEnum):
+class Fitness(StrEnum):
     """A rehearsal's verdict."""
 
     FIT = "fit"
@@ -68,7 +68,7 @@ class Rehearsal:
     carries_outside: bool = True
     findings: tuple[Finding, ...] = ()
     strength: int = 0
-    verdict: Verdict = Verdict.FAILED
+    verdict: Fitness = Fitness.FAILED
 
     @property
     def place(self) -> str:
@@ -86,20 +86,20 @@ def strength_of(ike: Suite | None, esp: Suite | None) -> int:
     return min((suite_strength(one) for one in (ike, esp) if one is not None), default=0)
 
 
-def judge(seen: Rehearsal) -> tuple[Verdict, tuple[Finding, ...]]:
+def judge(seen: Rehearsal) -> tuple[Fitness, tuple[Finding, ...]]:
     """Fit for use, doubtful, or failed, and why."""
     if seen.failure is not None:
-        return Verdict.FAILED, ()
+        return Fitness.FAILED, ()
     found: list[Finding] = []
     if seen.carries_outside:
         outside = Observation("", seen.exit4, seen.exit6, (), seen.resolvers, seen.names_asked, seen.names_answered)
         if not seen.exit4.address and not seen.exit6.address:
             found.append(finding("observatory-silent", "the observatory", "through the tunnel"))
-        found += judge_exit(outside, Promise(seen.country, seen.city, seen.provider))
+        found += judge_exit(outside, ExpectedExit(seen.country, seen.city, seen.provider))
     else:
         found.append(finding("exit-not-seen", seen.profile))
     serious = any(entry.severity is not Severity.NOTE for entry in found)
-    return (Verdict.DOUBTFUL if serious else Verdict.FIT), tuple(found)
+    return (Fitness.DOUBTFUL if serious else Fitness.FIT), tuple(found)
 
 
 CHOICES = ("nearest", "fastest", "strongest")
@@ -113,7 +113,7 @@ _ORDERS: dict[str, Callable[[Rehearsal], tuple[float, ...]]] = {
 
 def recommend(seen: Sequence[Rehearsal]) -> dict[str, Rehearsal]:
     """The best of those that are fit, by each of the choices; empty where none is."""
-    fit = [one for one in seen if one.verdict is Verdict.FIT and one.carries_outside]
+    fit = [one for one in seen if one.verdict is Fitness.FIT and one.carries_outside]
     return {choice: min(fit, key=order) for choice, order in _ORDERS.items()} if fit else {}
 
 
@@ -153,9 +153,9 @@ def _without_names(one: Rehearsal, words: str) -> str:
 SORTS: dict[str, Callable[[Rehearsal], tuple[object, ...]]] = {
     "name": lambda one: (one.profile,),
     "place": lambda one: (one.country, one.city, one.profile),
-    "verdict": lambda one: (list(Verdict).index(one.verdict), one.round_trip),
-    "round-trip": lambda one: (one.verdict is Verdict.FAILED, one.round_trip),
-    "time": lambda one: (one.verdict is Verdict.FAILED, one.seconds),
+    "verdict": lambda one: (list(Fitness).index(one.verdict), one.round_trip),
+    "round-trip": lambda one: (one.verdict is Fitness.FAILED, one.round_trip),
+    "time": lambda one: (one.verdict is Fitness.FAILED, one.seconds),
     "strength": lambda one: (-one.strength, one.round_trip),
     "exit": lambda one: (one.exit4.country or one.exit6.country, one.exit4.address, one.exit6.address),
 }

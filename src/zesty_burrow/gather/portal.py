@@ -26,7 +26,7 @@ MAX_DOCUMENT = 1 << 20
 MAX_PLACES = 10_000
 SILENCE = 10.0
 """Seconds that a portal may say nothing."""
-LONGEST = 900.0
+MAX_DOWNLOAD_SECONDS = 900.0
 """Seconds that one fetch may take in all."""
 TRIES = 6
 CHUNK = 1 << 16
@@ -177,7 +177,7 @@ class PortalClient:
     def kit(self, place: str, progress: Progress) -> bytes:
         """One place's kit, or that of ``all``; goes on where a download broke off."""
         data, tag, total = b"", "", 0
-        deadline = time.monotonic() + LONGEST
+        deadline = time.monotonic() + MAX_DOWNLOAD_SECONDS
         for attempt in range(TRIES):
             if attempt:
                 time.sleep(PAUSE * attempt)

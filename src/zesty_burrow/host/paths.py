@@ -102,7 +102,7 @@ def running_as_root() -> bool:
 
 
 @dataclass(frozen=True, slots=True)
-class Settings:
+class SettingsFile:
     """What the settings file may say. ``device``: this machine's name among the user's devices; ``policy``: a file."""
 
     observatory: str = ""
@@ -112,16 +112,16 @@ class Settings:
     policy: str = ""
 
 
-def read_settings(path: Path) -> Settings:
+def read_settings(path: Path) -> SettingsFile:
     """The settings, or the defaults where there is no file; :class:`InputError` names a wrong key."""
     try:
         document: dict[str, Any] = tomllib.loads(path.read_text("utf-8"))
     except FileNotFoundError:
-        return Settings()
+        return SettingsFile()
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as problem:
         raise InputError(f"{path} is not TOML", why=str(problem), next_step=f"Correct or remove {path}.") from None
-    known = Settings.__slots__
+    known = SettingsFile.__slots__
     for key, value in document.items():
         if key not in known or not isinstance(value, str):
             raise InputError(f"{path}: {key}", why=f"the keys are {', '.join(known)}, each a text")
-    return Settings(**document)
+    return SettingsFile(**document)

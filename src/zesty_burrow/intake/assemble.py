@@ -12,8 +12,7 @@ from cryptography.hazmat.primitives.serialization import Encoding
 from zesty_burrow.core.certificates import trust
 from zesty_burrow.core.certificates.names import canonical, same_name
 from zesty_burrow.core.certificates.revocation import list_problem, revocation_findings
-from zesty_burrow.core.credentials import ClientKey, Credentials, RawKey, Scope, kind_of
-from zesty_burrow.core.credentials import Kind as CredentialsKind
+from zesty_burrow.core.credentials import ClientKey, Credentials, CredentialsKind, RawKey, Scope, kind_of
 from zesty_burrow.core.finding import finding
 from zesty_burrow.core.profile import PEM_MARK, Profile
 from zesty_burrow.errors import BurrowError, Malformed
@@ -23,7 +22,7 @@ from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.readers.certificates import read_certificates_untrusted
 from zesty_burrow.intake.readers.keys import FoundKey, public_octets
 from zesty_burrow.intake.readers.places import place_in_name
-from zesty_burrow.intake.recognise import Kind
+from zesty_burrow.intake.recognise import FileKind
 from zesty_burrow.profiles.checks import check_profile
 from zesty_burrow.profiles.text import content_digest, write_profile
 
@@ -47,7 +46,7 @@ def assemble(found: Found, origin: str, now: datetime, given: Surroundings) -> A
         except BurrowError:
             raise
         except Exception as problem:
-            joining.record.fault(raw.member, Kind.PROFILE, problem)
+            joining.record.fault(raw.member, FileKind.PROFILE, problem)
     joining.tell_certificates()
     joining.tell_lists()
     credentials = joining.label()
@@ -90,7 +89,7 @@ class _Assembly:
         for member, entry in found.lists:
             problem = list_problem(entry, self._anchors, now)
             if problem:
-                self.record.leave(member, Kind.REVOCATION, "revocation-list-unusable", problem)
+                self.record.leave(member, FileKind.REVOCATION, "revocation-list-unusable", problem)
             else:
                 self._lists.append((member.path, entry))
 
@@ -108,9 +107,9 @@ class _Assembly:
             elif wants_raw:
                 self._secrets.append(RawSecret(member, RawKey(key.secret)))
             elif leaves:
-                self.record.leave(member, Kind.KEY, "key-mismatch", f"{key.kind}; {_count(leaves)}")
+                self.record.leave(member, FileKind.KEY, "key-mismatch", f"{key.kind}; {_count(leaves)}")
             else:
-                self.record.leave(member, Kind.KEY, "key-without-certificate", key.kind)
+                self.record.leave(member, FileKind.KEY, "key-without-certificate", key.kind)
         for secret in self._secrets:
             self._kinds.setdefault(secret.member.source.group, set()).add(kind_of(secret.value))
 
@@ -148,7 +147,9 @@ class _Assembly:
         text = write_profile(profile)
         content = content_digest(profile, text)
         if content in self._contents:
-            self.record.leave(raw.member, Kind.PROFILE, "kit-same-content", f"the same as {self._contents[content]}")
+            self.record.leave(
+                raw.member, FileKind.PROFILE, "kit-same-content", f"the same as {self._contents[content]}"
+            )
             return
         self._contents[content] = raw.path
         group = raw.member.source.group
@@ -159,7 +160,7 @@ class _Assembly:
         # One of another group is a newer or older edition, about which is decided when it is compared with the store.
         self._names.setdefault(profile.name, set()).add(group)
         self.record.findings += check_profile(profile, self._now)
-        self.record.keep(raw.path, Kind.PROFILE, profile.place)
+        self.record.keep(raw.path, FileKind.PROFILE, profile.place)
         found = FoundProfile(raw.path, profile, text, content, raw.member.source.name or self._origin)
         self._by_path[raw.path] = found
         self.profiles.append(found)
@@ -246,11 +247,11 @@ class _Assembly:
             if path in key_files:
                 continue
             if path in self._issuing and path in self._used:
-                self.record.keep(path, Kind.CERTIFICATE, "the profiles' authority")
+                self.record.keep(path, FileKind.CERTIFICATE, "the profiles' authority")
             elif path in self._used:
-                self.record.keep(path, Kind.CERTIFICATE, "part of a path of certificates")
+                self.record.keep(path, FileKind.CERTIFICATE, "part of a path of certificates")
             elif trust.is_authority(entry.certificates[0]) or not self._is_gateways_own(path):
-                self.record.leave(entry.member, Kind.CERTIFICATE, "kit-certificate-unused")
+                self.record.leave(entry.member, FileKind.CERTIFICATE, "kit-certificate-unused")
 
     def _is_gateways_own(self, path: str) -> bool:
         """Judge a gateway's own certificate against the profiles of the kit."""
@@ -259,7 +260,7 @@ class _Assembly:
         if not self.profiles or not trust.names_hosts(leaf) or trust.usage_findings(leaf):
             return False
         if leaf in self._judged:
-            self.record.leave(entry.member, Kind.CERTIFICATE, "gateway-certificate")
+            self.record.leave(entry.member, FileKind.CERTIFICATE, "gateway-certificate")
             return True
         self._judged.add(leaf)
         fitting = [one.profile for one in self.profiles if trust.holds_name(leaf, one.profile.gateway_identity)]
@@ -271,7 +272,7 @@ class _Assembly:
             lists = [one for _, one in self._lists]
             others = [*entry.certificates[1:], *self._certificates]
             self.record.findings += trust.judge_path(leaf, others, _loaded(fitting[0].authorities), self._now, lists)
-        self.record.leave(entry.member, Kind.CERTIFICATE, "gateway-certificate")
+        self.record.leave(entry.member, FileKind.CERTIFICATE, "gateway-certificate")
         return True
 
     def tell_lists(self) -> None:
@@ -282,10 +283,14 @@ class _Assembly:
         for path, entry in self._lists:
             if path in self._attached:
                 count = len(entry)
-                self.record.keep(path, Kind.REVOCATION, f"{count} certificates" if count != 1 else "one certificate")
+                self.record.keep(
+                    path, FileKind.REVOCATION, f"{count} certificates" if count != 1 else "one certificate"
+                )
             else:
                 member = next(member for member, one in self._found.lists if one is entry)
-                self.record.leave(member, Kind.REVOCATION, "kit-certificate-unused", "no profile trusts its authority")
+                self.record.leave(
+                    member, FileKind.REVOCATION, "kit-certificate-unused", "no profile trusts its authority"
+                )
             for anchor, issuer in pairs:
                 self.record.findings += revocation_findings(anchor, issuer, [entry], self._now)
 
@@ -298,7 +303,7 @@ class _Assembly:
         for secret in self._in_order():
             kind, member = kind_of(secret.value), secret.member
             scope = self._scope(secret, kind, self._label_for(member.source.group))
-            item = Kind.KEY if isinstance(secret.value, ClientKey | RawKey) else Kind.CREDENTIALS
+            item = FileKind.KEY if isinstance(secret.value, ClientKey | RawKey) else FileKind.CREDENTIALS
             if scope is None:
                 self.record.pass_over(member.path, item, "say whose with --provider or --profile")
             elif taken.get((scope, kind), secret.value) != secret.value:

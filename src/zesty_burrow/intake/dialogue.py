@@ -19,7 +19,7 @@ from zesty_burrow.core.profile import (
     Profile,
     SignIn,
     Traffic,
-    Tunnel,
+    TunnelSettings,
 )
 from zesty_burrow.errors import InputError
 from zesty_burrow.intake.readers.credentials import paste_slips
@@ -308,7 +308,7 @@ def profile_of(answers: Answers, authorities: tuple[str, ...]) -> Profile:
         city=answers.get("city", ""),
         gateway=Gateway(tuple(answers["host"].split())),
         settings=IkeSettings(identity=identity),
-        tunnel=Tunnel(mtu=int(answers["mtu"])),
+        tunnel=TunnelSettings(mtu=int(answers["mtu"])),
         sign_in=SignIn("pre-shared-key" if method == "pre-shared-key" else "certificate", method),
         authorities=authorities,
         traffic=Traffic(

@@ -14,7 +14,7 @@ from zesty_burrow.core.profile import Profile
 from zesty_burrow.intake.kit import FoundCredentials, Item
 from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.readers.keys import FoundKey
-from zesty_burrow.intake.recognise import Kind
+from zesty_burrow.intake.recognise import FileKind
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,21 +52,21 @@ class Record:
     items: list[Item] = field(default_factory=list)
     findings: list[Finding] = field(default_factory=list)
 
-    def leave(self, member: KitFile, kind: Kind, slug: str, detail: str = "") -> None:
+    def leave(self, member: KitFile, kind: FileKind, slug: str, detail: str = "") -> None:
         """A file that is not taken, and why."""
         entry = finding(slug, member.path, detail)
         self.findings.append(entry)
         self.items.append(Item(member.path, kind, taken=False, why=detail or entry.code.title))
 
-    def keep(self, path: str, kind: Kind, why: str) -> None:
+    def keep(self, path: str, kind: FileKind, why: str) -> None:
         """A file that is taken."""
         self.items.append(Item(path, kind, taken=True, why=why))
 
-    def pass_over(self, path: str, kind: Kind, why: str) -> None:
+    def pass_over(self, path: str, kind: FileKind, why: str) -> None:
         """A file that is not taken, where no finding is needed to say why."""
         self.items.append(Item(path, kind, taken=False, why=why))
 
-    def fault(self, member: KitFile, kind: Kind, problem: Exception) -> None:
+    def fault(self, member: KitFile, kind: FileKind, problem: Exception) -> None:
         """The last guard: a file at which this program itself failed. The others go on."""
         self.leave(member, kind, "kit-unreadable", f"an error in this program ({type(problem).__name__})")
 

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from typing import Protocol
 
-from zesty_burrow.core.credentials import Credentials, Kind, NamePassword, Scope, kind_of
+from zesty_burrow.core.credentials import Credentials, CredentialsKind, NamePassword, Scope, kind_of
 from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.intake.kit import FoundCredentials, FoundProfile, Kit
@@ -42,7 +42,7 @@ class Kept(Protocol):
     def profile_texts(self, names: list[str]) -> list[str]:
         """The texts of profiles."""
 
-    def find_credentials(self, scope: Scope, kind: Kind) -> Credentials | None:
+    def find_credentials(self, scope: Scope, kind: CredentialsKind) -> Credentials | None:
         """What is kept for exactly this scope."""
 
 

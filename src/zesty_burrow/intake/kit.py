@@ -9,7 +9,7 @@ from zesty_burrow.core.credentials import Credentials, Scope
 from zesty_burrow.core.finding import Finding
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.intake.readers.keys import nobody
-from zesty_burrow.intake.recognise import Kind
+from zesty_burrow.intake.recognise import FileKind
 
 Neighbour = Callable[[str], bytes | None]
 Ask = Callable[[str], str]
@@ -21,7 +21,7 @@ class Item:
     """One file of the kit and what became of it."""
 
     path: str
-    kind: Kind
+    kind: FileKind
     taken: bool
     why: str = ""
 

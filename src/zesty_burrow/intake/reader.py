@@ -25,7 +25,7 @@ from zesty_burrow.intake.readers.instance_data import read_instance_data_untrust
 from zesty_burrow.intake.readers.keys import FoundKey, read_keys_untrusted
 from zesty_burrow.intake.readers.places import place_in_name
 from zesty_burrow.intake.readers.vocabulary import Field
-from zesty_burrow.intake.recognise import Kind, recognise, text_of
+from zesty_burrow.intake.recognise import FileKind, recognise, text_of
 from zesty_burrow.profiles.text import parse_profile, read_document
 
 MAX_PICTURES = 200
@@ -40,7 +40,7 @@ def read_files(origin: str, expanded: Expanded, given: Surroundings) -> Found:
     """
     reader = _Reader(origin, given)
     for member, problem in expanded.damaged:
-        reader.record.leave(member, Kind.OTHER, "kit-unreadable", str(problem))
+        reader.record.leave(member, FileKind.OTHER, "kit-unreadable", str(problem))
     seen: dict[bytes, str] = {}
     for number, member in enumerate(expanded.files):
         if number % STRIDE == 0:
@@ -70,17 +70,17 @@ class _Reader:
         self._providers: dict[str, str] = {}
         self._symbols: list[codes.Symbol] = []
         self._pictures: list[KitFile] = []
-        self._takers: dict[Kind, Callable[[KitFile], None]] = {
-            Kind.PROFILE: self._profile,
-            Kind.CERTIFICATE: self._certificate,
-            Kind.KEY: self._key,
-            Kind.REVOCATION: self._revocation,
-            Kind.CREDENTIALS: self._credentials,
-            Kind.SHEET: self._sheet,
-            Kind.TABLE: self._table,
-            Kind.DATA: self._data,
-            Kind.SEALED: self._sealed,
-            Kind.CODE: self._picture,
+        self._takers: dict[FileKind, Callable[[KitFile], None]] = {
+            FileKind.PROFILE: self._profile,
+            FileKind.CERTIFICATE: self._certificate,
+            FileKind.KEY: self._key,
+            FileKind.REVOCATION: self._revocation,
+            FileKind.CREDENTIALS: self._credentials,
+            FileKind.SHEET: self._sheet,
+            FileKind.TABLE: self._table,
+            FileKind.DATA: self._data,
+            FileKind.SEALED: self._sealed,
+            FileKind.CODE: self._picture,
         }
 
     def found(self) -> Found:
@@ -99,14 +99,14 @@ class _Reader:
 
     def take(self, member: KitFile, same: str = "") -> None:
         """Recognise one file and read it. ``same``: the path of an earlier file with the same content."""
-        kind = Kind.OTHER
+        kind = FileKind.OTHER
         try:
             kind = recognise(member)
-            if same and kind is not Kind.READ_ME:
+            if same and kind is not FileKind.READ_ME:
                 self.record.leave(member, kind, "kit-same-content", f"the same as {same}")
                 self._copies[member.path] = same
-            elif kind in (Kind.READ_ME, Kind.OTHER):
-                self.record.leave(member, kind, "kit-read-me" if kind is Kind.READ_ME else "kit-junk")
+            elif kind in (FileKind.READ_ME, FileKind.OTHER):
+                self.record.leave(member, kind, "kit-read-me" if kind is FileKind.READ_ME else "kit-junk")
             else:
                 self._takers[kind](member)
         except InputError as problem:
@@ -202,7 +202,7 @@ class _Reader:
         self._keep_secrets(member, made.credentials, member.path if made.profile is not None else "")
         if made.profile is None and not made.credentials:
             self.record.leave(
-                member, Kind.SHEET, "kit-unreadable", "neither a host nor an account with its password is on it"
+                member, FileKind.SHEET, "kit-unreadable", "neither a host nor an account with its password is on it"
             )
 
     def _table(self, member: KitFile) -> None:
@@ -249,19 +249,19 @@ class _Reader:
         passphrase = self._given.ask(f"Passphrase of {member.path}: ")
         for scope, value in sealed.open_credentials_untrusted(table, passphrase, member.path):
             self._labelled.append(FoundCredentials(member.path, scope, value, member.source.name))
-            self.record.keep(member.path, Kind.SEALED, f"for {scope}")
+            self.record.keep(member.path, FileKind.SEALED, f"for {scope}")
 
     def _picture(self, member: KitFile) -> None:
         if len(self._pictures) >= MAX_PICTURES:
-            self.record.leave(member, Kind.CODE, "kit-junk", f"only the first {MAX_PICTURES} pictures are looked at")
+            self.record.leave(member, FileKind.CODE, "kit-junk", f"only the first {MAX_PICTURES} pictures are read")
             return
         found = codes.read_picture_untrusted(member.data)
         if not found:
-            self.record.leave(member, Kind.OTHER, "kit-junk", "a picture without a QR code")
+            self.record.leave(member, FileKind.OTHER, "kit-junk", "a picture without a QR code")
             return
         self._pictures.append(member)
         self._symbols += found
-        self.record.keep(member.path, Kind.CODE, f"{len(found)} codes" if len(found) > 1 else "one code")
+        self.record.keep(member.path, FileKind.CODE, f"{len(found)} codes" if len(found) > 1 else "one code")
 
     def take_codes(self) -> None:
         """The texts of all QR codes, once all pictures are seen."""

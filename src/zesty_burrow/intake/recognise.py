@@ -24,7 +24,7 @@ BYTE_ORDER_MARKS = ((b"\xef\xbb\xbf", "utf-8-sig"), (b"\xff\xfe", "utf-16"), (b"
 HEAD = 65536
 
 
-class Kind(StrEnum):
+class FileKind(StrEnum):
     """What a file of a kit is."""
 
     PROFILE = "profile"
@@ -51,7 +51,7 @@ def text_of(member: KitFile) -> str:
     return text_of_html(text) if member.name.lower().endswith((".html", ".htm")) else text
 
 
-def recognise(member: KitFile) -> Kind:
+def recognise(member: KitFile) -> FileKind:
     """The kind of a plain file; archives and mails were opened before."""
     data, lower = member.data, member.name.lower()
     head = data[:HEAD]
@@ -59,47 +59,49 @@ def recognise(member: KitFile) -> Kind:
     if not is_profile and (kind := _recognise_octets(data, head, lower)) is not None:
         return kind
     if READ_ME.match(member.name):
-        return Kind.READ_ME
+        return FileKind.READ_ME
     try:
         text = text_of(member)
     except Malformed:
-        return Kind.PROFILE if is_profile or lower.endswith(".toml") else Kind.OTHER
+        return FileKind.PROFILE if is_profile or lower.endswith(".toml") else FileKind.OTHER
     if is_profile or PROFILE_KEY.search(text[:HEAD].encode("utf-8", "replace")):
-        return Kind.PROFILE
+        return FileKind.PROFILE
     return _recognise_text(member, lower, text)
 
 
-def _recognise_octets(data: bytes, head: bytes, lower: str) -> Kind | None:
+def _recognise_octets(data: bytes, head: bytes, lower: str) -> FileKind | None:
     """Pictures, keys, certificates and revocation lists tell themselves by their octets."""
     if looks_like_picture(data):
-        return Kind.CODE
+        return FileKind.CODE
     if looks_like_pkcs12(data) or lower.endswith((".p12", ".pfx")) or looks_like_key(data):
-        return Kind.KEY
+        return FileKind.KEY
     if b"-----BEGIN X509 CRL-----" in head or lower.endswith(".crl"):
-        return Kind.REVOCATION
+        return FileKind.REVOCATION
     if PEM_MARK.encode() in data or lower.endswith(CERTIFICATE_ENDINGS) or data.startswith(PKCS7_MARK):
-        return Kind.CERTIFICATE
+        return FileKind.CERTIFICATE
     return None
 
 
-def _recognise_text(member: KitFile, lower: str, text: str) -> Kind:
+def _recognise_text(member: KitFile, lower: str, text: str) -> FileKind:
     if sealed.MARK in text[:200]:
-        return Kind.SEALED
+        return FileKind.SEALED
     if looks_like_instance_data(text):
-        return Kind.DATA
+        return FileKind.DATA
     if lower.endswith((".csv", ".json")) and sheet.looks_like_table(text):
-        return Kind.TABLE
+        return FileKind.TABLE
     readers = {".csv": sheet.read_pairs, ".toml": sheet.read_toml}
     for ending, reader in readers.items():
         if lower.endswith(ending):
             try:
                 known = set(reader(text).values)
             except Malformed:
-                return Kind.PROFILE if ending == ".toml" else Kind.OTHER
-            return Kind.SHEET if known & sheet.ANCHORS else Kind.PROFILE if ending == ".toml" else Kind.OTHER
+                return FileKind.PROFILE if ending == ".toml" else FileKind.OTHER
+            return (
+                FileKind.SHEET if known & sheet.ANCHORS else FileKind.PROFILE if ending == ".toml" else FileKind.OTHER
+            )
     if sheet.looks_like_sheet(text):
-        return Kind.SHEET
+        return FileKind.SHEET
     if looks_like_credentials(member.name, text):
-        return Kind.CREDENTIALS
+        return FileKind.CREDENTIALS
     is_prose = (lower.endswith((".txt", ".md", ".html")) or "text of the mail" in lower) and text.count(" ") > 8
-    return Kind.READ_ME if is_prose else Kind.OTHER
+    return FileKind.READ_ME if is_prose else FileKind.OTHER

@@ -54,7 +54,7 @@ class GatewayHost:
     ``disabled``: what its data path does without; ``also``: what it takes for ESP besides the defaults.
     """
 
-    place: story.Place
+    place: story.Site
     authority: Authority
     accounts: dict[str, str]
     raw_keys: dict[bytes, str] = field(default_factory=dict)

@@ -30,7 +30,7 @@ Keep the credentials to yourself. Questions: help@{story.DOMAIN}
 """
 
 
-def place_profile(place: story.Place) -> Profile:
+def place_profile(place: story.Site) -> Profile:
     """The profile of one place; its authority is a file beside it."""
     return Profile(
         name=f"quillwort-{place.name}",
@@ -64,7 +64,7 @@ class Account:
 
 
 def office_files(
-    place: story.Place, authority: Authority, account: Account, sign_in: str, *, everything: bool
+    place: story.Site, authority: Authority, account: Account, sign_in: str, *, everything: bool
 ) -> dict[str, str]:
     """What the office's own gateway exports for an account: for the office's network alone, or for all traffic."""
     traffic = Traffic() if everything else Traffic(networks=(ip_network(story.OFFICE_NETWORK),))
@@ -104,7 +104,7 @@ def office_files(
     return {f"{profile.name}.toml": write_profile(profile), **files}
 
 
-def _office_sheet(place: story.Place, account: Account, *, everything: bool) -> str:
+def _office_sheet(place: story.Site, account: Account, *, everything: bool) -> str:
     """A set-up sheet, as an IT department fills it in."""
     networks = "All traffic: yes" if everything else f"All traffic: no\nOffice networks: {story.OFFICE_NETWORK}"
     return (

@@ -205,7 +205,7 @@ class _Handler(BaseHTTPRequestHandler):
             self.close_connection = True
 
 
-def _place(place: story.Place) -> dict[str, Any]:
+def _place(place: story.Site) -> dict[str, Any]:
     return {
         "name": place.name,
         "country": place.country,

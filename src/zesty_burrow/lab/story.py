@@ -54,7 +54,7 @@ PORTAL_FAULTS = {
 
 
 @dataclass(frozen=True, slots=True)
-class Place:
+class Site:
     """A gateway: its names, addresses, and where its exit is. ``outer`` is what its name resolves to."""
 
     name: str
@@ -107,13 +107,13 @@ class Place:
 
 
 PLACES = (
-    Place("lisbon", "Lisbon", "PT", "PT-11", 1, key_kind="rsa"),
-    Place("tallinn", "Tallinn", "EE", "EE-37", 2),
-    Place("montevideo", "Montevideo", "UY", "UY-MO", 3),
-    Place("nairobi", "Nairobi", "KE", "KE-30", 4),
-    Place("wellington", "Wellington", "NZ", "NZ-WGN", 5, outer_version=6),
+    Site("lisbon", "Lisbon", "PT", "PT-11", 1, key_kind="rsa"),
+    Site("tallinn", "Tallinn", "EE", "EE-37", 2),
+    Site("montevideo", "Montevideo", "UY", "UY-MO", 3),
+    Site("nairobi", "Nairobi", "KE", "KE-30", 4),
+    Site("wellington", "Wellington", "NZ", "NZ-WGN", 5, outer_version=6),
 )
-OFFICE = Place(
+OFFICE = Site(
     "tromso",
     "Tromsø",
     "NO",

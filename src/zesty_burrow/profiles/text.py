@@ -21,7 +21,7 @@ from zesty_burrow.core.profile import (
     Profile,
     SignIn,
     Traffic,
-    Tunnel,
+    TunnelSettings,
 )
 from zesty_burrow.core.toml_table import Table
 from zesty_burrow.errors import ProfileInvalid
@@ -121,8 +121,8 @@ def _gateway(table: Table) -> Gateway:
     return Gateway(addresses, table.text("order", "listed", model.ORDERS))
 
 
-def _tunnel(table: Table) -> Tunnel:
-    return Tunnel(
+def _tunnel(table: Table) -> TunnelSettings:
+    return TunnelSettings(
         table.text("protocol", "ikev2", registry.names()),
         table.number_or("mtu", model.FROM_ROUTE, 0, (model.DEFAULT_MTU, model.MIN_MTU, model.MAX_MTU)),
         table.number_or("dscp", model.AS_INNER, None, (0, 0, model.MAX_DSCP)),
@@ -216,12 +216,12 @@ Trust = tuple[tuple[str, ...], tuple[str, ...], tuple[str, ...]]
 
 
 @lru_cache(maxsize=64)
-def _shared_text(tunnel: Tunnel, sign_in: SignIn, trust: Trust, traffic: Traffic) -> str:
+def _shared_text(tunnel: TunnelSettings, sign_in: SignIn, trust: Trust, traffic: Traffic) -> str:
     """The sections that are alike in many profiles."""
     return tomli_w.dumps(_shared(tunnel, sign_in, trust, traffic), multiline_strings=True)
 
 
-def _shared(tunnel: Tunnel, sign_in: SignIn, trust: Trust, traffic: Traffic) -> dict[str, Any]:
+def _shared(tunnel: TunnelSettings, sign_in: SignIn, trust: Trust, traffic: Traffic) -> dict[str, Any]:
     return {
         "tunnel": _tunnel_out(tunnel),
         "sign_in": {"gateway": sign_in.gateway, "method": sign_in.method, "credentials": sign_in.credentials},
@@ -244,8 +244,8 @@ def _gateway_out(profile: Profile) -> dict[str, Any]:
     return {"addresses": list(profile.gateway.addresses), "order": profile.gateway.order}
 
 
-def _tunnel_out(tunnel: Tunnel) -> dict[str, Any]:
-    defaults = Tunnel()
+def _tunnel_out(tunnel: TunnelSettings) -> dict[str, Any]:
+    defaults = TunnelSettings()
     table: dict[str, Any] = {"protocol": tunnel.protocol, "mtu": tunnel.mtu or model.FROM_ROUTE}
     for name in ("dscp", "clamp_tcp_mss"):
         value = getattr(tunnel, name)

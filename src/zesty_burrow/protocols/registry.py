@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Protocol, cast
 from zesty_burrow.errors import ProfileInvalid
 
 if TYPE_CHECKING:
-    from zesty_burrow.core.profile import Profile, Settings, SignIn
+    from zesty_burrow.core.profile import Profile, ProtocolSettings, SignIn
     from zesty_burrow.core.toml_table import Table
     from zesty_burrow.protocols.session import Probe, Random, Session, SessionRequest
 
@@ -35,7 +35,7 @@ class TunnelProtocol(Protocol):
     def refuse_sign_in(self, sign_in: SignIn) -> str:
         """Why a sign-in and a gateway's proof do not go together; empty where they do."""
 
-    def read_settings(self, table: Table) -> Settings:
+    def read_settings(self, table: Table) -> ProtocolSettings:
         """The protocol's table of a profile; :class:`ProfileInvalid` names the key that is wrong."""
 
     def session(self, profile: Profile, request: SessionRequest, random: Random) -> Session:

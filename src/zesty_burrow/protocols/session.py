@@ -13,13 +13,13 @@ from enum import StrEnum
 from ipaddress import IPv4Interface, IPv6Interface
 from typing import Protocol
 
-from zesty_burrow.core.credentials import Credentials, Kind
+from zesty_burrow.core.credentials import Credentials, CredentialsKind
 from zesty_burrow.core.dns.encrypted_resolver import EncryptedResolver
 from zesty_burrow.core.net import Address, AddressRange, Datagram, Endpoint
 from zesty_burrow.core.policy.suite import Suite
 
 Random = Callable[[int], bytes]
-Secrets = Mapping[Kind, Credentials]
+Secrets = Mapping[CredentialsKind, Credentials]
 """What a profile signs in with, by kind."""
 
 

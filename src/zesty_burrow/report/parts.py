@@ -18,7 +18,7 @@ SEVERITY_STYLES = {Severity.NOTE: "cyan", Severity.WARNING: "yellow", Severity.S
 Parts = Iterable[RenderableType]
 
 
-MOST = 50
+MAX_ROWS = 50
 """Lines of one sort that are shown of a large kit."""
 
 
@@ -55,7 +55,7 @@ def some(items: Sequence[T], group: Callable[[T], object]) -> list[T]:
     for item in items:
         key = group(item)
         counts[key] = counts.get(key, 0) + 1
-        if counts[key] <= MOST:
+        if counts[key] <= MAX_ROWS:
             shown.append(item)
     return shown
 

@@ -10,13 +10,13 @@ from rich.text import Text
 from zesty_burrow.core.finding import Severity
 from zesty_burrow.core.leak import Sighting
 from zesty_burrow.core.policy.algorithms import TransformType, describe
-from zesty_burrow.core.rehearsal import Rehearsal, Verdict, group_failures, recommend
+from zesty_burrow.core.rehearsal import Fitness, Rehearsal, group_failures, recommend
 from zesty_burrow.errors import printable
 from zesty_burrow.report.parts import Parts, findings_table, grid, heading, indent, plural
 from zesty_burrow.report.result import RehearsalResult
 
-STYLES = {Verdict.FIT: "green", Verdict.DOUBTFUL: "yellow", Verdict.FAILED: "bold red"}
-WIDEST = max(map(len, Verdict))
+STYLES = {Fitness.FIT: "green", Fitness.DOUBTFUL: "yellow", Fitness.FAILED: "bold red"}
+WIDEST = max(map(len, Fitness))
 NAMES_SHOWN = 6
 
 
@@ -93,7 +93,7 @@ def _doubts(result: RehearsalResult) -> Parts:
         # Of many profiles it matters first whose doubt it is.
         replace(entry, subject=one.profile, detail=entry.detail)
         for one in result.rehearsals
-        if one.verdict is Verdict.DOUBTFUL
+        if one.verdict is Fitness.DOUBTFUL
         for entry in one.findings
         if entry.severity is not Severity.NOTE
     ]

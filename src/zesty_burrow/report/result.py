@@ -420,7 +420,7 @@ class RehearsalResult(Result):
 
     @property
     def exit_code(self) -> int:
-        from zesty_burrow.core.rehearsal import Verdict as Fitness
+        from zesty_burrow.core.rehearsal import Fitness
 
         if self.interrupted:
             return EXIT_INTERRUPTED

@@ -6,7 +6,7 @@ import sqlite3
 from pathlib import Path
 from urllib.parse import quote
 
-MOST = 2000
+MAX_NAMES = 2000
 
 
 def read_names(path: Path, prefix: str) -> list[str]:
@@ -14,7 +14,7 @@ def read_names(path: Path, prefix: str) -> list[str]:
     try:
         with sqlite3.connect(f"file:{quote(str(path))}?mode=ro", uri=True) as connection:
             query = "SELECT name FROM profiles WHERE name >= ? AND name < ? ORDER BY name LIMIT ?"
-            rows = connection.execute(query, (prefix, prefix + "\U0010ffff", MOST)).fetchall()
+            rows = connection.execute(query, (prefix, prefix + "\U0010ffff", MAX_NAMES)).fetchall()
     except sqlite3.Error:
         return []
     return [row[0] for row in rows]

@@ -12,10 +12,10 @@ from dataclasses import dataclass
 from cryptography.exceptions import InvalidTag
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 
-from zesty_burrow.core.credentials import Kind
+from zesty_burrow.core.credentials import CredentialsKind
 from zesty_burrow.core.net import AddressRange, Datagram
 from zesty_burrow.core.policy.suite import Suite
-from zesty_burrow.core.profile import Settings
+from zesty_burrow.core.profile import ProtocolSettings
 from zesty_burrow.errors import GatewayUnreachable, Malformed, SignInRefused
 from zesty_burrow.protocols.session import (
     Down,
@@ -34,14 +34,14 @@ SUITE = (NegotiatedSuite("DUMMY", Suite(20, 256)),)
 
 
 @dataclass(frozen=True, slots=True)
-class DummySettings(Settings):
+class DummySettings(ProtocolSettings):
     """``port``: the gateway's; ``motto``: shown, and sent with the sign-in."""
 
     port: int = 7777
     motto: str = ""
 
     def needs(self, sign_in):
-        return (Kind.NAME_PASSWORD,)
+        return (CredentialsKind.NAME_PASSWORD,)
 
     def written(self):
         return {"port": self.port, "motto": self.motto}
@@ -116,7 +116,7 @@ class DummySession:
         self.round_trip = float("inf")
         self.is_up = False
         self._profile, self._request = profile, request
-        self._own = request.secrets[Kind.NAME_PASSWORD]
+        self._own = request.secrets[CredentialsKind.NAME_PASSWORD]
         self._out, self._events = deque(), deque()
         self._asked = self._deadline = None
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-LONGEST = 65535
+MAX_PACKET = 65535
 """Octets of the longest packet."""
 OFFLOADS = {
     "device-tcp": "TCP segmentation offload of the tunnel device",

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import time
 
-from zesty_burrow.carrier.data_path.options import LONGEST, PathOptions
+from zesty_burrow.carrier.data_path.options import MAX_PACKET, PathOptions
 from zesty_burrow.carrier.data_path.tunnel import Tunnel
 from zesty_burrow.carrier.data_path.udp_port import TOO_LONG, Burst
 from zesty_burrow.core.net import TCP
@@ -47,7 +47,7 @@ class PlainPath:
         sent, now = 0, time.monotonic()
         for _ in range(AT_ONCE):
             try:
-                data = os.read(self.device.descriptor, LONGEST + self._header)
+                data = os.read(self.device.descriptor, MAX_PACKET + self._header)
             except OSError:
                 # Nothing there; or the device is down for the moment.
                 break

@@ -16,7 +16,7 @@ import numpy as np
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM, ChaCha20Poly1305
 
 from zesty_burrow.carrier.data_path.data_path import DataPath
-from zesty_burrow.carrier.data_path.options import LONGEST
+from zesty_burrow.carrier.data_path.options import MAX_PACKET
 from zesty_burrow.carrier.data_path.tunnel import Tunnel
 from zesty_burrow.carrier.data_path.udp_port import Burst, UdpPort
 from zesty_burrow.carrier.fast_path.loops import records
@@ -98,7 +98,7 @@ class FastPath:
         device, options = path.plain.device, path.plain.options
         self._header = offload_header.SIZE if device.header else 0
         longest = max(path.mtu, too_big.LEAST_IPV6)
-        self._slots = Slots(SEGMENTS, longest, LONGEST + offload_header.SIZE)
+        self._slots = Slots(SEGMENTS, longest, MAX_PACKET + offload_header.SIZE)
         self._descriptor = device.descriptor
         self._port: UdpPort | None = None
         self._revision = -1
@@ -115,7 +115,7 @@ class FastPath:
             "stride": self._slots.stride,
             "slots": SEGMENTS,
             "longest": longest,
-            "room": LONGEST,
+            "room": MAX_PACKET,
             "first": self._slots.packet(0),
             "clamp": path.mtu if options.clamp else 0,
             "joins_tcp": TCP in device.joins,
@@ -133,7 +133,7 @@ class FastPath:
         self._sending = Sending(
             self._slots.octets,
             np.zeros((SEGMENTS, ROW), np.int64),
-            np.zeros(ROOM_IN_PIECE + LONGEST, np.uint8),
+            np.zeros(ROOM_IN_PIECE + MAX_PACKET, np.uint8),
             np.zeros((SEGMENTS, 2), np.int64),
             np.array(marks, np.uint8),
             np.zeros(SCRATCH, np.uint8),

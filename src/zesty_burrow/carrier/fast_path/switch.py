@@ -27,7 +27,7 @@ MISSING, DISABLED = "packet by packet, numba is not installed", "packet by packe
 FAILED = "packet by packet, the loops cannot be compiled"
 WORTH, WITHIN = 2_000, 5.0
 """So many packets in so many seconds are much."""
-LONGEST = 300.0
+COMPILE_TIMEOUT = 300.0
 """Seconds that compiling may take."""
 _MODULE = "zesty_burrow.carrier.fast_path.fast_path"
 
@@ -96,7 +96,7 @@ async def _compile() -> None:
     words = sys.executable, "-P", "-m", __name__
     process = await asyncio.create_subprocess_exec(*words, stdin=DEVNULL, stdout=DEVNULL, stderr=DEVNULL)
     try:
-        async with asyncio.timeout(LONGEST):
+        async with asyncio.timeout(COMPILE_TIMEOUT):
             if await process.wait():
                 raise OSError(f"the compiling process ended with {process.returncode}")
     finally:

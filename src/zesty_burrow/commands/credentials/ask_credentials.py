@@ -6,7 +6,7 @@ import sys
 from getpass import GetPassWarning, getpass
 from pathlib import Path
 
-from zesty_burrow.core.credentials import Credentials, Kind, NamePassword
+from zesty_burrow.core.credentials import Credentials, CredentialsKind, NamePassword
 from zesty_burrow.core.finding import Finding
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import InputError, NotFound, SealError, UsageError
@@ -20,11 +20,11 @@ from zesty_burrow.intake.readers.credentials import (
 
 MAX_INPUT = 4096
 KEYRING = "keyring:"
-ASKED = (Kind.NAME_PASSWORD, Kind.PRE_SHARED_KEY, Kind.ADDITIONAL_KEY)
+ASKED = (CredentialsKind.NAME_PASSWORD, CredentialsKind.PRE_SHARED_KEY, CredentialsKind.ADDITIONAL_KEY)
 """Kinds that a person can type; keys with certificates are imported."""
 
 
-def ask_credentials(label: str, kind: Kind, source: str, domain: str) -> tuple[Credentials, list[str]]:
+def ask_credentials(label: str, kind: CredentialsKind, source: str, domain: str) -> tuple[Credentials, list[str]]:
     """Credentials of a kind from ``source``: empty for the terminal or standard input, a file, or the keyring."""
     if source.startswith(KEYRING):
         return _from_keyring(source.removeprefix(KEYRING), domain)
@@ -44,11 +44,11 @@ def ask_credentials(label: str, kind: Kind, source: str, domain: str) -> tuple[C
     return _read(text, kind, source or "what was typed in", domain)
 
 
-def _read(text: str, kind: Kind, origin: str, domain: str) -> tuple[Credentials, list[str]]:
-    if kind is Kind.PRE_SHARED_KEY:
+def _read(text: str, kind: CredentialsKind, origin: str, domain: str) -> tuple[Credentials, list[str]]:
+    if kind is CredentialsKind.PRE_SHARED_KEY:
         shared, found = read_shared_key_untrusted(text, origin)
         return shared, _said(found)
-    if kind is Kind.ADDITIONAL_KEY:
+    if kind is CredentialsKind.ADDITIONAL_KEY:
         additional, found = read_additional_key_untrusted(text, origin)
         return additional, _said(found)
     value, found = read_credentials_untrusted(text, origin)
@@ -59,12 +59,12 @@ def _said(found: list[Finding]) -> list[str]:
     return [entry.detail for entry in found]
 
 
-def _ask_lines(label: str, kind: Kind) -> str:
+def _ask_lines(label: str, kind: CredentialsKind) -> str:
     try:
-        if kind is Kind.PRE_SHARED_KEY:
+        if kind is CredentialsKind.PRE_SHARED_KEY:
             return getpass(f"Pre-shared key for {label} (not shown): ") + "\n"
-        first = "Identifier of the additional key" if kind is Kind.ADDITIONAL_KEY else "Name"
-        second = "Additional shared key" if kind is Kind.ADDITIONAL_KEY else "Password"
+        first = "Identifier of the additional key" if kind is CredentialsKind.ADDITIONAL_KEY else "Name"
+        second = "Additional shared key" if kind is CredentialsKind.ADDITIONAL_KEY else "Password"
         name = input(f"{first} for {label}: ")
         return f"{name}\n{getpass(f'{second} for {label} (not shown): ')}\n"
     except (EOFError, GetPassWarning):

@@ -9,7 +9,7 @@ from datetime import UTC, datetime
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.credentials.ask_credentials import ASKED, ask_credentials
-from zesty_burrow.core.credentials import Credentials, Kind, NamePassword
+from zesty_burrow.core.credentials import Credentials, CredentialsKind, NamePassword
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import NotFound, SignInRefused, UsageError
 from zesty_burrow.intake.readers.credentials import paste_slips
@@ -20,7 +20,7 @@ from zesty_burrow.store.layered_store import CredentialsAtOnce, LayeredStore
 class Chosen:
     """What a profile signs in with, by kind, and where it comes from, in words."""
 
-    secrets: Mapping[Kind, Credentials]
+    secrets: Mapping[CredentialsKind, Credentials]
     words: str
 
 
@@ -36,7 +36,7 @@ def choose(
         asked = {kind: ask_credentials(label, kind, "", "")[0] for kind in kinds}
         return Chosen(asked, "those just entered")
     kept = layered_store.choose_credentials(profile, device or context.device())
-    secrets: dict[Kind, Credentials] = {}
+    secrets: dict[CredentialsKind, Credentials] = {}
     words = []
     for kind in (*kinds, *profile.useful):
         row, whom = kept.get(kind, (None, ""))
@@ -49,11 +49,11 @@ def choose(
     return Chosen(secrets, "; ".join(dict.fromkeys(words)))
 
 
-def _missing(profile: Profile, kind: Kind) -> NotFound:
+def _missing(profile: Profile, kind: CredentialsKind) -> NotFound:
     label = profile.credentials_label
     ways = {
-        Kind.NAME_PASSWORD: f"Import the two-line credentials file: zesty import FILE --provider {label!r}; or --ask.",
-        Kind.PRE_SHARED_KEY: f"Enter it: zesty credentials change {label!r} --kind pre-shared-key",
+        CredentialsKind.NAME_PASSWORD: f"Import the two lines: zesty import FILE --provider {label!r}; or --ask.",
+        CredentialsKind.PRE_SHARED_KEY: f"Enter it: zesty credentials change {label!r} --kind pre-shared-key",
     }
     way = ways.get(kind, f"Import the key with its certificate: zesty import FILE … --provider {label!r}")
     why = f"profile {profile.name} needs a {kind}"

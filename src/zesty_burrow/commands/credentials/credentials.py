@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.credentials.ask_credentials import ASKED, ask_credentials
-from zesty_burrow.core.credentials import Kind, Scope
+from zesty_burrow.core.credentials import CredentialsKind, Scope
 from zesty_burrow.errors import UsageError
 from zesty_burrow.report.result import CredentialsResult, MessageResult, Result
 
@@ -26,7 +26,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     change = "ask without echo, or read lines from standard input, a file or the keyring"
     one = actions.add_parser("change", help=change, description=change)
     _add_scope(one)
-    one.add_argument("--kind", choices=[str(kind) for kind in ASKED], default=str(Kind.NAME_PASSWORD))
+    one.add_argument("--kind", choices=[str(kind) for kind in ASKED], default=str(CredentialsKind.NAME_PASSWORD))
     one.add_argument("--domain", default="", help="the login domain of the name")
     one.add_argument(
         "--from",
@@ -37,7 +37,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     )
     forget = actions.add_parser("forget", help="remove stored credentials", description="Remove stored credentials.")
     _add_scope(forget)
-    forget.add_argument("--kind", choices=[str(kind) for kind in Kind], default="", help="only this kind")
+    forget.add_argument("--kind", choices=[str(kind) for kind in CredentialsKind], default="", help="only this kind")
     text = "negotiate and sign in for real, open no tunnel; needs no rights and changes nothing"
     attempt = actions.add_parser("try", help="check whether a gateway accepts them", description=text)
     attempt.add_argument("name", help="a profile's name, or a city that only one profile has")
@@ -67,7 +67,7 @@ def run(args: Namespace, context: Context) -> Result:
         if args.action == "forget":
             count = store.forget_credentials(scope, args.kind)
             return MessageResult(f"The credentials for {scope} are gone ({count}).")
-        value, slips = ask_credentials(str(scope), Kind(args.kind), args.source, args.domain)
+        value, slips = ask_credentials(str(scope), CredentialsKind(args.kind), args.source, args.domain)
         store.take_kit([], [(scope, value, args.source or "typed in")])
     said = "".join(f" Note: {slip}." for slip in slips)
     return MessageResult(f"The credentials for {scope} were changed for all profiles that use them.{said}")

@@ -9,7 +9,7 @@ from urllib.parse import urlsplit
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.credentials.ask_credentials import ask_credentials
-from zesty_burrow.core.credentials import Kind, NamePassword
+from zesty_burrow.core.credentials import CredentialsKind, NamePassword
 from zesty_burrow.errors import NotFound, UsageError
 from zesty_burrow.gather.portal import PortalClient
 from zesty_burrow.intake.kit_file import KitFile
@@ -37,7 +37,7 @@ def run(args: Namespace, context: Context) -> PlacesResult:
 
 def _signed_in(url: str, args: Namespace) -> PortalClient:
     client = PortalClient(url, Path(args.authority) if args.authority else None)
-    account, _ = ask_credentials(urlsplit(url).hostname or url, Kind.NAME_PASSWORD, args.account, "")
+    account, _ = ask_credentials(urlsplit(url).hostname or url, CredentialsKind.NAME_PASSWORD, args.account, "")
     if not isinstance(account, NamePassword):
         raise UsageError("an account and a password are needed")
     client.sign_in(account)

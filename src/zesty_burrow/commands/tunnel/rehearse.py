@@ -11,7 +11,7 @@ from zesty_burrow.carrier.rehearse import Part, Stage
 from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.credentials.choose_credentials import choose
 from zesty_burrow.commands.profiles.list_profiles import add_filters, filters
-from zesty_burrow.core.rehearsal import SORTS, Rehearsal, StepTime, Verdict
+from zesty_burrow.core.rehearsal import SORTS, Fitness, Rehearsal, StepTime
 from zesty_burrow.errors import BurrowError, NotFound, RightsMissing, UsageError
 from zesty_burrow.observe.client import ObservatoryAddress
 from zesty_burrow.observe.inside import Outside
@@ -116,14 +116,14 @@ def latest_rehearsals(context: Context) -> tuple[str, list[Rehearsal]]:
             round_trip=entry["round_trip"],
             carries_outside=entry["carries_outside"],
             strength=entry["strength"],
-            verdict=Verdict(entry["verdict"]),
+            verdict=Fitness(entry["verdict"]),
         )
         for entry in json.loads(row.document)
     ]
 
 
 def _overall(seen: list[Rehearsal]) -> str:
-    order = list(Verdict)
+    order = list(Fitness)
     return str(max((one.verdict for one in seen), key=order.index))
 
 

@@ -11,7 +11,7 @@ from zesty_burrow.carrier.control.control_client import ask
 from zesty_burrow.carrier.control.status import TunnelStatus
 from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.tunnel.status import judge_negotiated
-from zesty_burrow.core.leak import Observation, Promise, Sighting, judge
+from zesty_burrow.core.leak import ExpectedExit, Observation, Sighting, judge
 from zesty_burrow.errors import StateError, UsageError
 from zesty_burrow.observe.client import ObservatoryAddress, Observer, require_reached
 from zesty_burrow.report.result import BaselineResult, Result, VerifyResult
@@ -63,10 +63,10 @@ def run(args: Namespace, context: Context) -> Result:
     return VerifyResult(profile, words, before, observation, judgement)
 
 
-def _promise(tunnel: dict[str, Any] | None) -> Promise:
+def _promise(tunnel: dict[str, Any] | None) -> ExpectedExit:
     if not tunnel:
-        return Promise(tunnel_up=False)
-    return Promise(tunnel["country"], tunnel["city"], tunnel["provider"])
+        return ExpectedExit(tunnel_up=False)
+    return ExpectedExit(tunnel["country"], tunnel["city"], tunnel["provider"])
 
 
 def _row(observation: Observation, role: str, profile: str, verdict: str) -> ObservationRow:

@@ -55,7 +55,7 @@ UNMAPPED = {
 
 
 @dataclass(slots=True)
-class Entry:
+class ConnectionEntry:
     """One conn-entry: a profile, what it signs in with, and what was left out."""
 
     profile: Profile
@@ -68,7 +68,7 @@ def looks_like_instance_data(text: str) -> bool:
     return text.lstrip("\ufeff \t\r\n")[:1] == "{" and f'"{MODULE}"' in text[:65536]
 
 
-def read_instance_data_untrusted(text: str, origin: str) -> Iterator[Entry | InputError]:
+def read_instance_data_untrusted(text: str, origin: str) -> Iterator[ConnectionEntry | InputError]:
     """Each conn-entry, or the error that it cannot be taken for. Raises :class:`Malformed` for the whole."""
     try:
         top = json.loads(text)[MODULE]
@@ -98,7 +98,7 @@ class _Connection:
         self.left_out = list(dict.fromkeys(words for key, words in UNMAPPED.items() if key in connection))
         self.credentials: list[Credentials] = []
 
-    def read(self) -> Entry:
+    def read(self) -> ConnectionEntry:
         """The whole entry."""
         version = self.connection.get("version", "ikev2")
         if version != "ikev2":
@@ -137,7 +137,7 @@ class _Connection:
             traffic=Traffic(networks=networks),
         )
         # The text form's own rules judge what a stranger has written.
-        return Entry(read_profile(write_profile(profile), self.where), self.credentials, self.left_out)
+        return ConnectionEntry(read_profile(write_profile(profile), self.where), self.credentials, self.left_out)
 
     def _ike(self) -> tuple[ProposalChoice, ...]:
         integrity = [int(one) for one in self.connection.get("ike-sa-intr-alg", [12])]

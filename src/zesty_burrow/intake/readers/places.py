@@ -136,7 +136,7 @@ _CITIES_AND_WORDS = frozenset(
 """Short forms that are words as well: taken only where the country's code stands beside them."""
 
 
-class Place(NamedTuple):
+class NamedPlace(NamedTuple):
     """A country by its ISO 3166-1 code, and a city; either may be empty."""
 
     country: str = ""
@@ -165,14 +165,14 @@ def _country_words() -> dict[str, str]:
 
 
 @lru_cache(maxsize=1)
-def _city_words() -> dict[str, Place]:
-    words: dict[str, Place] = {}
+def _city_words() -> dict[str, NamedPlace]:
+    words: dict[str, NamedPlace] = {}
     for entry in "".join(_CITIES).split("|"):
         short, rest = entry.split(" ", 1)
         city, code = rest.rsplit(" ", 1)
-        words.setdefault(folded(city), Place(code, city))
+        words.setdefault(folded(city), NamedPlace(code, city))
         if short != "-":
-            words.setdefault(short, Place(code, city))
+            words.setdefault(short, NamedPlace(code, city))
     return words
 
 
@@ -181,7 +181,7 @@ def country_code(text: str) -> str:
     return _country_words().get(folded(text).strip(), "")
 
 
-def place_in_name(name: str) -> Place:
+def place_in_name(name: str) -> NamedPlace:
     """The place that a file's or a host's name tells, as far as it tells one."""
     stem = re.sub(r"\.[a-z0-9]{2,5}$", "", name.rpartition("/")[2], flags=re.IGNORECASE)
     words = [word for word in re.split(r"[^a-z]+", folded(stem)) if word and word not in _NOISE]
@@ -189,18 +189,18 @@ def place_in_name(name: str) -> Place:
     for position, word in enumerate(words):
         code = _country_words().get(word, "")
         if code and (not city or city.country == code) and (position == 0 or city or word not in _AMBIGUOUS):
-            return Place(code, city.city if city else "")
+            return NamedPlace(code, city.city if city else "")
     if city:
         return city
     for length in (3, 2):
         for at in range(len(words) - length + 1):
             code = _country_words().get(" ".join(words[at : at + length]), "")
             if code:
-                return Place(code)
-    return Place()
+                return NamedPlace(code)
+    return NamedPlace()
 
 
-def _find_city(words: list[str]) -> Place | None:
+def _find_city(words: list[str]) -> NamedPlace | None:
     """The longest run of words that is a city; short forms of three letters count only by themselves."""
     known = _city_words()
     for length in (3, 2, 1):

@@ -18,7 +18,7 @@ from typing import Any
 from zesty_burrow.core.credentials import Credentials, NamePassword, PreSharedKey
 from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.core.identity import Identity, IdType
-from zesty_burrow.core.profile import Gateway, Profile, SignIn, Traffic, Tunnel
+from zesty_burrow.core.profile import Gateway, Profile, SignIn, Traffic, TunnelSettings
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import Malformed, ProfileInvalid
 from zesty_burrow.intake.readers.credentials import paste_slips
@@ -268,13 +268,13 @@ def _list(row: Row, which: Field) -> list[str]:
     return [part for part in parts if part.casefold() not in NOTHING]
 
 
-def _tunnel(row: Row, origin: str) -> Tunnel:
+def _tunnel(row: Row, origin: str) -> TunnelSettings:
     text = row.first(Field.MTU)
     if not text:
-        return Tunnel()
+        return TunnelSettings()
     if not text.isascii() or not text.isdigit() or len(text) > 5:
         raise ProfileInvalid(f"{origin}: MTU", why=f"{text!r:.40} is not a number")
-    return Tunnel(mtu=int(text))
+    return TunnelSettings(mtu=int(text))
 
 
 def _traffic(row: Row, origin: str) -> Traffic:

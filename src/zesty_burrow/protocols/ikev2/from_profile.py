@@ -10,7 +10,7 @@ from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat,
 
 from zesty_burrow.core.certificates import trust
 from zesty_burrow.core.certificates.revocation import load_revocation_list_untrusted
-from zesty_burrow.core.credentials import AdditionalKey, Credentials, Kind, PreSharedKey
+from zesty_burrow.core.credentials import AdditionalKey, Credentials, CredentialsKind, PreSharedKey
 from zesty_burrow.core.identity import Identity, IdType
 from zesty_burrow.core.net import AddressRange
 from zesty_burrow.core.profile import PEM_MARK, Profile
@@ -38,7 +38,7 @@ def initiator_config(profile: Profile, request: SessionRequest) -> InitiatorConf
     remote = tuple(AddressRange.of(entry) for entry in profile.traffic.networks if entry.version in versions)
     secrets = request.secrets
     own = secrets[needs[0]]
-    shared, mixed = secrets.get(Kind.PRE_SHARED_KEY), secrets.get(Kind.ADDITIONAL_KEY)
+    shared, mixed = secrets.get(CredentialsKind.PRE_SHARED_KEY), secrets.get(CredentialsKind.ADDITIONAL_KEY)
     return InitiatorConfig(
         gateway=(request.address, settings.port),
         gateway_identity=identity,

@@ -8,7 +8,7 @@ from zesty_burrow.core.esp.channel import EspChannel
 from zesty_burrow.core.net import AddressRange, Datagram, Endpoint
 from zesty_burrow.protocols.ikev2 import events as ike
 from zesty_burrow.protocols.ikev2.esp import pair_of
-from zesty_burrow.protocols.ikev2.responder.gateway import Gateway
+from zesty_burrow.protocols.ikev2.responder.gateway import IkeGateway
 from zesty_burrow.protocols.ikev2.responder.responder import Responder
 from zesty_burrow.protocols.ikev2.responder.table import ResponderConfig, State
 from zesty_burrow.protocols.session import ChannelChanged, Down, Moved, Random, Rekeyed, Transport, Up
@@ -50,7 +50,7 @@ class IkeGatewaySession:
     transport = Transport.DATAGRAMS
 
     def __init__(self, config: ResponderConfig, random: Random, address: str) -> None:
-        self.gateway = Gateway(config, random, address)
+        self.gateway = IkeGateway(config, random, address)
         self._random = random
         self._callers: dict[Responder, Caller] = {}
 

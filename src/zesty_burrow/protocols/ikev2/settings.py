@@ -7,12 +7,12 @@ from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from typing import Any
 
-from zesty_burrow.core.credentials import Kind
+from zesty_burrow.core.credentials import CredentialsKind
 from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.policy.algorithms import AEAD_NUMBERS, BY_NAME, BY_NUMBER, TransformType, describe
 from zesty_burrow.core.policy.policy import Policy, opinion
-from zesty_burrow.core.profile import Profile, Settings, SignIn
+from zesty_burrow.core.profile import Profile, ProtocolSettings, SignIn
 from zesty_burrow.core.toml_table import Table
 from zesty_burrow.errors import ProfileInvalid
 from zesty_burrow.protocols.ikev2.wire.proposals import Offer
@@ -37,12 +37,12 @@ LIFETIMES = {
 """What can be said of how long keys are used, with bounds."""
 MAX_PROPOSALS = 16
 _NEEDED = {
-    "eap-mschapv2": (Kind.NAME_PASSWORD,),
-    "eap-tls": (Kind.CLIENT_KEY,),
-    "certificate": (Kind.CLIENT_KEY,),
-    "certificate+eap-mschapv2": (Kind.CLIENT_KEY, Kind.NAME_PASSWORD),
-    "pre-shared-key": (Kind.PRE_SHARED_KEY,),
-    "raw-public-key": (Kind.RAW_KEY,),
+    "eap-mschapv2": (CredentialsKind.NAME_PASSWORD,),
+    "eap-tls": (CredentialsKind.CLIENT_KEY,),
+    "certificate": (CredentialsKind.CLIENT_KEY,),
+    "certificate+eap-mschapv2": (CredentialsKind.CLIENT_KEY, CredentialsKind.NAME_PASSWORD),
+    "pre-shared-key": (CredentialsKind.PRE_SHARED_KEY,),
+    "raw-public-key": (CredentialsKind.RAW_KEY,),
 }
 PROPOSAL_KEYS = {
     "encryption": T.ENCR,
@@ -132,7 +132,7 @@ class ProposalChoice:
 
 
 @dataclass(frozen=True, slots=True)
-class IkeSettings(Settings):
+class IkeSettings(ProtocolSettings):
     """``port``: where IKE_SA_INIT goes. ``identity``: the gateway's; ``own_identity``: this side's, where the method
     needs one; ``outer_identity``: what goes out before the gateway's proof. ``additional_key``: RFC 8784.
 
@@ -157,15 +157,17 @@ class IkeSettings(Settings):
         """Who the gateway must prove to be; None: its first address."""
         return self.identity
 
-    def needs(self, sign_in: SignIn) -> tuple[Kind, ...]:
+    def needs(self, sign_in: SignIn) -> tuple[CredentialsKind, ...]:
         """The kinds of credentials without which nobody can sign in."""
-        kinds = _NEEDED[sign_in.method] + ((Kind.PRE_SHARED_KEY,) if sign_in.gateway == "pre-shared-key" else ())
-        extra = (Kind.ADDITIONAL_KEY,) if self.additional_key == "required" else ()
+        kinds = _NEEDED[sign_in.method] + (
+            (CredentialsKind.PRE_SHARED_KEY,) if sign_in.gateway == "pre-shared-key" else ()
+        )
+        extra = (CredentialsKind.ADDITIONAL_KEY,) if self.additional_key == "required" else ()
         return tuple(dict.fromkeys(kinds + extra))
 
-    def useful(self, sign_in: SignIn) -> tuple[Kind, ...]:
+    def useful(self, sign_in: SignIn) -> tuple[CredentialsKind, ...]:
         """Kinds that are used where they are kept, and not missed where they are not."""
-        return (Kind.ADDITIONAL_KEY,) if self.additional_key == "optional" else ()
+        return (CredentialsKind.ADDITIONAL_KEY,) if self.additional_key == "optional" else ()
 
     def proposals(self, label: str) -> tuple[ProposalChoice, ...]:
         """Those for ``ike`` or ``esp``: the settings' own, else the defaults."""

@@ -12,7 +12,7 @@ import numpy as np
 from zesty_burrow.carrier.fast_path.loops.octets import MODULUS, TCP, fold, get16, get32, part, put, same, word_sum
 
 PSH, ACK, ECE = 0x08, 0x10, 0x40
-MOST = 64000
+MAX_PIECE = 64000
 """Octets of a joined packet: below what an IP packet's length can say."""
 NO, FULL, LAST = 0, 1, 2
 ROW = 5
@@ -194,7 +194,7 @@ def piece_at(
     if protocol != TCP and not datagram_holds(octets, lead, length, transport, pseudo):
         return first + 1
     size = length - headers
-    most = min(number, first + max(1, (MOST - headers) // size))
+    most = min(number, first + max(1, (MAX_PIECE - headers) // size))
     total, end, kind = length, first + 1, FULL
     # Every other payload begins at an odd octet of the whole, where their size is odd.
     even, odd = np.int64(0), np.int64(0)

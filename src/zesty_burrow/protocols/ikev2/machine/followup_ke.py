@@ -32,7 +32,7 @@ class Following:
 
 
 @dataclass(slots=True)
-class Promise:
+class PromisedExchange:
     """What this side has answered with, and makes once the peer goes on with the second exchange in time.
 
     ``make``: False where it has come to nothing meanwhile.
@@ -53,7 +53,7 @@ class FollowUp:
     def __init__(self, end: IkeEndpoint) -> None:
         self._end = end
         self._following: Following | None = None
-        self.promise: Promise | None = None
+        self.promise: PromisedExchange | None = None
 
     def forget(self) -> None:
         """Another IKE SA is in use: what was asked for and promised under the old one is void."""
@@ -70,7 +70,7 @@ class FollowUp:
     def promise_more(self, method: int, now: float, make: Callable[[bytes, float], bool]) -> Notify:
         """What goes with the answer to CREATE_CHILD_SA."""
         link = self._end.random(LINK_SIZE)
-        self.promise = Promise(link, method, now + 2 * self._end.backoff.give_up, make)
+        self.promise = PromisedExchange(link, method, now + 2 * self._end.backoff.give_up, make)
         return Notify(NotifyType.ADDITIONAL_KEY_EXCHANGE, link)
 
     def follow_up(self, payloads: Sequence[Payload], now: float, go_on: GoOn) -> None:

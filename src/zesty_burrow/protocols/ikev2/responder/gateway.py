@@ -45,7 +45,7 @@ class GatewayEvent:
     event: Event
 
 
-class Gateway:
+class IkeGateway:
     """Takes datagrams from anyone. Half-open negotiations are bounded; cookies keep floods cheap (RFC 7296 §2.6)."""
 
     def __init__(self, config: ResponderConfig, random: Random, address: str) -> None:

@@ -1,0 +1,119 @@
+"""A kit compared with what is kept: new, the same, another edition; what is decided is what is planned."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import pytest
+
+from corpus import material as m
+from zesty_burrow.core.credentials import NamePassword, Scope, kind_of
+from zesty_burrow.core.secret import Secret
+from zesty_burrow.intake.import_plan import BOTH, KEEP, REPLACE, ImportPlan, NewProfile
+from zesty_burrow.intake.kit import FoundCredentials, FoundProfile, Kit
+from zesty_burrow.profiles.compare import Relation
+from zesty_burrow.profiles.text import read_profile
+
+LISBON = replace(read_profile(m.LISBON.decode()), authorities=())
+OTHER = replace(LISBON, tunnel=replace(LISBON.tunnel, mtu=1300))
+SCOPE = Scope("Quillwort Relay")
+SECRET, NEWER = (NamePassword("heron", Secret(word)) for word in ("x_first", "x_second"))
+
+
+class Kept:
+    """A store in memory."""
+
+    def __init__(self, *profiles, secret=None):
+        self.rows = {one.name: NewProfile.of(one, "before") for one in profiles}
+        self.secret = secret
+
+    def digests(self):
+        return {name: row.digest for name, row in self.rows.items()}
+
+    def profile_texts(self, names):
+        return [self.rows[name].text for name in names]
+
+    def find_credentials(self, scope, kind):
+        return self.secret if self.secret and (scope, kind) == (SCOPE, kind_of(self.secret)) else None
+
+
+def kit(*profiles, secret=None):
+    made = [NewProfile.of(one, "kit.zip") for one in profiles]
+    found = tuple(FoundProfile(one.profile.name, one.profile, one.text, one.digest, one.origin) for one in made)
+    secrets = (FoundCredentials("c.txt", SCOPE, secret, "kit.zip"),) if secret else ()
+    return Kit("kit.zip", found, secrets, (), ())
+
+
+def planned(kept, taken, choice=KEEP, **more):
+    asked = []
+    plan = ImportPlan(kept, lambda difference: asked.append(difference) or choice, **more)
+    plan.take(taken)
+    return plan, asked
+
+
+def slugs(plan):
+    return [one.code.slug for one in plan.findings]
+
+
+def test_new_and_the_same():
+    """A name that is not there is new; the same content is not asked about, whatever it is called here."""
+    plan, asked = planned(None, kit(LISBON))
+    assert plan.outcomes == {LISBON.name: "new"} and plan.taken[LISBON.name].origin == "kit.zip"
+    plan, more = planned(Kept(LISBON), kit(LISBON))
+    assert plan.outcomes == {LISBON.name: "there already"} and plan.taken == {}
+    plan, others = planned(Kept(replace(LISBON, name="renamed")), kit(LISBON))
+    assert plan.outcomes == {LISBON.name: "there already as renamed"}
+    assert asked == more == others == []
+
+
+@pytest.mark.parametrize(
+    ("choice", "outcome", "taken", "replacing", "slug"),
+    [
+        (KEEP, "left out", [], set(), "profile-changed"),
+        (REPLACE, "replaced", [LISBON.name], {LISBON.name}, "profile-replaced"),
+        (BOTH, f"taken as {LISBON.name}-2", [f"{LISBON.name}-2"], set(), "profile-both"),
+    ],
+)
+def test_another_edition(choice, outcome, taken, replacing, slug):
+    """It is asked about once, with what differs; what was chosen is planned."""
+    plan, asked = planned(Kept(LISBON), kit(OTHER), choice)
+    (difference,) = asked
+    assert (difference.name, difference.relation) == (LISBON.name, Relation.CHANGED)
+    assert [change.key for change in difference.changes] == ["tunnel.mtu"]
+    assert plan.outcomes == {LISBON.name: outcome}
+    assert (list(plan.taken), plan.replacing) == (taken, replacing)
+    assert slugs(plan) == [slug]
+
+
+def test_tags_stay_when_a_profile_is_replaced():
+    """They are the administrator's own; the content's digest does not depend on them."""
+    plan, _ = planned(Kept(replace(LISBON, tags=("sea",))), kit(OTHER), REPLACE)
+    made = plan.taken[LISBON.name]
+    assert made.profile.tags == read_profile(made.text).tags == ("sea",)
+    assert made.digest == NewProfile.of(made.profile, "").digest
+
+
+def test_two_of_a_name_in_one_kit():
+    """The second is compared with the first, which is not stored yet."""
+    plan, asked = planned(None, kit(LISBON, OTHER), REPLACE)
+    assert len(asked) == 1
+    assert plan.taken[LISBON.name].profile.tunnel.mtu == 1300
+    plan, _ = planned(None, kit(LISBON, OTHER), BOTH)
+    assert sorted(plan.taken) == [LISBON.name, f"{LISBON.name}-2"]
+
+
+@pytest.mark.parametrize(
+    ("kept", "keep", "secrets", "slug"),
+    [
+        (None, False, [NEWER], []),
+        (NEWER, False, [], []),
+        (SECRET, False, [NEWER], ["credentials-replaced"]),
+        (SECRET, True, [], ["credentials-kept"]),
+    ],
+)
+def test_credentials(kept, keep, secrets, slug):
+    """New ones are taken, the same pass silently, others replace what is kept unless that is to stay; none is shown."""
+    plan, _ = planned(Kept(secret=kept), kit(secret=NEWER), keep_credentials=keep)
+    assert [value for _, value, _ in plan.secrets] == secrets
+    assert slugs(plan) == slug
+    assert "x_" not in str(plan.findings)
