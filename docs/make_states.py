@@ -91,14 +91,14 @@ def _around(start: int, end: int, label: str, lane: int) -> list[str]:
 
 def pictures() -> dict[str, str]:
     """File names and what is in them."""
-    tables = (
-        ("initiator", "The initiator (RFC 7296)", initiator),
-        ("responder", "The responder (RFC 7296)", responder),
-        ("supervisor", "A tunnel's supervisor", supervisor),
+    tables: tuple[tuple[str, str, type[StrEnum], Mapping[Any, Any]], ...] = (
+        ("initiator", "The initiator (RFC 7296)", initiator.State, initiator.TRANSITIONS),
+        ("responder", "The responder (RFC 7296)", responder.State, responder.TRANSITIONS),
+        ("supervisor", "A tunnel's supervisor", supervisor.TunnelState, supervisor.TRANSITIONS),
     )
     return {
-        f"states-{name}.svg": draw(title, map(str, table.State), edges_of(table.TRANSITIONS, table.State))
-        for name, title, table in tables
+        f"states-{name}.svg": draw(title, map(str, states), edges_of(table, states))
+        for name, title, states, table in tables
     }
 
 

@@ -33,7 +33,7 @@ class TunnelSignal(StrEnum):
     LOSE = "the tunnel is lost"
     RETRY = "try again"
     END = "end"
-    ENDED = "put back"
+    ENDED = "restored"
 
 
 _S, _G = TunnelState, TunnelSignal

@@ -7,8 +7,8 @@ from dataclasses import replace
 
 import pytest
 from scapy.contrib import ikev2 as judge
+from test_rekeying import Ends, settle
 from test_second_exchange import HYBRID, PLAIN, both_stand, hybrid
-from test_upkeep import Ends, settle
 
 from zesty_burrow.core.crypto.key_exchange import MlKem768
 from zesty_burrow.core.policy.suite import Suite
