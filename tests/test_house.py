@@ -186,13 +186,15 @@ def test_help_loads_no_heavy_library():
     assert ended.returncode == 0, ended.stderr
 
 
-def test_status_loads_no_heavy_library(tmp_path):
-    """``zesty status``, which scripts call often, loads neither the database's library nor the protocol's machines."""
+@pytest.mark.parametrize("command", ["status", "list"])
+def test_frequent_commands_load_no_heavy_library(tmp_path, command):
+    """``zesty status`` and ``list``, which scripts call often, load neither the database's library nor the protocol's machines."""
     code = (
-        "import sys, zesty_burrow.cli\nzesty_burrow.cli.main(['status'])\n"
+        "import sys, zesty_burrow.cli\nzesty_burrow.cli.main(['COMMAND'])\n"
         "heavy = {'sqlalchemy', 'cryptography', 'pyroute2', 'OpenSSL', 'zesty_burrow.core.policy.policy'}\n"
         "bad = heavy & set(sys.modules)\nsys.exit(repr(bad) if bad else 0)"
     )
+    code = code.replace("COMMAND", command)
     environment = {**os.environ, "ZESTY_BURROW_HOME": str(tmp_path)}
     ended = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, env=environment)
     assert ended.returncode == 0, ended.stderr

@@ -21,9 +21,10 @@ from zesty_burrow.lab import story
 from zesty_burrow.lab.kit import place_profile
 from zesty_burrow.profiles.text import read_profile, write_profile
 from zesty_burrow.store import seal, store
+from zesty_burrow.store.rows import HEAD
 from zesty_burrow.store.seal import Seal
 from zesty_burrow.store.store import ObservationRow, Store, sqlite_url
-from zesty_burrow.store.tables import HEAD, metadata, profiles
+from zesty_burrow.store.tables import metadata, profiles
 
 PROFILES = [place_profile(place) for place in story.PLACES]
 
@@ -367,3 +368,10 @@ def test_two_programs_make_one_store(tmp_path):
     for thread in threads:
         thread.join()
     assert failed == []
+
+
+def test_rows_without_the_library(full, tmp_path):
+    """What is read without SQLAlchemy is what it reads."""
+    from zesty_burrow.store.rows import read_rows
+
+    assert read_rows(tmp_path / "store.db") == full.list_profiles() != []

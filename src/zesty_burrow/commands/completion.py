@@ -31,7 +31,7 @@ def run(args: Namespace, context: Context) -> TextResult:
 def _names(prefix: str, context: Context) -> list[str]:
     """Read without the database's library where the store is a file: this runs at each press of a key."""
     if not context.settings().store:
-        from zesty_burrow.store.names import read_names
+        from zesty_burrow.store.rows import read_names
 
         stores = dict.fromkeys((context.paths.store, machine_paths(context.environment).store))
         return sorted({name for store in stores for name in read_names(store, prefix)})

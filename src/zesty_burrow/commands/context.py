@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import socket
 import sys
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import closing
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from zesty_burrow.core.policy.policy import Policy
     from zesty_burrow.report.reporter import Reporter
     from zesty_burrow.store.layered_store import LayeredStore
+    from zesty_burrow.store.rows import ProfileRow
     from zesty_burrow.store.seal import Seal
     from zesty_burrow.store.store import Store
 
@@ -90,7 +91,8 @@ class Context:
 
     def layered_store(self) -> LayeredStore:
         """The user's own store and the machine's, to be read as one, in a ``with`` block."""
-        from zesty_burrow.store.layered_store import MACHINE, OWN, LayeredStore
+        from zesty_burrow.store.layered_store import LayeredStore
+        from zesty_burrow.store.rows import MACHINE, OWN
         from zesty_burrow.store.store import read_only_url
 
         if self.paths.shared:
@@ -100,6 +102,19 @@ class Context:
         if os.access(machine.paths.store, os.R_OK):
             stores[MACHINE] = machine._readable(read_only_url)
         return LayeredStore(stores)
+
+    def list_profiles(self, words: Sequence[str] = (), **where: str) -> list[tuple[str, ProfileRow]]:
+        """Whose store it is in and the row, of each profile that matches; without SQLAlchemy where possible."""
+        from zesty_burrow.store.rows import MACHINE, OWN, matching, read_rows
+
+        own = MACHINE if self.paths.shared else OWN
+        paths = {own: self.paths.store, MACHINE: machine_paths(self.environment).store}
+        there = {whom: path for whom, path in paths.items() if whom == own or os.access(path, os.R_OK)}
+        found = {} if self.settings().store else {whom: read_rows(path) for whom, path in there.items()}
+        if found and all(rows is not None for rows in found.values()):
+            return [(whom, row) for whom, rows in found.items() for row in matching(rows or (), words, **where)]
+        with self.layered_store() as layered_store:
+            return layered_store.list_profiles(words, **where)
 
     def _readable(self, read_only: Callable[[Path], str]) -> Store:
         """This context's store, for reading only where it is somebody else's."""

@@ -7,13 +7,12 @@ from contextlib import ExitStack
 from typing import TYPE_CHECKING
 
 from zesty_burrow.errors import NotFound
-from zesty_burrow.store.store import CredentialsRow, ProfileRow, Store, choose_among
+from zesty_burrow.store.rows import ProfileRow
+from zesty_burrow.store.store import CredentialsRow, Store, choose_among
 
 if TYPE_CHECKING:
     from zesty_burrow.core.credentials import Credentials
     from zesty_burrow.core.profile import Profile
-
-OWN, MACHINE = "me", "machine"
 
 
 class LayeredStore:

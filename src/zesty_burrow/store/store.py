@@ -14,7 +14,8 @@ import sqlalchemy as sa
 from sqlalchemy.exc import DBAPIError, SQLAlchemyError
 
 from zesty_burrow.errors import Clash, NotFound, StateError
-from zesty_burrow.store.tables import HEAD, credentials, metadata, observations, profiles
+from zesty_burrow.store.rows import HEAD, ProfileRow, matching
+from zesty_burrow.store.tables import credentials, metadata, observations, profiles
 
 if TYPE_CHECKING:
     # Loaded where they are needed: a list of profiles reads rows alone.
@@ -22,21 +23,6 @@ if TYPE_CHECKING:
     from zesty_burrow.core.profile import Profile
     from zesty_burrow.intake.import_plan import NewProfile
     from zesty_burrow.store.seal import Seal
-
-
-@dataclass(frozen=True, slots=True)
-class ProfileRow:
-    """What a list shows of a profile, without reading its text."""
-
-    name: str
-    provider: str
-    country: str
-    city: str
-    protocol: str
-    digest: str
-    origin: str
-    imported_at: str
-    tags: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -234,20 +220,10 @@ class Store:
         }
 
     def list_profiles(self, words: Sequence[str] = (), **where: str) -> list[ProfileRow]:
-        """Profiles by name; each of ``words`` must occur in name, provider, country, city, protocol or tags.
-
-        ``where``: columns with the value that they must have, whatever the case; ``place`` is a city or a country,
-        ``tag`` one of the tags.
-        """
-        query = sa.select(*_LISTED).order_by(profiles.c.name)
-        for column, value in where.items():
-            query = query.where(_condition(column, value))
-        for word in words:
-            escaped = word.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
-            columns = [profiles.c[name] for name in ("name", "provider", "country", "city", "protocol", "tags")]
-            query = query.where(sa.or_(*[column.ilike(f"%{escaped}%", escape="\\") for column in columns]))
+        """Profiles by name; see :func:`matching` for ``words`` and ``where``."""
         with self._begin() as connection:
-            return [ProfileRow(*row) for row in connection.execute(query)]
+            rows = [ProfileRow(*row) for row in connection.execute(sa.select(*_LISTED).order_by(profiles.c.name))]
+        return matching(rows, words, **where)
 
     def find_profile(self, name: str) -> tuple[Profile, ProfileRow]:
         """One profile by name, or by a place that only one profile has; :class:`NotFound` otherwise."""
@@ -382,15 +358,6 @@ class Store:
         with self._begin() as connection:
             row = connection.execute(query).first()
         return ObservationRow(*row) if row else None
-
-
-def _condition(column: str, value: str) -> sa.ColumnElement[bool]:
-    folded = value.casefold()
-    if column == "tag":
-        return (sa.literal(" ") + profiles.c.tags + " ").contains(f" {folded} ", autoescape=True)
-    if column == "place":
-        return sa.or_(sa.func.lower(profiles.c.city) == folded, sa.func.lower(profiles.c.country) == folded)
-    return sa.func.lower(profiles.c[column]) == folded
 
 
 def _sqlite_settings(connection: sa.engine.interfaces.DBAPIConnection, _: object) -> None:

@@ -46,6 +46,3 @@ observations = Table(
     Column("verdict", String(10), nullable=False, default=""),
     Column("document", Text, nullable=False),
 )
-
-HEAD = "0003"
-"""The newest migration; a store of another one is brought up to it before use."""

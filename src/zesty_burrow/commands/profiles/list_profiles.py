@@ -32,6 +32,5 @@ def filters(args: Namespace) -> dict[str, str]:
 
 def run(args: Namespace, context: Context) -> ListResult:
     """All that match every word and every option."""
-    with context.layered_store() as layered_store:
-        rows = layered_store.list_profiles(args.word, **filters(args))
+    rows = context.list_profiles(args.word, **filters(args))
     return ListResult(tuple({**asdict(row), "for": whom} for whom, row in rows))
