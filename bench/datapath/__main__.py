@@ -33,7 +33,7 @@ GOALS = {
 """By measure and rival: the goal, and the least, as ratios."""
 LOSSLESS = 0.001
 """The share of datagrams that may be missing for a rate to count as one without loss: a busy machine's hiccup."""
-SLOWEST, FASTEST, STEPS = 4.0, 240.0, 6
+SLOWEST, FASTEST, STEPS = 4.0, 480.0, 7
 """Thousand packets a second between which the rate without loss is looked for, and in how many steps."""
 Row = dict[str, float]
 
@@ -188,7 +188,7 @@ def main() -> int:
         made.serve()
         makers: list[Callable[[], Contender]] = [lambda: made.ours(args.disable), made.ssh, made.socat, made.plain]
         contenders = [make() for make in makers]
-        print("packets by:", *made.warm_up(contenders[0].far), file=sys.stderr, flush=True)
+        print("data path:", *made.warm_up(contenders[0].far), file=sys.stderr, flush=True)
         rounds: list[dict[str, Row]] = []
         for number in range(args.rounds):
             turn = [*contenders[number % 4 :], *contenders[: number % 4]]

@@ -53,13 +53,13 @@ def main() -> int:
         status, link = made.status(), [] if args.smooth else made.link_says()
     whole = sent == received and sent.startswith(f"{args.octets} ")
     document = {
-        "packets by": by,
+        "data path": by,
         "octets": args.octets,
         "digests equal": whole,
         "seconds": round(seconds, 1),
         "Mbit/s": round(args.octets * 8e-6 / seconds, 1),
-        "renewals": status["rekeys"],
-        "returns": status["reconnects"],
+        "rekeys": status["rekeys"],
+        "reconnects": status["reconnects"],
         "rejected by the client": status["rejected"],
         "wire, each way: passed, lost, late, forged": link,
         "MiB held by client and gateway at first": [round(one, 1) for one in seen[0]],

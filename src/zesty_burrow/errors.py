@@ -8,7 +8,7 @@
     │   ├── Malformed            octets that do not follow their format
     │   ├── LimitExceeded        larger than we agree to read
     │   └── ProfileInvalid       a tunnel profile that breaks its own rules
-    ├── StateError               what was asked does not fit what is there
+    ├── StateError               the state does not allow what was asked
     │   ├── NotFound
     │   ├── Clash
     │   └── SealError            the secrets cannot be opened
@@ -100,7 +100,7 @@ class ProfileInvalid(InputError):
 
 
 class StateError(BurrowError):
-    """What was asked does not fit what is there."""
+    """The state does not allow what was asked."""
 
     slug = "state"
     exit_code = 4

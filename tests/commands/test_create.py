@@ -90,7 +90,7 @@ def test_a_dialogue_that_is_interrupted(zesty, authority):
     """Ctrl-C half-way keeps the answers and no secret; --resume asks only what is open; the password is not shown."""
     begun = [
         ("IP address: ", "“lisbon”.quillwort.example\n"),
-        ("does not fit", "lisbon.quillwort.example\n"),
+        ("Not valid", "lisbon.quillwort.example\n"),
         ("[lisbon]: ", "\n"),
         ("Provider [none]: ", f"{Q}\n"),
         ("identity [lisbon.quillwort.example]: ", "\n"),
@@ -117,7 +117,7 @@ def test_a_dialogue_that_is_interrupted(zesty, authority):
         ("networks [everything]: ", "\n"),
         ("outside [tunnel]: ", "\n"),
         ("Name servers [none]: ", "ns.example\n"),
-        ("does not fit", "198.51.100.242\n"),
+        ("Not valid", "198.51.100.242\n"),
         ("suffixes [none]: ", "\n"),
         ("exit [PT]: ", "\n"),
         ("exit [Lisbon]: ", "\n"),

@@ -58,7 +58,7 @@ def test_what_is_exported_imports_again_unchanged(zesty, kit, tmp_path, passphra
     assert kept == [("Quillwort Relay", "name-password", "out.zip/credentials.sealed.json")]
     assert everything(zesty) == before
     again = zesty("--json", "--passphrase-file", passphrase, "import", archive).json
-    assert {row["outcome"] for row in again["profiles"]} == {"there already"}
+    assert {row["outcome"] for row in again["profiles"]} == {"already stored"}
 
 
 def test_a_wrong_passphrase_opens_nothing(zesty, kit, tmp_path, passphrase):
@@ -124,7 +124,7 @@ def test_rename(zesty, kit):
     again = zesty("--json", "import", kit).json
     assert {row["name"]: row["outcome"] for row in again["profiles"]}[
         "quillwort-lisbon"
-    ] == "there already as lisbon-at-sea"
+    ] == "already stored as lisbon-at-sea"
 
 
 def test_pasted_text(zesty):
@@ -148,7 +148,7 @@ def test_credentials_everywhere_at_once(zesty, kit):
     assert zesty("credentials", "change", "Quillwort Relay", stdin="one line only\n").code == 3
     assert zesty("credentials", "forget", "Quillwort Relay").code == 0
     assert "missing" in zesty("credentials", "list").text
-    assert "Import the two-line" in zesty("connect", "lisbon").text
+    assert "Import the two lines" in zesty("connect", "lisbon").text
 
 
 def test_a_password_is_asked_for_without_echo(zesty, kit):

@@ -33,7 +33,7 @@ def test_import_takes_everything_at_once(zesty, kit):
     assert {row["outcome"] for row in zesty.built("--json", "import", kit).json["profiles"]} == {"new"}
     assert [row["name"] for row in zesty.built("--json", "list").json["profiles"]] == NAMES
     again = zesty.built("--json", "import", kit).json
-    assert {row["outcome"] for row in again["profiles"]} == {"there already"}
+    assert {row["outcome"] for row in again["profiles"]} == {"already stored"}
     assert sum(entry["code"] == "profile-same" for entry in again["findings"]) == 5
 
 
@@ -244,7 +244,8 @@ def test_settings_and_store_errors(zesty, kit):
     broken = zesty("list")
     assert (broken.code, "cannot be used" in broken.text) == (4, True)
     (zesty.home / "store.db").unlink()
-    zesty("list")
+    assert zesty("list").code == 0 and not (zesty.home / "store.db").exists()
+    zesty("credentials", "list")
     with sqlite3.connect(zesty.home / "store.db") as store:
         store.execute("UPDATE alembic_version SET version_num = '9999'")
     store.close()
@@ -283,7 +284,7 @@ def test_a_reader_that_goes_away(zesty, kit):
 
 def test_every_secret_leaves_with_a_rollback(zesty, kit, tmp_path):
     """An import that fails half-way leaves neither profiles nor secrets: it is one transaction."""
-    zesty("list")
+    zesty("credentials", "list")
     with sqlite3.connect(zesty.home / "store.db") as store:
         store.execute("CREATE TRIGGER no_secrets BEFORE INSERT ON credentials BEGIN SELECT RAISE(ABORT, 'full'); END")
     store.close()

@@ -60,9 +60,9 @@ def test_new_and_the_same():
     plan, asked = planned(None, kit(LISBON))
     assert plan.outcomes == {LISBON.name: "new"} and plan.taken[LISBON.name].origin == "kit.zip"
     plan, more = planned(Kept(LISBON), kit(LISBON))
-    assert plan.outcomes == {LISBON.name: "there already"} and plan.taken == {}
+    assert plan.outcomes == {LISBON.name: "already stored"} and plan.taken == {}
     plan, others = planned(Kept(replace(LISBON, name="renamed")), kit(LISBON))
-    assert plan.outcomes == {LISBON.name: "there already as renamed"}
+    assert plan.outcomes == {LISBON.name: "already stored as renamed"}
     assert asked == more == others == []
 
 

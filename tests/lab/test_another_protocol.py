@@ -68,7 +68,7 @@ def test_from_import_to_packets(program):
     assert "seabirds" in shown and "dummy.colour" in shown
     assert "dummy-here" in program("list", "dummy")
     assert "fit" in program("rehearse", "dummy-here", "--no-exit")
-    assert "takes the credentials" in program("credentials", "try", "dummy-here")
+    assert "accepts the credentials" in program("credentials", "try", "dummy-here")
     up = program("connect", "dummy-here", "--detach")
     assert "welcome, seabirds" in up and "10.99.0.5" in up
     said = program("--json", "status")

@@ -139,7 +139,7 @@ def test_each_way_to_sign_in(lab, office, sign_in):
     """The settings as the office exports them, tried and then connected with the real program."""
     office("office", sign_in)
     tried = lab.heron("credentials", "try", "office", check=0)
-    assert "takes the credentials" in tried.json["message"]
+    assert "accepts the credentials" in tried.json["message"]
     up = lab.heron("connect", "office", "--detach", check=0).json["tunnel"]
     assert up["suffixes"] == [story.OFFICE_SUFFIX]
     assert story.OFFICE_FILES in lab.shell("heron", "getent", "hosts", f"files.{story.OFFICE_SUFFIX}").out
@@ -169,7 +169,7 @@ def test_credentials_are_tried_without_a_tunnel(lab):
     """Negotiated and signed in for real; the machine is not touched, and the gateway keeps nothing."""
     before = lab.network()
     done = lab.heron("credentials", "try", "lisbon", check=0).json["message"]
-    assert "takes the credentials: those for Quillwort Relay" in done
+    assert "accepts the credentials: those for Quillwort Relay" in done
     assert lab.network() == before
     assert lab.gateway("lisbon")["tunnels"] == 0
 

@@ -154,7 +154,7 @@ _CODES = (
          "It is for the same gateway of the same provider, and nothing tells which of the two is newer.",
          "Look at the difference, then import with --replace, --both or --keep."),
     Code("profile-older", _N, "The kit holds an older edition of a profile that is already stored.",
-         "The newer one stays.", "Nothing to do; --replace would take the older one."),
+         "The newer one stays.", "Nothing to do; --replace would store the older one."),
     Code("profile-replaced", _N, "A profile was replaced by another of its name.",
          "You chose so.", "Nothing to do; the old one is in the kit that it came from."),
     Code("profile-both", _N, "A profile was taken under another name, beside the stored one.",

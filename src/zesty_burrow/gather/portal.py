@@ -204,7 +204,7 @@ class PortalClient:
 
 
 def _begin(answer: http.client.HTTPResponse, data: bytes) -> tuple[bytes, int]:
-    """What is there already, and how much there is in all (RFC 9110 §14.4)."""
+    """What is already stored, and how much there is in all (RFC 9110 §14.4)."""
     length = answer.headers.get("Content-Length", "")
     if not length.isascii() or not length.isdigit():
         raise _malformed("it does not say how long the kit is")

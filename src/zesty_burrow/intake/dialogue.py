@@ -171,7 +171,7 @@ QUESTIONS = (
     Question(
         "authority",
         "File with the authority's certificate",
-        "With it the gateway proves itself. Without it nobody can tell the gateway from an impostor.",
+        "With it the gateway proves its identity. Without it a false gateway cannot be detected.",
         "A download beside the settings: .pem, .crt, .cer, .der or .p7b.",
         applies=lambda answers: answers.get("sign-in") != "shared-key",
         optional=True,
@@ -220,7 +220,7 @@ QUESTIONS = (
     Question(
         "country",
         "Country of the exit",
-        "What is promised about where your traffic comes out; `verify` holds the provider to it.",
+        "The country where your traffic should reach the internet; `verify` checks it.",
         "On the provider's list of places.",
         _country,
         lambda answers: _place(answers)[0],

@@ -102,7 +102,7 @@ class ImportPlan:
         name = found.profile.name
         same = name if self._known.get(name) == found.digest else self._names.get(found.digest, "")
         if same:
-            self.outcomes.setdefault(name, "there already" if same == name else f"there already as {same}")
+            self.outcomes.setdefault(name, "already stored" if same == name else f"already stored as {same}")
             self.findings.append(finding("profile-same", name, "" if same == name else f"it is called {same} here"))
         elif name not in self._known:
             self._put(name, NewProfile(found.profile, found.text, found.digest, found.origin), "new")

@@ -29,7 +29,7 @@ OFFICE_ENCRYPTED_RESOLVER = f"resolver.{OFFICE_SUFFIX}"
 FAULTS = {
     "expired-certificate": "its certificate has expired",
     "wrong-name": "its certificate is for another name",
-    "untrusted-authority": "its certificate comes from an authority that nobody knows",
+    "untrusted-authority": "its certificate comes from an unknown authority",
     "refused-password": "it refuses every password",
     "silent": "it answers nothing",
     "weak-proposals": "it accepts only 3DES, SHA-1 and the 1024-bit MODP group",

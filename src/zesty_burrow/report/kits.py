@@ -23,16 +23,16 @@ def _outcome(taken: bool, outcome: str) -> Text:
     """What became of a file, and of the profile in it."""
     if not taken or outcome == "left out":
         return Text("left out", style="yellow")
-    if outcome.startswith("there already"):
-        return Text("there already", style="dim")
+    if outcome.startswith("already stored"):
+        return Text("already stored", style="dim")
     return Text(outcome.partition(" as ")[0] if outcome not in ("", "new") else outcome or "taken", style="green")
 
 
 def difference_table(difference: ProfileDifference) -> Parts:
     """What a kit's profile changes, key by key."""
-    yield heading(f"{difference.name}: {difference.relation} compared with the stored one")
+    yield heading(f"{difference.name}: {difference.relation}, differs from the stored one")
     table = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="bold")
-    for label in ("key", "there", "in the kit"):
+    for label in ("key", "stored", "in the kit"):
         table.add_column(label, overflow="fold")
     for change in difference.changes:
         table.add_row(
@@ -79,12 +79,12 @@ def _kit_summary(result: results.KitResult) -> str:
     with_credentials = f" and the credentials for {', '.join(labels)}" if labels else ""
     counts: dict[str, int] = {}
     for outcome in result.outcomes.values():
-        short = "there already" if outcome.startswith("there already") else outcome
+        short = "already stored" if outcome.startswith("already stored") else outcome
         counts[short] = counts.get(short, 0) + 1
     words = ", ".join(f"{number} {outcome}" for outcome, number in sorted(counts.items())) or "none"
     if not result.imported:
         standing = f" ({words})" if set(counts) - {"new"} else ""
-        would = f"`zesty import` would take {plural(profiles, 'profile')}{standing}{with_credentials}"
+        would = f"`zesty import` would import {plural(profiles, 'profile')}{standing}{with_credentials}"
         return f"Nothing was changed. {would}."
     sealed = f" Sealed the credentials for {', '.join(labels)}." if labels else ""
     whom = " They are in the machine's store: every user of it may use them." if result.whom == "machine" else ""

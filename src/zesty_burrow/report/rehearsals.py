@@ -127,7 +127,7 @@ def _recommendation(result: RehearsalResult) -> Parts:
     if not best:
         return
     yield Text()
-    yield heading("To take")
+    yield heading("Recommended")
     table = grid({"no_wrap": True, "style": "dim"}, {"no_wrap": True, "style": "bold"}, {"overflow": "fold"})
     for choice, one in best.items():
         why = {

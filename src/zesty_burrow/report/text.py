@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 VERDICT_STYLES = {Verdict.SEALED: "bold green", Verdict.LEAKING: "bold red", Verdict.UNCLEAR: "bold yellow"}
 VERDICT_WORDS = {
     Verdict.SEALED: "SEALED: the outside sees the tunnel's exit and nothing else.",
-    Verdict.LEAKING: "LEAKING: the outside sees traffic or names beside the tunnel.",
+    Verdict.LEAKING: "LEAKING: not everything leaves as the profile says.",
     Verdict.UNCLEAR: "UNCLEAR: the observations are not enough for a verdict.",
 }
 MANY = 300
@@ -190,7 +190,7 @@ def _credentials(result: results.CredentialsResult) -> Parts:
         names = row["profiles"]
         used = ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
         kept = row["sealed_at"][:10] or "missing"
-        table.add_row(*map(Text, (row["scope"], row["kind"], kept, row["origin"], used or "nobody")))
+        table.add_row(*map(Text, (row["scope"], row["kind"], kept, row["origin"], used or "no profile")))
     yield table
 
 
@@ -341,7 +341,7 @@ def _observation_rows(before: Observation | None, after: Observation) -> list[tu
 
 
 def _verification(result: results.VerifyResult) -> Parts:
-    promise = f", which promises {result.promise}" if result.promise else ""
+    promise = f", which names {result.promise}" if result.promise else ""
     subject = f"profile {result.profile}{promise}" if result.profile else "no tunnel"
     yield heading(f"Verification of {subject}")
     table = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="bold")

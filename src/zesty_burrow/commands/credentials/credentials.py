@@ -119,4 +119,4 @@ def _try(args: Namespace, context: Context) -> MessageResult:
         chosen = choose(profile, layered_store, context, ask=args.ask, device=args.device)
     with explained(chosen):
         address = Attempt(profile, chosen.secrets, args.timeout, context.reporter.step).run()
-    return MessageResult(f"{profile.name} ({address}) takes the credentials: {chosen.words}.")
+    return MessageResult(f"{profile.name} ({address}) accepts the credentials: {chosen.words}.")

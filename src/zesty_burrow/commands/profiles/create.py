@@ -182,7 +182,7 @@ class _Dialogue:
                 raise ValueError("there is a profile of that name already")
             words = _look_up(question, answer, self._context)
         except (ValueError, BurrowError) as problem:
-            note(f"  That does not fit: {str(problem).rstrip('.')}. (? explains)", style="yellow")
+            note(f"  Not valid: {str(problem).rstrip('.')}. (? explains)", style="yellow")
             return
         for slip in question.slips(text):
             note(f"  Note: it {slip}; it was kept as {answer!r}.", style="yellow")
