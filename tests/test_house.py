@@ -175,6 +175,24 @@ def test_inheritance_stays_shallow():
     assert {name: depths[name] for name in protocols if depths[name] > 2} == {}
 
 
+PUBLIC_BY_THEIR_LIBRARIES = {"_replace", "_exit", "_value2member_map_"}
+
+
+def test_tests_reach_nothing_private():
+    """No test reads or replaces what belongs to somebody else by a name that begins with an underscore."""
+    wrong = []
+    for path in (ROOT / "tests").rglob("*.py"):
+        for node in ast.walk(ast.parse(path.read_text())):
+            name = ""
+            if isinstance(node, ast.Attribute) and ast.unparse(node.value) not in ("self", "cls"):
+                name = node.attr
+            elif isinstance(node, ast.Call) and ast.unparse(node.func).endswith("setattr") and len(node.args) > 1:
+                name = ast.unparse(node.args[1]).strip("'")
+            if name.startswith("_") and not name.startswith("__") and name not in PUBLIC_BY_THEIR_LIBRARIES:
+                wrong.append(f"{path.relative_to(ROOT)}:{node.lineno}: {name}")
+    assert wrong == []
+
+
 def test_help_loads_no_heavy_library():
     """``zesty --help`` loads neither the database's library nor cryptography nor netlink."""
     code = (

@@ -15,6 +15,7 @@ from zesty_burrow.carrier.control.totals import Totals
 from zesty_burrow.carrier.data_path.udp_port import UdpPort
 from zesty_burrow.carrier.network import addresses
 from zesty_burrow.carrier.network.addresses import look_up, try_each
+from zesty_burrow.carrier.network.stream_port import MAX_WAITING, StreamPort
 from zesty_burrow.carrier.network.udp_socket import udp_socket
 from zesty_burrow.carrier.session_io import SessionIo
 from zesty_burrow.carrier.states import TRANSITIONS, StateMachine, TunnelSignal, TunnelState
@@ -178,6 +179,67 @@ def test_a_machine_that_fails():
         assert io.take_events() == [b"ok"]
 
     asyncio.run(on_sockets(act))
+
+
+def test_a_session_over_a_byte_stream():
+    """What waits while the connection is made is sent; octets come as they are cut on the way; the end is told once."""
+
+    class Stream(Echo):
+        def receive(self, data, source, now, local_port):
+            self.events.append(bytes(data))
+            if data == b"more":
+                self.out.append(Datagram(b"x" * 600_000, local_port, source))
+
+    async def act():
+        loop = asyncio.get_running_loop()
+        listening = socket.create_server(("127.0.0.1", 0))
+        listening.setblocking(False)
+        wake = asyncio.Event()
+        port = StreamPort(listening.getsockname())
+        machine = Stream(0)
+        io = SessionIo(machine, {0: port}, wake)
+        machine.out.append(Datagram(b"hello", 0, ("", 0)))
+        io.flush()
+        other, _ = await loop.sock_accept(listening)
+        assert await asyncio.wait_for(loop.sock_recv(other, 100), 5) == b"hello"
+        await loop.sock_sendall(other, b"more")
+        came = 0
+        while came < 600_000:
+            came += len(await asyncio.wait_for(loop.sock_recv(other, 1 << 16), 5))
+        other.close()
+        events = []
+        while b"" not in events:
+            await asyncio.wait_for(wake.wait(), 5)
+            wake.clear()
+            events += io.take_events()
+        await asyncio.sleep(0.05)
+        assert (events, io.take_events(), came) == ([b"more", b""], [], 600_000)
+        io.close()
+        listening.close()
+
+    asyncio.run(act())
+
+
+def test_a_stream_that_leads_nowhere():
+    """A refused connection is the end of the stream; what cannot wait any longer is refused."""
+
+    async def act():
+        unused = socket.create_server(("127.0.0.1", 0))
+        peer = unused.getsockname()
+        unused.close()
+        wake = asyncio.Event()
+        machine = Echo(0)
+        machine.receive = lambda data, *_: machine.events.append(data)
+        io = SessionIo(machine, {0: StreamPort(peer)}, wake)
+        await asyncio.wait_for(wake.wait(), 5)
+        assert io.take_events() == [b""]
+        io.close()
+        full = StreamPort(("192.0.2.1", 9))
+        with pytest.raises(OSError):
+            full.send(bytes(MAX_WAITING + 1), ("", 0))
+        full.channel.close()
+
+    asyncio.run(act())
 
 
 # Requests.

@@ -205,7 +205,7 @@ def test_after_a_reboot(files, monkeypatch):
     crashed(path, target)
     with path.open("ab") as stream:
         stream.write(json.dumps({"change": "device", "fields": {"name": "lo"}}).encode() + b"\n")
-    monkeypatch.setattr(journal, "_boot", lambda: "another boot")
+    monkeypatch.setattr(journal, "boot_id", lambda: "another boot")
     assert restore(path).done == (str(target),)
 
 

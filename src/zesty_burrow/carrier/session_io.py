@@ -12,9 +12,11 @@ from contextlib import suppress
 from typing import Generic, Protocol, TypeVar
 
 from zesty_burrow.carrier.data_path.udp_port import Burst, UdpPort
+from zesty_burrow.carrier.network.stream_port import StreamPort
 from zesty_burrow.core.net import Datagram, Endpoint
 
 E = TypeVar("E")
+Port = UdpPort | StreamPort
 E_co = TypeVar("E_co", covariant=True)
 
 
@@ -45,12 +47,14 @@ class PacketPath(Protocol):
 
 
 class SessionIo(Generic[E]):
-    """``ports``: the sockets by their local ports; ``path``: what carries packets, once there is one.
+    """``ports``: the sockets by their local ports; ``path``: what carries packets in datagrams, once there is one.
+
+    A byte stream's octets go to the machine as they come; empty data is the end of the stream.
 
     ``failure``: an exception that a call of the machine or of the path has raised, for the owner to handle.
     """
 
-    def __init__(self, machine: Machine[E], ports: Mapping[int, UdpPort], wake: asyncio.Event) -> None:
+    def __init__(self, machine: Machine[E], ports: Mapping[int, Port], wake: asyncio.Event) -> None:
         self.machine = machine
         self.ports = ports
         self.events: deque[E] = deque()
@@ -73,13 +77,17 @@ class SessionIo(Generic[E]):
         for port in self.ports.values():
             if port.descriptor >= 0:
                 self._loop.remove_reader(port.descriptor)
+                self._loop.remove_writer(port.descriptor)
                 port.channel.close()
 
     def _fail(self, problem: Exception) -> None:
         self.failure = self.failure or problem
         self._wake.set()
 
-    def _readable(self, number: int, port: UdpPort) -> None:
+    def _readable(self, number: int, port: Port) -> None:
+        if isinstance(port, StreamPort):
+            self._stream_readable(number, port)
+            return
         try:
             now, received = self._loop.time(), False
             for burst in port.receive():
@@ -92,6 +100,21 @@ class SessionIo(Generic[E]):
         except Exception as problem:
             self._fail(problem)
 
+    def _stream_readable(self, number: int, port: StreamPort) -> None:
+        try:
+            for burst in port.receive():
+                self.machine.receive(bytes(burst.view), burst.source, self._loop.time(), number)
+            if port.ended:
+                self._loop.remove_reader(port.descriptor)
+            self.flush()
+        except Exception as problem:
+            self._fail(problem)
+
+    def _stream_writable(self, port: StreamPort) -> None:
+        port.flush()
+        if not port.waiting:
+            self._loop.remove_writer(port.descriptor)
+
     def flush(self) -> None:
         """Send what the machine has, collect its events, and set the timer."""
         for datagram in self.machine.send(self._loop.time()):
@@ -100,6 +123,8 @@ class SessionIo(Generic[E]):
                 # An unreachable network is the machine's to notice, by time.
                 with suppress(OSError):
                     port.send(datagram.data, datagram.destination)
+                if isinstance(port, StreamPort) and port.waiting:
+                    self._loop.add_writer(port.descriptor, self._stream_writable, port)
         while (event := self.machine.next_event()) is not None:
             self.events.append(event)
         if self.events:

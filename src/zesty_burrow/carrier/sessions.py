@@ -8,11 +8,13 @@ import socket
 from contextlib import suppress
 
 from zesty_burrow.carrier.data_path.udp_port import UdpPort
+from zesty_burrow.carrier.network.stream_port import StreamPort
 from zesty_burrow.carrier.network.udp_socket import udp_socket
-from zesty_burrow.carrier.session_io import SessionIo
+from zesty_burrow.carrier.session_io import Port, SessionIo
 from zesty_burrow.core.profile import Profile
+from zesty_burrow.errors import ProgramFault
 from zesty_burrow.protocols.registry import protocol
-from zesty_burrow.protocols.session import Event, Session, SessionRequest
+from zesty_burrow.protocols.session import Event, Session, SessionRequest, Transport
 
 
 def client_port(address: str, disabled: frozenset[str] = frozenset()) -> UdpPort:
@@ -21,14 +23,24 @@ def client_port(address: str, disabled: frozenset[str] = frozenset()) -> UdpPort
 
 
 class OpenSession:
-    """A session with its socket. ``port``: by which its datagrams go."""
+    """A session with its socket: a UDP one, or a connection where it travels over a byte stream."""
 
     def __init__(
         self, profile: Profile, request: SessionRequest, wake: asyncio.Event, disabled: frozenset[str] = frozenset()
     ) -> None:
         self.session: Session = protocol(profile.tunnel.protocol).session(profile, request, os.urandom)
-        self.port = client_port(request.address, disabled)
-        self.io: SessionIo[Event] = SessionIo(self.session, {self.session.local_port: self.port}, wake)
+        if self.session.transport is Transport.STREAM:
+            self._port: Port = StreamPort(self.session.peer)
+        else:
+            self._port = client_port(request.address, disabled)
+        self.io: SessionIo[Event] = SessionIo(self.session, {self.session.local_port: self._port}, wake)
+
+    @property
+    def port(self) -> UdpPort:
+        """The socket by which packets go in datagrams."""
+        if not isinstance(self._port, UdpPort):
+            raise ProgramFault("packets over a byte stream are not carried yet")
+        return self._port
 
     def start(self) -> None:
         """Begin."""
@@ -46,7 +58,7 @@ class OpenSession:
             self.session.close(self.io.now())
             for datagram in self.session.send(self.io.now()):
                 with suppress(OSError):
-                    self.port.send(datagram.data, datagram.destination)
+                    self._port.send(datagram.data, datagram.destination)
 
     def dispose(self) -> None:
         """Let go of socket and timers."""

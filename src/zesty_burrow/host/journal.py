@@ -39,7 +39,8 @@ class Restored:
     left_alone: tuple[str, ...] = ()
 
 
-def _boot() -> str:
+def boot_id() -> str:
+    """Tells one start of the machine from the next; empty where that is not known."""
     with suppress(OSError):
         return Path("/proc/sys/kernel/random/boot_id").read_text().strip()
     return ""
@@ -62,7 +63,7 @@ class Journal:
                 next_step="Run `zesty restore`.",
                 slug="left-over",
             )
-        header = {"boot": _boot(), "network": network_identity(), "process": os.getpid(), "what": what}
+        header = {"boot": boot_id(), "network": network_identity(), "process": os.getpid(), "what": what}
         self._write(header)
 
     def _write(self, document: dict[str, Any]) -> None:
@@ -159,7 +160,7 @@ def _read(path: Path) -> tuple[dict[str, Any], list[Change]]:
 def _undo(path: Path) -> Restored:
     header, changes = _read(path)
     # After a reboot, or in another network namespace, the kernel's part is gone already; files are not.
-    kernel = header.get("boot") == _boot() and header.get("network") == network_identity()
+    kernel = header.get("boot") == boot_id() and header.get("network") == network_identity()
     done: list[str] = []
     left: list[str] = []
     failed: list[str] = []

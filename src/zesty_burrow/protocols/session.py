@@ -247,7 +247,10 @@ class Session(Protocol):
         """This machine has another address towards the gateway than before."""
 
     def receive(self, data: bytes, source: Endpoint, now: float, local_port: int = 0) -> None:
-        """Take what came from the network to ``local_port``, but for the channel's datagrams. Never raises for it."""
+        """Take what came from the network to ``local_port``, but for the channel's datagrams. Never raises for it.
+
+        Over a byte stream empty data is its end.
+        """
 
     def send(self, now: float) -> list[Datagram]:
         """What to send now. Over a byte stream the destination does not matter."""

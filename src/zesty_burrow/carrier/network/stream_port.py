@@ -1,0 +1,67 @@
+"""A TCP connection of a session: octets in and out, in the calls that a UDP socket of a tunnel has."""
+
+from __future__ import annotations
+
+import socket
+from contextlib import suppress
+
+from zesty_burrow.carrier.data_path.udp_port import Burst
+from zesty_burrow.core.net import Endpoint
+
+MAX_WAITING = 1 << 20
+"""Octets that may wait for the network; a session that has more to say is broken."""
+CHUNK = 65536
+
+
+class StreamPort:
+    """Begins to connect at once. ``waiting``: whether octets wait for the network; ``ended``: nothing more comes."""
+
+    def __init__(self, peer: Endpoint) -> None:
+        family = socket.AF_INET6 if ":" in peer[0] else socket.AF_INET
+        self.channel = socket.socket(family, socket.SOCK_STREAM | socket.SOCK_NONBLOCK | socket.SOCK_CLOEXEC)
+        self.channel.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+        self.ended = False
+        self._peer = peer
+        self._out = bytearray()
+        # A network that is unreachable is the session's to notice, by time.
+        with suppress(OSError):
+            self.channel.connect(peer)
+
+    @property
+    def descriptor(self) -> int:
+        """The socket's; -1 once it is closed."""
+        return self.channel.fileno()
+
+    @property
+    def waiting(self) -> bool:
+        """Whether ``flush`` is to be called once the socket takes more."""
+        return bool(self._out)
+
+    def receive(self) -> list[Burst]:
+        """What has come; a burst of no octets is the end of the stream."""
+        try:
+            data = self.channel.recv(CHUNK)
+        except BlockingIOError:
+            return []
+        except OSError:
+            data = b""
+        self.ended = not data
+        return [Burst(memoryview(data), 0, len(data), max(len(data), 1), self._peer)]
+
+    def send(self, data: bytes, to: Endpoint) -> None:
+        """Put octets behind those that wait. Raises ``OSError`` where too many do; ``to`` is the one peer."""
+        if len(self._out) + len(data) > MAX_WAITING:
+            raise OSError("the connection takes nothing more")
+        self._out += data
+        self.flush()
+
+    def flush(self) -> None:
+        """Give the network what waits, as far as it takes it."""
+        try:
+            while self._out:
+                del self._out[: self.channel.send(self._out)]
+        except BlockingIOError:
+            pass
+        except OSError:
+            # The end of the stream tells the session.
+            self._out.clear()
