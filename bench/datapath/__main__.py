@@ -160,9 +160,7 @@ def plot(document: Mapping[str, object], path: Path) -> None:
     axes.axhline(1, color="grey", linewidth=0.8)
     axes.set_xticks(range(len(names)), names)
     axes.set_ylabel("times as much (1: the same)")
-    axes.set_title(
-        f"What our tunnel carries beside others, inner MTU {MTU}\nlines: the goal; dotted: the minimum"
-    )
+    axes.set_title(f"What our tunnel carries beside others, inner MTU {MTU}\nlines: the goal; dotted: the minimum")
     axes.legend(loc="upper right")
     axes.spines[["top", "right"]].set_visible(False)
     figure.savefig(path, dpi=120)
