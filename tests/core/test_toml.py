@@ -65,3 +65,15 @@ def test_table_by_table_is_as_the_whole(lines: list[str], end: str) -> None:
 )
 def test_where_a_cut_would_be_wrong(text: str) -> None:
     assert outcome(toml.parse, text) == outcome(tomllib.loads, text)
+
+
+def test_what_profiles_share_is_parsed_once():
+    """Tables that two written profiles have in common are the same objects: also one with a table inside."""
+    texts = [
+        f'format = 2\n\n[profile]\nname = "{name}"\n\n[ikev2]\nport = 500\n\n[ikev2.gateway_identity]\ntype = "ID_FQDN"\n\n[tunnel]\nmtu = 1400\n'
+        for name in "ab"
+    ]
+    one, other = map(parse, texts)
+    assert one["profile"] != other["profile"]
+    assert one["ikev2"] is other["ikev2"] and one["tunnel"] is other["tunnel"]
+    assert one["ikev2"]["gateway_identity"] == {"type": "ID_FQDN"}

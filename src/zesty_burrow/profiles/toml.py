@@ -16,7 +16,8 @@ from typing import Any
 MAX_KEPT = 1 << 16
 """Characters of the longest piece that is remembered."""
 
-_CUT = re.compile(r"(?<=\n)(?=\[)")
+_CUT = re.compile(r"(?<=\n)(?=\[[^\].\[]+\])")
+"""Before a table of its own; one inside another stays with it, as both give the same top-level key."""
 
 
 def parse(text: str) -> dict[str, Any]:
