@@ -73,7 +73,7 @@ def test_what_profiles_share_is_parsed_once():
         f'format = 2\n\n[profile]\nname = "{name}"\n\n[ikev2]\nport = 500\n\n[ikev2.gateway_identity]\ntype = "ID_FQDN"\n\n[tunnel]\nmtu = 1400\n'
         for name in "ab"
     ]
-    one, other = map(parse, texts)
+    one, other = map(toml.parse, texts)
     assert one["profile"] != other["profile"]
     assert one["ikev2"] is other["ikev2"] and one["tunnel"] is other["tunnel"]
     assert one["ikev2"]["gateway_identity"] == {"type": "ID_FQDN"}
