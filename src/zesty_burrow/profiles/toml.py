@@ -36,5 +36,5 @@ def parse(text: str) -> dict[str, Any]:
 
 @lru_cache(maxsize=64)
 def _piece(text: str) -> dict[str, Any]:
-    """One piece; those that many documents share stay remembered."""
+    """One piece, parsed once for all documents that share it."""
     return tomllib.loads(text)

@@ -92,7 +92,7 @@ class Established:
                 yield Signal.PROBE
 
     def _a_little_less(self, seconds: float) -> float:
-        """Up to a tenth earlier, so that many tunnels are not rekeyed at one time (RFC 7296 §2.8)."""
+        """Up to a tenth earlier, so that tunnels are not all rekeyed at one time (RFC 7296 §2.8)."""
         return seconds * (1 - self._end.random(1)[0] / 2560)
 
     def _take_sign_in_limit(self, payloads: Sequence[Payload], now: float) -> None:

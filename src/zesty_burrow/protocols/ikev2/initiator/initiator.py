@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from zesty_burrow.core.crypto.protection import Random
-from zesty_burrow.core.net import Datagram, Endpoint
+from zesty_burrow.core.net import Endpoint
 from zesty_burrow.errors import GatewayUnreachable, Malformed, ProgramFault
-from zesty_burrow.protocols.ikev2.events import ChildEstablished, Closed, Event, KeyExport
+from zesty_burrow.protocols.ikev2.end_machine import EndMachine
+from zesty_burrow.protocols.ikev2.events import Closed, KeyExport
 from zesty_burrow.protocols.ikev2.initiator.config import InitiatorConfig
 from zesty_burrow.protocols.ikev2.initiator.established import Established
 from zesty_burrow.protocols.ikev2.initiator.ike_auth import IkeAuth
@@ -14,14 +15,12 @@ from zesty_burrow.protocols.ikev2.initiator.table import REQUESTS, RESPONSES, TR
 from zesty_burrow.protocols.ikev2.machine.associations import Associations
 from zesty_burrow.protocols.ikev2.machine.endpoint import NON_ESP_MARKER, IkeEndpoint
 from zesty_burrow.protocols.ikev2.machine.handshake import Handshake
-from zesty_burrow.protocols.ikev2.machine.ike_sa import IkeSa
 from zesty_burrow.protocols.ikev2.transition import StateMachine
-from zesty_burrow.protocols.ikev2.wire.keys import IkeKeys
 from zesty_burrow.protocols.ikev2.wire.message import Message, parse_message_untrusted
 from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType
 
 
-class Initiator:
+class Initiator(EndMachine):
     """``start``, then the five calls: ``receive``, ``send``, ``next_timer``, ``handle_timer``, ``next_event``.
 
     Its parts share one :class:`IkeEndpoint`; the table of states names the part that handles a signal.
@@ -29,8 +28,8 @@ class Initiator:
 
     def __init__(self, config: InitiatorConfig, random: Random) -> None:
         self.config = config
-        self.end = IkeEndpoint(random, config.backoff, config.gateway, config.local_port, is_initiator=True)
-        self.associations = Associations(self.end, config.ike_offers, config.esp_offers, is_caller=True)
+        end = IkeEndpoint(random, config.backoff, config.gateway, config.local_port, is_initiator=True)
+        super().__init__(end, Associations(end, config.ike_offers, config.esp_offers, is_caller=True))
         self.machine = StateMachine(TRANSITIONS, State.IDLE, self)
         self.handshake = Handshake()
         self.init = IkeInit(config, self.end, self.handshake)
@@ -45,39 +44,9 @@ class Initiator:
         return self.machine.state
 
     @property
-    def sa(self) -> IkeSa:
-        """The IKE SA in use."""
-        return self.end.sa
-
-    @property
-    def keys(self) -> IkeKeys | None:
-        """Its keys, once there are any."""
-        return self.end.keys
-
-    @property
-    def child(self) -> ChildEstablished | None:
-        """The pair of child SAs in use."""
-        return self.associations.children.child
-
-    @property
-    def peer(self) -> Endpoint:
-        """The gateway's address and the port in use."""
-        return self.end.peer
-
-    @property
     def local_port(self) -> int:
         """Our own port."""
         return self.end.local_port
-
-    @property
-    def mobile(self) -> bool:
-        """Whether both sides know MOBIKE."""
-        return self.associations.mobility.enabled
-
-    @property
-    def own_spis(self) -> set[bytes]:
-        """The SPIs by which the gateway may name an IKE SA to us."""
-        return self.end.own_spis
 
     @property
     def ignored(self) -> list[str]:
@@ -128,14 +97,6 @@ class Initiator:
                 self._dispatch(whole, now)
         except Malformed as problem:
             self.end.ignore(str(problem))
-
-    def send(self, now: float) -> list[Datagram]:
-        """Datagrams to send now."""
-        return self.end.send()
-
-    def next_event(self) -> Event | None:
-        """The next event, or None."""
-        return self.end.next_event()
 
     def next_timer(self) -> float | None:
         """When ``handle_timer`` wants to be called."""

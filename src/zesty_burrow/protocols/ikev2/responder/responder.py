@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from zesty_burrow.core.crypto.protection import Random
-from zesty_burrow.core.net import Datagram, Endpoint
+from zesty_burrow.core.net import Endpoint
 from zesty_burrow.errors import Malformed
-from zesty_burrow.protocols.ikev2.events import ChildEstablished, Closed, Event
+from zesty_burrow.protocols.ikev2.end_machine import EndMachine
+from zesty_burrow.protocols.ikev2.events import Closed
 from zesty_burrow.protocols.ikev2.machine.associations import Associations, deletes_ike_sa
 from zesty_burrow.protocols.ikev2.machine.endpoint import IkeEndpoint
 from zesty_burrow.protocols.ikev2.machine.handshake import Handshake
-from zesty_burrow.protocols.ikev2.machine.ike_sa import IkeSa
 from zesty_burrow.protocols.ikev2.responder.ike_auth import CallerAuth
 from zesty_burrow.protocols.ikev2.responder.table import (
     REQUESTS,
@@ -27,7 +27,7 @@ from zesty_burrow.protocols.ikev2.wire.redirect import write_redirect
 from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType, Protocol
 
 
-class Responder:
+class Responder(EndMachine):
     """Made by :class:`Gateway` once IKE_SA_INIT is answered; takes what is protected.
 
     ``handshake`` and ``sa`` are what IKE_SA_INIT has left.
@@ -37,9 +37,9 @@ class Responder:
         self.config = config
         self.started = started
         self.handshake = Handshake()
-        self.end = IkeEndpoint(random, config.backoff, peer, 4500, is_initiator=False)
+        end = IkeEndpoint(random, config.backoff, peer, 4500, is_initiator=False)
+        super().__init__(end, Associations(end, config.ike_offers, config.esp_offers, is_caller=False))
         self.end.sa.peer_request_id = 1
-        self.associations = Associations(self.end, config.ike_offers, config.esp_offers, is_caller=False)
         self.machine = StateMachine(TRANSITIONS, State.AUTH_AWAITED, self)
         self.auth = CallerAuth(config, self.end, self.handshake, self.associations)
 
@@ -54,36 +54,6 @@ class Responder:
     def account(self) -> str:
         """Who the caller is; empty before that is known."""
         return self.auth.account
-
-    @property
-    def sa(self) -> IkeSa:
-        """The IKE SA in use."""
-        return self.end.sa
-
-    @property
-    def keys(self) -> IkeKeys | None:
-        """Its keys, once there are any."""
-        return self.end.keys
-
-    @property
-    def child(self) -> ChildEstablished | None:
-        """The pair of child SAs in use."""
-        return self.associations.children.child
-
-    @property
-    def peer(self) -> Endpoint:
-        """Where the caller's last authentic request came from."""
-        return self.end.peer
-
-    @property
-    def mobile(self) -> bool:
-        """Whether both sides know MOBIKE."""
-        return self.associations.mobility.enabled
-
-    @property
-    def own_spis(self) -> set[bytes]:
-        """The SPIs by which the caller may name an IKE SA to us."""
-        return self.end.own_spis
 
     # Calls.
 
@@ -144,14 +114,6 @@ class Responder:
         if self.state is State.ESTABLISHED and self.sa.outstanding is None:
             self.end.request(ExchangeType.INFORMATIONAL, [write_redirect(to)], now)
 
-    def send(self, now: float) -> list[Datagram]:
-        """Datagrams to send now."""
-        return self.end.send()
-
-    def next_event(self) -> Event | None:
-        """The next event, or None."""
-        return self.end.next_event()
-
     def next_timer(self) -> float | None:
         """When ``handle_timer`` wants to be called."""
         times = self.end.others_due()
@@ -164,7 +126,7 @@ class Responder:
         return min(times) if times else None
 
     def handle_timer(self, now: float) -> None:
-        """Retransmit, or give up on a peer that no longer answers."""
+        """Retransmit, or end what a silent peer has left."""
         self.end.look_after_others(now)
         half_open = self.state in (State.AUTH_AWAITED, State.SECOND_AWAITED, State.SIGNING_IN, State.CONFIRMING)
         if (half_open and now >= self.started + self.config.half_open_seconds) or (
