@@ -10,7 +10,6 @@ import asyncio
 import gc
 import importlib
 import logging
-import os
 import signal
 from collections.abc import Callable
 from contextlib import suppress
@@ -20,7 +19,9 @@ from pathlib import Path
 from typing import Any
 
 from zesty_burrow.carrier.control.control import ControlServer
+from zesty_burrow.carrier.control.describe import describe
 from zesty_burrow.carrier.control.key_file import write_key_file
+from zesty_burrow.carrier.control.notices import Notices
 from zesty_burrow.carrier.control.status import StepReport, TunnelStatus, algorithms_of
 from zesty_burrow.carrier.control.totals import Totals
 from zesty_burrow.carrier.data_path.data_path import DataPath, offloads_in_use
@@ -36,7 +37,6 @@ from zesty_burrow.core.profile import MAX_MTU, MIN_MTU, Profile
 from zesty_burrow.errors import BurrowError, GatewayElsewhere, GatewayError, ProgramFault
 from zesty_burrow.host.journal import Journal, Restored
 from zesty_burrow.host.tun import TunDevice, open_tun
-from zesty_burrow.protocols.registry import protocol
 from zesty_burrow.protocols.session import (
     ChannelChanged,
     Down,
@@ -44,6 +44,7 @@ from zesty_burrow.protocols.session import (
     Moved,
     Negotiated,
     NegotiatedSuite,
+    Noticed,
     Redirected,
     Rekeyed,
     Secrets,
@@ -113,6 +114,7 @@ class Supervisor:
         self._tunnel: Tunnel | None = None
         self._status: TunnelStatus | None = None
         self._totals = Totals()
+        self._notices = Notices()
         self._suites: tuple[NegotiatedSuite, ...] = ()
         self._end_reason = ""
         self._last_step = 0.0
@@ -316,6 +318,8 @@ class Supervisor:
             self._note_suites(event)
         elif isinstance(event, Up):
             self._establish(one, event)
+        elif isinstance(event, Noticed):
+            self._notices.add(event.finding)
         elif isinstance(event, ChannelChanged) and self._path is not None:
             self._path.refresh()
         elif isinstance(event, Moved):
@@ -342,6 +346,7 @@ class Supervisor:
         self._suites = event.suites
         if isinstance(event, Rekeyed):
             self._totals.rekeys += 1
+            self._notices.renewed()
         if self._status is not None:
             self._status = replace(self._status, **algorithms_of(event.suites))
 
@@ -437,29 +442,14 @@ class Supervisor:
         log.debug("the path to %s takes inner packets of %d octets", tunnel.peer[0], limit)
 
     def _describe(self, one: OpenSession, event: Up, applied: Applied) -> TunnelStatus:
-        profile, device, network = self._profile, self._device, event.network
-        traffic = profile.traffic
-        if device is None:
+        if self._device is None:
             raise ProgramFault("a tunnel is up before there is a device")
-        return TunnelStatus(
-            profile=profile.name,
-            provider=profile.provider,
-            country=profile.country,
-            city=profile.city,
-            gateway=profile.gateway_identity.value,
+        up = describe(self._profile, event.network, applied, self._suites)
+        return replace(
+            up,
             gateway_address=one.session.peer[0],
-            protocol=protocol(profile.tunnel.protocol).title,
-            since=datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ"),
-            device=device.name,
-            addresses=tuple(str(entry.ip) for entry in network.addresses),
-            name_servers=applied.servers,
-            suffixes=traffic.suffixes or network.suffixes,
-            netbios_name_servers=tuple(map(str, traffic.netbios_name_servers or network.netbios_name_servers)),
-            encrypted_resolvers=tuple(map(str, network.encrypted_resolvers)),
-            **algorithms_of(self._suites),
-            ipv6=applied.plan.ipv6,
-            process=os.getpid(),
-            offloads=offloads_in_use(device, one.port),
+            device=self._device.name,
+            offloads=offloads_in_use(self._device, one.port),
             mtu=self._mtu,
             seconds_up=asyncio.get_running_loop().time(),
         )
@@ -497,4 +487,5 @@ class Supervisor:
             mtu=self._mtu,
             data_path=path.words,
             is_up=self._machine.state is TunnelState.UP,
+            findings=self._notices.rows,
         )

@@ -6,6 +6,8 @@ import ipaddress
 from dataclasses import dataclass
 from enum import IntEnum
 
+ANY_MORE = ",*"
+
 
 class IdType(IntEnum):
     """RFC 7296 §3.5."""
@@ -21,19 +23,27 @@ class IdType(IntEnum):
 
 @dataclass(frozen=True, slots=True)
 class Identity:
-    """An IKE identity (RFC 7296 §3.5): the type by its IANA name, the value as people write it."""
+    """An IKE identity (RFC 7296 §3.5): the type by its IANA name, the value as people write it.
+
+    A distinguished name that ends in ``,*`` stands for every name that holds its parts (RFC 4945 §3.1.5).
+    """
 
     type: IdType
     value: str
 
+    @property
+    def is_pattern(self) -> bool:
+        """Whether it stands for many."""
+        return self.type == IdType.ID_DER_ASN1_DN and self.value.endswith(ANY_MORE)
+
     def octets(self) -> bytes:
-        """The identification data."""
+        """The identification data; of a pattern that of its parts."""
         if self.type in (IdType.ID_IPV4_ADDR, IdType.ID_IPV6_ADDR):
             return ipaddress.ip_address(self.value).packed
         if self.type == IdType.ID_DER_ASN1_DN:
             from cryptography import x509
 
-            return x509.Name.from_rfc4514_string(self.value).public_bytes()
+            return x509.Name.from_rfc4514_string(self.value.removesuffix(ANY_MORE)).public_bytes()
         return self.value.encode()
 
     @classmethod

@@ -14,6 +14,22 @@ Endpoint = tuple[str, int]
 """An address as text and a port."""
 
 
+NOWHERE = ipaddress.IPv4Network("0.0.0.0/8"), ipaddress.IPv4Network("240.0.0.0/4")
+"""RFC 1122 §3.2.1.3 and RFC 1112 §4: addresses of no host, the limited broadcast address among them."""
+
+
+def is_host(address: Address) -> bool:
+    """Whether an address can be that of another machine: not unspecified, loopback, multicast, broadcast or reserved.
+
+    An IPv4 address that is mapped into IPv6 is none: it is not for the wire (RFC 4291 §2.5.5.2, RFC 4942 §2.2).
+    """
+    if address.is_unspecified or address.is_loopback or address.is_multicast:
+        return False
+    if isinstance(address, ipaddress.IPv6Address):
+        return address.ipv4_mapped is None
+    return not any(address in one for one in NOWHERE)
+
+
 @dataclass(frozen=True, slots=True)
 class Datagram:
     """A UDP datagram to send from ``local_port``."""

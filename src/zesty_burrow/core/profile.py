@@ -25,6 +25,7 @@ TAG = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,30}[a-z0-9])?")
 ORDERS = ("listed", "random")
 IPV6_HANDLING = ("tunnel", "block", "outside")
 LOCAL_NETWORK = ("outside", "inside")
+REVOCATION_STATUS = ("reported", "required")
 EVERYTHING: tuple[Network, ...] = (ipaddress.IPv4Network("0.0.0.0/0"), ipaddress.IPv6Network("::/0"))
 MIN_MTU, MAX_MTU, DEFAULT_MTU = 1280, 9000, 1400
 FROM_ROUTE, AS_INNER = "route", "inner"
@@ -137,7 +138,8 @@ class Profile:
     """A tunnel profile. ``unknown`` holds keys that are not ours, by section; they survive reading and writing.
 
     ``edition``: the provider's number or date of these settings; ``tags``: the administrator's own words;
-    ``gateway_keys`` and ``revocation_lists``: PEM; ``settings``: what is the protocol's own.
+    ``gateway_keys`` and ``revocation_lists``: PEM; ``revocation_status``: what becomes of a gateway of whose
+    certificate it is not known whether it was revoked; ``settings``: what is the protocol's own.
     """
 
     name: str
@@ -153,6 +155,7 @@ class Profile:
     authorities: tuple[str, ...] = ()
     gateway_keys: tuple[str, ...] = ()
     revocation_lists: tuple[str, ...] = ()
+    revocation_status: str = "reported"
     traffic: Traffic = Traffic()
     unknown: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
 

@@ -11,7 +11,7 @@ from cryptography.hazmat.primitives.serialization import Encoding
 
 from zesty_burrow.core.certificates import trust
 from zesty_burrow.core.certificates.names import canonical, same_name
-from zesty_burrow.core.certificates.revocation import list_problem, revocation_findings
+from zesty_burrow.core.certificates.revocation import revocation_findings, signature_problem
 from zesty_burrow.core.credentials import ClientKey, Credentials, CredentialsKind, RawKey, Scope, kind_of
 from zesty_burrow.core.finding import finding
 from zesty_burrow.core.profile import PEM_MARK, Profile
@@ -87,7 +87,7 @@ class _Assembly:
         self._attached: set[str] = set()
         self._judged: set[x509.Certificate] = set()
         for member, entry in found.lists:
-            problem = list_problem(entry, self._anchors, now)
+            problem = signature_problem(entry, self._anchors)
             if problem:
                 self.record.leave(member, FileKind.REVOCATION, "revocation-list-unusable", problem)
             else:

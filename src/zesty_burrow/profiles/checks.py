@@ -6,6 +6,7 @@ from datetime import datetime
 from functools import lru_cache
 
 from zesty_burrow.core.certificates import trust
+from zesty_burrow.core.certificates.revocation import age_problem, load_revocation_list_untrusted
 from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.core.profile import PEM_MARK, Profile
 from zesty_burrow.errors import Malformed
@@ -21,7 +22,37 @@ def check_profile(profile: Profile, now: datetime) -> list[Finding]:
     found += profile.settings.check(profile.name)
     if profile.traffic.ipv6 == "outside" and any(one.prefixlen == 0 for one in profile.traffic.networks):
         found.append(finding("ipv6-outside", profile.name))
-    return found + _check_trust(profile, now)
+    return found + _check_trust(profile, now) + _check_lists(profile, now)
+
+
+def revocation_list_ages(profile: Profile, now: datetime) -> list[str]:
+    """Of each revocation list of a profile: from when it is, and when the next one is due, or was."""
+    ages = []
+    for pem in profile.revocation_lists:
+        try:
+            entry = load_revocation_list_untrusted(pem.encode())
+        except Malformed as problem:
+            ages.append(str(problem))
+            continue
+        days = max((now - entry.last_update_utc).days, 0)
+        due = entry.next_update_utc
+        until = f"next due {due:%Y-%m-%d}" if due else "no date for the next"
+        old = ", OUT OF DATE" if age_problem(entry, now) else ""
+        ages.append(f"of {entry.last_update_utc:%Y-%m-%d} ({days} days old), {until}{old}; {len(entry)} revoked")
+    return ages
+
+
+def _check_lists(profile: Profile, now: datetime) -> list[Finding]:
+    found = []
+    for pem in profile.revocation_lists:
+        try:
+            entry = load_revocation_list_untrusted(pem.encode())
+        except Malformed as problem:
+            found.append(finding("revocation-list-unusable", profile.name, str(problem)))
+            continue
+        if problem_of_age := age_problem(entry, now):
+            found.append(finding("revocation-list-old", entry.issuer.rfc4514_string(), problem_of_age))
+    return found
 
 
 def _check_trust(profile: Profile, now: datetime) -> list[Finding]:

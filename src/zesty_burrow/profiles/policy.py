@@ -45,7 +45,9 @@ def restrict(policy: Policy, profile: Profile) -> Profile:
             next_step=barred[0].code.remedy,
             slug=barred[0].code.slug,
         )
-    return replace(profile, settings=profile.settings.restrict(policy, profile.name))
+    status = "required" if policy.revocation_status else profile.revocation_status
+    settings = profile.settings.restrict(policy, profile.name)
+    return replace(profile, settings=settings, revocation_status=status)
 
 
 # The file.
@@ -53,7 +55,7 @@ def restrict(policy: Policy, profile: Profile) -> Profile:
 _SECTIONS: Mapping[str, Mapping[str, type]] = {
     "policy": {"name": str, "strength": int},
     "algorithms": {"forbidden": list, "allowed": list},
-    "sign_in": {"methods": list, "gateway": list, "additional_key": bool},
+    "sign_in": {"methods": list, "gateway": list, "additional_key": bool, "revocation_status": bool},
     "traffic": {"ipv6": list},
 }
 _WORDS: Mapping[tuple[str, str], tuple[str, ...]] = {
@@ -111,4 +113,5 @@ def read_policy(text: str, origin: str) -> Policy:
         proofs=tuple(values.get(("sign_in", "gateway"), ())),
         ipv6=tuple(values.get(("traffic", "ipv6"), ())),
         additional_key=values.get(("sign_in", "additional_key"), False),
+        revocation_status=values.get(("sign_in", "revocation_status"), False),
     )

@@ -81,6 +81,7 @@ def read_document(document: dict[str, Any], origin: str, *, name: str = "") -> P
         authorities=tables["trust"].items("authorities", _authority),
         gateway_keys=tables["trust"].items("gateway_keys", _public_key),
         revocation_lists=tables["trust"].items("revocation_lists", _revocation_list),
+        revocation_status=tables["trust"].text("revocation_status", "reported", model.REVOCATION_STATUS),
         traffic=_traffic(tables["traffic"]),
     )
     left = {table.label: table.values for table in (top, *tables.values()) if table.values}
@@ -203,7 +204,7 @@ def write_profile(profile: Profile) -> str:
     own |= {"profile": _profile_out(profile), "gateway": _gateway_out(profile)}
     if table := profile.settings.written():
         own[profile.tunnel.protocol] = table
-    trust = (profile.authorities, profile.gateway_keys, profile.revocation_lists)
+    trust = (profile.authorities, profile.gateway_keys, profile.revocation_lists, profile.revocation_status)
     if profile.unknown:
         document = {**own, **_shared(profile.tunnel, profile.sign_in, trust, profile.traffic)}
         for label, values in profile.unknown.items():
@@ -212,7 +213,7 @@ def write_profile(profile: Profile) -> str:
     return f"{tomli_w.dumps(own)}\n{_shared_text(profile.tunnel, profile.sign_in, trust, profile.traffic)}"
 
 
-Trust = tuple[tuple[str, ...], tuple[str, ...], tuple[str, ...]]
+Trust = tuple[tuple[str, ...], tuple[str, ...], tuple[str, ...], str]
 
 
 @lru_cache(maxsize=64)
@@ -255,8 +256,10 @@ def _tunnel_out(tunnel: TunnelSettings) -> dict[str, Any]:
 
 
 def _trust_out(trust: Trust) -> dict[str, Any]:
-    authorities, keys, lists = map(list, trust)
-    return _with_rare({"authorities": authorities}, gateway_keys=keys, revocation_lists=lists)
+    *lists, status = trust
+    authorities, keys, revoked = map(list, lists)
+    told = status if status != model.REVOCATION_STATUS[0] else ""
+    return _with_rare({"authorities": authorities}, gateway_keys=keys, revocation_lists=revoked, revocation_status=told)
 
 
 def _traffic_out(traffic: Traffic) -> dict[str, Any]:

@@ -15,6 +15,7 @@ from typing import Protocol
 
 from zesty_burrow.core.credentials import Credentials, CredentialsKind
 from zesty_burrow.core.dns.encrypted_resolver import EncryptedResolver
+from zesty_burrow.core.finding import Finding
 from zesty_burrow.core.net import Address, AddressRange, Datagram, Endpoint
 from zesty_burrow.core.policy.suite import Suite
 
@@ -45,13 +46,14 @@ class Transport(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class NetworkSettings:
-    """What the gateway handed out for the inside of the tunnel."""
+    """What the gateway handed out for the inside of the tunnel. ``refused``: addresses that no host can have."""
 
     addresses: tuple[IPv4Interface | IPv6Interface, ...] = ()
     name_servers: tuple[Address, ...] = ()
     suffixes: tuple[str, ...] = ()
     netbios_name_servers: tuple[Address, ...] = ()
     encrypted_resolvers: tuple[EncryptedResolver, ...] = ()
+    refused: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -208,7 +210,15 @@ class Down:
     error: Exception | None = None
 
 
-Event = StepDone | Negotiated | Up | Rekeyed | ChannelChanged | Moved | Redirected | SignInDue | Down
+@dataclass(frozen=True, slots=True)
+class Noticed:
+    """Something that the user ought to know of, and that does not end the tunnel."""
+
+    at: float
+    finding: Finding
+
+
+Event = StepDone | Negotiated | Up | Rekeyed | ChannelChanged | Moved | Redirected | SignInDue | Noticed | Down
 
 
 class Session(Protocol):

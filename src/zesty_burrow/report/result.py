@@ -144,6 +144,7 @@ class ShowResult(Result):
     whom: str
     credentials: tuple[dict[str, str], ...]
     findings: tuple[Finding, ...]
+    revocation_lists: tuple[str, ...] = ()
     kind: ClassVar[str] = "profile"
 
     def content(self) -> dict[str, Any]:
@@ -154,6 +155,7 @@ class ShowResult(Result):
             "imported_at": self.imported_at,
             "origin": self.origin,
             "for": self.whom,
+            "revocation_lists": list(self.revocation_lists),
             "credentials": list(self.credentials),
             "findings": [finding_document(entry) for entry in self.findings],
         }

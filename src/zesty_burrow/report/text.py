@@ -101,7 +101,7 @@ def _show_rows(profile: Profile) -> list[tuple[str, str]]:
         ("tags", ", ".join(profile.tags)),
         ("NetBIOS names", ", ".join(map(str, traffic.netbios_name_servers))),
         ("left out", ", ".join(map(str, traffic.left_out))),
-        ("revoked", plural(len(profile.revocation_lists), "revocation list") if profile.revocation_lists else ""),
+        ("revocation", "a gateway of unknown status is refused" if profile.revocation_status == "required" else ""),
         ("gateway keys", plural(len(profile.gateway_keys), "public key") if profile.gateway_keys else ""),
     )
     rows += [(label, value) for label, value in rare if value]
@@ -114,7 +114,7 @@ def _show_rows(profile: Profile) -> list[tuple[str, str]]:
 def _show(result: results.ShowResult) -> Parts:
     yield heading(result.profile.name)
     table = grid({"no_wrap": True, "style": "dim"}, {"overflow": "fold"})
-    for label, value in _show_rows(result.profile):
+    for label, value in (*_show_rows(result.profile), *(("revocation list", one) for one in result.revocation_lists)):
         table.add_row(label, Text(value))
     for position, row in enumerate(result.credentials):
         table.add_row("credentials" if position == 0 else "", _kept_words(row))

@@ -12,8 +12,9 @@ from test_second_exchange import HYBRID, PLAIN, both_stand, hybrid
 
 from zesty_burrow.core.crypto.key_exchange import MlKem768
 from zesty_burrow.core.policy.suite import Suite
-from zesty_burrow.protocols.ikev2.events import ChildRekeyed, IkeRekeyed
+from zesty_burrow.protocols.ikev2.events import ChildRekeyed, Closed, IkeRekeyed
 from zesty_burrow.protocols.ikev2.initiator.table import State
+from zesty_burrow.protocols.ikev2.responder.table import State as GatewayState
 from zesty_burrow.protocols.ikev2.wire.keys import derive_child_keys, derive_ike_keys
 from zesty_burrow.protocols.ikev2.wire.message import Message, parse_message_untrusted
 from zesty_burrow.protocols.ikev2.wire.payloads import KeyExchange, Notify
@@ -253,9 +254,13 @@ def test_what_was_not_promised(how):
         assert [one.notification for one in told if isinstance(one, Notify)] == [NotifyType.STATE_NOT_FOUND]
         assert wire.initiator.child.keys == ends.answering.child.keys
         return
-    not_found = how in ("another link", "too late")
-    assert kinds == [NotifyType.STATE_NOT_FOUND if not_found else NotifyType.INVALID_SYNTAX]
     assert answering.child is child and wire.initiator.child.keys == child.keys
+    if how in ("another method", "a bad value"):
+        # RFC 7296 §2.21.3: INVALID_SYNTAX, and both sides let the IKE SA go.
+        assert kinds == [] and "INVALID_SYNTAX" in wire.told(Closed).reason
+        assert answering.state is GatewayState.CLOSED
+        return
+    assert kinds == [NotifyType.STATE_NOT_FOUND]
     del wire.initiator.end.request
     settle(wire, ends, 60)
     assert wire.initiator.child.keys == answering.child.keys != child.keys

@@ -180,11 +180,17 @@ def test_signatures(kind):
             signatures.verify(*arguments)
 
 
+def rsa_identifier(digest):
+    """RFC 7427 §A.1: sha256WithRSAEncryption and its sisters."""
+    last = {"sha256": 11, "sha384": 12, "sha512": 13}[digest.name]
+    return bytes.fromhex("300d06092a864886f70d0101") + bytes([last, 5, 0])
+
+
 @pytest.mark.parametrize("digest", [hashes.SHA256, hashes.SHA384, hashes.SHA512])
 def test_signatures_that_other_gateways_make(digest):
     """RFC 7427 with PKCS #1 v1.5 and ECDSA, RFC 4754 with plain ECDSA: made without our code, accepted by it."""
     key = make_key("rsa")
-    identifier = next(octets for octets, kind in signatures.RSA_SHA2.items() if kind is digest)
+    identifier = rsa_identifier(digest)
     made = bytes([len(identifier)]) + identifier + key.sign(b"octets", padding.PKCS1v15(), digest())
     signatures.verify(key.public_key(), Authentication(AuthMethod.DIGITAL_SIGNATURE, made), b"octets")
     curve, method = {
@@ -194,7 +200,7 @@ def test_signatures_that_other_gateways_make(digest):
     }[digest.name]
     key = ec.generate_private_key(curve)
     signature = key.sign(b"octets", ec.ECDSA(digest()))
-    identifier = next(octets for octets, kind in signatures.ECDSA_SHA2.items() if kind is digest)
+    identifier = signatures.ECDSA_SHA2[digest]
     made = bytes([len(identifier)]) + identifier + signature
     signatures.verify(key.public_key(), Authentication(AuthMethod.DIGITAL_SIGNATURE, made), b"octets")
     half = (curve.key_size + 7) // 8
@@ -204,13 +210,65 @@ def test_signatures_that_other_gateways_make(digest):
         signatures.verify(key.public_key(), Authentication(method, plain[::-1]), b"octets")
 
 
-def test_the_identifier_of_rsassa_pss():
-    """RFC 7427 §A.4.3: the octets of the appendix are among those that are known."""
-    appendix = (
+def pss_identifier(digest, salt, null, mask=None):
+    """RFC 4055 §3.1, put together by hand: the parameters of the hash NULL or absent, the salt as it comes."""
+    numbers = {"sha256": 1, "sha384": 2, "sha512": 3}
+
+    def sequence(content, tag=0x30):
+        return bytes([tag, len(content)]) + content
+
+    def algorithm(kind):
+        oid = bytes.fromhex("0609608648016503040200")[:-1] + bytes([numbers[kind.name]])
+        return sequence(oid + (b"\x05\0" if null else b""))
+
+    mgf = sequence(bytes.fromhex("06092a864886f70d010108") + algorithm(mask or digest))
+    parameters = sequence(algorithm(digest), 0xA0) + sequence(mgf, 0xA1)
+    parameters += b"" if salt == 20 else sequence(b"\x02\x01" + bytes([salt]), 0xA2)
+    return sequence(bytes.fromhex("06092a864886f70d01010a") + sequence(parameters))
+
+
+@pytest.mark.parametrize("null", [True, False], ids=["NULL", "absent"])
+@pytest.mark.parametrize(
+    ("digest", "salt"),
+    [
+        (hashes.SHA256, 32),
+        (hashes.SHA384, 48),
+        (hashes.SHA512, 64),
+        (hashes.SHA512, 32),
+        (hashes.SHA512, 20),
+        (hashes.SHA256, 0),
+    ],
+)
+def test_rsassa_pss_as_it_is_written(digest, salt, null):
+    """RFC 4055 §2.1, RFC 7427 §A.4: parameters are read, not compared; a signature with another salt does not hold."""
+    key = make_key("rsa")
+    identifier = pss_identifier(digest, salt, null)
+    for used, holds in ((salt, True), (salt + 1, False)):
+        signature = key.sign(b"octets", padding.PSS(padding.MGF1(digest()), used), digest())
+        auth = Authentication(AuthMethod.DIGITAL_SIGNATURE, bytes([len(identifier)]) + identifier + signature)
+        if holds:
+            signatures.verify(key.public_key(), auth, b"octets")
+        else:
+            with pytest.raises(Malformed):
+                signatures.verify(key.public_key(), auth, b"octets")
+
+
+def test_the_identifiers_of_rfc_7427():
+    """RFC 7427 §A.4: the octets of the appendix; the form whose defaults mean SHA-1 is refused."""
+    key = make_key("rsa")
+    scheme = padding.PSS(padding.MGF1(hashes.SHA256()), 32)
+    appendix = bytes.fromhex(
         "304606092a864886f70d01010a3039a00f300d06096086480165030402010500a11c301a06092a864886f70d010108"
         "300d06096086480165030402010500a203020120a303020101"
     )
-    assert signatures.RSA_PSS[bytes.fromhex(appendix)] is hashes.SHA256
+    made = bytes([len(appendix)]) + appendix + key.sign(b"octets", scheme, hashes.SHA256())
+    signatures.verify(key.public_key(), Authentication(AuthMethod.DIGITAL_SIGNATURE, made), b"octets")
+    empty = bytes.fromhex("300d06092a864886f70d01010a3000")
+    made = (
+        bytes([len(empty)]) + empty + key.sign(b"octets", padding.PSS(padding.MGF1(hashes.SHA1()), 20), hashes.SHA1())
+    )
+    with pytest.raises(Malformed, match="SHA-2"):
+        signatures.verify(key.public_key(), Authentication(AuthMethod.DIGITAL_SIGNATURE, made), b"octets")
 
 
 def test_find_path_is_bounded():

@@ -30,7 +30,8 @@ class StepReport:
 class TunnelStatus:
     """A tunnel that is up, or was and is being set up again.
 
-    ``algorithms``: in words by what they are for; ``suites``: the same as IANA numbers.
+    ``algorithms``: in words by what they are for; ``suites``: the same as IANA numbers. ``findings``: slug, subject and
+    detail of what was noticed since.
     """
 
     profile: str
@@ -66,6 +67,7 @@ class TunnelStatus:
     address_changes: int = 0
     sign_ins_repeated: int = 0
     is_up: bool = True
+    findings: tuple[tuple[str, str, str], ...] = ()
 
     def document(self) -> dict[str, Any]:
         """As plain values."""

@@ -6,7 +6,7 @@ from argparse import ArgumentParser, Namespace
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.core.profile import Profile
-from zesty_burrow.profiles.checks import check_profile
+from zesty_burrow.profiles.checks import check_profile, revocation_list_ages
 from zesty_burrow.profiles.policy import judge_profile
 from zesty_burrow.profiles.text import write_profile
 from zesty_burrow.report.result import ShowResult
@@ -28,7 +28,8 @@ def run(args: Namespace, context: Context) -> ShowResult:
         profile, row, whom = layered_store.find_profile(args.name)
         rows = _credentials(layered_store, profile, device)
     findings = (*check_profile(profile, context.now()), *judge_profile(context.policy(), profile))
-    return ShowResult(profile, write_profile(profile), row.imported_at, row.origin, whom, rows, findings)
+    lists = tuple(revocation_list_ages(profile, context.now()))
+    return ShowResult(profile, write_profile(profile), row.imported_at, row.origin, whom, rows, findings, lists)
 
 
 def _credentials(layered_store: LayeredStore, profile: Profile, device: str) -> tuple[dict[str, str], ...]:

@@ -34,6 +34,7 @@ def run(args: Namespace, context: Context) -> StatusResult:
         network = snapshot()
     tunnel = TunnelStatus.of(document) if document else None
     if tunnel is not None:
+        findings += [finding(*row) for row in tunnel.findings]
         findings += judge_negotiated(tunnel, context)
     return StatusResult(tunnel, str(answer.get("state", "")), tuple(findings), network)
 

@@ -10,6 +10,9 @@ from urllib.parse import urlsplit
 from cryptography import x509
 from cryptography.x509.oid import NameOID
 
+from zesty_burrow.core.certificates.wrapped import name_of_der_untrusted
+from zesty_burrow.core.identity import Identity
+
 Rdn = frozenset[tuple[str, str]]
 SUPPORTED = (x509.DirectoryName, x509.DNSName, x509.RFC822Name, x509.UniformResourceIdentifier, x509.IPAddress)
 
@@ -22,12 +25,24 @@ def canonical(name: x509.Name) -> tuple[Rdn, ...]:
 def _prepared(value: str | bytes) -> str:
     if isinstance(value, bytes):
         return value.hex()
-    return " ".join(unicodedata.normalize("NFKC", value).casefold().split())
+    # RFC 4518 §2: mapped, normalised, and white space made insignificant.
+    mapped = "".join(letter for letter in value if unicodedata.category(letter) not in ("Cc", "Cf") or letter.isspace())
+    return " ".join(unicodedata.normalize("NFKC", mapped).casefold().split())
 
 
 def same_name(one: x509.Name, other: x509.Name) -> bool:
     """Whether two distinguished names are equal."""
     return one == other or canonical(one) == canonical(other)
+
+
+def name_matches(name: x509.Name, wanted: Identity) -> bool:
+    """Whether a distinguished name is the one that is wanted, or holds the parts that are (RFC 4945 §3.1.5)."""
+    own = canonical(name)
+    parts = canonical(name_of_der_untrusted(wanted.octets()))
+    if not wanted.is_pattern:
+        return own == parts
+    held = {attribute for rdn in own for attribute in rdn}
+    return all(attribute in held for rdn in parts for attribute in rdn)
 
 
 def names_of(certificate: x509.Certificate) -> list[x509.GeneralName]:

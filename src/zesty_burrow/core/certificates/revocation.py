@@ -35,7 +35,14 @@ def load_revocation_list_untrusted(data: bytes) -> Revocations:
     try:
         found = load(data)
         _ = list(found.extensions), found.issuer, found.next_update_utc, found.last_update_utc, len(found)
-    except (ValueError, TypeError, UnsupportedAlgorithm, x509.DuplicateExtension, x509.UnsupportedGeneralNameType):
+    except (
+        ValueError,
+        TypeError,
+        UnsupportedAlgorithm,
+        x509.InvalidVersion,
+        x509.DuplicateExtension,
+        x509.UnsupportedGeneralNameType,
+    ):
         raise Malformed("a revocation list is malformed", why="it is not an X.509 CRL that can be read") from None
     return found
 
@@ -75,19 +82,33 @@ def may_sign_lists(issuer: x509.Certificate) -> bool:
         return True
 
 
-def list_problem(revocations: Revocations, signers: Sequence[x509.Certificate], now: datetime) -> str:
-    """Why a list cannot be relied on, for people; empty where it can. ``signers``: who may have issued it."""
-    for extension in revocations.extensions:
-        if extension.critical and extension.oid not in UNDERSTOOD:
-            return f"its critical extension {extension.oid.dotted_string} is not understood"
+def age_problem(revocations: Revocations, now: datetime) -> str:
+    """Why a list does not tell that a certificate is good today; its entries count nevertheless (RFC 5280 §6.3.3)."""
     if revocations.next_update_utc is not None and revocations.next_update_utc < now:
         return f"the next one was due on {revocations.next_update_utc:%Y-%m-%d}"
     if revocations.last_update_utc > now:
         return f"it is from {revocations.last_update_utc:%Y-%m-%d}, which lies ahead"
+    return ""
+
+
+def signature_problem(revocations: Revocations, signers: Sequence[x509.Certificate]) -> str:
+    """Why a list is not an authority's own word, for people; empty where it is. ``signers``: who may have issued it."""
+    for extension in revocations.extensions:
+        if extension.critical and extension.oid not in UNDERSTOOD:
+            return f"its critical extension {extension.oid.dotted_string} is not understood"
     named = [one for one in signers if same_name(one.subject, revocations.issuer) and may_sign_lists(one)]
     if not any(verify_signature(one.public_key(), revocations) for one in named):
         return "no authority that is known here has signed it"
     return ""
+
+
+def has_lists(certificate: x509.Certificate) -> bool:
+    """Whether the authority says that it publishes lists for a certificate (RFC 5280 §4.2.1.13)."""
+    try:
+        certificate.extensions.get_extension_for_class(x509.CRLDistributionPoints)
+    except x509.ExtensionNotFound:
+        return False
+    return True
 
 
 def _covers(revocations: Revocations, certificate: x509.Certificate) -> bool:
@@ -146,24 +167,32 @@ def revocation_findings(
     others: Sequence[x509.Certificate] = (),
     needed: bool = False,
 ) -> list[Finding]:
-    """Whether the issuer has revoked a certificate. ``needed``: not being told counts against it (RFC 5280 §6.3).
+    """Whether the issuer has revoked a certificate.
 
-    ``others`` are further certificates of the issuer, for a list that was signed with another key of its own; they
-    must have been found good before.
+    ``needed``: not being told is worth a finding (RFC 5280 §6.3); it is one in any case where the issuer has lists
+    here.
+
+    An entry that the issuer has signed counts whatever its list's age; that a certificate is *not* on a list counts
+    only while the list is current (§6.3.3). ``others`` are further certificates of the issuer, for a list that was
+    signed with another key of its own; they must have been found good before.
     """
     name = printable(certificate.subject.rfc4514_string())
     signers = [issuer, *others]
-    reliable = [one for one in lists if _covers(one, certificate) and not list_problem(one, signers, now)]
-    for entry in reliable:
+    covering = [one for one in lists if _covers(one, certificate)]
+    signed = [one for one in covering if not signature_problem(one, signers)]
+    for entry in signed:
         row = _row_of(entry, certificate.serial_number)
         if row is None:
             if _unknown_entries(entry):
                 return [finding("certificate-status-unknown", name, "its list has an entry that is not understood")]
             continue
         return [finding("certificate-revoked", name, f"on {row.revocation_date_utc:%Y-%m-%d}")]
-    if needed and not reliable:
-        return [finding("certificate-status-unknown", name, "no list of its issuer can be relied on")]
-    return []
+    if any(not age_problem(entry, now) for entry in signed):
+        return []
+    if not covering and not needed:
+        return []
+    why = age_problem(signed[0], now) if signed else "no list of its issuer can be relied on"
+    return [finding("certificate-status-unknown", name, why)]
 
 
 def _row_of(revocations: Revocations, serial: int) -> x509.RevokedCertificate | None:

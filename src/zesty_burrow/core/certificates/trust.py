@@ -15,8 +15,8 @@ from cryptography.hazmat.primitives.asymmetric import ec, ed448, ed25519, rsa
 from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 from cryptography.x509.oid import ExtendedKeyUsageOID, ExtensionOID
 
-from zesty_burrow.core.certificates.names import breaks_constraints, not_understood, same_name
-from zesty_burrow.core.certificates.revocation import Revocations, revocation_findings, verify_signature
+from zesty_burrow.core.certificates.names import breaks_constraints, name_matches, not_understood, same_name
+from zesty_burrow.core.certificates.revocation import Revocations, has_lists, revocation_findings, verify_signature
 from zesty_burrow.core.finding import Finding, Severity, finding
 from zesty_burrow.core.identity import Identity, IdType
 from zesty_burrow.errors import Malformed, printable
@@ -41,12 +41,23 @@ KNOWN_EXTENSIONS = frozenset(
 )
 
 
+CANNOT_BE_READ = (
+    ValueError,
+    TypeError,
+    UnsupportedAlgorithm,
+    x509.InvalidVersion,
+    x509.UnsupportedGeneralNameType,
+    x509.DuplicateExtension,
+)
+"""What the library raises for a certificate that it cannot read; ``InvalidVersion`` is no ``ValueError``."""
+
+
 def load_certificate_untrusted(der: bytes) -> x509.Certificate:
     """A stranger's DER certificate; raises only :class:`Malformed`, also for parts that are read later."""
     try:
         certificate = x509.load_der_x509_certificate(der)
         _ = list(certificate.extensions), certificate.public_key(), certificate.subject, certificate.issuer
-    except (ValueError, TypeError, UnsupportedAlgorithm, x509.UnsupportedGeneralNameType, x509.DuplicateExtension):
+    except CANNOT_BE_READ:
         raise Malformed("a certificate is malformed", why="it is not an X.509 certificate that can be read") from None
     return certificate
 
@@ -55,7 +66,7 @@ def load_pem_certificates_untrusted(text: bytes) -> list[x509.Certificate]:
     """All certificates in a stranger's PEM text; raises only :class:`Malformed`."""
     try:
         found = x509.load_pem_x509_certificates(text)
-    except (ValueError, TypeError):
+    except CANNOT_BE_READ:
         raise Malformed("a PEM text is malformed", why="it holds no certificate that can be read") from None
     return [load_certificate_untrusted(entry.public_bytes(Encoding.DER)) for entry in found]
 
@@ -179,8 +190,8 @@ def holds_name(certificate: x509.Certificate, identity: Identity) -> bool:
     """Whether the certificate speaks for an identity (RFC 4945 §3.1; wildcards as RFC 6125 §6.4.3 allows them)."""
     if identity.type == IdType.ID_DER_ASN1_DN:
         try:
-            return certificate.subject.public_bytes() == identity.octets()
-        except ValueError:
+            return name_matches(certificate.subject, identity)
+        except (ValueError, Malformed):
             return False
     names = _extension(certificate, x509.SubjectAlternativeName)
     if not isinstance(names, x509.SubjectAlternativeName):
@@ -259,7 +270,7 @@ def path_findings(
         found += _constraint_findings(issuer, path[:position])
         child = path[position - 1]
         signers = _list_signers(issuer, path, others, now, lists) if lists else []
-        found += revocation_findings(child, issuer, lists, now, others=signers, needed=need_status)
+        found += revocation_findings(child, issuer, lists, now, others=signers, needed=need_status or has_lists(child))
         # RFC 5280 §6.1.4 l: a certificate that an authority has issued to itself does not count.
         below += not same_name(issuer.subject, issuer.issuer)
     return found
@@ -280,7 +291,8 @@ def _list_signers(
         own = find_path(candidate, others, path[-1:])
         if own is None or date_findings(candidate, now, soon=False):
             continue
-        if not any(revocation_findings(child, parent, lists, now) for child, parent in pairwise(own)):
+        told = [one for child, parent in pairwise(own) for one in revocation_findings(child, parent, lists, now)]
+        if all(one.code.slug != "certificate-revoked" for one in told):
             good.append(candidate)
     return good
 
@@ -334,16 +346,19 @@ def judge_gateway(
     identity: Identity,
     now: datetime,
     lists: Sequence[Revocations] = (),
+    *,
+    need_status: bool = False,
 ) -> list[Finding]:
     """Everything that speaks against a gateway's certificates (its own first); empty where it is proven.
 
-    ``certificate-expires-soon`` may be among them: it is a warning, the others are serious.
+    ``certificate-expires-soon`` and ``certificate-status-unknown`` may be among them: they are warnings, the others are
+    serious. ``need_status``: it has to be known whether a certificate was revoked; then the latter is as bad.
     """
     leaf = certificates[0]
     found = usage_findings(leaf)
     if not holds_name(leaf, identity):
         found.append(finding("certificate-wrong-name", subject_name(leaf), f"it does not speak for {identity.value}"))
-    return found + judge_path(leaf, certificates[1:], anchors, now, lists)
+    return found + judge_path(leaf, certificates[1:], anchors, now, lists, need_status=need_status)
 
 
 def is_authority(certificate: x509.Certificate) -> bool:

@@ -22,6 +22,7 @@ class Policy:
     """``forbidden`` and ``allowed``: IANA names; what is allowed by name is so even where the RFCs advise against it.
 
     ``strength``: bits that every algorithm and every tunnel must reach. Empty lists of methods and proofs mean all.
+    ``revocation_status``: it has to be known that a gateway's certificate was not revoked.
     """
 
     name: str = "the RFCs"
@@ -32,6 +33,7 @@ class Policy:
     proofs: tuple[str, ...] = ()
     ipv6: tuple[str, ...] = ()
     additional_key: bool = False
+    revocation_status: bool = False
 
 
 DEFAULT = Policy()

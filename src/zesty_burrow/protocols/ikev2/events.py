@@ -49,6 +49,7 @@ class ChildEstablished:
     """A pair of ESP SAs is established. ``spi_in`` is ours, ``spi_out`` the peer's.
 
     ``as_initiator``: this side asked for it, so that the first half of the keys protects what it sends.
+    ``is_caller``: ``inner`` holds this side's own addresses.
     """
 
     at: float
@@ -59,6 +60,7 @@ class ChildEstablished:
     local: tuple[AddressRange, ...]
     remote: tuple[AddressRange, ...]
     as_initiator: bool = True
+    is_caller: bool = True
 
     @property
     def extended(self) -> bool:
@@ -93,6 +95,15 @@ class IkeRekeyed:
 
     at: float
     suite: Suite
+
+
+@dataclass(frozen=True, slots=True)
+class NotRenewed:
+    """The peer refuses to renew keys, and keeps the old ones; it is asked again. ``label``: whose, IKE or ESP."""
+
+    at: float
+    label: str
+    why: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -165,6 +176,7 @@ Event = (
     | ChildRekeyed
     | ChildGone
     | IkeRekeyed
+    | NotRenewed
     | Moved
     | Redirected
     | SignInLimit

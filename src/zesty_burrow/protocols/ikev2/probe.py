@@ -155,7 +155,7 @@ class Probe:
 
     def handle_timer(self, now: float) -> None:
         """Ask again, or give up."""
-        again, gave_up = self._sa.retransmit(now, self._backoff.factor)
+        again, gave_up = self._sa.retransmit(now, self._backoff)
         self._out.extend(again)
         if gave_up:
             self._events.append(ProbeDone(now, silent=True))

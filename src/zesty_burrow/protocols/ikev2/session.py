@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections import deque
 
 from zesty_burrow.core.esp.channel import EspChannel
+from zesty_burrow.core.finding import finding
 from zesty_burrow.core.net import Datagram, Endpoint
 from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.protocols.ikev2 import events as ike
 from zesty_burrow.protocols.ikev2.esp import own_addresses, pair_of, set_limits
+from zesty_burrow.protocols.ikev2.initiator.candidates import Candidates
 from zesty_burrow.protocols.ikev2.initiator.config import InitiatorConfig
 from zesty_burrow.protocols.ikev2.initiator.initiator import Initiator
 from zesty_burrow.protocols.ikev2.initiator.table import State
@@ -20,6 +22,7 @@ from zesty_burrow.protocols.session import (
     Moved,
     Negotiated,
     NegotiatedSuite,
+    Noticed,
     Random,
     Redirected,
     Rekeyed,
@@ -39,13 +42,19 @@ class IkeSession:
     transport = Transport.DATAGRAMS
 
     def __init__(self, config: InitiatorConfig, random: Random, label: str = "") -> None:
-        self.initiator = Initiator(config, random)
+        self._candidates = Candidates(config, random)
         self.channel: EspChannel | None = None
         self.round_trip = float("inf")
         self._random = random
         self._label = label
+        self._reached = False
         self._events: deque[Event] = deque()
         self._suites: dict[str, NegotiatedSuite] = {}
+
+    @property
+    def initiator(self) -> Initiator:
+        """The one that is nearest to a tunnel."""
+        return self._candidates.leading
 
     @property
     def peer(self) -> Endpoint:
@@ -79,18 +88,18 @@ class IkeSession:
         if source[0] != self.peer[0]:
             return
         waiting = self.initiator.sa.outstanding
-        self.initiator.receive(data, source, now)
+        self._candidates.receive(data, source, now)
         if waiting is not None and self.initiator.sa.outstanding is not waiting:
             # The shortest of all waits is nearest to what the path round trip takes.
             self.round_trip = min(self.round_trip, now - waiting.asked)
 
     def send(self, now: float) -> list[Datagram]:
         """Datagrams to send now."""
-        return self.initiator.send(now)
+        return self._candidates.send(now)
 
     def next_timer(self) -> float | None:
         """When to call ``handle_timer``."""
-        return self.initiator.next_timer()
+        return self._candidates.next_timer()
 
     def handle_timer(self, now: float) -> None:
         """Time has passed: what the channel has carried since the last time counts as a sign of life, and as use."""
@@ -105,12 +114,12 @@ class IkeSession:
                     # Once is enough: the limits are set again with the new keys.
                     channel.octet_limit = channel.number_limit = UNLIMITED
             channel.last_sent = channel.last_received = 0.0
-        self.initiator.handle_timer(now)
+        self._candidates.handle_timer(now)
 
     def next_event(self) -> Event | None:
         """The next event, or None."""
         while not self._events:
-            event = self.initiator.next_event()
+            event = self._candidates.next_event()
             if event is None:
                 return None
             self._translate(event)
@@ -127,7 +136,9 @@ class IkeSession:
 
     def _translate_step(self, event: ike.Event) -> bool:
         if isinstance(event, ike.Reached):
-            self._events.append(StepDone(event.at, Step.REACH, self.peer[0]))
+            # A second answer to the first message reaches nobody new.
+            self._events += [StepDone(event.at, Step.REACH, self.peer[0])] if not self._reached else []
+            self._reached = True
         elif isinstance(event, ike.Negotiated):
             behind = "; the gateway is behind NAT" if event.nat_there else ""
             self._events.append(Negotiated(event.at, self._note("IKE", event.suite)))
@@ -135,6 +146,7 @@ class IkeSession:
         elif isinstance(event, ike.Proven):
             notes = "".join(f"; {entry.code.title}" for entry in event.findings)
             self._events.append(StepDone(event.at, Step.PROVE, event.subject + notes))
+            self._events += [Noticed(event.at, entry) for entry in event.findings]
         elif isinstance(event, ike.SignedIn):
             self._events.append(StepDone(event.at, Step.SIGN_IN, f"with the credentials for {self._label}"))
         else:
@@ -156,6 +168,8 @@ class IkeSession:
         elif isinstance(event, ike.ChildGone) and channel is not None:
             channel.remove(event.spi_in)
             self._events.append(ChannelChanged(event.at))
+        elif isinstance(event, ike.NotRenewed):
+            self._events.append(Noticed(event.at, finding("keys-not-renewed", f"{event.label} SA", event.why)))
         elif isinstance(event, ike.IkeRekeyed):
             self._events.append(Rekeyed(event.at, self._note("IKE", event.suite)))
         else:

@@ -33,8 +33,9 @@ LIFETIMES = {
     "child_seconds": (60, 7 * 86400),
     "child_octets": (1 << 20, 1 << 60),
     "ike_seconds": (300, 30 * 86400),
+    "peer_seconds": (10, 3600),
 }
-"""What can be said of how long keys are used, with bounds."""
+"""What can be said of how long keys are used, and of how long a silent gateway is waited for, with bounds."""
 MAX_PROPOSALS = 16
 _NEEDED = {
     "eap-mschapv2": (CredentialsKind.NAME_PASSWORD,),
@@ -136,7 +137,8 @@ class IkeSettings(ProtocolSettings):
     """``port``: where IKE_SA_INIT goes. ``identity``: the gateway's; ``own_identity``: this side's, where the method
     needs one; ``outer_identity``: what goes out before the gateway's proof. ``additional_key``: RFC 8784.
 
-    After ``child_seconds``, ``child_octets`` and ``ike_seconds`` keys are renewed. ``ike`` and ``esp``: proposals in
+    After ``child_seconds``, ``child_octets`` and ``ike_seconds`` keys are renewed; after ``peer_seconds`` without an
+    answer an established tunnel is given up. ``ike`` and ``esp``: proposals in
     order of preference; empty means the defaults.
     """
 
@@ -149,6 +151,7 @@ class IkeSettings(ProtocolSettings):
     child_seconds: int = 3600
     child_octets: int = 1 << 36
     ike_seconds: int = 14400
+    peer_seconds: int = 180
     ike: tuple[ProposalChoice, ...] = ()
     esp: tuple[ProposalChoice, ...] = ()
 
@@ -204,6 +207,8 @@ class IkeSettings(ProtocolSettings):
             value = getattr(self, name)
             if value != getattr(DEFAULTS, name):
                 found.append(("rekeyed after", f"{value} {what}"))
+        if self.peer_seconds != DEFAULTS.peer_seconds:
+            found.append(("silent gateway", f"given up after {self.peer_seconds} s"))
         return [(label, value) for label, value in found if value]
 
     def check(self, name: str) -> list[Finding]:
@@ -295,6 +300,7 @@ def read_settings(table: Table) -> IkeSettings:
         child_seconds=_lifetime(table, "child_seconds"),
         child_octets=_lifetime(table, "child_octets"),
         ike_seconds=_lifetime(table, "ike_seconds"),
+        peer_seconds=_lifetime(table, "peer_seconds"),
         ike=_proposals(table, "ike"),
         esp=_proposals(table, "esp"),
     )

@@ -31,7 +31,8 @@ class InitiatorConfig:
     wants this side's proof first (RFC 7296 §1.2): it says who we are, and nothing that would let others sign in.
     ``child_seconds`` and ``child_octets``: after how much of either a child SA gets new keys.
     ``redirected_from``: the gateway that has sent us here. ``second``: what the second of two rounds signs in with.
-    ``wanted``: inner addresses to ask for, which this side had before.
+    ``wanted``: inner addresses to ask for, which this side had before. ``need_status``: a certificate of which it is
+    not known whether it was revoked is refused.
     """
 
     gateway: Endpoint
@@ -57,6 +58,7 @@ class InitiatorConfig:
     child_octets: int = 1 << 36
     ike_seconds: float = 4 * 3600.0
     liveness_seconds: float = 30.0
+    need_status: bool = False
     additional: AdditionalKey | None = None
     additional_required: bool = False
     wanted: tuple[Address, ...] = ()

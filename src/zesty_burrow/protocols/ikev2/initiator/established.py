@@ -40,6 +40,7 @@ class Established:
         self._end.events.append(child)
         self._take_sign_in_limit(payloads, now)
         self._alive_due = now + self._config.liveness_seconds
+        self._end.patience = self._config.backoff.dead
         self._associations.children.rekey_due = now + self._a_little_less(self._config.child_seconds)
         self._keepalive_due = now + KEEPALIVE_EVERY
         return State.ESTABLISHED
@@ -60,8 +61,9 @@ class Established:
         return True
 
     def traffic_received(self, now: float) -> None:
-        """Tell that an authentic ESP packet has come in, so the gateway need not be asked if it is alive (§2.4)."""
+        """Tell that an authentic packet has come in, so the gateway need not be asked if it is alive (§2.4)."""
         self._alive_due = now + self._config.liveness_seconds
+        self._end.sa.peer_is_alive(now, self._end.patience)
 
     def next_timer(self) -> float:
         """When ``due_signals`` has something to tell."""
@@ -147,8 +149,7 @@ class Established:
 
     def on_child_response(self, message: Message, now: float) -> State:
         """The answer to our CREATE_CHILD_SA."""
-        self._associations.take_child_response(message, now)
-        return State.ESTABLISHED
+        return State.ESTABLISHED if self._associations.take_child_response(message, now) else State.CLOSED
 
     def on_followup_request(self, message: Message, now: float) -> State:
         """IKE_FOLLOWUP_KE from the gateway."""
@@ -157,8 +158,25 @@ class Established:
 
     def on_followup_response(self, message: Message, now: float) -> State:
         """The answer to our IKE_FOLLOWUP_KE."""
-        self._associations.followup.take_response(message, now)
-        return State.ESTABLISHED
+        return State.ESTABLISHED if self._associations.take_followup_response(message, now) else State.CLOSED
+
+    def on_unusable_request(self, _: Message | None, now: float) -> State:
+        """RFC 7296 §2.21.3: answered; what is badly formatted ends the IKE SA, without a DELETE."""
+        problem = self._end.unusable
+        if problem is None or not problem.is_fatal:
+            return State.ESTABLISHED
+        self._end.events.append(
+            Closed(now, by_peer=True, reason=f"the gateway sent a malformed request: {problem.why}")
+        )
+        return State.CLOSED
+
+    def on_unusable_response(self, message: Message | None, now: float) -> State:
+        """What was asked for is refused by it; without it the state of both sides is in doubt."""
+        if message is not None and self._associations.take_unusable_response(message, now):
+            return State.ESTABLISHED
+        why = self._end.unusable.why if self._end.unusable else ""
+        self._end.events.append(Closed(now, by_peer=True, reason=f"the gateway sent a malformed answer: {why}"))
+        return self.begin_close(now)
 
     def on_rekey(self, _: Message | None, now: float) -> State:
         """New keys for the child SA are due."""
@@ -196,7 +214,7 @@ class Established:
 
     def on_lost(self, _: Message | None, now: float) -> State:
         """The gateway has not answered for as long as it was given."""
-        seconds = self._config.backoff.give_up
+        seconds = self._end.patience
         reason = f"the gateway has not answered for {seconds:g} seconds"
         self._end.events.append(Closed(now, by_peer=True, reason=reason))
         return State.CLOSED

@@ -28,7 +28,6 @@ from zesty_burrow.protocols.ikev2.wire.message import (
     find,
     find_typed,
     notifications,
-    unknown_critical,
 )
 from zesty_burrow.protocols.ikev2.wire.payloads import (
     Authentication,
@@ -86,13 +85,14 @@ class IkeAuth:
         """
         config = self._config
         esp = build_proposals(config.esp_offers, Protocol.ESP, self._handshake.spi_in)
-        identity = Identification(PayloadType.IDr, config.gateway_identity.type, config.gateway_identity.octets())
+        # A pattern is no identity that a gateway could have.
+        named = () if config.gateway_identity.is_pattern else (config.gateway_identity,)
         return [
             self.own_id,
             *self._own_proof(),
             *self._announcements(),
             *negotiation.certificate_request(config),
-            identity,
+            *(Identification(PayloadType.IDr, one.type, one.octets()) for one in named),
             negotiation.address_request(config.local, config.wanted),
             SecurityAssociation(esp),
             negotiation.selectors(PayloadType.TSi, config.local),
@@ -138,17 +138,10 @@ class IkeAuth:
 
     # IKE_AUTH (RFC 7296 §1.2, §2.15, §2.16).
 
-    def _auth_payloads(self, message: Message, now: float) -> tuple[Payload, ...] | None:
-        """What is inside an IKE_AUTH response; None after an error that ends the negotiation."""
+    def _auth_payloads(self, message: Message) -> tuple[Payload, ...]:
+        """What is inside an IKE_AUTH response."""
         payloads = self._end.open(message)
         self._end.sa.answered(message.header.message_id)
-        unknown = unknown_critical(payloads)
-        if unknown is not None:
-            # RFC 7296 §2.5: in a response that cannot be told to the gateway; the negotiation ends.
-            self._fail(
-                negotiation.protocol_error(self._config, f"it sent a critical payload of unknown type {unknown}"), now
-            )
-            return None
         return payloads
 
     def _first_error(self, payloads: tuple[Payload, ...]) -> Notify | None:
@@ -156,9 +149,7 @@ class IkeAuth:
 
     def on_proof(self, message: Message, now: float) -> State:
         """The gateway's first IKE_AUTH message: its proof."""
-        payloads = self._auth_payloads(message, now)
-        if payloads is None:
-            return State.CLOSED
+        payloads = self._auth_payloads(message)
         error = self._first_error(payloads)
         direct = self._config.proves_at_once
         if error is not None and (not direct or find(payloads, Authentication) is None):
@@ -179,6 +170,10 @@ class IkeAuth:
                 authentication.check_name(self._config, self._peer_id)
         except BurrowError as problem:
             return self._fail(problem, now)
+        elsewhere = read_redirect_untrusted(notifications(payloads), None)
+        if elsewhere is not None and not by_eap and not direct:
+            # RFC 5685 §6: the gateway has proven itself and asks for nothing; no IKE SA has come to be.
+            return self._fail(sent_elsewhere(self._config.gateway[0], elsewhere), now)
         if direct and self._config.method != TWO_ROUNDS:
             self._end.events.append(SignedIn(now))
             return self._establish(payloads, error, now)
@@ -239,9 +234,7 @@ class IkeAuth:
 
     def on_sign_in(self, message: Message, now: float) -> State:
         """A message of the sign-in by EAP."""
-        payloads = self._auth_payloads(message, now)
-        if payloads is None:
-            return State.CLOSED
+        payloads = self._auth_payloads(message)
         error = self._first_error(payloads)
         if error is None:
             return self._advance_eap(payloads, now)
@@ -249,9 +242,7 @@ class IkeAuth:
 
     def on_confirmed(self, message: Message, now: float) -> State:
         """The gateway's answer to our proof after EAP."""
-        payloads = self._auth_payloads(message, now)
-        if payloads is None:
-            return State.CLOSED
+        payloads = self._auth_payloads(message)
         error = self._first_error(payloads)
         auth = find(payloads, Authentication)
         if auth is None:

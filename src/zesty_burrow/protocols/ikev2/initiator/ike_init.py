@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from zesty_burrow.core.crypto.key_exchange import METHODS, KeyAgreement, MlKem768, make_key_agreement
 from zesty_burrow.errors import BurrowError, Malformed, NoAgreement, ProgramFault
 from zesty_burrow.protocols.ikev2.events import Negotiated, Reached
@@ -12,13 +14,23 @@ from zesty_burrow.protocols.ikev2.machine.endpoint import IkeEndpoint, nat_detec
 from zesty_burrow.protocols.ikev2.machine.handshake import Handshake
 from zesty_burrow.protocols.ikev2.machine.negotiation import protocol_error
 from zesty_burrow.protocols.ikev2.wire.keys import derive_ike_keys
-from zesty_burrow.protocols.ikev2.wire.message import Message, build_clear, find, notifications
+from zesty_burrow.protocols.ikev2.wire.message import (
+    Message,
+    Unusable,
+    build_clear,
+    check_critical,
+    find,
+    notifications,
+    told_in_all,
+)
 from zesty_burrow.protocols.ikev2.wire.payloads import KeyExchange, Nonce, Notify, Payload, SecurityAssociation
 from zesty_burrow.protocols.ikev2.wire.proposals import accept_answer
 from zesty_burrow.protocols.ikev2.wire.redirect import read_redirect_untrusted, sent_elsewhere
 from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType, NotifyType, Protocol, notify_in_words
 
 MAX_INIT_ROUNDS = 6
+MAX_COOKIE = 64
+"""RFC 7296 §2.6."""
 HINT_GRACE = 1.0
 """Seconds in which a better answer than an unprotected error may come."""
 
@@ -41,6 +53,15 @@ class IkeInit:
         self._rounds = 0
         self._agreement: KeyAgreement | None = None
         self.extra: MlKem768 | None = None
+
+    def take_over(self, other: IkeInit) -> None:
+        """The first message was sent by another; an answer to it is taken here."""
+        self._agreement, self._cookie = other._agreement, other._cookie
+        self._rounds = MAX_INIT_ROUNDS  # it is not sent again
+
+    def forget_agreement(self) -> None:
+        """No other answer is waited for."""
+        self._agreement = None
 
     def _fail(self, error: BurrowError, now: float) -> State:
         self._end.fail(error, now)
@@ -79,9 +100,13 @@ class IkeInit:
         elsewhere = read_redirect_untrusted(told, self._handshake.nonce_i)
         if elsewhere is not None:
             return self._fail(sent_elsewhere(self._config.gateway[0], elsewhere), now)
+        try:
+            check_critical(message.payloads)
+        except Unusable as problem:
+            self._take_hint(protocol_error(self._config, problem.why), now)
+            return State.INIT_SENT
         if NotifyType.COOKIE in told and self._rounds < MAX_INIT_ROUNDS:
-            self._cookie = told[NotifyType.COOKIE].data
-            self._send_init(now)
+            self._take_cookie(told[NotifyType.COOKIE].data, now)
         elif NotifyType.INVALID_KE_PAYLOAD in told and self._rounds < MAX_INIT_ROUNDS:
             self._change_group(told[NotifyType.INVALID_KE_PAYLOAD], now)
         elif errors := [entry for entry in told.values() if entry.is_error]:
@@ -89,6 +114,12 @@ class IkeInit:
         else:
             return self._agree(message, now)
         return State.INIT_SENT
+
+    def _take_cookie(self, cookie: bytes, now: float) -> None:
+        if not 1 <= len(cookie) <= MAX_COOKIE:
+            raise Malformed("a message was dropped", why=f"its cookie has {len(cookie)} octets (RFC 7296 §2.6)")
+        self._cookie = cookie
+        self._send_init(now)
 
     def _take_hint(self, error: BurrowError, now: float) -> None:
         """RFC 7296 §2.21.1: an unprotected error may be forged; wait a moment for a better answer."""
@@ -117,7 +148,14 @@ class IkeInit:
         if message.header.responder_spi == bytes(8):
             raise Malformed("an IKE_SA_INIT response is refused", why="the responder's SPI is zero")
         suite = accepted[1]
+        if not nonce.is_long_enough(suite.prf):
+            raise Malformed("an IKE_SA_INIT response is refused", why="its nonce is too short (RFC 7296 §2.10)")
         shared = self._agreement.shared(value.data)
+        every = notifications(message.payloads)
+        why_not, mixing = self._missing(suite.extra, every)
+        if why_not is not None:
+            self._take_hint(why_not, now)
+            return State.INIT_SENT
         self._end.sa.answered(0)
         self._end.sa.next_request_id = 0
         self._end.sa.spi_r = message.header.responder_spi
@@ -125,34 +163,32 @@ class IkeInit:
         self._end.sa.use_keys(
             derive_ike_keys(suite, shared, self._handshake.nonce_i, nonce.data, self._end.sa.spi_i, self._end.sa.spi_r)
         )
-        self._agreement, self.hint = None, None
-        every = notifications(message.payloads)
-        if self._config.method == TWO_ROUNDS and NotifyType.MULTIPLE_AUTH_SUPPORTED not in every:
-            why = "the profile signs in in two rounds (RFC 4739), and the gateway knows only one"
-            return self._fail(
-                NoAgreement(f"the gateway {self._config.gateway[0]} and the profile cannot agree", why=why), now
-            )
+        self.hint = None
         self._handshake.peer_hashes = negotiation.announced_hashes(every)
         self._end.sa.fragmenting = NotifyType.IKEV2_FRAGMENTATION_SUPPORTED in every
-        told = every.get(NotifyType.NAT_DETECTION_SOURCE_IP)
+        # RFC 7296 §2.23: a gateway with several addresses sends a hash of each.
+        hashes = told_in_all(message.payloads, NotifyType.NAT_DETECTION_SOURCE_IP)
         expected = nat_detection_hash(self._end.sa.spi_i, self._end.sa.spi_r, self._end.peer)
-        self._end.events.append(Negotiated(now, suite, nat_there=told is not None and told.data != expected))
+        self._end.events.append(Negotiated(now, suite, nat_there=bool(hashes) and expected not in hashes))
         # RFC 7296 §2.23: from here on port 4500, whether or not there is an address translator.
         self._end.peer = (self._end.peer[0], self._config.encapsulation_port)
         self._handshake.spi_in = negotiation.fresh_spi(self._end.random)
+        self._handshake.mixing = mixing
+        return self.begin_intermediate(now) if suite.extra else State.PROOF_AWAITED
+
+    def _missing(self, extra: int, told: Mapping[int, Notify]) -> tuple[BurrowError | None, bool]:
+        """What the gateway would have to know as well, if anything; and whether an additional key is mixed in."""
+        config, host = self._config, self._config.gateway[0]
+        if config.method == TWO_ROUNDS and NotifyType.MULTIPLE_AUTH_SUPPORTED not in told:
+            why = "the profile signs in in two rounds (RFC 4739), and the gateway knows only one"
+            return NoAgreement(f"the gateway {host} and the profile cannot agree", why=why), False
+        if extra and NotifyType.INTERMEDIATE_EXCHANGE_SUPPORTED not in told:
+            why = "it chose an additional key exchange and has no exchange for it (RFC 9370 §2.2.1)"
+            return protocol_error(config, why), False
         try:
-            config = self._config
-            self._handshake.mixing = ppk.is_agreed(
-                config.additional, config.additional_required, every, config.gateway[0]
-            )
+            return None, ppk.is_agreed(config.additional, config.additional_required, told, host)
         except NoAgreement as problem:
-            return self._fail(problem, now)
-        if not suite.extra:
-            return State.PROOF_AWAITED
-        if NotifyType.INTERMEDIATE_EXCHANGE_SUPPORTED in every:
-            return self.begin_intermediate(now)
-        why = "it chose an additional key exchange and has no exchange for it (RFC 9370 §2.2.1)"
-        return self._fail(protocol_error(self._config, why), now)
+            return problem, False
 
     # IKE_INTERMEDIATE (RFC 9242, RFC 9370 §2.2.2).
 

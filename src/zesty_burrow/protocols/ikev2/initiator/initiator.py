@@ -15,8 +15,14 @@ from zesty_burrow.protocols.ikev2.initiator.table import REQUESTS, RESPONSES, TR
 from zesty_burrow.protocols.ikev2.machine.associations import Associations
 from zesty_burrow.protocols.ikev2.machine.endpoint import NON_ESP_MARKER, IkeEndpoint
 from zesty_burrow.protocols.ikev2.machine.handshake import Handshake
+from zesty_burrow.protocols.ikev2.machine.negotiation import protocol_error
 from zesty_burrow.protocols.ikev2.transition import StateMachine
-from zesty_burrow.protocols.ikev2.wire.message import Message, parse_message_untrusted
+from zesty_burrow.protocols.ikev2.wire.message import (
+    Message,
+    Unusable,
+    parse_header_untrusted,
+    parse_message_untrusted,
+)
 from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType
 
 
@@ -87,14 +93,12 @@ class Initiator(EndMachine):
 
     def receive(self, data: bytes, source: Endpoint, now: float) -> None:
         """Take a datagram; on the encapsulation port it starts with the non-ESP marker. Never raises for content."""
-        if source[1] == self.config.encapsulation_port:
-            if data[:4] != NON_ESP_MARKER:
-                return
-            data = data[4:]
+        data = self._without_marker(data, source)
+        if not data:
+            return
         try:
-            whole = self.end.receive(parse_message_untrusted(data))
-            if whole is not None:
-                self._dispatch(whole, now)
+            message = parse_message_untrusted(data)
+            self._take(message, now)
         except Malformed as problem:
             self.end.ignore(str(problem))
 
@@ -119,6 +123,30 @@ class Initiator(EndMachine):
         if self.state is State.ESTABLISHED:
             self._look_after(now)
 
+    def is_another_answer(self, data: bytes, source: Endpoint) -> bool:
+        """Whether a datagram answers the first message as well, and is another answer than the one gone on with."""
+        data = self._without_marker(data, source)
+        try:
+            header = parse_header_untrusted(data)
+        except Malformed:
+            return False
+        return (
+            header.exchange == ExchangeType.IKE_SA_INIT
+            and header.is_response
+            and header.initiator_spi == self.sa.spi_i
+            and data != self.handshake.init_response
+        )
+
+    def fork(self, now: float) -> Initiator:
+        """Another one that has sent the same first message, for another answer to it."""
+        other = Initiator(self.config, self.end.random)
+        other.sa.spi_i = self.sa.spi_i
+        other.handshake.nonce_i, other.handshake.init_request = self.handshake.nonce_i, self.handshake.init_request
+        other.init.take_over(self.init)
+        other.end.ask([], 0, now, 0.0, other.sa)
+        other.machine.state = State.INIT_SENT
+        return other
+
     def export_keys(self) -> KeyExport:
         """For an analyser, and only when the user has asked for it."""
         if self.keys is None:
@@ -135,9 +163,25 @@ class Initiator(EndMachine):
 
     # Inside.
 
+    def _without_marker(self, data: bytes, source: Endpoint) -> bytes:
+        """The IKE message in a datagram; empty where it holds none."""
+        if source[1] != self.config.encapsulation_port:
+            return data
+        return data[4:] if data[:4] == NON_ESP_MARKER else b""
+
     def _look_after(self, now: float) -> None:
         for signal in self.established.due_signals(now):
             self.machine.signal(signal, None, now)
+
+    def _take(self, message: Message, now: float) -> None:
+        try:
+            whole = self.end.receive(message)
+            if whole is not None:
+                self._dispatch(whole, now)
+        except Unusable as problem:
+            if self.end.note_unusable(message, problem):
+                answers = message.header.is_response
+                self.machine.signal(Signal.UNUSABLE_RESPONSE if answers else Signal.UNUSABLE_REQUEST, message, now)
 
     def _dispatch(self, message: Message, now: float) -> None:
         header = message.header
@@ -155,6 +199,8 @@ class Initiator(EndMachine):
             if signal is None:
                 raise Malformed("a message was dropped", why="its exchange is not expected")
             self.machine.signal(signal, message, now)
+            if self.state is State.ESTABLISHED:
+                self.established.traffic_received(now)
 
     # Handlers that concern more than one part.
 
@@ -168,6 +214,12 @@ class Initiator(EndMachine):
 
     def _authenticate_next(self, state: State, now: float) -> State:
         return self.auth.begin(now) if state is State.PROOF_AWAITED else state
+
+    def on_unusable(self, _: Message | None, now: float) -> State:
+        """RFC 7296 §2.21.2: a message of the sign-in that cannot be used ends it."""
+        why = self.end.unusable.why if self.end.unusable else ""
+        self.end.fail(protocol_error(self.config, f"it sent what cannot be used: {why}"), now)
+        return State.CLOSED
 
     def on_abandon(self, _: Message | None, now: float) -> State:
         """It is ended before there is anything to delete."""

@@ -40,6 +40,8 @@ class Signal(StrEnum):
     REKEY_IKE = "rekey the IKE SA"
     MOVE = "moved"
     PROBE = "probe"
+    UNUSABLE_REQUEST = "request that cannot be used"
+    UNUSABLE_RESPONSE = "response that cannot be used"
     GIVE_UP = "time-out"
     CLOSE = "close"
 
@@ -70,10 +72,16 @@ TRANSITIONS = MappingProxyType(
             "established.on_informational", _S.ESTABLISHED, _S.CLOSING, _S.CLOSED
         ),
         (_S.ESTABLISHED, _G.CHILD_REQUEST): to("established.on_child_request", _S.ESTABLISHED),
-        (_S.ESTABLISHED, _G.CHILD_RESPONSE): to("established.on_child_response", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.CHILD_RESPONSE): to("established.on_child_response", _S.ESTABLISHED, _S.CLOSED),
         (_S.ESTABLISHED, _G.FOLLOWUP_REQUEST): to("established.on_followup_request", _S.ESTABLISHED),
-        (_S.ESTABLISHED, _G.FOLLOWUP_RESPONSE): to("established.on_followup_response", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.FOLLOWUP_RESPONSE): to("established.on_followup_response", _S.ESTABLISHED, _S.CLOSED),
         (_S.ESTABLISHED, _G.INFORMATIONAL_RESPONSE): to("established.on_alive", _S.ESTABLISHED, _S.CLOSED),
+        **{
+            (state, _G.UNUSABLE_RESPONSE): to("on_unusable", _S.CLOSED)
+            for state in (_S.INTERMEDIATE, _S.PROOF_AWAITED, _S.SIGNING_IN, _S.CONFIRMING)
+        },
+        (_S.ESTABLISHED, _G.UNUSABLE_REQUEST): to("established.on_unusable_request", _S.ESTABLISHED, _S.CLOSED),
+        (_S.ESTABLISHED, _G.UNUSABLE_RESPONSE): to("established.on_unusable_response", _S.ESTABLISHED, _S.CLOSING),
         (_S.ESTABLISHED, _G.REKEY): to("established.on_rekey", _S.ESTABLISHED),
         (_S.ESTABLISHED, _G.MOVE): to("established.on_move", _S.ESTABLISHED),
         (_S.ESTABLISHED, _G.REKEY_IKE): to("established.on_rekey_ike", _S.ESTABLISHED),
@@ -82,6 +90,8 @@ TRANSITIONS = MappingProxyType(
         (_S.ESTABLISHED, _G.CLOSE): to("established.on_close", _S.CLOSING),
         (_S.CLOSING, _G.INFORMATIONAL_REQUEST): to("established.on_informational_closing", _S.CLOSING, _S.CLOSED),
         (_S.CLOSING, _G.INFORMATIONAL_RESPONSE): to("established.on_deleted", _S.CLOSED),
+        (_S.CLOSING, _G.UNUSABLE_REQUEST): to("on_nothing", _S.CLOSING),
+        (_S.CLOSING, _G.UNUSABLE_RESPONSE): to("on_abandon", _S.CLOSED),
         (_S.CLOSING, _G.GIVE_UP): to("established.on_deleted", _S.CLOSED),
         (_S.CLOSING, _G.CLOSE): to("on_nothing", _S.CLOSING),
         (_S.CLOSED, _G.CLOSE): to("on_nothing", _S.CLOSED),

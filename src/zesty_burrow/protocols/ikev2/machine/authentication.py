@@ -17,6 +17,8 @@ from cryptography.hazmat.primitives.serialization import (
 )
 
 from zesty_burrow.core.certificates import trust
+from zesty_burrow.core.certificates.names import same_name
+from zesty_burrow.core.certificates.wrapped import name_of_der_untrusted
 from zesty_burrow.core.credentials import ClientKey, Credentials, NamePassword, PreSharedKey, RawKey
 from zesty_burrow.core.crypto.private_key import PRIVATE_KEYS, PrivateKey
 from zesty_burrow.core.crypto.protection import Random
@@ -30,9 +32,12 @@ from zesty_burrow.protocols.ikev2.initiator.config import BY_EAP, CERTIFICATE, E
 from zesty_burrow.protocols.ikev2.machine.negotiation import (
     MAX_CERTIFICATES,
     Proof,
+    against,
     check_gateway,
+    judged,
     not_proven,
     same_identity,
+    shown_identity,
 )
 from zesty_burrow.protocols.ikev2.wire import signatures
 from zesty_burrow.protocols.ikev2.wire.keys import shared_key_auth
@@ -71,7 +76,7 @@ def check_name(config: InitiatorConfig, identity: Identification | None) -> None
     """That the gateway calls itself what the profile says; :class:`GatewayNotProven` otherwise."""
     host, wanted = config.gateway[0], config.gateway_identity
     if identity is None or not same_identity(identity, wanted):
-        shown = identity.data[:128].decode("utf-8", "replace") if identity else "nothing"
+        shown = shown_identity(identity) if identity else "nothing"
         raise not_proven(
             host, [finding("certificate-identity", host, f"it calls itself {shown!r}, not {wanted.value}")]
         )
@@ -91,11 +96,8 @@ def eap_method(config: InitiatorConfig, random: Random, by_eap: bool, proven: Ca
 
     def judge(chain: Sequence[x509.Certificate]) -> None:
         host = config.gateway[0]
-        found = trust.judge_gateway(
-            chain[:MAX_CERTIFICATES], config.anchors, config.gateway_identity, config.wall_time, config.revocation_lists
-        )
-        serious = [entry for entry in found if entry.severity is Severity.SERIOUS]
-        if serious:
+        found = judged(config, chain)
+        if serious := against(config, found):
             raise not_proven(host, serious)
         if by_eap:
             proven(Proof(f"{trust.subject_name(chain[0])}, inside EAP-TLS", tuple(found)))
@@ -135,9 +137,8 @@ def check_proof(
     if auth is None or identity is None:
         raise not_proven(host, [finding("certificate-missing", host)])
     if not same_identity(identity, config.gateway_identity):
-        shown = identity.data[:128].decode("utf-8", "replace")
-        wanted = config.gateway_identity.value
-        raise not_proven(host, [finding("certificate-identity", host, f"it calls itself {shown!r}, not {wanted}")])
+        detail = f"it calls itself {shown_identity(identity)!r}, not {config.gateway_identity.value}"
+        raise not_proven(host, [finding("certificate-identity", host, detail)])
     if config.proof == SHARED_KEY:
         if config.gateway_key is None:
             raise ProgramFault("a pre-shared key is asked for and there is none")
@@ -227,7 +228,8 @@ def check_tls_caller(callers: Callers, chain: Sequence[x509.Certificate]) -> str
 
 def _speaks_for(certificate: x509.Certificate, told: Identification) -> bool:
     if told.id_type == IdType.ID_DER_ASN1_DN:
-        return certificate.subject.public_bytes() == told.data
+        # RFC 4945 §3.1.5, and RFC 5280 §7.1 for what is equal.
+        return bool(certificate.subject.rdns) and same_name(certificate.subject, name_of_der_untrusted(told.data))
     if told.id_type not in (IdType.ID_FQDN, IdType.ID_RFC822_ADDR):
         return False
     return trust.holds_name(certificate, Identity(IdType(told.id_type), told.data.decode("utf-8", "replace")))

@@ -9,12 +9,18 @@ from zesty_burrow.core.crypto.key_exchange import METHODS, KeyAgreement, make_ke
 from zesty_burrow.core.net import AddressRange, intersect
 from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.errors import Malformed
-from zesty_burrow.protocols.ikev2.events import ChildEstablished, ChildGone, ChildRekeyed
+from zesty_burrow.protocols.ikev2.events import ChildEstablished, ChildGone, ChildRekeyed, NotRenewed
 from zesty_burrow.protocols.ikev2.machine.endpoint import IkeEndpoint
 from zesty_burrow.protocols.ikev2.machine.followup_ke import FollowUp
-from zesty_burrow.protocols.ikev2.machine.negotiation import fresh_spi, ranges_of, selectors
+from zesty_burrow.protocols.ikev2.machine.negotiation import (
+    fresh_spi,
+    ranges_of,
+    refusal_in_words,
+    selectors,
+    wanted_group,
+)
 from zesty_burrow.protocols.ikev2.wire.keys import derive_child_keys
-from zesty_burrow.protocols.ikev2.wire.message import Message, find, find_typed, notifications
+from zesty_burrow.protocols.ikev2.wire.message import Message, Unusable, find, find_typed, notifications
 from zesty_burrow.protocols.ikev2.wire.payloads import (
     Delete,
     KeyExchange,
@@ -30,13 +36,14 @@ from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType, NotifyType,
 
 @dataclass(slots=True)
 class Pending:
-    """A rekeying that this side has asked for."""
+    """A rekeying that this side has asked for. ``tried``: groups of which a value was sent."""
 
     old: ChildEstablished
     spi: bytes
     nonce: bytes
     agreement: KeyAgreement
     offers: tuple[Offer, ...]
+    tried: frozenset[int]
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,17 +69,22 @@ class Rival:
 class ChildSas:
     """The part of both ends that knows of child SAs.
 
-    ``child``: the pair in use. ``replaced``: those that are about to be deleted. ``offers``:
-    what is asked for and accepted. ``rekey_due``: when new keys are to be
+    ``child``: the pair in use. ``replaced``: those that are about to be deleted. ``offers``: what is asked for and
+    accepted, and ``groups``: with which key exchanges when keys are renewed. ``rekey_due``: when new keys are to be
     asked for.
     """
 
-    def __init__(self, end: IkeEndpoint, followup: FollowUp, offers: tuple[Offer, ...]) -> None:
+    def __init__(
+        self, end: IkeEndpoint, followup: FollowUp, offers: tuple[Offer, ...], groups: tuple[int, ...]
+    ) -> None:
         self.child: ChildEstablished | None = None
         self.rekey_due: float | None = None
         self._end = end
         self._followup = followup
         self.offers = offers
+        self._groups = groups
+        self._group = 0
+        self._refusals = 0
         self.replaced: dict[int, ChildEstablished] = {}
         self._pending: Pending | None = None
         self._rival: Rival | None = None
@@ -84,14 +96,16 @@ class ChildSas:
         return self._pending is not None or self._deleting is not None
 
     def _rekey_offers(self) -> tuple[Offer, ...]:
-        """As for the first child SA, with key exchanges like the IKE SA's, so that old keys tell nothing.
+        """As for the first child SA, with a key exchange, so that old keys tell nothing; without one at last.
 
-        A second one is offered and not insisted on, as the first child SA has none either.
+        The group that the peer has taken before comes first, else the IKE SA's. A second key exchange is offered and
+        not insisted on, as the first child SA has none either.
         """
         suite = self._end.keys.suite if self._end.keys else None
         group, extra = (suite.group, suite.extra) if suite else (0, 0)
-        plain = tuple(Offer(one.encryption, one.integrity, groups=(group,), esn=one.esn) for one in self.offers)
-        return (*(replace(one, extra=(extra,)) for one in plain if extra), *plain)
+        groups = tuple(dict.fromkeys(one for one in (self._group, group, *self._groups) if one in METHODS))
+        plain = tuple(Offer(one.encryption, one.integrity, groups=groups, esn=one.esn) for one in self.offers)
+        return (*(replace(one, extra=(extra,)) for one in plain if extra), *plain, *self.offers)
 
     # Rekeying.
 
@@ -101,30 +115,46 @@ class ChildSas:
         if child is None or self._end.sa.outstanding is not None or self._pending is not None or self._end.keys is None:
             return False
         offers = self._rekey_offers()
-        agreement = make_key_agreement(self._end.keys.suite.group, self._end.random)
-        self._pending = Pending(child, fresh_spi(self._end.random), self._end.random(32), agreement, offers)
+        self._ask(
+            child, offers, offers[0].groups[0] if offers[0].groups else self._end.keys.suite.group, frozenset(), now
+        )
+        return True
+
+    def _ask(
+        self, child: ChildEstablished, offers: tuple[Offer, ...], group: int, tried: frozenset[int], now: float
+    ) -> None:
+        agreement = make_key_agreement(group, self._end.random)
+        spi, nonce = fresh_spi(self._end.random), self._end.random(32)
+        self._pending = Pending(child, spi, nonce, agreement, offers, tried | {group})
         old = child.spi_in.to_bytes(4)
         self._end.request(
             ExchangeType.CREATE_CHILD_SA,
             [
                 Notify(NotifyType.REKEY_SA, protocol=Protocol.ESP, spi=old),
-                SecurityAssociation(build_proposals(offers, Protocol.ESP, self._pending.spi)),
-                Nonce(self._pending.nonce),
+                SecurityAssociation(build_proposals(offers, Protocol.ESP, spi)),
+                Nonce(nonce),
                 KeyExchange(agreement.group, agreement.public),
                 selectors(PayloadType.TSi, child.local),
                 selectors(PayloadType.TSr, child.remote),
             ],
             now,
         )
-        return True
 
-    def take_response(self, payloads: Sequence[Payload], now: float) -> None:
-        """The peer's answer to a rekeying; what it refuses is tried again later."""
+    def take_response(self, payloads: Sequence[Payload], now: float, why: str = "") -> None:
+        """The peer's answer to a rekeying; what it refuses is tried again later. ``why``: it cannot be used."""
         pending = self._pending
         if pending is None:
             raise Malformed("a message was dropped", why="no child SA was asked for")
-        granted = _granted(pending, payloads)
+        told = notifications(payloads)
+        wanted = wanted_group(told, pending.offers, pending.tried)
+        if wanted:
+            # RFC 7296 §1.3: the same again with a value of the group that the peer names.
+            self._ask(pending.old, pending.offers, wanted, pending.tried, now)
+            return
+        granted = _granted(pending, payloads, self._end.keys.suite.prf if self._end.keys else 0)
         if granted is None:
+            if self._rival is None and NotifyType.TEMPORARY_FAILURE not in told:
+                self._end.events.append(NotRenewed(now, "ESP", why or refusal_in_words(told)))
             self._end_rekey(None, None, now)
         elif granted.suite.extra:
             self._followup.follow_up(payloads, now, lambda more, now: self._end_rekey(granted, more, now))
@@ -136,12 +166,26 @@ class ChildSas:
         pending, self._pending = self._pending, None
         rival, self._rival = self._rival, None
         if granted is None or more is None or pending is None or self._end.keys is None:
-            self.rekey_due = self._end.retry_time(now) if rival is None else self.rekey_due
+            if granted is not None and rival is None:
+                self._end.events.append(NotRenewed(now, "ESP", "the second key exchange came to nothing"))
+            if rival is None:
+                self.rekey_due = self._end.retry_time(now, self._refusals)
+                self._refusals += 1
             return
+        self._refusals, self._group = 0, granted.suite.group
         old, nonces, suite = pending.old, (pending.nonce, granted.nonce), granted.suite
         keys = derive_child_keys(self._end.keys, suite, *nonces, granted.shared, more)
         spis = int.from_bytes(pending.spi), granted.spi
-        made = ChildEstablished(now, *spis, keys, old.inner, granted.local, granted.remote, as_initiator=True)
+        made = replace(
+            old,
+            at=now,
+            spi_in=spis[0],
+            spi_out=spis[1],
+            keys=keys,
+            local=granted.local,
+            remote=granted.remote,
+            as_initiator=True,
+        )
         if rival is not None and min(nonces) < rival.lowest:
             # RFC 7296 §2.8.1: the pair with the lowest nonce goes, by the side that has made it, before it was used.
             self._delete_child(made, now)
@@ -178,9 +222,10 @@ class ChildSas:
     def _grant_rekey(self, message: Message, payloads: Sequence[Payload], old: ChildEstablished, now: float) -> None:
         asked, nonce = find(payloads, SecurityAssociation), find(payloads, Nonce)
         value, ike = find(payloads, KeyExchange), self._end.keys
-        if asked is None or nonce is None or ike is None:
-            raise _Declined(Notify(NotifyType.INVALID_SYNTAX))
-        offers = (*self._rekey_offers(), *self.offers) if value else self.offers
+        if asked is None or nonce is None or ike is None or not nonce.is_long_enough(ike.suite.prf):
+            raise Unusable.by_syntax("a request for a child SA is incomplete, or its nonce is too short")
+        # Without a KE payload the peer does not want one, where it can do without.
+        offers = self._rekey_offers() if value else (*self.offers, *self._rekey_offers())
         chosen = choose(asked.proposals, offers, Protocol.ESP, preferred_group=value.group if value else 0)
         if chosen is None or len(chosen[0].spi) != 4 or int.from_bytes(chosen[0].spi) < 256:
             raise _Declined(Notify(NotifyType.NO_PROPOSAL_CHOSEN))
@@ -196,7 +241,9 @@ class ChildSas:
             if self.child is not old:
                 return False
             keys = derive_child_keys(ike, suite, theirs, own, shared, more)
-            made = ChildEstablished(now, *spis, keys, old.inner, local, remote, as_initiator=False)
+            made = replace(
+                old, at=now, spi_in=spis[0], spi_out=spis[1], keys=keys, local=local, remote=remote, as_initiator=False
+            )
             if self._pending is not None:
                 self._rival = Rival(made, min(theirs, own))
             self._replace(old, made, now, by_peer=True)
@@ -219,8 +266,8 @@ class ChildSas:
         agreement = make_key_agreement(suite.group, self._end.random)
         try:
             shared = agreement.shared(value.data)
-        except Malformed:
-            raise _Declined(Notify(NotifyType.INVALID_SYNTAX)) from None
+        except Malformed as problem:
+            raise Unusable.by_syntax(str(problem)) from None
         return shared, [KeyExchange(agreement.group, agreement.public)]
 
     # Deleting.
@@ -268,29 +315,39 @@ class _Declined(Exception):
         self.notify = notify
 
 
-def _granted(pending: Pending, payloads: Sequence[Payload]) -> GrantedChild | None:
+def _granted(pending: Pending, payloads: Sequence[Payload], prf: int) -> GrantedChild | None:
     """What an answer to a rekeying grants; None where it refuses, or grants what was not asked for."""
     answer, nonce, value = find(payloads, SecurityAssociation), find(payloads, Nonce), find(payloads, KeyExchange)
     accepted = accept_answer(answer.proposals, pending.offers, Protocol.ESP) if answer else None
-    if accepted is None or nonce is None or value is None or value.group != pending.agreement.group:
+    if accepted is None or nonce is None or not nonce.is_long_enough(prf):
         return None
     local, remote = _agreed(payloads, pending.old, initiated=True)
-    if not local or not remote or len(accepted[0].spi) != 4:
+    if not local or not remote or len(accepted[0].spi) != 4 or int.from_bytes(accepted[0].spi) < 256:
         return None
-    try:
-        shared = pending.agreement.shared(value.data)
-    except Malformed:
-        return None
+    shared, group = b"", accepted[1].group
+    if group:
+        if value is None or not value.group == group == pending.agreement.group:
+            return None
+        try:
+            shared = pending.agreement.shared(value.data)
+        except Malformed:
+            return None
     return GrantedChild(int.from_bytes(accepted[0].spi), nonce.data, accepted[1], shared, local, remote)
 
 
 def _agreed(
     payloads: Sequence[Payload], old: ChildEstablished, *, initiated: bool
 ) -> tuple[tuple[AddressRange, ...], tuple[AddressRange, ...]]:
-    """Local and remote ranges of a new pair: never more than the old one had (RFC 7296 §2.9.2)."""
+    """Local and remote ranges of a new pair: never more than the old one had (RFC 7296 §2.9.2).
+
+    None where it leaves out an address that is in use.
+    """
     one = find_typed(payloads, TrafficSelectors, PayloadType.TSi)
     two = find_typed(payloads, TrafficSelectors, PayloadType.TSr)
     if one is None or two is None:
         return (), ()
     ours, theirs = (one, two) if initiated else (two, one)
-    return intersect(ranges_of(ours), old.local), intersect(ranges_of(theirs), old.remote)
+    local, remote = intersect(ranges_of(ours), old.local), intersect(ranges_of(theirs), old.remote)
+    own = [entry.ip.packed for entry in old.inner.addresses]
+    inside = local if old.is_caller else remote
+    return (local, remote) if all(any(address in one for one in inside) for address in own) else ((), ())

@@ -11,17 +11,20 @@ from zesty_burrow.core.crypto.protection import Random
 from zesty_burrow.core.net import Datagram, Endpoint
 from zesty_burrow.errors import BurrowError, Malformed
 from zesty_burrow.protocols.ikev2.events import Event, Failed
-from zesty_burrow.protocols.ikev2.machine.ike_sa import Backoff, IkeSa
+from zesty_burrow.protocols.ikev2.machine.ike_sa import SMALL_FRAGMENT_SIZE, Backoff, IkeSa
 from zesty_burrow.protocols.ikev2.wire.keys import IkeKeys
-from zesty_burrow.protocols.ikev2.wire.message import Message
+from zesty_burrow.protocols.ikev2.wire.message import Message, Unusable
 from zesty_burrow.protocols.ikev2.wire.payloads import Payload
 from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType
 
 NON_ESP_MARKER = bytes(4)
 KEEPALIVE = b"\xff"
 """RFC 3948 §2.2, §2.3."""
-RETRY = 10.0
-"""Seconds after which a rekeying that was put off is tried again; up to half as much again, by chance."""
+RETRY, LONGEST_RETRY = 10.0, 600.0
+"""Seconds after which a rekeying that was put off is tried again; up to half as much again, by chance.
+
+Where it is refused again and again, each wait is twice the one before, up to the longest.
+"""
 MAX_IKE_SAS = 8
 """Beside the one in use; a peer that makes more has lost count."""
 
@@ -43,7 +46,8 @@ class IkeEndpoint:
 
     No I/O, no clock, no randomness of its own. ``sa``: the IKE SA in use. ``others``: those that are about to be
     deleted, or were made by the peer while a request of this side was on its way. ``at``: the one that the message in
-    hand came by. The parts of a machine share one of these.
+    hand came by. ``unusable``: what is wrong with it, where it cannot be used. ``patience``: seconds for which a
+    request is repeated. The parts of a machine share one of these.
     """
 
     def __init__(
@@ -59,6 +63,8 @@ class IkeEndpoint:
         self.out: deque[Datagram] = deque()
         self.events: deque[Event] = deque()
         self.ignored: deque[str] = deque(maxlen=20)
+        self.unusable: Unusable | None = None
+        self.patience = backoff.give_up
 
     # What the caller of a machine takes.
 
@@ -104,11 +110,23 @@ class IkeEndpoint:
         """What is inside; raises :class:`Malformed` where the peer did not seal it."""
         return self.at.open(message)
 
-    def ask(self, parts: Sequence[bytes], message_id: int, now: float, give_up: float, sa: IkeSa) -> None:
+    def ask(
+        self,
+        parts: Sequence[bytes],
+        message_id: int,
+        now: float,
+        give_up: float,
+        sa: IkeSa,
+        small: Sequence[bytes] = (),
+    ) -> None:
         """Send a request and keep it until it is answered."""
-        datagrams = [Datagram(data, self.local_port, self.peer) for data in parts]
-        sa.ask(datagrams, message_id, now, self.backoff.first, give_up or self.backoff.give_up)
-        self.out.extend(datagrams)
+        sa.ask(
+            self._to_peer(parts), message_id, now, self.backoff.first, give_up or self.patience, self._to_peer(small)
+        )
+        self.out.extend(self._to_peer(parts))
+
+    def _to_peer(self, parts: Sequence[bytes]) -> list[Datagram]:
+        return [Datagram(data, self.local_port, self.peer) for data in parts]
 
     def request(
         self,
@@ -121,16 +139,18 @@ class IkeEndpoint:
         """A protected request, by the SA in use or another one."""
         sa = sa or self.sa
         sa.next_request_id += 1
-        parts = sa.seal(exchange, sa.next_request_id, payloads, response=False)
-        self.ask([with_marker(part, encapsulated=True) for part in parts], sa.next_request_id, now, give_up, sa)
+        number, small = sa.next_request_id, []
+        parts = sa.seal(exchange, number, payloads, response=False)
+        if sa.fragmenting and max(map(len, parts)) > SMALL_FRAGMENT_SIZE and "." in self.peer[0]:
+            small = sa.seal(exchange, number, payloads, response=False, limit=SMALL_FRAGMENT_SIZE)
+        marked = [[with_marker(part, encapsulated=True) for part in entry] for entry in (parts, small)]
+        self.ask(marked[0], number, now, give_up, sa, marked[1])
 
     def respond(self, message: Message, payloads: Sequence[Payload]) -> None:
         """A protected answer, by the SA that the request came by; kept in case it is asked for again."""
         header, sa = message.header, self.at
         parts = sa.seal(header.exchange, header.message_id, payloads, response=True)
-        sa.last_response = tuple(
-            Datagram(with_marker(part, encapsulated=True), self.local_port, self.peer) for part in parts
-        )
+        sa.last_response = tuple(self._to_peer([with_marker(part, encapsulated=True) for part in parts]))
         sa.peer_request_id += 1
         self.out.extend(sa.last_response)
 
@@ -144,6 +164,26 @@ class IkeEndpoint:
         if header.message_id != sa.peer_request_id:
             raise Malformed("a message was dropped", why="its number is not expected")
         return False
+
+    def refuse(self, message: Message, problem: Unusable) -> bool:
+        """Answer a request that cannot be used, so that the peer's window goes on; whether it was the one expected."""
+        header, sa = message.header, self.at
+        if header.message_id == sa.peer_request_id - 1 and sa.last_response:
+            self.out.extend(sa.last_response)
+            return False
+        if header.message_id != sa.peer_request_id:
+            raise Malformed("a message was dropped", why="its number is not expected")
+        self.respond(message, [problem.answer])
+        return True
+
+    def note_unusable(self, message: Message, problem: Unusable) -> bool:
+        """Never meet an authentic message with silence: answer a request; whether the state has to follow it."""
+        header, waiting = message.header, self.sa.outstanding
+        self.ignore(str(problem))
+        self.unusable = problem
+        if not header.is_response:
+            return self.refuse(message, problem) and self.at is self.sa
+        return self.at is self.sa and waiting is not None and waiting.message_id == header.message_id
 
     def expect_answer(self, message: Message) -> None:
         """Raises :class:`Malformed` for an answer that nobody waits for."""
@@ -163,13 +203,13 @@ class IkeEndpoint:
 
     def retransmit(self, now: float, sa: IkeSa) -> bool:
         """Send the outstanding request again if its time has come; True once it is time to give up."""
-        datagrams, gave_up = sa.retransmit(now, self.backoff.factor)
+        datagrams, gave_up = sa.retransmit(now, self.backoff)
         self.out.extend(datagrams)
         return gave_up
 
-    def retry_time(self, now: float) -> float:
-        """When a rekeying that was put off is tried again."""
-        return now + RETRY * (1 + self.random(1)[0] / 512)
+    def retry_time(self, now: float, refusals: int = 0) -> float:
+        """When a rekeying that was put off is tried again; ``refusals``: how often it was refused before."""
+        return now + min(RETRY * float(1 << min(refusals, 16)), LONGEST_RETRY) * (1 + self.random(1)[0] / 512)
 
     def fresh_ike_spi(self) -> bytes:
         """An SPI for a new IKE SA, in octets: not zero, and of none that there is."""

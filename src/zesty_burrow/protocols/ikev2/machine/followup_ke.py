@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 from zesty_burrow.core.crypto.key_exchange import MlKem768, encapsulate
 from zesty_burrow.errors import Malformed
 from zesty_burrow.protocols.ikev2.machine.endpoint import IkeEndpoint
-from zesty_burrow.protocols.ikev2.wire.message import Message, find, notifications
+from zesty_burrow.protocols.ikev2.wire.message import Message, Unusable, find, notifications
 from zesty_burrow.protocols.ikev2.wire.payloads import KeyExchange, Notify, Payload
 from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType, NotifyType
 
@@ -114,9 +114,7 @@ class FollowUp:
                 raise Malformed("a second key exchange is malformed", why="it has no value of the method agreed on")
             ciphertext, secret = encapsulate(value.data)
         except Malformed as problem:
-            self._end.ignore(str(problem))
-            self._end.respond(message, [Notify(NotifyType.INVALID_SYNTAX)])
-            return
+            raise Unusable.by_syntax(str(problem)) from None
         if not promise.make(secret, now):
             self._end.respond(message, [Notify(NotifyType.TEMPORARY_FAILURE)])
             return

@@ -12,12 +12,13 @@ from dataclasses import dataclass, field, replace
 from zesty_burrow.core.crypto.key_exchange import METHODS, KeyAgreement, make_key_agreement
 from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.errors import Malformed
-from zesty_burrow.protocols.ikev2.events import IkeRekeyed
+from zesty_burrow.protocols.ikev2.events import IkeRekeyed, NotRenewed
 from zesty_burrow.protocols.ikev2.machine.endpoint import IkeEndpoint
 from zesty_burrow.protocols.ikev2.machine.followup_ke import FollowUp
 from zesty_burrow.protocols.ikev2.machine.ike_sa import IkeSa
+from zesty_burrow.protocols.ikev2.machine.negotiation import refusal_in_words
 from zesty_burrow.protocols.ikev2.wire.keys import derive_ike_keys
-from zesty_burrow.protocols.ikev2.wire.message import Message, find
+from zesty_burrow.protocols.ikev2.wire.message import Message, Unusable, find, notifications
 from zesty_burrow.protocols.ikev2.wire.payloads import Delete, KeyExchange, Nonce, Notify, Payload, SecurityAssociation
 from zesty_burrow.protocols.ikev2.wire.proposals import Offer, accept_answer, build_proposals, choose
 from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType, NotifyType, Protocol
@@ -61,6 +62,7 @@ class IkeRekey:
         self._offers = offers
         self._successor: Successor | None = None
         self._rival_sa: RivalSa | None = None
+        self._refusals = 0
 
     @property
     def is_pending(self) -> bool:
@@ -101,23 +103,23 @@ class IkeRekey:
         """The peer asks for a new IKE SA."""
         asked, nonce, value = find(payloads, SecurityAssociation), find(payloads, Nonce), find(payloads, KeyExchange)
         keys = self._end.sa.keys
-        if asked is None or nonce is None or value is None or keys is None:
-            self._end.respond(message, [Notify(NotifyType.INVALID_SYNTAX)])
-            return
+        if asked is None or nonce is None or value is None or keys is None or not nonce.is_long_enough(keys.suite.prf):
+            raise Unusable.by_syntax("a request for an IKE SA is incomplete, or its nonce is too short")
         chosen = choose(asked.proposals, self._offers, Protocol.IKE, preferred_group=value.group)
         if chosen is None or len(chosen[0].spi) != 8 or chosen[0].spi == bytes(8):
             self._end.respond(message, [Notify(NotifyType.NO_PROPOSAL_CHOSEN)])
             return
         proposal, suite = chosen
+        if not nonce.is_long_enough(suite.prf):
+            raise Unusable.by_syntax("the nonce for an IKE SA is too short (RFC 7296 §2.10)")
         if suite.group != value.group or suite.group not in METHODS:
             self._end.respond(message, [Notify(NotifyType.INVALID_KE_PAYLOAD, suite.group.to_bytes(2))])
             return
         agreement = make_key_agreement(suite.group, self._end.random)
         try:
             shared = agreement.shared(value.data)
-        except Malformed:
-            self._end.respond(message, [Notify(NotifyType.INVALID_SYNTAX)])
-            return
+        except Malformed as problem:
+            raise Unusable.by_syntax(str(problem)) from None
         old, made, own, theirs = (
             self._end.sa,
             IkeSa(self._end.random, is_initiator=False),
@@ -146,11 +148,17 @@ class IkeRekey:
             self._end.respond(message, said)
             make(b"", now)
 
-    def take_response(self, payloads: Sequence[Payload], now: float) -> None:
-        """The peer's answer; what it refuses is tried again later, unless it has made one itself."""
+    def take_response(self, payloads: Sequence[Payload], now: float, why: str = "") -> None:
+        """The peer's answer; what it refuses is tried again later, unless it has made one itself.
+
+        ``why``: it cannot be used.
+        """
         successor = self._successor
         granted = self._granted(successor, payloads) if successor is not None else None
         if granted is None:
+            told = notifications(payloads)
+            if self._rival_sa is None and NotifyType.TEMPORARY_FAILURE not in told:
+                self._end.events.append(NotRenewed(now, "IKE", why or refusal_in_words(told)))
             self._finish(None, None, now)
         elif granted.suite.extra:
             self._followup.follow_up(payloads, now, lambda more, now: self._finish(granted, more, now))
@@ -160,7 +168,7 @@ class IkeRekey:
     def _granted(self, successor: Successor, payloads: Sequence[Payload]) -> Granted | None:
         answer, nonce, value = find(payloads, SecurityAssociation), find(payloads, Nonce), find(payloads, KeyExchange)
         accepted = accept_answer(answer.proposals, successor.offers, Protocol.IKE) if answer else None
-        if accepted is None or nonce is None or value is None:
+        if accepted is None or nonce is None or value is None or not nonce.is_long_enough(accepted[1].prf):
             return None
         spi = accepted[0].spi
         if value.group != successor.agreement.group or len(spi) != 8 or spi == bytes(8):
@@ -179,8 +187,12 @@ class IkeRekey:
             if rival is not None:
                 self._use(rival.sa, now)
             else:
-                self.due = self._end.retry_time(now)
+                if granted is not None:
+                    self._end.events.append(NotRenewed(now, "IKE", "the second key exchange came to nothing"))
+                self.due = self._end.retry_time(now, self._refusals)
+                self._refusals += 1
             return
+        self._refusals = 0
         sa, nonces = successor.sa, (successor.nonce, granted.nonce)
         sa.spi_r, sa.fragmenting = granted.spi, self._end.sa.fragmenting
         sa.use_keys(derive_ike_keys(granted.suite, granted.shared, *nonces, sa.spi_i, sa.spi_r, keys, more))

@@ -12,9 +12,11 @@ from zesty_burrow.protocols.ikev2.wire.keys import IkeKeys
 from zesty_burrow.protocols.ikev2.wire.message import (
     Header,
     Message,
+    Unusable,
     build_fragments,
     build_sealed,
     chain,
+    check_critical,
     open_chunk,
     parse_inner_untrusted,
 )
@@ -23,6 +25,10 @@ from zesty_burrow.protocols.ikev2.wire.registry import Flag
 
 FRAGMENT_SIZE = 1228
 """Octets of an IKE message in an IPv6 packet of 1280 with UDP and marker (RFC 7383 §2.5.1, RFC 8200 §5)."""
+SMALL_FRAGMENT_SIZE = 544
+"""The same in an IPv4 packet of 576 (RFC 7383 §2.5.1): where longer ones do not arrive."""
+TRIES_BEFORE_SMALL = 2
+"""How often a request is sent before it is sent in small fragments."""
 ENVELOPE = 64
 """At least what header, encrypted payload, IV, padding and ICV add."""
 MAX_FRAGMENT_OCTETS = 1 << 16
@@ -31,16 +37,22 @@ MAX_FRAGMENT_OCTETS = 1 << 16
 
 @dataclass(frozen=True, slots=True)
 class Backoff:
-    """When to send a request again (RFC 7296 §2.4): seconds; each wait is ``factor`` times the one before."""
+    """When to send a request again (RFC 7296 §2.4): seconds; each wait is ``factor`` times the one before.
+
+    ``give_up``: for how long while a tunnel is set up. ``dead``: for how long afterwards, where "at least a dozen times
+    over a period of at least several minutes" is asked for. ``longest``: no wait is longer.
+    """
 
     first: float = 0.5
     factor: float = 2.0
     give_up: float = 15.0
+    dead: float = 180.0
+    longest: float = 16.0
 
 
 @dataclass(slots=True)
 class Outstanding:
-    """A request that waits for its answer."""
+    """A request that waits for its answer. ``small``: its parts where the first ones may be too long; else empty."""
 
     message_id: int
     datagrams: tuple[Datagram, ...]
@@ -48,6 +60,8 @@ class Outstanding:
     wait: float
     due: float
     give_up: float
+    small: tuple[Datagram, ...] = ()
+    tries: int = 1
 
 
 class IkeSa:
@@ -105,13 +119,16 @@ class IkeSa:
         flags = (Flag.INITIATOR if self.is_initiator else 0) | (Flag.RESPONSE if response else 0)
         return Header(self.spi_i, self.spi_r, exchange, flags, message_id)
 
-    def seal(self, exchange: int, message_id: int, payloads: Iterable[Payload], *, response: bool) -> list[bytes]:
-        """The message; in parts where it is long and both sides know of it (RFC 7383 §2.4)."""
+    def seal(
+        self, exchange: int, message_id: int, payloads: Iterable[Payload], *, response: bool, limit: int = 0
+    ) -> list[bytes]:
+        """The message; in parts where it is long and both sides know of it (RFC 7383 §2.4). ``limit``: of a part."""
         if self._sending is None:
             raise ProgramFault("a message is to be sealed before there are keys")
         header, (first, inner) = self.header(exchange, message_id, response=response), chain(payloads)
-        if self.fragmenting and len(inner) + ENVELOPE > self.fragment_size:
-            return build_fragments(header, first, inner, self._sending, self.fragment_size)
+        limit = limit or self.fragment_size
+        if self.fragmenting and len(inner) + ENVELOPE > limit:
+            return build_fragments(header, first, inner, self._sending, limit)
         return [build_sealed(header, first, inner, self._sending)]
 
     @property
@@ -137,6 +154,9 @@ class IkeSa:
             if belongs == self._fragments_of and message.fragment in self._fragments:
                 raise Malformed("a fragment was dropped", why="it came before")
         chunk = open_chunk(message, opener)
+        if message.fragment < message.fragments and not header.is_response:
+            # RFC 7383 §2.5.1: what the peer can send is what it can receive.
+            self.fragment_size = min(self.fragment_size, max(SMALL_FRAGMENT_SIZE, len(message.raw)))
         if belongs != self._fragments_of:
             self._fragments_of, self._fragments, self._first_fragment = belongs, {}, None
         self._fragments[message.fragment] = chunk
@@ -150,7 +170,7 @@ class IkeSa:
             return None
         plaintext = b"".join(self._fragments[number] for number in range(1, message.fragments + 1))
         self._fragments_of, self._fragments, self._first_fragment = (0, False, 0), {}, None
-        self._opened = first, parse_inner_untrusted(first.sealed_first, plaintext), plaintext
+        self._opened = first, self._payloads(first, plaintext), plaintext
         return first
 
     def open(self, message: Message) -> tuple[Payload, ...]:
@@ -160,8 +180,17 @@ class IkeSa:
             raise Malformed("a message was dropped", why="it is not protected")
         if self._opened is None or self._opened[0] is not message:
             plaintext = open_chunk(message, opener)
-            self._opened = message, parse_inner_untrusted(message.sealed_first, plaintext), plaintext
+            self._opened = message, self._payloads(message, plaintext), plaintext
         return self._opened[1]
+
+    def _payloads(self, message: Message, plaintext: bytes) -> tuple[Payload, ...]:
+        """Raises :class:`Unusable`: from here on it is the peer's own fault."""
+        try:
+            payloads = parse_inner_untrusted(message.sealed_first, plaintext)
+        except Malformed as problem:
+            raise Unusable.by_syntax(str(problem)) from None
+        check_critical((*message.payloads, *payloads))
+        return payloads
 
     def plaintext(self, message: Message) -> bytes:
         """The octets of the payloads inside a message, put together from its parts."""
@@ -184,18 +213,33 @@ class IkeSa:
             return self.last_response
         return ()
 
-    def ask(self, datagrams: Sequence[Datagram], message_id: int, now: float, wait: float, give_up: float) -> None:
+    def ask(
+        self,
+        datagrams: Sequence[Datagram],
+        message_id: int,
+        now: float,
+        wait: float,
+        give_up: float,
+        small: Sequence[Datagram] = (),
+    ) -> None:
         """Keep a request until it is answered."""
-        self.outstanding = Outstanding(message_id, tuple(datagrams), now, wait, now + wait, now + give_up)
+        self.outstanding = Outstanding(message_id, tuple(datagrams), now, wait, now + wait, now + give_up, tuple(small))
 
     def answered(self, message_id: int) -> bool:
         """Whether this number answers the outstanding request; if so the request is done with."""
         if self.outstanding is None or self.outstanding.message_id != message_id:
             return False
+        if self.outstanding.small and self.outstanding.tries > TRIES_BEFORE_SMALL:
+            self.fragment_size = SMALL_FRAGMENT_SIZE  # what was longer did not arrive
         self.outstanding = None
         return True
 
-    def retransmit(self, now: float, factor: float) -> tuple[Sequence[Datagram], bool]:
+    def peer_is_alive(self, now: float, patience: float) -> None:
+        """RFC 7296 §2.4: something authentic has come, so the outstanding request is given its full time again."""
+        if self.outstanding is not None:
+            self.outstanding.give_up = max(self.outstanding.give_up, now + patience)
+
+    def retransmit(self, now: float, backoff: Backoff) -> tuple[Sequence[Datagram], bool]:
         """The outstanding request again if its time has come, and whether it is time to give up."""
         request = self.outstanding
         if request is None or now < request.due:
@@ -203,6 +247,9 @@ class IkeSa:
         if now >= request.give_up:
             self.outstanding = None
             return (), True
-        request.wait *= factor
+        request.wait = min(request.wait * backoff.factor, backoff.longest)
         request.due = min(now + request.wait, request.give_up)
+        request.tries += 1
+        if request.small and request.tries > TRIES_BEFORE_SMALL:
+            return request.small, False
         return request.datagrams, False

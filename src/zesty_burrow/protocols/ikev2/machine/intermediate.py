@@ -7,10 +7,8 @@ from collections.abc import Sequence
 from zesty_burrow.core.crypto.integrity import prf
 from zesty_burrow.protocols.ikev2.machine.ike_sa import IkeSa
 from zesty_burrow.protocols.ikev2.wire.keys import IkeKeys
-from zesty_burrow.protocols.ikev2.wire.message import Header, Message, chain, octets_between
+from zesty_burrow.protocols.ikev2.wire.message import Header, Message, chain, octets_between, octets_between_of
 from zesty_burrow.protocols.ikev2.wire.payloads import Payload
-
-SK_HEADER, SKF_HEADER = 4, 8
 
 
 class Intermediate:
@@ -30,14 +28,11 @@ class Intermediate:
 
     def note_own(self, keys: IkeKeys, header: Header, payloads: Sequence[Payload], *, initiator: bool) -> None:
         """A message that this side sends, under the keys from before the exchange."""
-        first, inner = chain(payloads)
-        self._note(keys, header, octets_between(header, first, 0, inner), initiator=initiator)
+        self._note(keys, header, octets_between(header, *chain(payloads)), initiator=initiator)
 
     def note_peer(self, keys: IkeKeys, sa: IkeSa, message: Message, *, initiator: bool) -> None:
         """A message that has come; its parts, if it had any, are put together."""
-        inner = sa.plaintext(message)
-        flags = message.raw[message.sealed_at - (SKF_HEADER if message.fragments else SK_HEADER) + 1]
-        octets = octets_between(message.header, message.sealed_first, flags, inner)
+        octets = octets_between_of(message, sa.plaintext(message))
         self._note(keys, message.header, octets, initiator=initiator)
 
     def _note(self, keys: IkeKeys, header: Header, octets: bytes, *, initiator: bool) -> None:

@@ -5,16 +5,20 @@ from __future__ import annotations
 import hmac
 import ipaddress
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+
+from cryptography import x509
 
 from zesty_burrow.core.certificates import trust
-from zesty_burrow.core.crypto.key_exchange import KeyAgreement
+from zesty_burrow.core.certificates.names import name_matches
+from zesty_burrow.core.certificates.wrapped import name_of_der_untrusted
+from zesty_burrow.core.crypto.key_exchange import METHODS, KeyAgreement
 from zesty_burrow.core.crypto.protection import Random
 from zesty_burrow.core.dns.encrypted_resolver import EncryptedResolver, domain_name, read_encrypted_resolver
 from zesty_burrow.core.eap.peer import EapPeer, Refusal
 from zesty_burrow.core.finding import Finding, Severity, finding
 from zesty_burrow.core.identity import Identity, IdType
-from zesty_burrow.core.net import Address, AddressRange, Endpoint, intersect, same_families
+from zesty_burrow.core.net import Address, AddressRange, Endpoint, intersect, is_host, same_families
 from zesty_burrow.core.policy.algorithms import TransformType, describe
 from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.errors import (
@@ -147,6 +151,24 @@ def group_error(wanted: int, host: str) -> BurrowError:
     )
 
 
+def wanted_group(told: Mapping[int, Notify], offers: Sequence[Offer], tried: frozenset[int]) -> int:
+    """The group that INVALID_KE_PAYLOAD asks for (RFC 7296 §1.3); 0 where it was not offered, or has been tried."""
+    entry = told.get(NotifyType.INVALID_KE_PAYLOAD)
+    group = int.from_bytes(entry.data) if entry is not None and len(entry.data) == 2 else 0
+    offered = any(group in offer.groups for offer in offers)
+    return group if offered and group in METHODS and group not in tried else 0
+
+
+def refusal_in_words(told: Mapping[int, Notify]) -> str:
+    """Why keys were not renewed, as the answer has it."""
+    error = next((entry for entry in told.values() if entry.is_error), None)
+    if error is None:
+        return "its answer is not what was asked for"
+    if error.notification == NotifyType.INVALID_KE_PAYLOAD and len(error.data) == 2:
+        return f"it insists on {describe(TransformType.KE, int.from_bytes(error.data))}"
+    return notify_in_words(error.notification)
+
+
 def certificate_request(config: InitiatorConfig) -> list[Payload]:
     """Which authorities we trust (RFC 7296 §3.7), or that a raw public key is needed (RFC 7670 §3)."""
     if config.proof == RAW_KEY:
@@ -180,6 +202,24 @@ def selectors(kind: int, ranges: Sequence[AddressRange]) -> TrafficSelectors:
     return TrafficSelectors(kind, tuple(TrafficSelector(entry.start, entry.end) for entry in ranges))
 
 
+def judged(config: InitiatorConfig, chain: Sequence[x509.Certificate]) -> list[Finding]:
+    """What speaks against a gateway's certificates, its own first."""
+    return trust.judge_gateway(
+        chain[:MAX_CERTIFICATES],
+        config.anchors,
+        config.gateway_identity,
+        config.wall_time,
+        config.revocation_lists,
+        need_status=config.need_status,
+    )
+
+
+def against(config: InitiatorConfig, found: Sequence[Finding]) -> list[Finding]:
+    """Those findings that end the negotiation."""
+    unknown = "certificate-status-unknown" if config.need_status else ""
+    return [entry for entry in found if entry.severity is Severity.SERIOUS or entry.code.slug == unknown]
+
+
 @dataclass(frozen=True, slots=True)
 class Proof:
     """Whose certificate it was, and warnings that do not stand against it."""
@@ -205,11 +245,13 @@ def check_gateway(
     except Malformed as problem:
         raise not_proven(host, [finding("certificate-missing", host, problem.why)]) from None
     expected = config.gateway_identity
-    found = trust.judge_gateway(chain, config.anchors, expected, config.wall_time, config.revocation_lists)
+    found = judged(config, chain)
+    if len(carried) > MAX_CERTIFICATES:
+        found.append(finding("certificate-many", host, f"{len(carried)} were sent, {MAX_CERTIFICATES} of them read"))
     if not same_identity(identity, expected):
-        shown = identity.data[:128].decode("utf-8", "replace")
-        found.append(finding("certificate-identity", host, f"it calls itself {shown!r} instead of {expected.value}"))
-    serious = [entry for entry in found if entry.severity is Severity.SERIOUS]
+        detail = f"it calls itself {shown_identity(identity)!r} instead of {expected.value}"
+        found.append(finding("certificate-identity", host, detail))
+    serious = against(config, found)
     if serious:
         raise not_proven(host, serious)
     try:
@@ -219,8 +261,28 @@ def check_gateway(
     return Proof(trust.subject_name(chain[0]), tuple(found))
 
 
+def shown_identity(told: Identification) -> str:
+    """An identity for people: a distinguished name as RFC 4514 has it, an address as such, the rest as text."""
+    try:
+        if told.id_type == IdType.ID_DER_ASN1_DN:
+            return name_of_der_untrusted(told.data).rfc4514_string()[:200]
+        if told.id_type in (IdType.ID_IPV4_ADDR, IdType.ID_IPV6_ADDR):
+            return str(ipaddress.ip_address(told.data))
+    except (Malformed, ValueError):
+        return told.data[:64].hex()
+    return told.data[:128].decode("utf-8", "replace")
+
+
 def same_identity(told: Identification, expected: Identity) -> bool:
-    """Letter case does not matter in domain names (RFC 4343), and is not relied on in mail addresses."""
+    """Letter case does not matter in domain names (RFC 4343), and is not relied on in mail addresses.
+
+    Distinguished names are compared by what they say, not by how they are encoded (RFC 5280 §7.1).
+    """
+    if told.id_type == expected.type == IdType.ID_DER_ASN1_DN:
+        try:
+            return name_matches(name_of_der_untrusted(told.data), expected)
+        except Malformed:
+            return False
     ours = expected.octets()
     folds = expected.type in (IdType.ID_FQDN, IdType.ID_RFC822_ADDR)
     same = told.data.lower() == ours.lower() if folds else told.data == ours
@@ -275,22 +337,39 @@ def read_child(config: InitiatorConfig, payloads: Sequence[Payload]) -> ChildAgr
     accepted = accept_answer(answer.proposals, config.esp_offers, Protocol.ESP)
     if accepted is None or len(accepted[0].spi) != 4 or int.from_bytes(accepted[0].spi) < 256:
         raise GatewayProtocolError(f"the gateway {host} granted no tunnel", why="it chose what was not offered")
-    local, remote = same_families(
-        intersect(ranges_of(theirs_i), config.local), intersect(ranges_of(theirs_r), config.remote)
-    )
+    granted_i, granted_r = ranges_of(theirs_i), ranges_of(theirs_r)
+    local, remote = same_families(intersect(granted_i, config.local), intersect(granted_r, config.remote))
     if not local or not remote:
         raise GatewayProtocolError(
             f"the gateway {host} granted no tunnel", why="none of the networks that were asked for is among its own"
         )
-    inner = read_inner_network(find(payloads, Configuration))
-    if not inner.addresses:
-        raise GatewayProtocolError(f"the gateway {host} granted no tunnel", why="it handed out no inner address")
+    inner = _within_grant(host, read_inner_network(find(payloads, Configuration)), local)
     return ChildAgreement(accepted[1], int.from_bytes(accepted[0].spi), inner, local, remote)
 
 
+def _within_grant(host: str, inner: NetworkSettings, local: Sequence[AddressRange]) -> NetworkSettings:
+    """The inner network, whose addresses must be among what TSi grants (RFC 7296 §2.19, RFC 4301 §5).
+
+    An address of a family that the tunnel does not carry is left out.
+    """
+    families = {entry.version for entry in local}
+    own = tuple(entry for entry in inner.addresses if entry.version in families)
+    outside = [str(entry.ip) for entry in own if not any(entry.ip.packed in one for one in local)]
+    if outside or not own:
+        why = (
+            f"it handed out {outside[0]}, which the tunnel does not carry"
+            if outside
+            else "it handed out no inner address"
+        )
+        if not own and inner.refused:
+            why += f" that can be used ({', '.join(inner.refused)})"
+        raise GatewayProtocolError(f"the gateway {host} granted no tunnel", why=why)
+    return replace(inner, addresses=own)
+
+
 def ranges_of(payload: TrafficSelectors) -> list[AddressRange]:
-    """The address ranges of selectors that cover every protocol; others cannot be granted whole and are left out."""
-    return [AddressRange(entry.start, entry.end) for entry in payload.selectors if entry.protocol == 0]
+    """The ranges of selectors that cover every protocol and port; others cannot be granted whole and are left out."""
+    return [AddressRange(one.start, one.end) for one in payload.selectors if one.covers_all]
 
 
 def read_inner_network(reply: Configuration | None) -> NetworkSettings:
@@ -311,17 +390,19 @@ def read_inner_network(reply: Configuration | None) -> NetworkSettings:
         ipaddress.IPv6Address(value) for value in reply.values(ConfigAttribute.INTERNAL_IP6_DNS) if len(value) == 16
     ]
     suffixes = [domain_name(value) for value in reply.values(ConfigAttribute.INTERNAL_DNS_DOMAIN)[:MAX_ANSWERS]]
-    usable = [entry for entry in servers if not (entry.is_multicast or entry.is_unspecified or entry.is_loopback)]
+    usable = [entry for entry in servers if is_host(entry)]
+    refused = [str(entry.ip) for entry in addresses if not is_host(entry.ip)]
     return NetworkSettings(
-        tuple(entry for entry in addresses if not (entry.ip.is_multicast or entry.ip.is_loopback)),
+        tuple(entry for entry in addresses if is_host(entry.ip)),
         tuple(usable[:MAX_ANSWERS]),
         tuple(entry for entry in suffixes if entry),
         tuple(
             ipaddress.IPv4Address(value)
             for value in reply.values(ConfigAttribute.INTERNAL_IP4_NBNS)[:MAX_ANSWERS]
-            if len(value) == 4
+            if len(value) == 4 and is_host(ipaddress.IPv4Address(value))
         ),
         encrypted_resolvers(reply),
+        tuple(refused),
     )
 
 

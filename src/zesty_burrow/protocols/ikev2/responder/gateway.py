@@ -19,7 +19,9 @@ from zesty_burrow.protocols.ikev2.wire.keys import derive_ike_keys
 from zesty_burrow.protocols.ikev2.wire.message import (
     Header,
     Message,
+    Unusable,
     build_clear,
+    check_critical,
     find,
     notifications,
     parse_message_untrusted,
@@ -164,6 +166,11 @@ class IkeGateway:
             return
         asked, value = find(message.payloads, SecurityAssociation), find(message.payloads, KeyExchange)
         nonce = find(message.payloads, Nonce)
+        try:
+            check_critical(message.payloads)
+        except Unusable as problem:
+            self._answer_clear(message.header, source, port, [problem.answer])
+            return
         if asked is None or value is None or nonce is None:
             raise Malformed("an IKE_SA_INIT request is incomplete", why="SA, KE and nonce are needed")
         if not self._cookie_holds(message, nonce, source, port):
@@ -178,6 +185,8 @@ class IkeGateway:
         elif chosen[1].group != value.group:
             told = Notify(NotifyType.INVALID_KE_PAYLOAD, chosen[1].group.to_bytes(2))
             self._answer_clear(message.header, source, port, [told])
+        elif not nonce.is_long_enough(chosen[1].prf):
+            self._answer_clear(message.header, source, port, [Notify(NotifyType.INVALID_SYNTAX)])
         elif chosen[1].group in METHODS:
             self._begin(message, chosen, value, nonce, source, port, now)
 

@@ -38,7 +38,7 @@ from zesty_burrow.protocols.ikev2.wire.keys import (
     derive_ike_keys,
     shared_key_auth,
 )
-from zesty_burrow.protocols.ikev2.wire.message import Message, find, find_typed, notifications, unknown_critical
+from zesty_burrow.protocols.ikev2.wire.message import Message, find, find_typed, notifications
 from zesty_burrow.protocols.ikev2.wire.payloads import (
     Authentication,
     Certificate,
@@ -121,10 +121,6 @@ class CallerAuth:
         payloads = self._end.open(message)
         if self._handshake.extra_due:
             return self._refuse(message, NotifyType.INVALID_SYNTAX, now, "the second key exchange was left out")
-        unknown = unknown_critical(payloads)
-        if unknown is not None:
-            self._end.respond(message, [Notify(NotifyType.UNSUPPORTED_CRITICAL_PAYLOAD, bytes([unknown]))])
-            return State.CLOSED
         self._peer_id = find_typed(payloads, Identification, PayloadType.IDi)
         if self._peer_id is None:
             return self._refuse(message, NotifyType.AUTHENTICATION_FAILED, now, "it does not say who it is")
@@ -278,9 +274,10 @@ class CallerAuth:
         keys = derive_child_keys(self._end.keys, suite, self._handshake.nonce_i, self._handshake.nonce_r)
         spi_out = int.from_bytes(proposal.spi)
         self._children.child = ChildEstablished(
-            now, int.from_bytes(spi_in), spi_out, keys, inner, local, remote, as_initiator=False
+            now, int.from_bytes(spi_in), spi_out, keys, inner, local, remote, as_initiator=False, is_caller=False
         )
         self._end.events.append(self._children.child)
+        self._end.patience = self._config.backoff.dead
         self._mobility.enabled = NotifyType.MOBIKE_SUPPORTED in notifications(self._first)
         limit = self._config.sign_in_seconds
         self.until = now + limit if limit else float("inf")

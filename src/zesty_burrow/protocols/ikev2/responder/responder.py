@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from zesty_burrow.core.crypto.protection import Random
 from zesty_burrow.core.net import Endpoint
-from zesty_burrow.errors import Malformed
+from zesty_burrow.errors import GatewayProtocolError, Malformed
 from zesty_burrow.protocols.ikev2.end_machine import EndMachine
-from zesty_burrow.protocols.ikev2.events import Closed
+from zesty_burrow.protocols.ikev2.events import Closed, Failed
 from zesty_burrow.protocols.ikev2.machine.associations import Associations, deletes_ike_sa
 from zesty_burrow.protocols.ikev2.machine.endpoint import IkeEndpoint
 from zesty_burrow.protocols.ikev2.machine.handshake import Handshake
@@ -21,7 +21,7 @@ from zesty_burrow.protocols.ikev2.responder.table import (
 )
 from zesty_burrow.protocols.ikev2.transition import StateMachine
 from zesty_burrow.protocols.ikev2.wire.keys import IkeKeys
-from zesty_burrow.protocols.ikev2.wire.message import Message
+from zesty_burrow.protocols.ikev2.wire.message import Message, Unusable
 from zesty_burrow.protocols.ikev2.wire.payloads import Delete
 from zesty_burrow.protocols.ikev2.wire.redirect import write_redirect
 from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType, Protocol
@@ -61,9 +61,14 @@ class Responder(EndMachine):
         """Take a message that carries our SPIs. Raises :class:`Malformed` for what has to be ignored."""
         if message.header.exchange not in ExchangeType._value2member_map_:
             raise Malformed("a message was dropped", why="its exchange is not expected")
-        whole = self.end.receive(message)
-        if whole is not None:
-            self._dispatch(whole, source, now)
+        try:
+            whole = self.end.receive(message)
+            if whole is not None:
+                self._dispatch(whole, source, now)
+        except Unusable as problem:
+            if self.end.note_unusable(message, problem):
+                answers = message.header.is_response
+                self.machine.signal(Signal.UNUSABLE_RESPONSE if answers else Signal.UNUSABLE_REQUEST, message, now)
 
     def _dispatch(self, message: Message, source: Endpoint, now: float) -> None:
         header, waiting = message.header, self.sa.outstanding
@@ -156,8 +161,7 @@ class Responder(EndMachine):
 
     def on_child_response(self, message: Message, now: float) -> State:
         """The answer to our CREATE_CHILD_SA."""
-        self.associations.take_child_response(message, now)
-        return State.ESTABLISHED
+        return State.ESTABLISHED if self.associations.take_child_response(message, now) else State.CLOSED
 
     def on_followup_request(self, message: Message, now: float) -> State:
         """IKE_FOLLOWUP_KE from the caller."""
@@ -166,8 +170,27 @@ class Responder(EndMachine):
 
     def on_followup_response(self, message: Message, now: float) -> State:
         """The answer to our IKE_FOLLOWUP_KE."""
-        self.associations.followup.take_response(message, now)
-        return State.ESTABLISHED
+        return State.ESTABLISHED if self.associations.take_followup_response(message, now) else State.CLOSED
+
+    def on_unusable(self, _: Message | None, now: float) -> State:
+        """RFC 7296 §2.21.2: a message of the sign-in that cannot be used ends it."""
+        why = self.end.unusable.why if self.end.unusable else ""
+        self.end.events.append(Failed(now, GatewayProtocolError("a caller was rejected", why=why)))
+        return State.CLOSED
+
+    def on_unusable_request(self, _: Message | None, now: float) -> State:
+        """RFC 7296 §2.21.3: answered; what is badly formatted ends the IKE SA, without a DELETE."""
+        problem = self.end.unusable
+        if problem is None or not problem.is_fatal:
+            return State.ESTABLISHED
+        self.end.events.append(Closed(now, by_peer=True, reason=f"the caller sent a malformed request: {problem.why}"))
+        return State.CLOSED
+
+    def on_unusable_response(self, message: Message | None, now: float) -> State:
+        """What was asked for is refused by it; without it the state of both sides is in doubt."""
+        if message is not None and self.associations.take_unusable_response(message, now):
+            return State.ESTABLISHED
+        return self.on_close(None, now)
 
     def on_rekey(self, _: Message | None, now: float) -> State:
         """New keys for the child SA are asked for."""
@@ -194,7 +217,8 @@ class Responder(EndMachine):
 
     def on_close(self, _: Message | None, now: float) -> State:
         """The tunnel is to be ended."""
-        self.end.request(ExchangeType.INFORMATIONAL, [Delete(Protocol.IKE)], now)
+        give_up = self.config.backoff.give_up
+        self.end.request(ExchangeType.INFORMATIONAL, [Delete(Protocol.IKE)], now, give_up)
         return State.CLOSING
 
     def on_deleted(self, message: Message | None, now: float) -> State:

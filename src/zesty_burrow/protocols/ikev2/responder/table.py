@@ -43,6 +43,8 @@ class Signal(StrEnum):
     INFORMATIONAL_REQUEST = "INFORMATIONAL request"
     CHILD_REQUEST = "CREATE_CHILD_SA request"
     INFORMATIONAL_RESPONSE = "INFORMATIONAL response"
+    UNUSABLE_REQUEST = "request that cannot be used"
+    UNUSABLE_RESPONSE = "response that cannot be used"
     GIVE_UP = "time-out"
     CLOSE = "close"
     CHILD_RESPONSE = "CREATE_CHILD_SA response"
@@ -70,9 +72,17 @@ TRANSITIONS = MappingProxyType(
         (_S.ESTABLISHED, _G.INFORMATIONAL_REQUEST): to("on_informational", _S.ESTABLISHED, _S.CLOSED),
         (_S.ESTABLISHED, _G.INFORMATIONAL_RESPONSE): to("on_alive", _S.ESTABLISHED, _S.CLOSED),
         (_S.ESTABLISHED, _G.CHILD_REQUEST): to("on_child_request", _S.ESTABLISHED),
-        (_S.ESTABLISHED, _G.CHILD_RESPONSE): to("on_child_response", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.CHILD_RESPONSE): to("on_child_response", _S.ESTABLISHED, _S.CLOSED),
         (_S.ESTABLISHED, _G.FOLLOWUP_REQUEST): to("on_followup_request", _S.ESTABLISHED),
-        (_S.ESTABLISHED, _G.FOLLOWUP_RESPONSE): to("on_followup_response", _S.ESTABLISHED),
+        (_S.ESTABLISHED, _G.FOLLOWUP_RESPONSE): to("on_followup_response", _S.ESTABLISHED, _S.CLOSED),
+        **{
+            (state, _G.UNUSABLE_REQUEST): to("on_unusable", _S.CLOSED)
+            for state in (_S.AUTH_AWAITED, _S.SECOND_AWAITED, _S.SIGNING_IN, _S.CONFIRMING)
+        },
+        (_S.ESTABLISHED, _G.UNUSABLE_REQUEST): to("on_unusable_request", _S.ESTABLISHED, _S.CLOSED),
+        (_S.ESTABLISHED, _G.UNUSABLE_RESPONSE): to("on_unusable_response", _S.ESTABLISHED, _S.CLOSING),
+        (_S.CLOSING, _G.UNUSABLE_REQUEST): to("on_nothing", _S.CLOSING),
+        (_S.CLOSING, _G.UNUSABLE_RESPONSE): to("on_abandon", _S.CLOSED),
         (_S.ESTABLISHED, _G.PROBE): to("on_probe", _S.ESTABLISHED),
         (_S.ESTABLISHED, _G.REKEY): to("on_rekey", _S.ESTABLISHED),
         (_S.ESTABLISHED, _G.REKEY_IKE): to("on_rekey_ike", _S.ESTABLISHED),

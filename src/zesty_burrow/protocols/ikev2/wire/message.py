@@ -9,9 +9,8 @@ from typing import TypeVar
 
 from zesty_burrow.core.crypto.protection import Protection
 from zesty_burrow.core.cursor import Cursor
-from zesty_burrow.errors import Malformed
 from zesty_burrow.protocols.ikev2.wire.payloads import READERS, Notify, Opaque, Payload
-from zesty_burrow.protocols.ikev2.wire.registry import Flag, PayloadType
+from zesty_burrow.protocols.ikev2.wire.registry import Flag, NotifyType, PayloadType
 
 HEADER_SIZE = 28
 MAX_PAYLOADS = 64
@@ -51,6 +50,28 @@ class Header:
         """The 28 octets of the header."""
         fields = _HEADER.pack(next_payload, 0x20, self.exchange, self.flags, self.message_id, length)
         return self.initiator_spi + self.responder_spi + fields
+
+
+class Unusable(Exception):
+    """What the peer has really sent and what cannot be used. ``answer``: what a request is answered with.
+
+    ``is_fatal``: the message is badly formatted, which ends the IKE SA on both sides (RFC 7296 §2.21.3).
+    """
+
+    def __init__(self, why: str, answer: Notify) -> None:
+        super().__init__(why)
+        self.why = why
+        self.answer = answer
+
+    @classmethod
+    def by_syntax(cls, why: str) -> Unusable:
+        """Badly formatted, or with a value that is out of range."""
+        return cls(why, Notify(NotifyType.INVALID_SYNTAX))
+
+    @property
+    def is_fatal(self) -> bool:
+        """See the class."""
+        return self.answer.notification == NotifyType.INVALID_SYNTAX
 
 
 @dataclass(frozen=True, slots=True)
@@ -164,13 +185,30 @@ def build_sealed(header: Header, first: int, inner: bytes, protection: Protectio
     return head + protection.seal(head, plaintext)
 
 
-def octets_between(header: Header, first: int, flags: int, inner: bytes) -> bytes:
-    """RFC 9242 §3.3.2: what is authenticated of a message between IKE_SA_INIT and IKE_AUTH, sealed or in parts.
+def octets_between(header: Header, first: int, inner: bytes) -> bytes:
+    """RFC 9242 §3.3.2: what is authenticated of a message of ours between IKE_SA_INIT and IKE_AUTH.
 
-    ``first`` and ``flags`` are those of the generic header of its encrypted payload, ``inner`` the payloads in it.
+    ``first`` and ``inner``: the type of the first payload in its encrypted payload, and the octets of all of them.
     """
     size = 4 + len(inner)
-    return header.octets(PayloadType.SK, HEADER_SIZE + size) + bytes([first, flags]) + size.to_bytes(2) + inner
+    return header.octets(PayloadType.SK, HEADER_SIZE + size) + bytes([first, 0]) + size.to_bytes(2) + inner
+
+
+def octets_between_of(message: Message, inner: bytes) -> bytes:
+    """The same of a message that has come, or of its first fragment: with the payloads in front of the encrypted one.
+
+    Lengths are those without IV, padding and ICV; of a fragment it is what the whole message would have been.
+    """
+    generic = message.sealed_at - (8 if message.fragments else 4)
+    octets = bytearray(message.raw[: generic + 4])
+    at, following = HEADER_SIZE, 16  # where the type of the next payload stands
+    while at < generic:
+        at, following = at + int.from_bytes(octets[at + 2 : at + 4]), at
+    octets[following] = SK
+    octets[generic] = message.sealed_first
+    octets[generic + 2 :] = (4 + len(inner)).to_bytes(2)
+    octets[24:28] = (len(octets) + len(inner)).to_bytes(4)
+    return bytes(octets) + inner
 
 
 def build_fragments(header: Header, first: int, inner: bytes, protection: Protection, limit: int) -> list[bytes]:
@@ -193,7 +231,7 @@ def open_chunk(message: Message, protection: Protection) -> bytes:
     plaintext = protection.open(message.raw[: message.sealed_at], message.sealed)
     pad = plaintext[-1] if plaintext else 0
     if not plaintext or pad + 1 > len(plaintext):
-        raise Malformed("an encrypted payload is malformed", why="its padding is longer than its content")
+        raise Unusable.by_syntax("the padding in it is longer than its content")
     return plaintext[: len(plaintext) - pad - 1]
 
 
@@ -212,6 +250,11 @@ def find_typed(payloads: Iterable[Payload], kind: type[P], number: int) -> P | N
     return next((entry for entry in payloads if isinstance(entry, kind) and entry.type == number), None)
 
 
+def told_in_all(payloads: Iterable[Payload], notification: int) -> list[bytes]:
+    """The data of all notifications of a type."""
+    return [entry.data for entry in find_all(payloads, Notify) if entry.notification == notification]
+
+
 def notifications(payloads: Iterable[Payload]) -> dict[int, Notify]:
     """The first notification of each type."""
     found: dict[int, Notify] = {}
@@ -221,6 +264,9 @@ def notifications(payloads: Iterable[Payload]) -> dict[int, Notify]:
     return found
 
 
-def unknown_critical(payloads: Iterable[Payload]) -> int | None:
-    """The type of a payload that is critical and unknown (RFC 7296 §2.5)."""
-    return next((entry.type for entry in payloads if isinstance(entry, Opaque) and entry.critical), None)
+def check_critical(payloads: Iterable[Payload]) -> None:
+    """RFC 7296 §2.5: :class:`Unusable` where a payload is critical and unknown."""
+    unknown = next((entry.type for entry in payloads if isinstance(entry, Opaque) and entry.critical), None)
+    if unknown is not None:
+        answer = Notify(NotifyType.UNSUPPORTED_CRITICAL_PAYLOAD, bytes([unknown]))
+        raise Unusable(f"it has a critical payload of the unknown type {unknown}", answer)

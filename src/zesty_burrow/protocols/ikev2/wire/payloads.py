@@ -11,6 +11,7 @@ from struct import Struct
 from typing import ClassVar, Protocol
 
 from zesty_burrow.core.cursor import Cursor
+from zesty_burrow.core.policy.algorithms import BY_NUMBER, TransformType
 from zesty_burrow.protocols.ikev2.wire.registry import ConfigType, PayloadType, TsType
 
 MAX_PROPOSALS = 64
@@ -223,6 +224,11 @@ class Nonce:
     data: bytes
     type: ClassVar[int] = PayloadType.NONCE
 
+    def is_long_enough(self, prf: int) -> bool:
+        """RFC 7296 §2.10: at least half of the key of the function agreed on. ``prf``: its IANA number."""
+        entry = BY_NUMBER.get((TransformType.PRF, prf))
+        return entry is None or 2 * len(self.data) >= entry.size
+
     def body(self) -> bytes:
         return self.data
 
@@ -287,6 +293,11 @@ class TrafficSelector:
     protocol: int = 0
     start_port: int = 0
     end_port: int = 65535
+
+    @property
+    def covers_all(self) -> bool:
+        """Whether it is for every protocol and every port."""
+        return self.protocol == 0 and self.start_port == 0 and self.end_port == 65535
 
     def octets(self) -> bytes:
         """The traffic selector substructure."""

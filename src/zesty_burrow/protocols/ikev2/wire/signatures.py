@@ -10,6 +10,7 @@ from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import ec, ed448, ed25519, padding, rsa
 from cryptography.hazmat.primitives.asymmetric.utils import decode_dss_signature, encode_dss_signature
 
+from zesty_burrow.core.certificates.wrapped import signature_algorithm_untrusted
 from zesty_burrow.core.crypto.private_key import PrivateKey
 from zesty_burrow.core.cursor import Cursor
 from zesty_burrow.errors import Malformed
@@ -22,35 +23,17 @@ ED25519, ED448 = bytes.fromhex("300506032b6570"), bytes.fromhex("300506032b6571"
 IDENTITY_HASH = 5
 EVERY_HASH = frozenset({2, 3, 4, IDENTITY_HASH})
 
-# RFC 7427 appendix A: the AlgorithmIdentifier objects, octet for octet.
-RSA_SHA2: dict[bytes, Hash] = {
-    bytes.fromhex("300d06092a864886f70d01010b0500"): hashes.SHA256,
-    bytes.fromhex("300d06092a864886f70d01010c0500"): hashes.SHA384,
-    bytes.fromhex("300d06092a864886f70d01010d0500"): hashes.SHA512,
+# RFC 7427 appendix A: the AlgorithmIdentifier objects that our own signatures carry.
+RSA_PSS_SHA256 = bytes.fromhex(
+    "304106092a864886f70d01010a3034a00f300d06096086480165030402010500"
+    "a11c301a06092a864886f70d010108300d06096086480165030402010500a203020120"
+)
+ECDSA_SHA2: dict[Hash, bytes] = {
+    hashes.SHA256: bytes.fromhex("300a06082a8648ce3d040302"),
+    hashes.SHA384: bytes.fromhex("300a06082a8648ce3d040303"),
+    hashes.SHA512: bytes.fromhex("300a06082a8648ce3d040304"),
 }
-ECDSA_SHA2: dict[bytes, Hash] = {
-    bytes.fromhex("300a06082a8648ce3d040302"): hashes.SHA256,
-    bytes.fromhex("300a06082a8648ce3d040303"): hashes.SHA384,
-    bytes.fromhex("300a06082a8648ce3d040304"): hashes.SHA512,
-}
-
-
-def _pss_identifier(hash_number: int, salt: int, *, with_trailer: bool) -> bytes:
-    """RSASSA-PSS with its parameters (RFC 4055 §3.1); RFC 7427 §A.4.3 shows the form with the default trailer."""
-    sha2 = bytes.fromhex("300d06096086480165030402") + bytes([hash_number, 5, 0])
-    mask = b"\x30\x1a\x06\x09" + bytes.fromhex("2a864886f70d010108") + sha2
-    inner = b"\xa0\x0f" + sha2 + b"\xa1\x1c" + mask + b"\xa2\x03\x02\x01" + bytes([salt])
-    if with_trailer:
-        inner += b"\xa3\x03\x02\x01\x01"
-    body = b"\x06\x09" + bytes.fromhex("2a864886f70d01010a") + b"\x30" + bytes([len(inner)]) + inner
-    return b"\x30" + bytes([len(body)]) + body
-
-
-RSA_PSS: dict[bytes, Hash] = {
-    _pss_identifier(number, salt, with_trailer=trailer): algorithm
-    for trailer in (False, True)
-    for number, salt, algorithm in ((1, 32, hashes.SHA256), (2, 48, hashes.SHA384), (3, 64, hashes.SHA512))
-}
+SHA2 = (hashes.SHA256, hashes.SHA384, hashes.SHA512)
 PLAIN_ECDSA: dict[int, tuple[Hash, int]] = {
     AuthMethod.ECDSA_SHA256_P256: (hashes.SHA256, 256),
     AuthMethod.ECDSA_SHA384_P384: (hashes.SHA384, 384),
@@ -72,11 +55,12 @@ def sign(key: PrivateKey, octets: bytes, peer_hashes: frozenset[int] = EVERY_HAS
     if needed not in peer_hashes:
         return _sign_without_rfc7427(key, octets)
     if isinstance(key, rsa.RSAPrivateKey):
-        identifier, algorithm = next(iter(RSA_PSS.items()))
-        signature = key.sign(octets, _pss(algorithm), algorithm())
+        identifier = RSA_PSS_SHA256
+        scheme = padding.PSS(padding.MGF1(hashes.SHA256()), hashes.SHA256.digest_size)
+        signature = key.sign(octets, scheme, hashes.SHA256())
     else:
-        wanted = {256: hashes.SHA256, 384: hashes.SHA384, 521: hashes.SHA512}[key.curve.key_size]
-        identifier, algorithm = next(row for row in ECDSA_SHA2.items() if row[1] is wanted)
+        algorithm = next(row[0] for row in PLAIN_ECDSA.values() if row[1] == key.curve.key_size)
+        identifier = ECDSA_SHA2[algorithm]
         signature = key.sign(octets, ec.ECDSA(algorithm()))
     return Authentication(AuthMethod.DIGITAL_SIGNATURE, bytes([len(identifier)]) + identifier + signature)
 
@@ -89,10 +73,6 @@ def _sign_without_rfc7427(key: PrivateKey, octets: bytes) -> Authentication:
     half = (bits + 7) // 8
     numbers = decode_dss_signature(key.sign(octets, ec.ECDSA(algorithm())))
     return Authentication(method, b"".join(number.to_bytes(half) for number in numbers))
-
-
-def _pss(algorithm: Hash) -> padding.PSS:
-    return padding.PSS(padding.MGF1(algorithm()), algorithm.digest_size)
 
 
 def verify(key: object, auth: Authentication, octets: bytes) -> None:
@@ -124,21 +104,31 @@ def _verify(key: object, auth: Authentication, octets: bytes) -> None:
 
 
 def _verify_identified(key: object, identifier: bytes, signature: bytes, octets: bytes) -> None:
+    """RFC 7427 §3: the algorithm is what its AlgorithmIdentifier says, however that is written (RFC 4055 §2.1)."""
     if (identifier == ED25519 and isinstance(key, ed25519.Ed25519PublicKey)) or (
         identifier == ED448 and isinstance(key, ed448.Ed448PublicKey)
     ):
         key.verify(signature, octets)
-    elif identifier in ECDSA_SHA2 and isinstance(key, ec.EllipticCurvePublicKey):
+        return
+    oid, scheme, algorithm = signature_algorithm_untrusted(identifier)
+    if not isinstance(algorithm, SHA2) or not _mask_is_sha2(scheme):
+        name = getattr(algorithm, "name", oid)
+        raise Malformed("the signature is refused", why=f"its hash {name} is not SHA-2 (RFC 8247 §3.2)")
+    if isinstance(scheme, ec.ECDSA) and isinstance(key, ec.EllipticCurvePublicKey):
         try:
             decode_dss_signature(signature)
         except ValueError:
             raise Malformed("the signature is malformed", why="it is not an ECDSA signature") from None
-        key.verify(signature, octets, ec.ECDSA(ECDSA_SHA2[identifier]()))
-    elif identifier in RSA_SHA2 and isinstance(key, rsa.RSAPublicKey):
-        key.verify(signature, octets, padding.PKCS1v15(), RSA_SHA2[identifier]())
-    elif identifier in RSA_PSS and isinstance(key, rsa.RSAPublicKey):
-        key.verify(signature, octets, _pss(RSA_PSS[identifier]), RSA_PSS[identifier]())
+        key.verify(signature, octets, scheme)
+    elif isinstance(scheme, padding.PKCS1v15 | padding.PSS) and isinstance(key, rsa.RSAPublicKey):
+        key.verify(signature, octets, scheme, algorithm)
     else:
-        raise Malformed(
-            "the signature is refused", why=f"its algorithm {identifier.hex()} does not fit the key or is not SHA-2"
-        )
+        raise Malformed("the signature is refused", why=f"its algorithm {oid} does not fit the certificate's key")
+
+
+def _mask_is_sha2(scheme: object) -> bool:
+    """RFC 4055 §3.1: the hash of RSASSA-PSS's mask generation is named apart from the one of the message."""
+    if not isinstance(scheme, padding.PSS):
+        return True
+    algorithm = getattr(scheme.mgf, "_algorithm", None)
+    return isinstance(algorithm, SHA2)
