@@ -10,12 +10,14 @@ from zesty_burrow.carrier.control.status import StepReport
 from zesty_burrow.carrier.network.addresses import resolve, try_each
 from zesty_burrow.carrier.sessions import OpenSession
 from zesty_burrow.carrier.userspace_tunnel import UserspaceTunnel
+from zesty_burrow.core.finding import Finding
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import BurrowError, GatewayError
 from zesty_burrow.protocols.session import (
     Down,
     Negotiated,
     NegotiatedSuite,
+    Noticed,
     Secrets,
     SessionRequest,
     Step,
@@ -31,7 +33,8 @@ STEPS = tuple(Step)
 class Attempt:
     """One profile, tried; ``on_step`` is called with each step up to the sign-in.
 
-    ``suites``: what was negotiated so far; ``round_trip``: seconds of the quickest answer.
+    ``suites``: what was negotiated so far; ``findings``: what was noticed; ``round_trip``: seconds of the quickest
+    answer.
     """
 
     def __init__(
@@ -43,6 +46,7 @@ class Attempt:
         inside: Inside | None = None,
     ) -> None:
         self.suites: tuple[NegotiatedSuite, ...] = ()
+        self.findings: tuple[Finding, ...] = ()
         self.round_trip = float("inf")
         self._profile, self._secrets = profile, secrets
         self._timeout, self._on_step = timeout, on_step
@@ -100,6 +104,8 @@ class Attempt:
                     self._step(event.step, event.detail)
                 elif isinstance(event, Negotiated):
                     self.suites = event.suites
+                elif isinstance(event, Noticed):
+                    self.findings = (*self.findings, event.finding)
                 elif isinstance(event, Up):
                     return event
                 elif isinstance(event, Down):

@@ -95,6 +95,7 @@ class Stage:
             gateway=gateway,
             steps=tuple(steps),
             failure=failure,
+            findings=attempt.findings,
             ike=suites.get("IKE"),
             esp=suites.get("ESP"),
             round_trip=attempt.round_trip if attempt.round_trip < float("inf") else 0.0,

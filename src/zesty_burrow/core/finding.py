@@ -242,7 +242,7 @@ _CODES = (
     Code("raw-key-wrong", _S, "The gateway did not prove itself with the raw public key that the profile names.",
          "Only the holder of that key is the gateway.", "Do not sign in; ask for the gateway's current key.",
          "RFC 7670 §3"),
-    Code("certificate-missing", _S, "The gateway sent no certificate.",
+    Code("certificate-missing", _S, "The gateway sent no certificate that can be read.",
          "It cannot prove its identity.", "Do not sign in there; tell the provider.", "RFC 7296 §2.16"),
     Code("certificate-identity", _S, "The gateway calls itself by another identity than the profile says.",
          "Its IDr payload does not hold the gateway identity of the profile.",

@@ -87,10 +87,10 @@ def strength_of(ike: Suite | None, esp: Suite | None) -> int:
 
 
 def judge(seen: Rehearsal) -> tuple[Fitness, tuple[Finding, ...]]:
-    """Fit for use, doubtful, or failed, and why."""
+    """Fit for use, doubtful, or failed, and why; ``seen.findings``: what the negotiation has already given."""
     if seen.failure is not None:
-        return Fitness.FAILED, ()
-    found: list[Finding] = []
+        return Fitness.FAILED, seen.findings
+    found: list[Finding] = list(seen.findings)
     if seen.carries_outside:
         outside = Observation("", seen.exit4, seen.exit6, (), seen.resolvers, seen.names_asked, seen.names_answered)
         if not seen.exit4.address and not seen.exit6.address:

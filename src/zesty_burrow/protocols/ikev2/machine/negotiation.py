@@ -245,15 +245,15 @@ def check_gateway(
     except Malformed as problem:
         raise not_proven(host, [finding("certificate-missing", host, problem.why)]) from None
     expected = config.gateway_identity
-    found = judged(config, chain)
+    found, many = judged(config, chain), []
     if len(carried) > MAX_CERTIFICATES:
-        found.append(finding("certificate-many", host, f"{len(carried)} were sent, {MAX_CERTIFICATES} of them read"))
+        many = [finding("certificate-many", host, f"{len(carried)} were sent, {MAX_CERTIFICATES} of them read")]
     if not same_identity(identity, expected):
         detail = f"it calls itself {shown_identity(identity)!r} instead of {expected.value}"
         found.append(finding("certificate-identity", host, detail))
-    serious = against(config, found)
-    if serious:
-        raise not_proven(host, serious)
+    if serious := against(config, found):
+        raise not_proven(host, [*serious, *many])
+    found += many
     try:
         signatures.verify(chain[0].public_key(), auth, octets)
     except Malformed as problem:

@@ -74,12 +74,12 @@ def _match(proposal: Proposal, offer: Offer, preferred_group: int) -> tuple[Tran
         if entry in theirs:
             chosen.setdefault(entry.type, entry)
     for entry in proposal.transforms:
-        # RFC 9370 §2.2.1: a peer that names NONE as well can do without this additional key exchange.
-        if entry.type in ADDITIONAL and not entry.number:
+        # RFC 9370 §2.2.1: a peer that names NONE as well can do without this (additional) key exchange.
+        if (entry.type in ADDITIONAL or entry.type == T.KE) and not entry.number:
             chosen.setdefault(entry.type, entry)
     encryption = chosen.get(T.ENCR)
-    extra = chosen.get(T.ADDKE1)
-    if encryption is None or (offer.extra and (extra is None or not extra.number)):
+    wanted = ((offer.groups, T.KE), (offer.extra, T.ADDKE1))
+    if encryption is None or any(ours and (kind not in chosen or not chosen[kind].number) for ours, kind in wanted):
         return None
     needed = set(kinds)
     if encryption.number in AEAD_NUMBERS:
