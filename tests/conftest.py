@@ -33,3 +33,13 @@ def authority():
     from support import AUTHORITY
 
     return AUTHORITY
+
+
+@pytest.fixture(scope="session")
+def cluster():
+    """A private PostgreSQL cluster."""
+    from store.cluster import Cluster
+
+    made = Cluster()
+    yield made
+    made.stop()

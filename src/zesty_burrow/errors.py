@@ -13,7 +13,8 @@
     │   ├── Clash
     │   └── SealError            the secrets cannot be opened
     ├── MachineError             this machine lacks a right, a device or a setting
-    │   └── RightsMissing
+    │   ├── RightsMissing
+    │   └── DiskFull
     ├── GatewayError             the gateway could not be used
     │   ├── GatewayUnreachable
     │   ├── NoAgreement          no algorithms in common
@@ -131,6 +132,18 @@ class MachineError(BurrowError):
 
     slug = "machine"
     exit_code = 5
+
+
+class DiskFull(MachineError):
+    """There is no space left for what is to be written."""
+
+    slug = "disk-full"
+    next_step = "Make space there, and do it again."
+
+    @classmethod
+    def at(cls, folder: object, lost: str) -> DiskFull:
+        """``folder``: on which disk; ``lost``: what was not written, in words."""
+        return cls(f"there is no space left on the disk of {folder}", why=lost)
 
 
 class RightsMissing(MachineError):

@@ -88,8 +88,6 @@ def test_killed_at_any_moment(zesty, large_kit, tmp_path, kills):
 def test_killed_at_each_statement(zesty, large_kit, fresh, statement):
     """Killed right before the database's next statement, each of them in turn: also within a transaction, and while a
     fresh store is made."""
-    import sqlalchemy as sa
-
     from zesty_burrow.cli import main
 
     if not fresh:
@@ -103,14 +101,20 @@ def test_killed_at_each_statement(zesty, large_kit, fresh, statement):
                 os.dup2(null, number)
             count = 0
 
-            def count_down(*_):
+            def count_down(_):
                 nonlocal count
                 if count == statement:
                     os.kill(os.getpid(), signal.SIGKILL)
                 count += 1
 
-            sa.event.listen(sa.engine.Engine, "before_cursor_execute", count_down)
-            sa.event.listen(sa.engine.Engine, "commit", count_down)
+            connect = sqlite3.connect
+
+            def traced(*words, **more):
+                connection = connect(*words, **more)
+                connection.set_trace_callback(count_down)
+                return connection
+
+            sqlite3.connect = traced
             main(["import", str(large_kit)])
         finally:
             os._exit(0)

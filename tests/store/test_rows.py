@@ -1,14 +1,13 @@
-"""Which rows match, and reading them without the database's library: the same as with it."""
+"""Which rows match."""
 
 from __future__ import annotations
 
 from dataclasses import replace
 
 import pytest
-import sqlalchemy as sa
 
 from zesty_burrow.lab import story
-from zesty_burrow.store.rows import ProfileRow, matching, read_rows
+from zesty_burrow.store.rows import ProfileRow, matching
 
 ROW = ProfileRow(
     "quillwort-lisbon", story.PROVIDER, "PT", "Lisbon", "ikev2", "d", "kit", "2026-01-01T00:00:00Z", "sea Boats"
@@ -37,16 +36,3 @@ OTHER = replace(ROW, name="quillwort-tromsoe", country="NO", city="TROMSØ", tag
 def test_matching(words, where, found):
     """Words are parts, whatever the case and the alphabet; options are whole values; nothing is a pattern."""
     assert matching([ROW, OTHER], words, **where) == [{"L": ROW, "T": OTHER}[letter] for letter in found]
-
-
-def test_a_store_that_cannot_be_read_quickly(tmp_path):
-    """None that is not there, of an older shape, or no database at all."""
-    assert read_rows(tmp_path / "missing.db") == []
-    (tmp_path / "rubbish.db").write_bytes(b"no database" * 100)
-    assert read_rows(tmp_path / "rubbish.db") is None
-    engine = sa.create_engine(f"sqlite:///{tmp_path}/older.db")
-    with engine.begin() as connection:
-        connection.execute(sa.text("CREATE TABLE alembic_version (version_num VARCHAR(32))"))
-        connection.execute(sa.text("INSERT INTO alembic_version VALUES ('0001')"))
-    engine.dispose()
-    assert read_rows(tmp_path / "older.db") is None

@@ -7,11 +7,12 @@ from argparse import SUPPRESS, ArgumentParser, Namespace, _SubParsersAction
 
 from zesty_burrow.commands import COMMANDS
 from zesty_burrow.commands.context import Context
-from zesty_burrow.host.paths import machine_paths
+from zesty_burrow.errors import BurrowError
 from zesty_burrow.report.result import TextResult
 
 EXAMPLE = "zesty completion bash > ~/.local/share/bash-completion/completions/zesty"
 TAKE_NAMES = ("show", "rename", "tag", "export", "remove", "connect")
+MAX_NAMES = 2000
 SHELLS = ("bash", "zsh", "fish")
 
 
@@ -29,14 +30,12 @@ def run(args: Namespace, context: Context) -> TextResult:
 
 
 def _names(prefix: str, context: Context) -> list[str]:
-    """Read without the database's library where the store is a file: this runs at each press of a key."""
-    if not context.settings().store:
-        from zesty_burrow.store.rows import read_names
-
-        stores = dict.fromkeys((context.paths.store, machine_paths(context.environment).store))
-        return sorted({name for store in stores for name in read_names(store, prefix)})
-    with context.layered_store() as layered_store:
-        return [row.name for _, row in layered_store.list_profiles() if row.name.startswith(prefix)]
+    """This runs at each press of a key; what cannot be read gives none."""
+    try:
+        rows = context.list_profiles()
+    except BurrowError:
+        return []
+    return sorted({row.name for _, row in rows if row.name.startswith(prefix)})[:MAX_NAMES]
 
 
 def _words_of(name: str) -> list[str]:

@@ -19,6 +19,7 @@ from zesty_burrow.host.paths import Paths, SettingsFile, machine_paths, may_writ
 if TYPE_CHECKING:
     from zesty_burrow.core.policy.policy import Policy
     from zesty_burrow.report.reporter import Reporter
+    from zesty_burrow.store.database import Database
     from zesty_burrow.store.layered_store import LayeredStore
     from zesty_burrow.store.rows import ProfileRow
     from zesty_burrow.store.seal import Seal
@@ -61,7 +62,7 @@ class Context:
         return read_policy(data.decode("utf-8", "replace"), str(path))
 
     def store(self) -> closing[Store]:
-        """The store that is changed, to be used in a ``with`` block. Loads SQLAlchemy."""
+        """The store that is changed, to be used in a ``with`` block."""
         return closing(self._writable())
 
     def has_store(self) -> bool:
@@ -69,7 +70,7 @@ class Context:
         return bool(self.settings().store) or self.paths.store.exists()
 
     def _writable(self) -> Store:
-        from zesty_burrow.store.store import sqlite_url
+        from zesty_burrow.store.database import SqliteDatabase, open_database
 
         if self.paths.shared and not may_write(self.paths.data):
             raise RightsMissing(
@@ -81,49 +82,43 @@ class Context:
         if self.paths.shared:
             self.paths.make(self.paths.data)
             mode = 0o644
-        return self._open(self.settings().store or sqlite_url(self.paths.store, mode))
+        url = self.settings().store
+        return self._open(open_database(url) if url else SqliteDatabase(self.paths.store, mode))
 
-    def _open(self, url: str) -> Store:
+    def _open(self, database: Database) -> Store:
         from zesty_burrow.store.store import Store
 
-        settings = self.settings()
-        return Store(url, lambda: self.seal(settings.seal), lambda: self.now().strftime("%Y-%m-%dT%H:%M:%SZ"))
+        method = self.settings().seal
+        return Store(
+            database, lambda store: self.seal(method, store), lambda: self.now().strftime("%Y-%m-%dT%H:%M:%SZ")
+        )
 
     def layered_store(self) -> LayeredStore:
-        """The user's own store and the machine's, to be read as one, in a ``with`` block."""
+        """The user's own store and the machine's, to be read as one, in a ``with`` block; none is made for it."""
         from zesty_burrow.store.layered_store import LayeredStore
         from zesty_burrow.store.rows import MACHINE, OWN
-        from zesty_burrow.store.store import read_only_url
 
-        if self.paths.shared:
-            return LayeredStore({MACHINE: self._readable(read_only_url)})
-        stores = {OWN: self._readable(read_only_url)}
+        stores = {MACHINE if self.paths.shared else OWN: self._readable()} if self.has_store() else {}
         machine = replace(self, paths=machine_paths(self.environment))
-        if os.access(machine.paths.store, os.R_OK):
-            stores[MACHINE] = machine._readable(read_only_url)
+        if not self.paths.shared and os.access(machine.paths.store, os.R_OK):
+            stores[MACHINE] = machine._readable()
         return LayeredStore(stores)
 
     def list_profiles(self, words: Sequence[str] = (), **where: str) -> list[tuple[str, ProfileRow]]:
-        """Whose store it is in and the row, of each profile that matches; without SQLAlchemy where possible."""
-        from zesty_burrow.store.rows import MACHINE, OWN, matching, read_rows
-
-        own = MACHINE if self.paths.shared else OWN
-        paths = {own: self.paths.store, MACHINE: machine_paths(self.environment).store}
-        there = {whom: path for whom, path in paths.items() if whom == own or os.access(path, os.R_OK)}
-        found = {} if self.settings().store else {whom: read_rows(path) for whom, path in there.items()}
-        if found and all(rows is not None for rows in found.values()):
-            return [(whom, row) for whom, rows in found.items() for row in matching(rows or (), words, **where)]
+        """Whose store it is in and the row, of each profile that matches."""
         with self.layered_store() as layered_store:
             return layered_store.list_profiles(words, **where)
 
-    def _readable(self, read_only: Callable[[Path], str]) -> Store:
+    def _readable(self) -> Store:
         """This context's store, for reading only where it is somebody else's."""
         if self.paths.store.exists() and not os.access(self.paths.store, os.W_OK) and not self.settings().store:
-            return self._open(read_only(self.paths.store))
+            from zesty_burrow.store.database import SqliteDatabase
+
+            return self._open(SqliteDatabase(self.paths.store, read_only=True))
         return self._writable()
 
-    def seal(self, method: str) -> Seal:
-        """The seal by a method's name."""
+    def seal(self, method: str, store: Store) -> Seal:
+        """The seal of a store by a method's name. The salt of a store that several share lies in the store."""
         from zesty_burrow.store import seal
 
         self.paths.make(self.paths.data)
@@ -132,7 +127,9 @@ class Context:
         if method == "keyring":
             return seal.Seal(seal.key_from_keyring())
         if method == "passphrase":
-            return seal.Seal(seal.key_from_passphrase(self.paths.data / "seal.salt", self._passphrase))
+            shared = bool(self.settings().store)
+            salt = store.shared_salt() if shared else seal.salt_from_file(self.paths.data / "seal.salt")
+            return seal.Seal(seal.key_from_passphrase(salt, self._passphrase))
         raise SealError(
             f"seal method {method!r} is not known",
             why=f"there are {', '.join(seal.METHODS)}",

@@ -324,6 +324,9 @@ _CODES = (
          "`zesty lab stop` ends it."),
     Code("lab-not-started", _S, "The lab could not be started.",
          "It needs network and mount namespaces, and without root user namespaces.", "docs/lab.md says what to allow."),
+    Code("disk-full", _S, "There is no space left on the disk.",
+         "What was to be written does not fit; nothing is left half-written.",
+         "Make space where the error says, and do it again."),
     Code("system", _S, "The system refused a call.", "A file, a right or space is missing.",
          "Check what is named: rights, disk space, paths."),
 )  # fmt: skip

@@ -41,7 +41,7 @@ class LayeredStore:
                 return *store.find_profile(name), whom
             except NotFound as problem:
                 last = last or problem
-        raise last or NotFound(f"there is no profile {name!r}")
+        raise last or NotFound(f"there is no profile {name!r}", why="nothing was imported yet")
 
     def choose_credentials(self, profile: Profile, device: str) -> dict[str, tuple[CredentialsRow, str]]:
         """What would be used, by kind, and whose store it is in; the user's own before the machine's."""

@@ -1,21 +1,14 @@
-"""Rows of a store, as lists show them: which of them match, and reading them without the database's library.
-
-That library takes a third of a second to load, which is most of what `zesty list` would take.
-"""
+"""Rows of a store, as lists show them, and which of them match."""
 
 from __future__ import annotations
 
-import sqlite3
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from pathlib import Path
-from urllib.parse import quote
 
-HEAD = "0003"
+HEAD = 4
 """The newest migration."""
 OWN, MACHINE = "me", "machine"
 """Whose a store is."""
-MAX_NAMES = 2000
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,31 +47,3 @@ def _has(row: ProfileRow, column: str, value: str) -> bool:
     if column == "place":
         return value in (row.city.casefold(), row.country.casefold())
     return str(getattr(row, column)).casefold() == value
-
-
-def read_rows(path: Path) -> list[ProfileRow] | None:
-    """The rows of a store on disk, by name; a store that is not there has none.
-
-    None where only the database's library can read it: a store of an older shape, say.
-    """
-    if not path.exists():
-        return []
-    try:
-        with sqlite3.connect(f"file:{quote(str(path))}?mode=ro", uri=True) as connection:
-            if connection.execute("SELECT version_num FROM alembic_version").fetchall() != [(HEAD,)]:
-                return None
-            query = f"SELECT {', '.join(ProfileRow.__slots__)} FROM profiles ORDER BY name"  # noqa: S608
-            return [ProfileRow(*row) for row in connection.execute(query)]
-    except sqlite3.Error:
-        return None
-
-
-def read_names(path: Path, prefix: str) -> list[str]:
-    """Up to ``MAX_NAMES`` names that begin with ``prefix``, in their order; none where the store cannot be read."""
-    try:
-        with sqlite3.connect(f"file:{quote(str(path))}?mode=ro", uri=True) as connection:
-            query = "SELECT name FROM profiles WHERE name >= ? AND name < ? ORDER BY name LIMIT ?"
-            rows = connection.execute(query, (prefix, prefix + "\U0010ffff", MAX_NAMES)).fetchall()
-    except sqlite3.Error:
-        return []
-    return [row[0] for row in rows]

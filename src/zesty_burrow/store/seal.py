@@ -76,11 +76,15 @@ def key_from_file(path: Path) -> bytes:
     return key
 
 
-def key_from_passphrase(salt_path: Path, ask: Callable[[], str]) -> bytes:
-    """A key from a passphrase through scrypt; the salt lies in a file beside the store."""
-    if not salt_path.exists():
-        write_private(salt_path, secrets.token_bytes(16))
-    salt = salt_path.read_bytes()
+def salt_from_file(path: Path) -> bytes:
+    """The salt beside a store on disk, made at first use."""
+    if not path.exists():
+        write_private(path, secrets.token_bytes(16))
+    return path.read_bytes()
+
+
+def key_from_passphrase(salt: bytes, ask: Callable[[], str]) -> bytes:
+    """A key from a passphrase through scrypt."""
     return Scrypt(salt=salt, length=32, n=SCRYPT_N, r=SCRYPT_R, p=SCRYPT_P).derive(ask().encode())
 
 

@@ -2,20 +2,16 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import AbstractContextManager
 from dataclasses import dataclass, replace
-from pathlib import Path
+from secrets import token_bytes
 from typing import TYPE_CHECKING
-from urllib.parse import quote
 
-import sqlalchemy as sa
-from sqlalchemy.exc import DBAPIError, SQLAlchemyError
-
-from zesty_burrow.errors import Clash, NotFound, StateError
-from zesty_burrow.store.rows import HEAD, ProfileRow, matching
-from zesty_burrow.store.tables import credentials, metadata, observations, profiles
+from zesty_burrow.errors import Clash, NotFound, SealError
+from zesty_burrow.store.database import Database, Transaction, placeholders
+from zesty_burrow.store.migrate import bring_up_to_date
+from zesty_burrow.store.rows import ProfileRow, matching
 
 if TYPE_CHECKING:
     # Loaded where they are needed: a list of profiles reads rows alone.
@@ -56,19 +52,13 @@ class ObservationRow:
 
 
 _UNIQUE = ("label", "device", "profile", "kind")
-_LISTED = [profiles.c[name] for name in ProfileRow.__slots__]
-
-
-def sqlite_url(path: Path, mode: int = 0o600) -> str:
-    """The URL of a store on disk; makes its file with its final mode."""
-    path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
-    os.close(os.open(path, os.O_RDWR | os.O_CREAT, mode))
-    return f"sqlite:///{path}"
-
-
-def read_only_url(path: Path) -> str:
-    """The URL of a store on disk that belongs to somebody else."""
-    return f"sqlite:///file:{quote(str(path))}?mode=ro&uri=true"
+_LISTED = ", ".join(ProfileRow.__slots__)
+_CONTENT = ("provider", "country", "city", "protocol", "digest", "text", "tags")
+_CREDENTIALS = (*_UNIQUE, "sealed", "origin", "imported_at")
+MANY = 500
+"""Names in one query."""
+PROOF = "store/proof"
+SALT_SIZE = 16
 
 
 def choose_among(rows: Iterable[CredentialsRow], profile: Profile, device: str) -> dict[str, CredentialsRow]:
@@ -86,97 +76,92 @@ def choose_among(rows: Iterable[CredentialsRow], profile: Profile, device: str) 
 class Store:
     """Profiles, credentials and observations in one database. ``seal`` is asked for only when secrets are touched."""
 
-    def __init__(self, url: str, seal: Callable[[], Seal], now: Callable[[], str]) -> None:
+    def __init__(self, database: Database, seal: Callable[[Store], Seal], now: Callable[[], str]) -> None:
+        self._database = database
         self._seal_source = seal
         self._seal: Seal | None = None
         self._now = now
-        self._shown = "of the settings"
         try:
-            self._shown = sa.make_url(url).render_as_string(hide_password=True)
-            self._engine = sa.create_engine(url)
-            if self._engine.dialect.name == "sqlite":
-                sa.event.listen(self._engine, "connect", _sqlite_settings)
-            self._migrate()
-        except (SQLAlchemyError, ImportError) as problem:
-            raise self._broken(problem) from None
+            bring_up_to_date(database)
+        except BaseException:
+            database.close()
+            raise
 
-    def _broken(self, problem: Exception) -> StateError:
-        reason = str(getattr(problem, "orig", problem)).splitlines()[0]
-        return StateError(
-            f"the store {self._shown} cannot be used", why=reason, next_step="Check its path or URL, and its rights."
-        )
+    def _reading(self) -> AbstractContextManager[Transaction]:
+        return self._database.transaction()
 
-    def _migrate(self) -> None:
-        with self._engine.begin() as connection:
-            if self._shape(connection) == HEAD:
-                return
-        with self._engine.begin() as connection:
-            if self._engine.dialect.name == "sqlite":
-                # Else each table would be there as soon as it is made, and a store that was cut off in the middle half.
-                connection.exec_driver_sql("BEGIN IMMEDIATE")
-            # Somebody else may have been quicker.
-            shape = self._shape(connection)
-            if not shape:
-                self._make(connection)
-            elif shape != HEAD:
-                self._upgrade(connection)
-
-    def _shape(self, connection: sa.Connection) -> str:
-        """The revision of what is there; empty where it is fresh, or was never made whole."""
-        if "alembic_version" not in sa.inspect(connection).get_table_names():
-            return ""
-        found = connection.execute(sa.text("SELECT version_num FROM alembic_version")).scalar()
-        if found is not None and str(found) > HEAD:
-            raise StateError(
-                f"the store {self._shown} is newer than this program",
-                why=f"its shape is {found}, this program knows {HEAD}",
-                next_step="Update zesty-burrow.",
-            )
-        return str(found or "")
-
-    @staticmethod
-    def _make(connection: sa.Connection) -> None:
-        """A fresh store takes the newest shape at once; a test holds it equal to what the migrations give."""
-        metadata.create_all(connection)
-        connection.execute(sa.text("CREATE TABLE IF NOT EXISTS alembic_version (version_num VARCHAR(32) NOT NULL)"))
-        connection.execute(sa.text("INSERT INTO alembic_version VALUES (:head)"), {"head": HEAD})
-
-    @staticmethod
-    def _upgrade(connection: sa.Connection) -> None:
-        from alembic import command
-        from alembic.config import Config
-
-        config = Config()
-        config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
-        config.attributes["connection"] = connection
-        command.upgrade(config, "head")
-
-    @contextmanager
-    def _begin(self) -> Iterator[sa.Connection]:
-        try:
-            with self._engine.begin() as connection:
-                yield connection
-        except DBAPIError as problem:
-            raise self._broken(problem) from None
+    def _writing(self) -> AbstractContextManager[Transaction]:
+        return self._database.transaction(write=True)
 
     def close(self) -> None:
         """Let go of the database."""
-        self._engine.dispose()
+        self._database.close()
+
+    # The seal.
 
     @property
     def seal(self) -> Seal:
-        """The seal, asked for once."""
+        """The seal, asked for once; :class:`SealError` where the store's secrets were sealed with another key."""
         if self._seal is None:
-            self._seal = self._seal_source()
+            found = self._seal_source(self)
+            with self._reading() as transaction:
+                rows = transaction.execute("SELECT proof FROM seal")
+            if rows and rows[0][0] is not None:
+                self._check(found, bytes(rows[0][0]))
+            self._seal = found
         return self._seal
+
+    def _check(self, found: Seal, proof: bytes) -> None:
+        try:
+            found.open(proof, PROOF)
+        except SealError:
+            raise SealError(
+                f"this key is not the one of the store {self._database.shown}",
+                why="its secrets were sealed with another passphrase, key file or keyring",
+                next_step="Use the key that the others use (docs/security.md); nothing was sealed or opened.",
+            ) from None
+
+    def _seal_where(self, condition: str, *parameters: object) -> Seal:
+        """The seal where there is anything of that kind to open; else one that is never used.
+
+        Asked for before a transaction begins: a person may take long to enter a passphrase.
+        """
+        with self._reading() as transaction:
+            query = f"SELECT 1 FROM credentials WHERE {condition} LIMIT 1"  # noqa: S608
+            some = bool(transaction.execute(query, *parameters))
+        if some:
+            return self.seal
+        from zesty_burrow.store.seal import Seal
+
+        return Seal(token_bytes(32))
+
+    def shared_salt(self) -> bytes:
+        """The salt for a passphrase that everybody who uses this store shares; made at first use."""
+        with self._writing() as transaction:
+            rows = transaction.execute("SELECT salt FROM seal")
+            if not rows:
+                transaction.execute("INSERT INTO seal (salt) VALUES (?)", token_bytes(SALT_SIZE))
+                rows = transaction.execute("SELECT salt FROM seal")
+        return bytes(rows[0][0])
+
+    def _note_proof(self, transaction: Transaction, seal: Seal, *, anew: bool = False) -> None:
+        """From the first sealed secret on, another key is noticed; by two at once the first one's."""
+        rows = transaction.execute("SELECT proof FROM seal")
+        if rows and rows[0][0] is not None and not anew:
+            self._check(seal, bytes(rows[0][0]))
+            return
+        proof = seal.seal(b"", PROOF)
+        if rows:
+            transaction.execute("UPDATE seal SET proof = ?", proof)
+        else:
+            transaction.execute("INSERT INTO seal (salt, proof) VALUES (?, ?)", token_bytes(SALT_SIZE), proof)
 
     # Profiles.
 
     def digests(self) -> dict[str, str]:
         """The names that exist, each with its content's digest."""
-        with self._begin() as connection:
-            rows = connection.execute(sa.select(profiles.c.name, profiles.c.digest))
-            return {row.name: row.digest for row in rows}
+        with self._reading() as transaction:
+            return dict(transaction.execute("SELECT name, digest FROM profiles"))
 
     def take_kit(
         self,
@@ -190,116 +175,120 @@ class Store:
         ``replacing``: profiles that go in the same moment, to make room for others of their names.
         """
         now = self._now()
+        columns = ("name", *_CONTENT, "origin", "imported_at")
         rows = [
-            {**_content(one.profile, one.text, one.digest), "origin": one.origin, "imported_at": now} for one in found
+            (one.profile.name, *_content(one.profile, one.text, one.digest), one.origin, now)
+            for one in sorted(found, key=lambda one: one.profile.name)
         ]
         sealed = [self._credentials_row(scope, value, origin, now) for scope, value, origin in secrets]
-        with self._begin() as connection:
-            gone = list(replacing)
-            for at in range(0, len(gone), 500):
-                connection.execute(sa.delete(profiles).where(profiles.c.name.in_(gone[at : at + 500])))
+        with self._writing() as transaction:
+            for some in _in_parts(list(replacing)):
+                transaction.execute(f"DELETE FROM profiles WHERE name IN ({placeholders(some)})", *some)  # noqa: S608
             if rows:
-                connection.execute(sa.insert(profiles), rows)
-            for row in sealed:
-                same = [credentials.c[name] == row[name] for name in _UNIQUE]
-                connection.execute(sa.delete(credentials).where(*same))
-                connection.execute(sa.insert(credentials), row)
+                transaction.execute_many(
+                    f"INSERT INTO profiles ({', '.join(columns)}) VALUES ({placeholders(columns)})",  # noqa: S608
+                    rows,
+                )
+            if sealed:
+                self._note_proof(transaction, self.seal)
+                # The newest of two for the same scope stays.
+                transaction.execute_many(
+                    f"INSERT INTO credentials ({', '.join(_CREDENTIALS)}) "  # noqa: S608
+                    f"VALUES ({placeholders(_CREDENTIALS)}) ON CONFLICT ({', '.join(_UNIQUE)}) DO UPDATE SET "
+                    "sealed = excluded.sealed, origin = excluded.origin, imported_at = excluded.imported_at",
+                    sealed,
+                )
 
-    def _credentials_row(self, scope: Scope, value: Credentials, origin: str, now: str) -> dict[str, object]:
+    def _credentials_row(self, scope: Scope, value: Credentials, origin: str, now: str) -> tuple[object, ...]:
         from zesty_burrow.core.credentials import kind_of, pack
 
         kind = kind_of(value)
-        return {
-            "label": scope.label,
-            "device": scope.device,
-            "profile": scope.profile,
-            "kind": str(kind),
-            "sealed": self.seal.seal(pack(value), scope.subject(kind)),
-            "origin": origin,
-            "imported_at": now,
-        }
+        sealed = self.seal.seal(pack(value), scope.subject(kind))
+        return scope.label, scope.device, scope.profile, str(kind), sealed, origin, now
 
     def list_profiles(self, words: Sequence[str] = (), **where: str) -> list[ProfileRow]:
         """Profiles by name; see :func:`matching` for ``words`` and ``where``."""
-        with self._begin() as connection:
-            rows = [ProfileRow(*row) for row in connection.execute(sa.select(*_LISTED).order_by(profiles.c.name))]
-        return matching(rows, words, **where)
+        with self._reading() as transaction:
+            found = transaction.execute(f"SELECT {_LISTED} FROM profiles")  # noqa: S608
+        # By code point, which not every database's collation does.
+        return matching(sorted((ProfileRow(*row) for row in found), key=lambda row: row.name), words, **where)
 
     def find_profile(self, name: str) -> tuple[Profile, ProfileRow]:
         """One profile by name, or by a place that only one profile has; :class:`NotFound` otherwise."""
-        with self._begin() as connection:
-            query = sa.select(profiles.c.text, *_LISTED)
-            row = connection.execute(query.where(profiles.c.name == name)).first()
-            if row is None:
-                places = sa.func.lower(profiles.c.city) == name.lower()
-                rows = connection.execute(query.where(places).limit(2)).all()
-                row = rows[0] if len(rows) == 1 else None
-            if row is None:
-                near = [entry.name for entry in self.list_profiles([name])[:5]]
-                why = f"near it: {', '.join(near)}" if near else "nothing of that name or place was imported"
-                raise NotFound(f"there is no profile {name!r}", why=why)
+        query = f"SELECT text, {_LISTED} FROM profiles WHERE name = ?"  # noqa: S608
+        with self._reading() as transaction:
+            rows = transaction.execute(query, name)
+            if not rows:
+                cities = transaction.execute("SELECT name, city FROM profiles")
+                there = [one for one, city in cities if city.casefold() == name.casefold()]
+                rows = transaction.execute(query, there[0]) if len(there) == 1 else []
+        if not rows:
+            near = [entry.name for entry in self.list_profiles([name])[:5]]
+            why = f"near it: {', '.join(near)}" if near else "nothing of that name or place was imported"
+            raise NotFound(f"there is no profile {name!r}", why=why)
         from zesty_burrow.profiles.text import read_profile
 
-        return read_profile(row.text, f"profile {row.name}"), ProfileRow(*row[1:])
+        text, *row = rows[0]
+        found = ProfileRow(*row)
+        return read_profile(text, f"profile {found.name}"), found
 
     def labels(self) -> dict[str, str]:
         """Under which label each profile's credentials are kept, by the profile's name."""
         from zesty_burrow.profiles.text import read_label
 
-        with self._begin() as connection:
-            rows = connection.execute(sa.select(profiles.c.name, profiles.c.provider, profiles.c.text)).all()
-        return {row.name: read_label(row.text) or row.provider or row.name for row in rows}
+        with self._reading() as transaction:
+            rows = transaction.execute("SELECT name, provider, text FROM profiles")
+        return {name: read_label(text) or provider or name for name, provider, text in rows}
 
     def remove_profiles(self, names: Sequence[str], *, forget_labels: Sequence[str] = ()) -> None:
         """Remove profiles with the credentials that were theirs alone, and the credentials under some labels."""
-        with self._begin() as connection:
+        with self._writing() as transaction:
             for name in names:
-                if connection.execute(sa.delete(profiles).where(profiles.c.name == name)).rowcount == 0:
+                if transaction.change("DELETE FROM profiles WHERE name = ?", name) == 0:
                     raise NotFound(f"there is no profile {name!r}")
-                connection.execute(sa.delete(credentials).where(credentials.c.profile == name))
+                transaction.execute("DELETE FROM credentials WHERE profile = ?", name)
             for label in forget_labels:
-                connection.execute(sa.delete(credentials).where(credentials.c.label == label))
+                transaction.execute("DELETE FROM credentials WHERE label = ?", label)
 
     def rename_profile(self, old: str, new: str) -> None:
         """Give a profile another name, in its row and in its text."""
         from zesty_burrow.core.credentials import Scope
 
         profile, row = self.find_profile(old)
-        with self._begin() as connection:
-            if connection.execute(sa.select(profiles.c.id).where(profiles.c.name == new)).first() is not None:
+        seal = self._seal_where("profile = ?", row.name)
+        with self._writing() as transaction:
+            if transaction.execute("SELECT 1 FROM profiles WHERE name = ?", new):
                 raise Clash(f"there is a profile {new!r} already", next_step="Choose another name.")
-            _rewrite(connection, row.name, replace(profile, name=new))
-            own = connection.execute(sa.select(credentials).where(credentials.c.profile == row.name)).all()
-            for entry in own:
+            _rewrite(transaction, row.name, replace(profile, name=new))
+            query = "SELECT id, label, device, kind, sealed FROM credentials WHERE profile = ?"
+            for number, label, device, kind, sealed in transaction.execute(query, row.name):
                 # The seal binds a secret to whom it is for.
-                before = Scope(entry.label, entry.device, entry.profile).subject(entry.kind)
-                after = Scope(entry.label, entry.device, new).subject(entry.kind)
-                sealed = self.seal.seal(self.seal.open(entry.sealed, before), after)
-                change = sa.update(credentials).where(credentials.c.id == entry.id)
-                connection.execute(change.values(profile=new, sealed=sealed))
+                before, after = (Scope(label, device, one).subject(kind) for one in (row.name, new))
+                again = seal.seal(seal.open(bytes(sealed), before), after)
+                transaction.execute("UPDATE credentials SET profile = ?, sealed = ? WHERE id = ?", new, again, number)
 
     def change_profile(self, profile: Profile) -> None:
         """Put a changed profile in the place of the one of its name; where it came from stays."""
-        with self._begin() as connection:
-            _rewrite(connection, profile.name, profile)
+        with self._writing() as transaction:
+            _rewrite(transaction, profile.name, profile)
 
     def profile_texts(self, names: Sequence[str]) -> list[str]:
         """The texts of profiles, in the order of the names."""
         found: dict[str, str] = {}
-        with self._begin() as connection:
-            for at in range(0, len(names), 500):
-                query = sa.select(profiles.c.name, profiles.c.text).where(profiles.c.name.in_(names[at : at + 500]))
-                found.update({row.name: row.text for row in connection.execute(query)})
+        with self._reading() as transaction:
+            for some in _in_parts(names):
+                query = f"SELECT name, text FROM profiles WHERE name IN ({placeholders(some)})"  # noqa: S608
+                found.update(transaction.execute(query, *some))
         return [found[name] for name in names]
 
     # Credentials.
 
     def list_credentials(self) -> list[CredentialsRow]:
         """Sealed credentials, without what is sealed."""
-        columns = [credentials.c[name] for name in CredentialsRow.__slots__]
-        order = [credentials.c[name] for name in _UNIQUE]
-        with self._begin() as connection:
-            return [CredentialsRow(*row) for row in connection.execute(sa.select(*columns).order_by(*order))]
+        with self._reading() as transaction:
+            rows = transaction.execute(f"SELECT {', '.join(CredentialsRow.__slots__)} FROM credentials")  # noqa: S608
+        found = [CredentialsRow(*row) for row in rows]
+        return sorted(found, key=lambda row: (row.label, row.device, row.profile, row.kind))
 
     def find_credentials(self, scope: Scope, kind: str) -> Credentials | None:
         """What is kept for exactly this scope."""
@@ -310,22 +299,24 @@ class Store:
         """What is sealed in an entry; :class:`NotFound` where it has gone."""
         from zesty_burrow.core.credentials import unpack
 
-        same = [credentials.c[name] == getattr(row, name) for name in _UNIQUE]
-        with self._begin() as connection:
-            sealed = connection.execute(sa.select(credentials.c.sealed).where(*same)).scalar()
-        if sealed is None:
+        same = " AND ".join(f"{name} = ?" for name in _UNIQUE)
+        with self._reading() as transaction:
+            query = f"SELECT sealed FROM credentials WHERE {same}"  # noqa: S608
+            sealed = transaction.execute(query, *(getattr(row, name) for name in _UNIQUE))
+        if not sealed:
             raise NotFound(f"there are no credentials for {row.scope}", next_step="See `zesty credentials list`.")
-        return unpack(self.seal.open(sealed, row.scope.subject(row.kind)), row.kind)
+        return unpack(self.seal.open(bytes(sealed[0][0]), row.scope.subject(row.kind)), row.kind)
 
     def forget_credentials(self, scope: Scope, kind: str = "") -> int:
         """Remove what is kept for a scope, all kinds or one; how many. :class:`NotFound` where there is nothing."""
-        same = [credentials.c[name] == getattr(scope, name) for name in ("label", "device", "profile")]
+        same = {"label": scope.label, "device": scope.device, "profile": scope.profile}
         if scope.profile and not scope.label:
-            same = same[1:]
+            del same["label"]
         if kind:
-            same.append(credentials.c.kind == kind)
-        with self._begin() as connection:
-            count = connection.execute(sa.delete(credentials).where(*same)).rowcount
+            same["kind"] = kind
+        with self._writing() as transaction:
+            conditions = " AND ".join(f"{name} = ?" for name in same)
+            count = transaction.change(f"DELETE FROM credentials WHERE {conditions}", *same.values())  # noqa: S608
             if count == 0:
                 raise NotFound(f"there are no credentials for {scope}", next_step="See `zesty credentials list`.")
         return count
@@ -334,12 +325,15 @@ class Store:
         """Encrypt every secret again under another key, in one transaction. The number of secrets."""
         from zesty_burrow.core.credentials import Scope
 
-        with self._begin() as connection:
-            rows = connection.execute(sa.select(credentials)).all()
-            for row in rows:
-                subject = Scope(row.label, row.device, row.profile).subject(row.kind)
-                sealed = new.seal(self.seal.open(row.sealed, subject), subject)
-                connection.execute(sa.update(credentials).where(credentials.c.id == row.id).values(sealed=sealed))
+        old = self._seal_where("1 = 1")
+        with self._writing() as transaction:
+            query = "SELECT id, label, device, profile, kind, sealed FROM credentials"
+            rows = transaction.execute(query)
+            for number, label, device, profile, kind, sealed in rows:
+                subject = Scope(label, device, profile).subject(kind)
+                again = new.seal(old.open(bytes(sealed), subject), subject)
+                transaction.execute("UPDATE credentials SET sealed = ? WHERE id = ?", again, number)
+            self._note_proof(transaction, new, anew=True)
         self._seal = new
         return len(rows)
 
@@ -347,45 +341,35 @@ class Store:
 
     def add_observation(self, row: ObservationRow) -> None:
         """Remember what a verification saw."""
-        values = {name: getattr(row, name) for name in ObservationRow.__slots__}
-        with self._begin() as connection:
-            connection.execute(sa.insert(observations), values)
+        names = ObservationRow.__slots__
+        insert = f"INSERT INTO observations ({', '.join(names)}) VALUES ({placeholders(names)})"  # noqa: S608
+        with self._writing() as transaction:
+            transaction.execute(insert, *(getattr(row, name) for name in names))
 
     def latest_observation(self, role: str) -> ObservationRow | None:
         """The newest observation of a role: ``before`` or ``after``."""
-        columns = [observations.c[name] for name in ObservationRow.__slots__]
-        query = sa.select(*columns).where(observations.c.role == role).order_by(observations.c.id.desc()).limit(1)
-        with self._begin() as connection:
-            row = connection.execute(query).first()
-        return ObservationRow(*row) if row else None
+        names = ", ".join(ObservationRow.__slots__)
+        query = f"SELECT {names} FROM observations WHERE role = ? ORDER BY id DESC LIMIT 1"  # noqa: S608
+        with self._reading() as transaction:
+            rows = transaction.execute(query, role)
+        return ObservationRow(*rows[0]) if rows else None
 
 
-def _sqlite_settings(connection: sa.engine.interfaces.DBAPIConnection, _: object) -> None:
-    cursor = connection.cursor()
-    cursor.execute("PRAGMA secure_delete = ON")
-    cursor.execute("PRAGMA busy_timeout = 5000")
-    # Nothing of a transaction may lie in a file of another mode, not even for a moment.
-    cursor.execute("PRAGMA temp_store = MEMORY")
-    cursor.close()
+def _in_parts(names: Sequence[str]) -> Iterator[Sequence[str]]:
+    return (names[at : at + MANY] for at in range(0, len(names), MANY))
 
 
-def _content(profile: Profile, text: str, digest: str) -> dict[str, str]:
-    return {
-        "name": profile.name,
-        "provider": profile.provider,
-        "country": profile.country,
-        "city": profile.city,
-        "protocol": profile.tunnel.protocol,
-        "digest": digest,
-        "text": text,
-        "tags": " ".join(profile.tags),
-    }
+def _content(profile: Profile, text: str, digest: str) -> tuple[str, ...]:
+    """The values of ``_CONTENT``."""
+    place = profile.provider, profile.country, profile.city
+    return *place, profile.tunnel.protocol, digest, text, " ".join(profile.tags)
 
 
-def _rewrite(connection: sa.Connection, name: str, profile: Profile) -> None:
+def _rewrite(transaction: Transaction, name: str, profile: Profile) -> None:
     """Put a changed profile in the place of the one of that name; where it came from stays."""
     from zesty_burrow.profiles.text import content_digest, write_profile
 
     text = write_profile(profile)
-    change = sa.update(profiles).where(profiles.c.name == name)
-    connection.execute(change.values(**_content(profile, text, content_digest(profile, text))))
+    change = ", ".join(f"{column} = ?" for column in ("name", *_CONTENT))
+    values = (profile.name, *_content(profile, text, content_digest(profile, text)))
+    transaction.execute(f"UPDATE profiles SET {change} WHERE name = ?", *values, name)  # noqa: S608

@@ -21,9 +21,8 @@ def run(args: Namespace, context: Context) -> MessageResult:
     method = context.settings().seal
     if args.method is None:
         return MessageResult(f"Secrets are encrypted with: {method}.")
-    new = context.seal(args.method)
     with context.store() as store:
-        count = store.reseal(new)
+        count = store.reseal(context.seal(args.method, store))
     context.paths.make(context.paths.config)
     replace_setting(context.paths.settings, "seal", args.method)
     return MessageResult(f"Encrypted {count} secrets with: {args.method}.")

@@ -10,7 +10,7 @@ from zesty_burrow.lab.demo import Demo
 from zesty_burrow.report.result import MessageResult
 
 EXAMPLE = "zesty demo"
-PRELOADED = ("pyroute2", "alembic.command", "rich.table", "zesty_burrow.store.store", "zesty_burrow.carrier.supervisor")
+PRELOADED = ("pyroute2", "rich.table", "zesty_burrow.store.store", "zesty_burrow.carrier.supervisor")
 """Loaded once, before the hosts are made, so that ten commands need not load them ten times."""
 
 

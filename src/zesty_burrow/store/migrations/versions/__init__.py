@@ -1,1 +1,0 @@
-"""Alembic migrations: the store's shape, step by step."""
