@@ -2,6 +2,6 @@
 
 import sys
 
-from zesty_burrow.cli import main
+from zesty_burrow.entry import main
 
 sys.exit(main())

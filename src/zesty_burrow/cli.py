@@ -1,46 +1,93 @@
-"""The command line: the parser, a lazy table of commands, and the only place that catches errors."""
+"""The command line: the parser, a lazy table of commands, and the only place that catches errors.
+
+What ``--help`` needs is all that is loaded here; the rest waits until a command is known.
+"""
 
 from __future__ import annotations
 
 import argparse
+import contextlib
 import importlib
 import os
+import signal
 import sys
-from collections.abc import Sequence
-from pathlib import Path
-from types import ModuleType
 
 from zesty_burrow import __version__
 from zesty_burrow.commands import COMMANDS
-from zesty_burrow.errors import BurrowError, ProgramFault
+from zesty_burrow.entry import INTERRUPTED, end_at_once
+from zesty_burrow.errors import BurrowError, DiskFull, InputError, OutputFailed, ProgramFault, UsageError
 
-INTERRUPTED = 130
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+    from pathlib import Path
+    from types import ModuleType
+    from typing import Any, NoReturn
 
+    from zesty_burrow.report.reporter import Reporter
 
-def _global_options(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--json", action="store_true", help="one JSON document on standard output")
-    parser.add_argument("--json-file", type=Path, metavar="FILE", help="write the JSON document to FILE as well")
-    parser.add_argument(
-        "--passphrase-file", type=Path, metavar="FILE", help="read the store's passphrase from FILE instead of asking"
-    )
-    parser.add_argument(
-        "--for",
-        dest="whom",
-        choices=("me", "machine"),
-        help="use your own store (me) or the machine's, which every user may use; the default for root is machine",
-    )
-    parser.add_argument("--debug", action="store_true", help="log more details; show a trace with an error")
+NO_SPACE = 28
+"""ENOSPC; the module with the names of errors is not worth loading for it."""
 
 
-def _overview() -> argparse.ArgumentParser:
+class Parser(argparse.ArgumentParser):
+    """Wrong words become an error like any other, so that they are told in the same way, also as JSON."""
+
+    def error(self, message: str) -> NoReturn:
+        """Raises :class:`UsageError` with what argparse says."""
+        raise UsageError(message, next_step=f"See {self.prog} --help.")
+
+    def _print_message(self, message: str, file: Any = None) -> None:
+        """Help and version; unlike argparse's own, this does not hide that they could not be written."""
+        try:
+            (file or sys.stdout).write(message)
+        except OSError as problem:
+            raise OutputFailed.by(problem) from None
+
+
+class _Help(argparse.RawDescriptionHelpFormatter):
+    """As wide as the terminal; argparse's own way to find that out loads a library for archives."""
+
+    def __init__(self, prog: str) -> None:
+        given = os.environ.get("COLUMNS", "")
+        try:
+            columns = int(given) if given.isdigit() else os.get_terminal_size(1).columns
+        except OSError:
+            columns = 0
+        super().__init__(prog, width=max((columns or 80) - 2, 30))
+
+
+def _path(text: str) -> Path:
+    from pathlib import Path
+
+    return Path(text)
+
+
+_path.__name__ = "path"  # argparse shows it in its errors
+
+
+def _global_options(parser: argparse.ArgumentParser, **default: Any) -> None:
+    """``default``: what holds where the option is not given, other than argparse's own."""
+    add = parser.add_argument
+    add("--json", action="store_true", help="one JSON document on standard output", **default)
+    add("--json-file", type=_path, metavar="FILE", help="write the JSON document to FILE as well", **default)
+    text = "read the store's passphrase from FILE instead of asking"
+    add("--passphrase-file", type=_path, metavar="FILE", help=text, **default)
+    text = "use your own store (me) or the machine's, which every user may use; the default for root is machine"
+    add("--for", dest="whom", choices=("me", "machine"), help=text, **default)
+    text = "log more details; show a trace with an error"
+    add("--debug", action="store_true", help=text, **default)
+
+
+def _overview() -> Parser:
     """The parser for everything in front of the command."""
     width = max(map(len, COMMANDS))
     lines = [f"  {name:<{width}}  {entry.summary}" for name, entry in COMMANDS.items()]
-    parser = argparse.ArgumentParser(
+    parser = Parser(
         prog="zesty",
         description="Brings VPN providers' settings in, connects over open standards, proves that nothing leaks.",
         epilog="commands, in the order of the work:\n" + "\n".join(lines) + "\n\nexample: zesty demo",
-        formatter_class=argparse.RawDescriptionHelpFormatter,
+        formatter_class=_Help,
         usage="zesty [options] COMMAND …",
     )
     parser.add_argument("--version", action="version", version=f"zesty-burrow {__version__}")
@@ -54,17 +101,21 @@ def _parse(words: Sequence[str]) -> tuple[argparse.Namespace, ModuleType]:
     """The words of the command line, read with the command's own parser; only its module is loaded."""
     before = _overview().parse_args(words)
     module = importlib.import_module(f"zesty_burrow.commands.{COMMANDS[before.command].module}")
-    parser = argparse.ArgumentParser(
+    parser = Parser(
         prog=f"zesty {before.command}",
         description=_sentence(COMMANDS[before.command].summary),
         epilog=f"example: {module.EXAMPLE}",
+        formatter_class=_Help,
     )
     _global_options(parser)
     module.add_arguments(parser)
+    for action in parser._actions:
+        if isinstance(action, argparse._SubParsersAction):
+            # After an action's name as well; where it is not given there, what stands in front holds.
+            for one in action.choices.values():
+                _global_options(one, default=argparse.SUPPRESS)
     args = parser.parse_args(before.rest)
-    for option in ("json", "debug"):
-        setattr(args, option, getattr(args, option) or getattr(before, option))
-    for option in ("json_file", "passphrase_file", "whom"):
+    for option in ("json", "debug", "json_file", "passphrase_file", "whom"):
         setattr(args, option, getattr(args, option) or getattr(before, option))
     return args, module
 
@@ -74,43 +125,97 @@ def _sentence(summary: str) -> str:
     return summary[:1].upper() + summary[1:] + "."
 
 
-def main(words: Sequence[str] | None = None) -> int:
-    """Run a command; the exit code."""
-    args, module = _parse(sys.argv[1:] if words is None else words)
-
-    from zesty_burrow.commands.context import Context
-    from zesty_burrow.host.paths import find_paths, running_as_root
-    from zesty_burrow.report.reporter import Reporter
-
-    reporter = Reporter(as_json=args.json, json_file=args.json_file, debug=args.debug)
-    paths = find_paths(os.environ, root=running_as_root(), whom=args.whom or "")
-    context = Context(paths, os.environ, reporter, args.passphrase_file, main)
+def run_to_the_end() -> int:
+    """The whole process: the command, and what its output came to. Never leaves a trace behind."""
+    _prepare_streams()
+    words = sys.argv[1:]
     try:
-        result = module.run(args, context)
+        try:
+            code = main(words)
+        except SystemExit as end:  # argparse, after --help or --version
+            code = end.code if isinstance(end.code, int) else 1
+        sys.stdout.flush()
+    except BrokenPipeError:
+        # The reader of our output has closed it: it has what it wants.
+        code = 0
+    except OSError as problem:
+        error = OutputFailed.by(problem)
+        code = error.exit_code
+        with contextlib.suppress(OSError):
+            sys.stderr.write(f"zesty: {error}\n")
+    except KeyboardInterrupt:
+        code = INTERRUPTED
+    signal.signal(signal.SIGINT, end_at_once)
+    for stream in (sys.stdout, sys.stderr):
+        try:
+            stream.flush()
+        except OSError:
+            # Python would complain of it at the end; it has been told, or nobody can be told.
+            os.dup2(os.open(os.devnull, os.O_WRONLY), stream.fileno())
+    return code
+
+
+def _prepare_streams() -> None:
+    """There are three, and none of them fails for a letter that its terminal does not know."""
+    for number, name in enumerate(("stdin", "stdout", "stderr")):
+        if getattr(sys, name) is None:
+            # It was closed by whoever started us.
+            setattr(sys, name, open(os.open(os.devnull, os.O_RDWR), "w" if number else "r"))  # noqa: PTH123, SIM115
+        elif number:
+            getattr(sys, name).reconfigure(errors="replace")
+
+
+def main(words: Sequence[str]) -> int:
+    """Run a command; the exit code."""
+    as_json = "--json" in (words[: list(words).index("--")] if "--" in words else words)
+    debug = False
+    reporter: Reporter | None = None
+    try:
+        signal.signal(signal.SIGINT, signal.default_int_handler)
+        args, module = _parse(words)
+        debug = args.debug
+
+        from zesty_burrow.commands.context import Context
+        from zesty_burrow.host.paths import find_paths, running_as_root
+        from zesty_burrow.report.reporter import Reporter
+
+        reporter = Reporter(as_json=args.json, json_file=args.json_file, debug=debug)
+        paths = find_paths(os.environ, root=running_as_root(), whom=args.whom or "")
+        result = module.run(args, Context(paths, os.environ, reporter, args.passphrase_file, main))
         reporter.result(result)
         code: int = result.exit_code
         return code
-    except BurrowError as error:
-        reporter.error(error)
-        return error.exit_code
     except KeyboardInterrupt:
-        reporter.note("Interrupted.")
+        signal.signal(signal.SIGINT, end_at_once)
+        sys.stderr.write("Interrupted.\n")
         return INTERRUPTED
     except BrokenPipeError:
-        # The reader of our output has closed it.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
-        return 0
-    except OSError as problem:
-        fault = BurrowError(
-            "the system refused a call", why=str(problem), next_step="Check rights, disk space and paths."
-        )
-        fault.slug = "system"
-        if args.debug:
-            raise
-        reporter.error(fault)
-        return fault.exit_code
+        raise
     except Exception as problem:
-        if args.debug:
+        if debug and not isinstance(problem, BurrowError):
             raise
-        reporter.error(ProgramFault("the program has an error", why=f"{type(problem).__name__}: {problem}"))
-        return ProgramFault.exit_code
+        error = _as_error(problem)
+        if reporter is None:
+            from zesty_burrow.report.reporter import Reporter
+
+            reporter = Reporter(as_json=as_json)
+        with contextlib.suppress(OSError):  # nobody can be told; the code tells it
+            reporter.error(error)
+        return error.exit_code
+
+
+def _as_error(problem: Exception) -> BurrowError:
+    """What is told of an exception."""
+    if isinstance(problem, BurrowError):
+        return problem
+    if isinstance(problem, UnicodeDecodeError):
+        why = f"octet {problem.start} is not {problem.encoding}"
+        return InputError("what was entered cannot be read", why=why, next_step="Enter it in UTF-8.")
+    if isinstance(problem, OSError) and problem.errno == NO_SPACE:
+        where = str(problem.filename or "")
+        folder = os.path.dirname(where) or "this machine"  # noqa: PTH120
+        return DiskFull.at(folder, f"{where or 'a file'} was not written")
+    if isinstance(problem, OSError):
+        step = "Check rights, disk space and paths."
+        return BurrowError("the system refused a call", why=str(problem), next_step=step, slug="system")
+    return ProgramFault("the program has an error", why=f"{type(problem).__name__}: {problem}")

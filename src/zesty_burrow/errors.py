@@ -14,6 +14,7 @@
     │   └── SealError            the secrets cannot be opened
     ├── MachineError             this machine lacks a right, a device or a setting
     │   ├── RightsMissing
+    │   ├── OutputFailed         standard output is full or closed
     │   └── DiskFull
     ├── GatewayError             the gateway could not be used
     │   ├── GatewayUnreachable
@@ -144,6 +145,18 @@ class DiskFull(MachineError):
     def at(cls, folder: object, lost: str) -> DiskFull:
         """``folder``: on which disk; ``lost``: what was not written, in words."""
         return cls(f"there is no space left on the disk of {folder}", why=lost)
+
+
+class OutputFailed(MachineError):
+    """What was found out cannot be shown."""
+
+    slug = "output"
+    next_step = "Check where the output goes: it may be full, or closed."
+
+    @classmethod
+    def by(cls, problem: OSError) -> OutputFailed:
+        """As the system tells it."""
+        return cls("the output cannot be written", why=problem.strerror or str(problem))
 
 
 class RightsMissing(MachineError):

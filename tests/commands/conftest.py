@@ -21,7 +21,7 @@ from zesty_burrow.cli import main
 from zesty_burrow.lab.kit import kit_archive, kit_files
 
 PROGRAM = Path(sys.executable).with_name("zesty")
-for room in ("rich.table", "zesty_burrow.store.store", "zesty_burrow.carrier.supervisor"):
+for room in ("zesty_burrow.store.store", "zesty_burrow.carrier.supervisor"):
     importlib.import_module(room)
 
 

@@ -59,7 +59,9 @@ def team(url, tmp_path):
 
 def archive(folder, number, count=5):
     """A kit of another provider's, with its credentials."""
-    lisbon = replace(place_profile(story.PLACES[0]), provider=f"Relay {number}", sign_in=SignIn("certificate", "eap-mschapv2"))
+    lisbon = replace(
+        place_profile(story.PLACES[0]), provider=f"Relay {number}", sign_in=SignIn("certificate", "eap-mschapv2")
+    )
     names = (f"relay{number}-{at:02}" for at in range(count))
     files = {f"{name}.toml": write_profile(replace(lisbon, name=name, city=f"City {name}")).encode() for name in names}
     path = folder / f"kit{number}.zip"

@@ -16,7 +16,8 @@ from hypothesis import strategies as st
 from zesty_burrow.core.profile import Traffic
 from zesty_burrow.errors import InputError, StateError
 from zesty_burrow.host import journal
-from zesty_burrow.host.journal import Journal, is_left_over, restore
+from zesty_burrow.host.journal import Journal, restore
+from zesty_burrow.host.journal_lock import is_left_over
 from zesty_burrow.host.netlink import RT_TABLE_MAIN
 from zesty_burrow.host.paths import SettingsFile, find_paths, read_settings
 from zesty_burrow.host.plan import FIRST_TABLE, plan_routes

@@ -25,12 +25,11 @@ from zesty_burrow.core.credentials import (
     NamePassword,
     PreSharedKey,
     RawKey,
-    Scope,
     from_document,
-    most_specific,
     pack,
     unpack,
 )
+from zesty_burrow.core.scope import Scope, most_specific
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import BurrowError, InputError, LimitExceeded, Malformed, SealError
 from zesty_burrow.intake import limits

@@ -7,7 +7,8 @@ from dataclasses import replace
 import pytest
 
 from corpus import material as m
-from zesty_burrow.core.credentials import NamePassword, Scope, kind_of
+from zesty_burrow.core.credentials import NamePassword, kind_of
+from zesty_burrow.core.scope import Scope
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.intake.import_plan import BOTH, KEEP, REPLACE, ImportPlan, NewProfile
 from zesty_burrow.intake.kit import FoundCredentials, FoundProfile, Kit

@@ -9,7 +9,8 @@ import pytest
 
 from corpus import material as m
 from support import PASSWORD
-from zesty_burrow.core.credentials import ClientKey, CredentialsKind, kind_of
+from zesty_burrow.core.credentials import ClientKey, kind_of
+from zesty_burrow.core.scope import CredentialsKind
 from zesty_burrow.errors import InputError
 from zesty_burrow.intake.kit import Surroundings
 from zesty_burrow.intake.kit_file import KitFile

@@ -105,7 +105,7 @@ class Lab:
         return self.heron("status", "--network", check=0).json["network"]
 
 
-for room in ("pyroute2", "rich.table", "zesty_burrow.store.store", "zesty_burrow.carrier.supervisor"):
+for room in ("pyroute2", "zesty_burrow.store.store", "zesty_burrow.carrier.supervisor"):
     importlib.import_module(room)
 
 

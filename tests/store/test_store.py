@@ -8,7 +8,8 @@ from dataclasses import replace
 
 import pytest
 
-from zesty_burrow.core.credentials import NamePassword, Scope
+from zesty_burrow.core.credentials import NamePassword
+from zesty_burrow.core.scope import Scope
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import Clash, NotFound, SealError, StateError
 from zesty_burrow.intake.import_plan import NewProfile

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
 
-
-class Command(NamedTuple):
+class Command:
     """A command's module and its line in the overview."""
 
-    module: str
-    summary: str
+    def __init__(self, module: str, summary: str) -> None:
+        self.module, self.summary = module, summary
 
 
 COMMANDS: dict[str, Command] = {

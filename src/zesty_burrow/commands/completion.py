@@ -8,7 +8,7 @@ from argparse import SUPPRESS, ArgumentParser, Namespace, _SubParsersAction
 from zesty_burrow.commands import COMMANDS
 from zesty_burrow.commands.context import Context
 from zesty_burrow.errors import BurrowError
-from zesty_burrow.report.result import TextResult
+from zesty_burrow.report.results.plain import TextResult
 
 EXAMPLE = "zesty completion bash > ~/.local/share/bash-completion/completions/zesty"
 TAKE_NAMES = ("show", "rename", "tag", "export", "remove", "connect")

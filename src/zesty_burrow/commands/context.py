@@ -3,20 +3,19 @@
 from __future__ import annotations
 
 import os
-import socket
 import sys
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import closing
 from dataclasses import dataclass, field, replace
-from datetime import UTC, datetime
-from getpass import GetPassWarning, getpass
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from zesty_burrow.errors import RightsMissing, SealError
 from zesty_burrow.host.paths import Paths, SettingsFile, machine_paths, may_write, read_settings
 
 if TYPE_CHECKING:
+    from datetime import datetime
+    from pathlib import Path
+
     from zesty_burrow.core.policy.policy import Policy
     from zesty_burrow.report.reporter import Reporter
     from zesty_burrow.store.database import Database
@@ -38,6 +37,8 @@ class Context:
 
     def now(self) -> datetime:
         """The time, with its zone."""
+        from datetime import UTC, datetime
+
         return datetime.now(UTC)
 
     def settings(self) -> SettingsFile:
@@ -46,18 +47,21 @@ class Context:
 
     def device(self) -> str:
         """What this machine is called among the user's devices: as the settings say, else its host name."""
-        return self.settings().device or socket.gethostname().partition(".")[0]
+        return self.settings().device or os.uname().nodename.partition(".")[0]
 
     def policy(self) -> Policy:
         """The organisation's, from the file that the settings name or ``policy.toml`` beside them; else the default."""
+        from pathlib import Path
+
         from zesty_burrow.core.policy.policy import DEFAULT
-        from zesty_burrow.host.files import read_bounded
-        from zesty_burrow.profiles.policy import read_policy
 
         named = self.settings().policy
         path = Path(named) if named else self.paths.settings.with_name("policy.toml")
         if not named and not path.exists():
             return DEFAULT
+        from zesty_burrow.host.files import read_bounded
+        from zesty_burrow.profiles.policy import read_policy
+
         data, _ = read_bounded(path, 1 << 16)
         return read_policy(data.decode("utf-8", "replace"), str(path))
 
@@ -141,6 +145,8 @@ class Context:
 
     def ask_passphrase(self, question: str, file: Path | None, *, confirm: bool = False, slug: str = "seal") -> str:
         """From a file that was named, else asked for without echo; ``confirm`` asks twice."""
+        from getpass import GetPassWarning, getpass
+
         if file is not None:
             passphrase = self._passphrase_from_file(file)
         elif not sys.stdin.isatty():

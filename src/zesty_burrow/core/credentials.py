@@ -1,26 +1,16 @@
-"""What a person signs in with: every kind of secret, whom it is for, and how it is packed before it is sealed."""
+"""What a person signs in with: every kind of secret, and how it is packed before it is sealed."""
 
 from __future__ import annotations
 
 import base64
 import json
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
-from enum import StrEnum
-from typing import Any, TypeVar
+from typing import Any
 
+from zesty_burrow.core.scope import CredentialsKind
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import Malformed
-
-
-class CredentialsKind(StrEnum):
-    """The kinds of credentials. A profile's sign-in method tells which of them it needs."""
-
-    NAME_PASSWORD = "name-password"  # noqa: S105  (kinds of secrets, not secrets)
-    CLIENT_KEY = "client-key"
-    PRE_SHARED_KEY = "pre-shared-key"
-    ADDITIONAL_KEY = "additional-shared-key"
-    RAW_KEY = "raw-public-key"
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,7 +58,6 @@ class RawKey:
 
 
 Credentials = NamePassword | ClientKey | PreSharedKey | AdditionalKey | RawKey
-C = TypeVar("C")
 
 KINDS: dict[type, CredentialsKind] = {
     NamePassword: CredentialsKind.NAME_PASSWORD,
@@ -82,40 +71,6 @@ KINDS: dict[type, CredentialsKind] = {
 def kind_of(value: Credentials) -> CredentialsKind:
     """The kind of a value."""
     return KINDS[type(value)]
-
-
-@dataclass(frozen=True, slots=True)
-class Scope:
-    """Whom credentials are for: all profiles under a label, or one profile; on every device, or on one."""
-
-    label: str
-    device: str = ""
-    profile: str = ""
-
-    def fits(self, label: str, profile: str, device: str) -> bool:
-        """Whether they may be used for a profile on a device."""
-        whose = self.profile == profile if self.profile else self.label == label
-        return whose and self.device in ("", device)
-
-    @property
-    def specificity(self) -> tuple[bool, bool]:
-        """What is more specific sorts later: a profile before a device before a provider."""
-        return bool(self.profile), bool(self.device)
-
-    def subject(self, kind: str) -> str:
-        """What a seal binds the secret to, so that rows cannot be exchanged for each other."""
-        if not self.device and not self.profile:
-            return f"{self.label}/{kind}"
-        return json.dumps([self.label, self.device, self.profile, kind])
-
-    def __str__(self) -> str:
-        device = f" on {self.device}" if self.device else ""
-        return f"profile {self.profile}{device}" if self.profile else f"{self.label}{device}"
-
-
-def most_specific(found: Iterable[C], scope_of: Callable[[C], Scope]) -> C | None:
-    """The entry whose scope is the most specific one; None where there is none."""
-    return max(found, key=lambda entry: scope_of(entry).specificity, default=None)
 
 
 def _text(document: Mapping[str, Any], key: str) -> str:

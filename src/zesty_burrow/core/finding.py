@@ -327,6 +327,9 @@ _CODES = (
     Code("disk-full", _S, "There is no space left on the disk.",
          "What was to be written does not fit; nothing is left half-written.",
          "Make space where the error says, and do it again."),
+    Code("output", _S, "The output cannot be written.",
+         "Standard output leads to something that is full or closed. The work itself may have been done.",
+         "Check where the output goes, and look at the state with `zesty status` or `zesty list`."),
     Code("system", _S, "The system refused a call.", "A file, a right or space is missing.",
          "Check what is named: rights, disk space, paths."),
 )  # fmt: skip

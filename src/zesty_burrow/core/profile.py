@@ -8,9 +8,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
-from zesty_burrow.core.credentials import CredentialsKind
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.net import Address, Network
+from zesty_burrow.core.scope import CredentialsKind
 
 if TYPE_CHECKING:
     from zesty_burrow.core.finding import Finding

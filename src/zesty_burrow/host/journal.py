@@ -8,7 +8,6 @@ or a power cut nobody does, and ``restore`` undoes the lines from the last to th
 from __future__ import annotations
 
 import base64
-import fcntl
 import json
 import os
 import stat
@@ -19,6 +18,7 @@ from pathlib import Path
 from typing import Any
 
 from zesty_burrow.errors import MachineError, StateError
+from zesty_burrow.host.journal_lock import lock
 from zesty_burrow.host.namespaces import network_identity
 from zesty_burrow.host.netlink import Netlink, Route, Rule, as_fields
 
@@ -53,7 +53,7 @@ class Journal:
         self.path = path
         descriptor = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
         self._stream = os.fdopen(descriptor, "r+b")
-        if not _lock(descriptor):
+        if not lock(descriptor):
             self._stream.close()
             raise StateError("a tunnel is up already", next_step="End it first: zesty disconnect", slug="already-up")
         if os.fstat(descriptor).st_size:
@@ -109,26 +109,6 @@ class Journal:
         _replace(path, content, before.get("mode", 0o644))
 
 
-def _lock(descriptor: int) -> bool:
-    try:
-        fcntl.flock(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
-    except BlockingIOError:
-        return False
-    return True
-
-
-def is_left_over(path: Path) -> bool:
-    """Whether a journal lies there that no living process holds."""
-    try:
-        descriptor = os.open(path, os.O_RDWR | os.O_CLOEXEC)
-    except OSError:
-        return False
-    try:
-        return os.fstat(descriptor).st_size > 0 and _lock(descriptor)
-    finally:
-        os.close(descriptor)
-
-
 def restore(path: Path) -> Restored:
     """Put back what a dead process left. :class:`StateError` while a living one holds the journal."""
     try:
@@ -136,7 +116,7 @@ def restore(path: Path) -> Restored:
     except FileNotFoundError:
         return Restored()
     try:
-        if not _lock(descriptor):
+        if not lock(descriptor):
             raise StateError("a tunnel is up", next_step="End it first: zesty disconnect", slug="already-up")
         return _undo(path)
     finally:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import tomllib
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -115,10 +114,16 @@ class SettingsFile:
 def read_settings(path: Path) -> SettingsFile:
     """The settings, or the defaults where there is no file; :class:`InputError` names a wrong key."""
     try:
-        document: dict[str, Any] = tomllib.loads(path.read_text("utf-8"))
+        text = path.read_text("utf-8")
     except FileNotFoundError:
         return SettingsFile()
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as problem:
+    except UnicodeDecodeError as problem:
+        raise InputError(f"{path} is not TOML", why=str(problem), next_step=f"Correct or remove {path}.") from None
+    import tomllib  # only where there is something to read
+
+    try:
+        document: dict[str, Any] = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as problem:
         raise InputError(f"{path} is not TOML", why=str(problem), next_step=f"Correct or remove {path}.") from None
     known = SettingsFile.__slots__
     for key, value in document.items():

@@ -12,9 +12,10 @@ from cryptography.hazmat.primitives.serialization import Encoding
 from zesty_burrow.core.certificates import trust
 from zesty_burrow.core.certificates.names import canonical, same_name
 from zesty_burrow.core.certificates.revocation import revocation_findings, signature_problem
-from zesty_burrow.core.credentials import ClientKey, Credentials, CredentialsKind, RawKey, Scope, kind_of
+from zesty_burrow.core.credentials import ClientKey, Credentials, RawKey, kind_of
 from zesty_burrow.core.finding import finding
 from zesty_burrow.core.profile import PEM_MARK, Profile
+from zesty_burrow.core.scope import CredentialsKind, Scope
 from zesty_burrow.errors import BurrowError, Malformed
 from zesty_burrow.intake.found import Found, RawProfile, RawSecret, Record
 from zesty_burrow.intake.kit import FoundCredentials, FoundProfile, Surroundings

@@ -6,9 +6,10 @@ from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from typing import Protocol
 
-from zesty_burrow.core.credentials import Credentials, CredentialsKind, NamePassword, Scope, kind_of
+from zesty_burrow.core.credentials import Credentials, NamePassword, kind_of
 from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.core.profile import Profile
+from zesty_burrow.core.scope import CredentialsKind, Scope
 from zesty_burrow.intake.kit import FoundCredentials, FoundProfile, Kit
 from zesty_burrow.profiles.compare import Difference, Relation, differences, relation
 from zesty_burrow.profiles.text import content_digest, read_profile, write_profile

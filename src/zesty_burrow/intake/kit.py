@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
-from zesty_burrow.core.credentials import Credentials, Scope
+from zesty_burrow.core.credentials import Credentials
 from zesty_burrow.core.finding import Finding
 from zesty_burrow.core.profile import Profile
+from zesty_burrow.core.scope import Scope
 from zesty_burrow.intake.readers.keys import nobody
 from zesty_burrow.intake.recognise import FileKind
 

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import hashlib
 import ipaddress
 import tomllib
+from collections.abc import Mapping
 from dataclasses import replace
 from functools import lru_cache
 from typing import Any
-
-import tomli_w
 
 from zesty_burrow.core import profile as model
 from zesty_burrow.core.net import Address, Network
@@ -209,8 +207,14 @@ def write_profile(profile: Profile) -> str:
         document = {**own, **_shared(profile.tunnel, profile.sign_in, trust, profile.traffic)}
         for label, values in profile.unknown.items():
             (document.setdefault(label, {}) if label else document).update(values)
-        return tomli_w.dumps(document, multiline_strings=True)
-    return f"{tomli_w.dumps(own)}\n{_shared_text(profile.tunnel, profile.sign_in, trust, profile.traffic)}"
+        return _dumps(document, multiline_strings=True)
+    return f"{_dumps(own)}\n{_shared_text(profile.tunnel, profile.sign_in, trust, profile.traffic)}"
+
+
+def _dumps(document: Mapping[str, Any], *, multiline_strings: bool = False) -> str:
+    import tomli_w  # not for showing a profile
+
+    return tomli_w.dumps(document, multiline_strings=multiline_strings)
 
 
 Trust = tuple[tuple[str, ...], tuple[str, ...], tuple[str, ...], str]
@@ -219,7 +223,7 @@ Trust = tuple[tuple[str, ...], tuple[str, ...], tuple[str, ...], str]
 @lru_cache(maxsize=64)
 def _shared_text(tunnel: TunnelSettings, sign_in: SignIn, trust: Trust, traffic: Traffic) -> str:
     """The sections that are alike in many profiles."""
-    return tomli_w.dumps(_shared(tunnel, sign_in, trust, traffic), multiline_strings=True)
+    return _dumps(_shared(tunnel, sign_in, trust, traffic), multiline_strings=True)
 
 
 def _shared(tunnel: TunnelSettings, sign_in: SignIn, trust: Trust, traffic: Traffic) -> dict[str, Any]:
@@ -287,6 +291,8 @@ def read_label(text: str) -> str:
 
 def digest(text: str) -> str:
     """SHA-256 over a profile's text."""
+    import hashlib  # not for showing a profile
+
     return hashlib.sha256(text.encode()).hexdigest()
 
 

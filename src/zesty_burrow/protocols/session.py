@@ -13,11 +13,12 @@ from enum import StrEnum
 from ipaddress import IPv4Interface, IPv6Interface
 from typing import Protocol
 
-from zesty_burrow.core.credentials import Credentials, CredentialsKind
+from zesty_burrow.core.credentials import Credentials
 from zesty_burrow.core.dns.encrypted_resolver import EncryptedResolver
 from zesty_burrow.core.finding import Finding
 from zesty_burrow.core.net import Address, AddressRange, Datagram, Endpoint
 from zesty_burrow.core.policy.suite import Suite
+from zesty_burrow.core.scope import CredentialsKind
 
 Random = Callable[[int], bytes]
 Secrets = Mapping[CredentialsKind, Credentials]

@@ -40,13 +40,17 @@ class Transaction(ABC):
 
 
 class Database(ABC):
-    """``shown``: its URL without password. ``key`` and ``octets``: its words for a row's own number and for octets."""
+    """``shown``: its URL without password. ``read_only``: it is somebody else's.
+
+    ``key`` and ``octets``: its words for a row's own number and for octets.
+    """
 
     key: str
     octets: str
 
     def __init__(self, shown: str) -> None:
         self.shown = shown
+        self.read_only = False
 
     @abstractmethod
     def begin(self, *, write: bool) -> Transaction:
@@ -115,7 +119,7 @@ class SqliteDatabase(Database):
 
     def __init__(self, path: Path, mode: int = 0o600, *, read_only: bool = False) -> None:
         super().__init__(str(path))
-        self._path = path
+        self._path, self.read_only = path, read_only
         try:
             if not read_only:
                 path.parent.mkdir(mode=0o700, parents=True, exist_ok=True)

@@ -13,6 +13,7 @@ from zesty_burrow.store.store import CredentialsRow, Store, choose_among
 if TYPE_CHECKING:
     from zesty_burrow.core.credentials import Credentials
     from zesty_burrow.core.profile import Profile
+    from zesty_burrow.profiles.trust_facts import FactsOf
 
 
 class LayeredStore:
@@ -68,6 +69,10 @@ class LayeredStore:
             texts = store.profile_texts([row.name for row in own])
             found += [(row, text, whom) for row, text in zip(own, texts, strict=True)]
         return found
+
+    def trust_facts(self, whom: str, pems: Sequence[str]) -> FactsOf:
+        """What is known of the certificates and revocation lists of one of its profiles."""
+        return self._stores[whom].trust_facts(pems)
 
     def list_credentials(self) -> list[tuple[str, CredentialsRow]]:
         """Every entry of both, with whose store it is in."""

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from importlib.resources import files
 
 from zesty_burrow.errors import ProfileInvalid, StateError
 from zesty_burrow.store.database import Database, Transaction
@@ -46,6 +45,8 @@ def _version(database: Database, transaction: Transaction) -> int:
 
 def _sql(name: str) -> Callable[[Database, Transaction], None]:
     def run(database: Database, transaction: Transaction) -> None:
+        from importlib.resources import files
+
         text = files("zesty_burrow.store.migrations").joinpath(name).read_text("utf-8")
         lines = (line for line in text.splitlines() if not line.startswith("--"))
         for statement in "\n".join(lines).split(";"):
@@ -73,5 +74,5 @@ _STEPS: dict[int, Callable[[Database, Transaction], None]] = {
     1: _sql("0001_first.sql"),
     2: _sql("0002_scopes_and_tags.sql"),
     3: _convert_profiles,
-    4: _sql("0004_shared_seal.sql"),
+    4: _sql("0004_shared_seal_and_facts.sql"),
 }

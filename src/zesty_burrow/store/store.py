@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, replace
-from secrets import token_bytes
+from os import urandom
 from typing import TYPE_CHECKING
 
 from zesty_burrow.errors import Clash, NotFound, SealError
@@ -15,9 +16,11 @@ from zesty_burrow.store.rows import ProfileRow, matching
 
 if TYPE_CHECKING:
     # Loaded where they are needed: a list of profiles reads rows alone.
-    from zesty_burrow.core.credentials import Credentials, Scope
+    from zesty_burrow.core.credentials import Credentials
     from zesty_burrow.core.profile import Profile
+    from zesty_burrow.core.scope import Scope
     from zesty_burrow.intake.import_plan import NewProfile
+    from zesty_burrow.profiles.trust_facts import Facts, FactsOf
     from zesty_burrow.store.seal import Seal
 
 
@@ -35,7 +38,7 @@ class CredentialsRow:
     @property
     def scope(self) -> Scope:
         """Whom they are for."""
-        from zesty_burrow.core.credentials import Scope
+        from zesty_burrow.core.scope import Scope
 
         return Scope(self.label, self.device, self.profile)
 
@@ -63,7 +66,7 @@ SALT_SIZE = 16
 
 def choose_among(rows: Iterable[CredentialsRow], profile: Profile, device: str) -> dict[str, CredentialsRow]:
     """Of each kind the most specific entry that fits a profile on a device."""
-    from zesty_burrow.core.credentials import most_specific
+    from zesty_burrow.core.scope import most_specific
 
     fitting: dict[str, list[CredentialsRow]] = {}
     for row in rows:
@@ -133,14 +136,14 @@ class Store:
             return self.seal
         from zesty_burrow.store.seal import Seal
 
-        return Seal(token_bytes(32))
+        return Seal(urandom(32))
 
     def shared_salt(self) -> bytes:
         """The salt for a passphrase that everybody who uses this store shares; made at first use."""
         with self._writing() as transaction:
             rows = transaction.execute("SELECT salt FROM seal")
             if not rows:
-                transaction.execute("INSERT INTO seal (salt) VALUES (?)", token_bytes(SALT_SIZE))
+                transaction.execute("INSERT INTO seal (salt) VALUES (?)", urandom(SALT_SIZE))
                 rows = transaction.execute("SELECT salt FROM seal")
         return bytes(rows[0][0])
 
@@ -154,7 +157,7 @@ class Store:
         if rows:
             transaction.execute("UPDATE seal SET proof = ?", proof)
         else:
-            transaction.execute("INSERT INTO seal (salt, proof) VALUES (?, ?)", token_bytes(SALT_SIZE), proof)
+            transaction.execute("INSERT INTO seal (salt, proof) VALUES (?, ?)", urandom(SALT_SIZE), proof)
 
     # Profiles.
 
@@ -252,7 +255,7 @@ class Store:
 
     def rename_profile(self, old: str, new: str) -> None:
         """Give a profile another name, in its row and in its text."""
-        from zesty_burrow.core.credentials import Scope
+        from zesty_burrow.core.scope import Scope
 
         profile, row = self.find_profile(old)
         seal = self._seal_where("profile = ?", row.name)
@@ -323,7 +326,7 @@ class Store:
 
     def reseal(self, new: Seal) -> int:
         """Encrypt every secret again under another key, in one transaction. The number of secrets."""
-        from zesty_burrow.core.credentials import Scope
+        from zesty_burrow.core.scope import Scope
 
         old = self._seal_where("1 = 1")
         with self._writing() as transaction:
@@ -336,6 +339,24 @@ class Store:
             self._note_proof(transaction, new, anew=True)
         self._seal = new
         return len(rows)
+
+    # What certificates and revocation lists say.
+
+    def trust_facts(self, pems: Sequence[str]) -> FactsOf:
+        """What is known of PEM texts; what is not is read once, and kept where this store may be changed."""
+        from zesty_burrow.profiles.trust_facts import read_facts
+
+        known: dict[str, Facts] = {}
+        with self._reading() as transaction:
+            for some in _in_parts(list(dict.fromkeys(pems))):
+                query = f"SELECT pem, facts FROM trust_facts WHERE pem IN ({placeholders(some)})"  # noqa: S608
+                known.update((pem, json.loads(facts)) for pem, facts in transaction.execute(query, *some))
+        fresh = {pem: read_facts(pem) for pem in dict.fromkeys(pems) if pem not in known}
+        if fresh and not self._database.read_only:
+            rows = [(pem, json.dumps(facts)) for pem, facts in fresh.items()]
+            with self._writing() as transaction:
+                transaction.execute_many("INSERT INTO trust_facts VALUES (?, ?) ON CONFLICT DO NOTHING", rows)
+        return {**known, **fresh}.__getitem__
 
     # Observations.
 

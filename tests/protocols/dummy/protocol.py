@@ -12,10 +12,10 @@ from dataclasses import dataclass
 from cryptography.exceptions import InvalidTag
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 
-from zesty_burrow.core.credentials import CredentialsKind
 from zesty_burrow.core.net import AddressRange, Datagram
 from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.core.profile import ProtocolSettings
+from zesty_burrow.core.scope import CredentialsKind
 from zesty_burrow.errors import GatewayUnreachable, Malformed, SignInRefused
 from zesty_burrow.protocols.session import (
     Down,

@@ -18,10 +18,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from support import AUTHORITY, HOST, KEY, PASSWORD, Wire, initiator_config, responder_config
-from zesty_burrow.core.credentials import AdditionalKey, ClientKey, CredentialsKind, NamePassword, PreSharedKey, RawKey
+from zesty_burrow.core.credentials import AdditionalKey, ClientKey, NamePassword, PreSharedKey, RawKey
 from zesty_burrow.core.eap.tls import TlsPeer, TlsServer
 from zesty_burrow.core.identity import Identity, IdType
 from zesty_burrow.core.profile import Gateway, Profile, SignIn
+from zesty_burrow.core.scope import CredentialsKind
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import GatewayNotProven, Malformed, NoAgreement, SignInRefused
 from zesty_burrow.lab.authority import issue, make_authority

@@ -6,8 +6,9 @@ import sys
 from getpass import GetPassWarning, getpass
 from pathlib import Path
 
-from zesty_burrow.core.credentials import Credentials, CredentialsKind, NamePassword
+from zesty_burrow.core.credentials import Credentials, NamePassword
 from zesty_burrow.core.finding import Finding
+from zesty_burrow.core.scope import CredentialsKind
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import InputError, NotFound, SealError, UsageError
 from zesty_burrow.host.files import read_bounded

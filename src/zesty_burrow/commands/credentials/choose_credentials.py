@@ -9,8 +9,9 @@ from datetime import UTC, datetime
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.credentials.ask_credentials import ASKED, ask_credentials
-from zesty_burrow.core.credentials import Credentials, CredentialsKind, NamePassword
+from zesty_burrow.core.credentials import Credentials, NamePassword
 from zesty_burrow.core.profile import Profile
+from zesty_burrow.core.scope import CredentialsKind
 from zesty_burrow.errors import NotFound, SignInRefused, UsageError
 from zesty_burrow.intake.readers.credentials import paste_slips
 from zesty_burrow.store.layered_store import CredentialsAtOnce, LayeredStore

@@ -7,9 +7,11 @@ from typing import TYPE_CHECKING
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.credentials.ask_credentials import ASKED, ask_credentials
-from zesty_burrow.core.credentials import CredentialsKind, Scope
+from zesty_burrow.core.scope import CredentialsKind, Scope
 from zesty_burrow.errors import UsageError
-from zesty_burrow.report.result import CredentialsResult, MessageResult, Result
+from zesty_burrow.report.results.base import Result
+from zesty_burrow.report.results.changes import CredentialsResult
+from zesty_burrow.report.results.plain import MessageResult
 
 if TYPE_CHECKING:
     from zesty_burrow.store.store import Store

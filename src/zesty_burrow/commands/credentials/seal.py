@@ -5,7 +5,7 @@ from __future__ import annotations
 from argparse import ArgumentParser, Namespace
 
 from zesty_burrow.commands.context import Context
-from zesty_burrow.report.result import MessageResult
+from zesty_burrow.report.results.plain import MessageResult
 from zesty_burrow.store.seal import METHODS, replace_setting
 
 EXAMPLE = "zesty seal --method passphrase"

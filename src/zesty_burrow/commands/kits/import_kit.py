@@ -12,7 +12,7 @@ from zesty_burrow.errors import InputError, UsageError
 from zesty_burrow.intake.import_plan import BOTH, KEEP, REPLACE, Decide, ImportPlan, ProfileDifference
 from zesty_burrow.profiles.compare import Relation
 from zesty_burrow.report.reporter import Reporter
-from zesty_burrow.report.result import KitResult
+from zesty_burrow.report.results.kits import KitResult
 
 EXAMPLE = "zesty import quillwort-relay.zip"
 

@@ -8,7 +8,7 @@ from contextlib import ExitStack
 from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.kits.kits import add_kit_arguments, judged_by_policy, read_arguments
 from zesty_burrow.intake.import_plan import KEEP, ImportPlan
-from zesty_burrow.report.result import KitResult
+from zesty_burrow.report.results.kits import KitResult
 
 EXAMPLE = "zesty inspect quillwort-relay.zip"
 

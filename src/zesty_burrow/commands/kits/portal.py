@@ -9,11 +9,12 @@ from urllib.parse import urlsplit
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.credentials.ask_credentials import ask_credentials
-from zesty_burrow.core.credentials import CredentialsKind, NamePassword
+from zesty_burrow.core.credentials import NamePassword
+from zesty_burrow.core.scope import CredentialsKind
 from zesty_burrow.errors import NotFound, UsageError
 from zesty_burrow.gather.portal import PortalClient
 from zesty_burrow.intake.kit_file import KitFile
-from zesty_burrow.report.result import PlacesResult
+from zesty_burrow.report.results.kits import PlacesResult
 
 EXAMPLE = "zesty portal https://portal.quillwort.example/ --account portal-account.txt"
 SORTS = ("load", "country", "city", "name")

@@ -7,10 +7,10 @@ from argparse import ArgumentParser, Namespace
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.lab.demo import Demo
-from zesty_burrow.report.result import MessageResult
+from zesty_burrow.report.results.plain import MessageResult
 
 EXAMPLE = "zesty demo"
-PRELOADED = ("pyroute2", "rich.table", "zesty_burrow.store.store", "zesty_burrow.carrier.supervisor")
+PRELOADED = ("pyroute2", "zesty_burrow.store.store", "zesty_burrow.carrier.supervisor")
 """Loaded once, before the hosts are made, so that ten commands need not load them ten times."""
 
 

@@ -10,7 +10,9 @@ from zesty_burrow.errors import UsageError
 from zesty_burrow.lab import story
 from zesty_burrow.lab.client import LabClient, lab_folder
 from zesty_burrow.lab.kit import SIGN_INS, kit_archive
-from zesty_burrow.report.result import LabResult, MessageResult, Result, Silent
+from zesty_burrow.report.results.base import Result
+from zesty_burrow.report.results.lab import LabResult
+from zesty_burrow.report.results.plain import MessageResult, Silent
 from zesty_burrow.store.seal import write_private
 
 EXAMPLE = "zesty lab start; zesty lab run heron -- zesty list; zesty lab stop"

@@ -12,7 +12,7 @@ from zesty_burrow.core.dns.zone import Zone
 from zesty_burrow.core.geofeed import AddressBook, read_geofeed_untrusted, read_operators_untrusted
 from zesty_burrow.host.files import read_bounded
 from zesty_burrow.observe.server import Observatory, ObservatoryConfig
-from zesty_burrow.report.result import MessageResult
+from zesty_burrow.report.results.plain import MessageResult
 
 EXAMPLE = (
     "zesty observatory serve --zone observatory.example --address 203.0.113.10 --address 2001:db8:b5::10 "

@@ -14,7 +14,7 @@ from zesty_burrow.errors import NotFound, UsageError
 from zesty_burrow.profiles.advice import DEVICES, Advice, advise
 from zesty_burrow.profiles.text import read_profile
 from zesty_burrow.protocols.ikev2.settings import IkeSettings
-from zesty_burrow.report.result import AdviceResult
+from zesty_burrow.report.results.trials import AdviceResult
 
 EXAMPLE = "zesty advise lisbon"
 

@@ -15,7 +15,7 @@ from zesty_burrow.errors import UsageError
 from zesty_burrow.profiles.text import read_profile, write_profile
 from zesty_burrow.protocols.ikev2.choice import LISTS, read_list, summary, with_algorithms, with_suite
 from zesty_burrow.protocols.ikev2.settings import LIFETIMES, IkeSettings, settings_of
-from zesty_burrow.report.result import MessageResult
+from zesty_burrow.report.results.plain import MessageResult
 
 EXAMPLE = "zesty choose lisbon --encryption 'ENCR_CHACHA20_POLY1305, ENCR_AES_GCM_16 256' --key-exchange curve448"
 

@@ -16,8 +16,9 @@ from cryptography.hazmat.primitives.serialization import Encoding
 from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.credentials.ask_credentials import ASKED, ask_credentials
 from zesty_burrow.core.certificates import trust
-from zesty_burrow.core.credentials import Credentials, Scope
+from zesty_burrow.core.credentials import Credentials
 from zesty_burrow.core.finding import Severity
+from zesty_burrow.core.scope import Scope
 from zesty_burrow.errors import BurrowError, Clash, InputError, UsageError
 from zesty_burrow.host.files import read_bounded
 from zesty_burrow.intake import limits
@@ -26,7 +27,7 @@ from zesty_burrow.intake.import_plan import NewProfile
 from zesty_burrow.intake.readers.certificates import read_certificates_untrusted
 from zesty_burrow.profiles.checks import check_profile
 from zesty_burrow.profiles.policy import judge_profile
-from zesty_burrow.report.result import CreateResult
+from zesty_burrow.report.results.profile import CreateResult
 from zesty_burrow.store.seal import write_private
 
 EXAMPLE = "zesty create --host lisbon.quillwort.example --provider 'Quillwort Relay' --credentials -"

@@ -17,7 +17,8 @@ from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import Clash, NotFound, UsageError
 from zesty_burrow.intake.sealed import FILE_NAME, TABLE, Entries, seal_credentials, sealed_file
 from zesty_burrow.profiles.text import read_profile
-from zesty_burrow.report.result import CodeResult, ExportResult, Result
+from zesty_burrow.report.results.base import Result
+from zesty_burrow.report.results.changes import CodeResult, ExportResult
 from zesty_burrow.store.seal import write_private
 
 if TYPE_CHECKING:

@@ -6,7 +6,7 @@ from argparse import ArgumentParser, Namespace
 from dataclasses import asdict
 
 from zesty_burrow.commands.context import Context
-from zesty_burrow.report.result import ListResult
+from zesty_burrow.report.results.listing import ListResult
 
 EXAMPLE = "zesty list --place PT lisbon"
 

@@ -6,7 +6,7 @@ from argparse import ArgumentParser, Namespace
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.errors import NotFound, UsageError
-from zesty_burrow.report.result import RemoveResult
+from zesty_burrow.report.results.changes import RemoveResult
 
 EXAMPLE = 'zesty remove --provider "Quillwort Relay"'
 

@@ -7,7 +7,7 @@ from argparse import ArgumentParser, Namespace
 from zesty_burrow.commands.context import Context
 from zesty_burrow.core.profile import NAME
 from zesty_burrow.errors import UsageError
-from zesty_burrow.report.result import MessageResult
+from zesty_burrow.report.results.plain import MessageResult
 
 EXAMPLE = "zesty rename quillwort-lisbon lisbon-at-sea"
 

@@ -6,10 +6,10 @@ from argparse import ArgumentParser, Namespace
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.core.profile import Profile
-from zesty_burrow.profiles.checks import check_profile, revocation_list_ages
+from zesty_burrow.profiles.checks import check_profile
 from zesty_burrow.profiles.policy import judge_profile
-from zesty_burrow.profiles.text import write_profile
-from zesty_burrow.report.result import ShowResult
+from zesty_burrow.profiles.trust_facts import revocation_list_ages
+from zesty_burrow.report.results.profile import ShowResult
 from zesty_burrow.store.layered_store import LayeredStore
 
 EXAMPLE = "zesty show quillwort-lisbon"
@@ -27,9 +27,11 @@ def run(args: Namespace, context: Context) -> ShowResult:
     with context.layered_store() as layered_store:
         profile, row, whom = layered_store.find_profile(args.name)
         rows = _credentials(layered_store, profile, device)
-    findings = (*check_profile(profile, context.now()), *judge_profile(context.policy(), profile))
-    lists = tuple(revocation_list_ages(profile, context.now()))
-    return ShowResult(profile, write_profile(profile), row.imported_at, row.origin, whom, rows, findings, lists)
+        facts_of = layered_store.trust_facts(whom, (*profile.authorities, *profile.revocation_lists))
+    now = context.now()
+    findings = (*check_profile(profile, now, facts_of), *judge_profile(context.policy(), profile))
+    lists = tuple(revocation_list_ages(profile, now, facts_of))
+    return ShowResult(profile, row.imported_at, row.origin, whom, rows, findings, lists)
 
 
 def _credentials(layered_store: LayeredStore, profile: Profile, device: str) -> tuple[dict[str, str], ...]:

@@ -8,7 +8,7 @@ from dataclasses import replace
 from zesty_burrow.commands.context import Context
 from zesty_burrow.core.profile import TAG
 from zesty_burrow.errors import UsageError
-from zesty_burrow.report.result import MessageResult
+from zesty_burrow.report.results.plain import MessageResult
 
 EXAMPLE = "zesty tag lisbon tallinn --add boats"
 

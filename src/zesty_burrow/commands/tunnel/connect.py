@@ -16,9 +16,11 @@ from zesty_burrow.commands.credentials.choose_credentials import choose, explain
 from zesty_burrow.commands.tunnel.rehearse import latest_rehearsals
 from zesty_burrow.core.rehearsal import CHOICES, recommend
 from zesty_burrow.errors import NotFound
-from zesty_burrow.host.journal import is_left_over, restore
+from zesty_burrow.host.journal import restore
+from zesty_burrow.host.journal_lock import is_left_over
 from zesty_burrow.profiles.policy import restrict
-from zesty_burrow.report.result import EndResult, Result, UpResult
+from zesty_burrow.report.results.base import Result
+from zesty_burrow.report.results.tunnel import EndResult, UpResult
 from zesty_burrow.store.layered_store import LayeredStore
 
 EXAMPLE = "zesty connect quillwort-lisbon --detach"

@@ -8,8 +8,8 @@ from argparse import ArgumentParser, Namespace
 from zesty_burrow.carrier.control.control_client import ask
 from zesty_burrow.commands.context import Context
 from zesty_burrow.errors import StateError
-from zesty_burrow.host.journal import is_left_over
-from zesty_burrow.report.result import DisconnectResult
+from zesty_burrow.host.journal_lock import is_left_over
+from zesty_burrow.report.results.tunnel import DisconnectResult
 
 EXAMPLE = "zesty disconnect"
 TIMEOUT = 10.0

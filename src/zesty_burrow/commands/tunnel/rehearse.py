@@ -17,7 +17,9 @@ from zesty_burrow.observe.client import ObservatoryAddress
 from zesty_burrow.observe.inside import Outside
 from zesty_burrow.profiles.policy import restrict
 from zesty_burrow.profiles.text import read_profile
-from zesty_burrow.report.result import RehearsalResult, Result, TextResult, rehearsal_document
+from zesty_burrow.report.results.base import Result
+from zesty_burrow.report.results.plain import TextResult
+from zesty_burrow.report.results.trials import RehearsalResult, rehearsal_document
 from zesty_burrow.store.store import ObservationRow
 
 EXAMPLE = "zesty rehearse --provider 'Quillwort Relay' --sort round-trip"

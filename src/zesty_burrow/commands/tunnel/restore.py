@@ -6,7 +6,7 @@ from argparse import ArgumentParser, Namespace
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.host.journal import restore
-from zesty_burrow.report.result import RestoreResult
+from zesty_burrow.report.results.tunnel import RestoreResult
 
 EXAMPLE = "zesty restore"
 

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 from argparse import ArgumentParser, Namespace
+from typing import TYPE_CHECKING, Any
 
 from zesty_burrow.carrier.control.control_client import ask
-from zesty_burrow.carrier.control.status import TunnelStatus
 from zesty_burrow.commands.context import Context
-from zesty_burrow.core.finding import Finding, finding
-from zesty_burrow.host.journal import is_left_over
-from zesty_burrow.report.result import StatusResult
+from zesty_burrow.host.journal_lock import is_left_over
+from zesty_burrow.report.results.status import StatusResult
+
+if TYPE_CHECKING:
+    from zesty_burrow.carrier.control.status import TunnelStatus
+    from zesty_burrow.core.finding import Finding
 
 EXAMPLE = "zesty status"
 
@@ -26,17 +29,33 @@ def run(args: Namespace, context: Context) -> StatusResult:
     answer = ask(context.paths.control, "status") or {}
     document = answer.get("status")
     left_over = is_left_over(context.paths.journal)
-    findings = [finding("left-over", "this machine")] if left_over else []
+    findings: list[Finding] = []
+    if left_over:
+        from zesty_burrow.core.finding import finding
+
+        findings.append(finding("left-over", "this machine"))
     network = None
     if args.network:
         from zesty_burrow.host.snapshot import snapshot
 
         network = snapshot()
-    tunnel = TunnelStatus.of(document) if document else None
+    tunnel = _tunnel(document) if document else None
     if tunnel is not None:
-        findings += [finding(*row) for row in tunnel.findings]
+        findings += _noticed(tunnel)
         findings += judge_negotiated(tunnel, context)
     return StatusResult(tunnel, str(answer.get("state", "")), tuple(findings), network)
+
+
+def _tunnel(document: dict[str, Any]) -> TunnelStatus:
+    from zesty_burrow.carrier.control.status import TunnelStatus
+
+    return TunnelStatus.of(document)
+
+
+def _noticed(tunnel: TunnelStatus) -> list[Finding]:
+    from zesty_burrow.core.finding import finding
+
+    return [finding(*row) for row in tunnel.findings]
 
 
 def judge_negotiated(tunnel: TunnelStatus, context: Context) -> list[Finding]:

@@ -14,7 +14,8 @@ from zesty_burrow.commands.tunnel.status import judge_negotiated
 from zesty_burrow.core.leak import ExpectedExit, Observation, Sighting, judge
 from zesty_burrow.errors import StateError, UsageError
 from zesty_burrow.observe.client import ObservatoryAddress, Observer, require_reached
-from zesty_burrow.report.result import BaselineResult, Result, VerifyResult
+from zesty_burrow.report.results.base import Result
+from zesty_burrow.report.results.verification import BaselineResult, VerifyResult
 from zesty_burrow.store.store import ObservationRow
 
 EXAMPLE = "zesty verify --before; zesty connect lisbon --detach; zesty verify"

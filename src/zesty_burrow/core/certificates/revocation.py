@@ -14,6 +14,7 @@ from cryptography.hazmat.primitives.asymmetric import dsa, ec, ed448, ed25519, p
 from cryptography.x509.oid import CRLEntryExtensionOID, ExtensionOID
 
 from zesty_burrow.core.certificates.names import same_name
+from zesty_burrow.core.certificates.validity import list_age_problem
 from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.errors import Malformed, printable
 
@@ -84,11 +85,7 @@ def may_sign_lists(issuer: x509.Certificate) -> bool:
 
 def age_problem(revocations: Revocations, now: datetime) -> str:
     """Why a list does not tell that a certificate is good today; its entries count nevertheless (RFC 5280 §6.3.3)."""
-    if revocations.next_update_utc is not None and revocations.next_update_utc < now:
-        return f"the next one was due on {revocations.next_update_utc:%Y-%m-%d}"
-    if revocations.last_update_utc > now:
-        return f"it is from {revocations.last_update_utc:%Y-%m-%d}, which lies ahead"
-    return ""
+    return list_age_problem(revocations.last_update_utc, revocations.next_update_utc, now)
 
 
 def signature_problem(revocations: Revocations, signers: Sequence[x509.Certificate]) -> str:

@@ -6,7 +6,7 @@ import functools
 import hashlib
 import ipaddress
 from collections.abc import Iterator, Sequence
-from datetime import datetime, timedelta
+from datetime import datetime
 from itertools import pairwise
 
 from cryptography import x509
@@ -17,13 +17,13 @@ from cryptography.x509.oid import ExtendedKeyUsageOID, ExtensionOID
 
 from zesty_burrow.core.certificates.names import breaks_constraints, name_matches, not_understood, same_name
 from zesty_burrow.core.certificates.revocation import Revocations, has_lists, revocation_findings, verify_signature
+from zesty_burrow.core.certificates.validity import validity_findings
 from zesty_burrow.core.finding import Finding, Severity, finding
 from zesty_burrow.core.identity import Identity, IdType
 from zesty_burrow.errors import Malformed, printable
 
 MAX_PATH = 8
 MAX_STEPS = 100
-SOON = timedelta(days=30)
 KNOWN = 256
 """Certificates of which name and key are kept as they were worked out."""
 IPSEC_IKE = x509.ObjectIdentifier("1.3.6.1.5.5.7.3.17")
@@ -93,15 +93,8 @@ def _extension(certificate: x509.Certificate, kind: type[x509.ExtensionType]) ->
 
 def date_findings(certificate: x509.Certificate, now: datetime, *, soon: bool = True) -> list[Finding]:
     """Expired, not yet valid, or close to its end. ``now`` has a time zone."""
-    name = subject_name(certificate)
     begins, ends = certificate.not_valid_before_utc, certificate.not_valid_after_utc
-    if now > ends:
-        return [finding("certificate-expired", name, f"valid until {ends:%Y-%m-%d %H:%M} UTC")]
-    if now < begins:
-        return [finding("certificate-not-yet-valid", name, f"valid from {begins:%Y-%m-%d %H:%M} UTC")]
-    if soon and ends - now < SOON:
-        return [finding("certificate-expires-soon", name, f"valid until {ends:%Y-%m-%d}")]
-    return []
+    return validity_findings(subject_name(certificate), begins, ends, now, soon=soon)
 
 
 def strength_findings(certificate: x509.Certificate, *, anchor: bool = False) -> list[Finding]:

@@ -10,10 +10,11 @@ from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat,
 
 from zesty_burrow.core.certificates import trust
 from zesty_burrow.core.certificates.revocation import load_revocation_list_untrusted
-from zesty_burrow.core.credentials import AdditionalKey, Credentials, CredentialsKind, PreSharedKey
+from zesty_burrow.core.credentials import AdditionalKey, Credentials, PreSharedKey
 from zesty_burrow.core.identity import Identity, IdType
 from zesty_burrow.core.net import AddressRange
 from zesty_burrow.core.profile import PEM_MARK, Profile
+from zesty_burrow.core.scope import CredentialsKind
 from zesty_burrow.errors import ProfileInvalid
 from zesty_burrow.protocols.ikev2.initiator.config import EAP, EAP_TLS, InitiatorConfig
 from zesty_burrow.protocols.ikev2.machine.authentication import identity_of

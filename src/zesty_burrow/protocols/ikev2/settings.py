@@ -7,15 +7,15 @@ from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from typing import Any
 
-from zesty_burrow.core.credentials import CredentialsKind
 from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.policy.algorithms import AEAD_NUMBERS, BY_NAME, BY_NUMBER, TransformType, describe
 from zesty_burrow.core.policy.policy import Policy, opinion
 from zesty_burrow.core.profile import Profile, ProtocolSettings, SignIn
+from zesty_burrow.core.scope import CredentialsKind
 from zesty_burrow.core.toml_table import Table
 from zesty_burrow.errors import ProfileInvalid
-from zesty_burrow.protocols.ikev2.wire.proposals import Offer
+from zesty_burrow.protocols.ikev2.offer import Offer
 
 T = TransformType
 TRANSPORTS = ("udp",)

@@ -19,6 +19,7 @@ from zesty_burrow.protocols.ikev2.machine.negotiation import (
     selectors,
     wanted_group,
 )
+from zesty_burrow.protocols.ikev2.offer import Offer
 from zesty_burrow.protocols.ikev2.wire.keys import derive_child_keys
 from zesty_burrow.protocols.ikev2.wire.message import Message, Unusable, find, find_typed, notifications
 from zesty_burrow.protocols.ikev2.wire.payloads import (
@@ -30,7 +31,7 @@ from zesty_burrow.protocols.ikev2.wire.payloads import (
     SecurityAssociation,
     TrafficSelectors,
 )
-from zesty_burrow.protocols.ikev2.wire.proposals import Offer, accept_answer, build_proposals, choose
+from zesty_burrow.protocols.ikev2.wire.proposals import accept_answer, build_proposals, choose
 from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType, NotifyType, PayloadType, Protocol
 
 

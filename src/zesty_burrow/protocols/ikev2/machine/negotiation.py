@@ -32,6 +32,7 @@ from zesty_burrow.errors import (
 )
 from zesty_burrow.protocols.ikev2.initiator.config import RAW_KEY, InitiatorConfig
 from zesty_burrow.protocols.ikev2.machine.endpoint import nat_detection_hash
+from zesty_burrow.protocols.ikev2.offer import Offer
 from zesty_burrow.protocols.ikev2.wire import signatures
 from zesty_burrow.protocols.ikev2.wire.keys import IkeKeys, shared_key_auth
 from zesty_burrow.protocols.ikev2.wire.message import find, find_all, find_typed
@@ -49,7 +50,7 @@ from zesty_burrow.protocols.ikev2.wire.payloads import (
     TrafficSelector,
     TrafficSelectors,
 )
-from zesty_burrow.protocols.ikev2.wire.proposals import Offer, accept_answer, build_proposals
+from zesty_burrow.protocols.ikev2.wire.proposals import accept_answer, build_proposals
 from zesty_burrow.protocols.ikev2.wire.redirect import redirected_from
 from zesty_burrow.protocols.ikev2.wire.registry import (
     SIGNATURE_HASHES,

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 from zesty_burrow.core.policy.algorithms import AEAD_NUMBERS, TransformType
 from zesty_burrow.core.policy.suite import Suite
+from zesty_burrow.protocols.ikev2.offer import Offer
 from zesty_burrow.protocols.ikev2.wire.payloads import Proposal, Transform
 from zesty_burrow.protocols.ikev2.wire.registry import Protocol
 
@@ -15,34 +15,20 @@ ADDITIONAL = range(6, 13)
 """RFC 9370 §2.1: transform types ADDKE1 to ADDKE7."""
 
 
-@dataclass(frozen=True, slots=True)
-class Offer:
-    """One proposal in a side's own terms; every tuple is in order of preference.
-
-    ``encryption`` holds pairs of IANA number and key length in bits (0 where the cipher has only one).
-    """
-
-    encryption: tuple[tuple[int, int], ...]
-    integrity: tuple[int, ...] = ()
-    prf: tuple[int, ...] = ()
-    groups: tuple[int, ...] = ()
-    esn: tuple[int, ...] = ()
-    extra: tuple[int, ...] = ()
-
-    def transforms(self) -> tuple[Transform, ...]:
-        """As they stand in a proposal."""
-        rows = [Transform(T.ENCR, number, bits) for number, bits in self.encryption]
-        rows += [Transform(T.PRF, number) for number in self.prf]
-        rows += [Transform(T.INTEG, number) for number in self.integrity]
-        rows += [Transform(T.KE, number) for number in self.groups]
-        rows += [Transform(T.ESN, number) for number in self.esn]
-        rows += [Transform(T.ADDKE1, number) for number in self.extra]
-        return tuple(rows)
+def transforms_of(offer: Offer) -> tuple[Transform, ...]:
+    """As they stand in a proposal."""
+    rows = [Transform(T.ENCR, number, bits) for number, bits in offer.encryption]
+    rows += [Transform(T.PRF, number) for number in offer.prf]
+    rows += [Transform(T.INTEG, number) for number in offer.integrity]
+    rows += [Transform(T.KE, number) for number in offer.groups]
+    rows += [Transform(T.ESN, number) for number in offer.esn]
+    rows += [Transform(T.ADDKE1, number) for number in offer.extra]
+    return tuple(rows)
 
 
 def build_proposals(offers: Sequence[Offer], protocol: int, spi: bytes) -> tuple[Proposal, ...]:
     """Offers as numbered proposals."""
-    return tuple(Proposal(index, protocol, spi, offer.transforms()) for index, offer in enumerate(offers, start=1))
+    return tuple(Proposal(index, protocol, spi, transforms_of(offer)) for index, offer in enumerate(offers, start=1))
 
 
 def choose(
@@ -66,7 +52,7 @@ def choose(
 def _match(proposal: Proposal, offer: Offer, preferred_group: int) -> tuple[Transform, ...] | None:
     theirs = set(proposal.transforms)
     kinds = {entry.type for entry in proposal.transforms}
-    ours = list(offer.transforms())
+    ours = list(transforms_of(offer))
     if preferred_group:
         ours.sort(key=lambda entry: (entry.type == T.KE, entry.number != preferred_group if entry.type == T.KE else 0))
     chosen: dict[int, Transform] = {}
@@ -119,7 +105,7 @@ def accept_answer(answer: Sequence[Proposal], ours: Sequence[Offer], protocol: i
     proposal = answer[0]
     if not 1 <= proposal.number <= len(ours):
         return None
-    offered = ours[proposal.number - 1].transforms()
+    offered = transforms_of(ours[proposal.number - 1])
     kinds = [entry.type for entry in proposal.transforms]
     if len(set(kinds)) != len(kinds) or not set(proposal.transforms) <= set(offered):
         return None

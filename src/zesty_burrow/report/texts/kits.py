@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
 
-from rich.table import Table
-from rich.text import Text
-
-from zesty_burrow.report import result as results
-from zesty_burrow.report.parts import Parts, findings_table, grid, heading, indent, plural, some
+from zesty_burrow.report.findings import findings_table
+from zesty_burrow.report.layout import Column, Indented, Table, Text
+from zesty_burrow.report.parts import Parts, heading, plural, some
+from zesty_burrow.report.results.base import Result
+from zesty_burrow.report.results.kits import KitResult, PlacesResult
 
 if TYPE_CHECKING:
     from zesty_burrow.intake.import_plan import ProfileDifference
@@ -31,49 +32,47 @@ def _outcome(taken: bool, outcome: str) -> Text:
 def difference_table(difference: ProfileDifference) -> Parts:
     """What a kit's profile changes, key by key."""
     yield heading(f"{difference.name}: {difference.relation}, differs from the stored one")
-    table = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="bold")
-    for label in ("key", "stored", "in the kit"):
-        table.add_column(label, overflow="fold")
+    table = Table(*map(Column, ("key", "stored", "in the kit")), gap=3)
     for change in difference.changes:
         table.add_row(
             Text(change.key, style="dim"),
             Text(change.before or "absent", style="" if change.before else "dim"),
             Text(change.after or "absent", style="bold" if change.after else "dim"),
         )
-    yield indent(table)
+    yield Indented(table)
 
 
-def kit_text(result: results.KitResult) -> Parts:
+def kit_text(result: KitResult) -> Parts:
     """Each file and what became of it, differences, findings, and a sentence in the end."""
     kit = result.kit
     files = {item.path for item in kit.items}
     taken = {item.path for item in kit.items if item.taken}
     yield heading(f"{kit.origin}: {plural(len(files), 'file')}, {len(taken)} taken")
-    table = grid({"no_wrap": True}, {"no_wrap": True}, {"overflow": "fold"}, {"overflow": "fold"})
+    table = Table(Column(whole=True), Column(whole=True), Column(), Column())
     items = sorted(kit.items, key=lambda one: (not one.taken, one.kind, one.path))
     outcomes = {(one.path, "profile"): result.outcomes.get(one.profile.name, "") for one in kit.profiles}
     for item in some(items, lambda one: one.taken):
         word = _outcome(item.taken, outcomes.get((item.path, str(item.kind)), ""))
         path = item.path.removeprefix(f"{kit.origin}/")
         table.add_row(word, item.kind, Text(path), Text(item.why, style="" if item.taken else "dim"))
-    yield indent(table)
+    yield Indented(table)
     hidden = len(items) - table.row_count
     if hidden:
-        yield indent(Text(f"and {hidden} more (--json tells all)", style="dim"))
+        yield Indented(Text(f"and {hidden} more (--json tells all)", style="dim"))
     for difference in () if result.asked else result.differences:
-        yield Text()
+        yield ""
         yield from difference_table(difference)
     # What the tables have just said need not be said again.
     notable = [entry for entry in result.findings if entry.code.slug not in SAID]
     if notable:
-        yield Text()
+        yield ""
         yield heading("Findings")
         yield from findings_table(notable)
-    yield Text()
+    yield ""
     yield Text(_kit_summary(result))
 
 
-def _kit_summary(result: results.KitResult) -> str:
+def _kit_summary(result: KitResult) -> str:
     profiles = len(result.kit.profiles)
     labels = sorted({str(entry.scope) for entry in result.kit.credentials})
     with_credentials = f" and the credentials for {', '.join(labels)}" if labels else ""
@@ -89,3 +88,20 @@ def _kit_summary(result: results.KitResult) -> str:
     sealed = f" Sealed the credentials for {', '.join(labels)}." if labels else ""
     whom = " They are in the machine's store: every user of it may use them." if result.whom == "machine" else ""
     return f"Profiles: {words}.{sealed}{whom}"
+
+
+def _places(result: PlacesResult) -> Parts:
+    table = Table(*(Column(label, right=label == "load") for label in ("name", "place", "protocols", "load")), gap=3)
+    for row in result.places:
+        place = ", ".join(part for part in (row["city"], row["country"]) if part)
+        load = f"{row['load']} %" if row["load"] >= 0 else "not told"
+        best = "bold" if row["name"] == result.recommended else ""
+        table.add_row(Text(row["name"], style=best), place, ", ".join(row["protocols"]), load)
+    yield table
+    yield ""
+    if result.recommended:
+        yield Text(f"The portal recommends {result.recommended}: {result.reason}.")
+    yield Text(f"Import them all: zesty import {result.portal}; or one of them: --place NAME")
+
+
+RENDERERS: dict[type[Result], Callable[[Any], Parts]] = {KitResult: kit_text, PlacesResult: _places}

@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
-
-from rich.table import Table
-from rich.text import Text
+from typing import Any
 
 from zesty_burrow.core.finding import Severity
 from zesty_burrow.core.leak import Sighting
 from zesty_burrow.core.policy.algorithms import TransformType, describe
 from zesty_burrow.core.rehearsal import Fitness, Rehearsal, group_failures, recommend
 from zesty_burrow.errors import printable
-from zesty_burrow.report.parts import Parts, findings_table, grid, heading, indent, plural
-from zesty_burrow.report.result import RehearsalResult
+from zesty_burrow.report.findings import findings_table
+from zesty_burrow.report.layout import Column, Indented, Table, Text
+from zesty_burrow.report.parts import Parts, heading, plural
+from zesty_burrow.report.results.base import Result
+from zesty_burrow.report.results.trials import RehearsalResult
 
 STYLES = {Fitness.FIT: "green", Fitness.DOUBTFUL: "yellow", Fitness.FAILED: "bold red"}
 WIDEST = max(map(len, Fitness))
@@ -41,14 +43,13 @@ def line(seen: Rehearsal) -> Text:
 def rehearsal_table(result: RehearsalResult) -> Parts:
     """The whole."""
     count = len(result.rehearsals)
-    yield Text()
+    yield ""
     yield heading(f"Rehearsal of {plural(count, 'profile')}")
     if result.interrupted:
         yield Text(f"Interrupted: {result.wanted - count} of {result.wanted} were not rehearsed.", style="yellow")
-    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold")
-    for label in ("verdict", "profile", "reached", "time", "round trip", "cipher", "bits", "exit"):
-        right = label in ("time", "round trip", "bits")
-        table.add_column(label, justify="right" if right else "left", overflow="fold", no_wrap=label != "exit")
+    labels = ("verdict", "profile", "reached", "time", "round trip", "cipher", "bits", "exit")
+    figures = ("time", "round trip", "bits")
+    table = Table(*(Column(label, whole=label != "exit", right=label in figures) for label in labels))
     for one in result.rehearsals:
         table.add_row(
             Text(one.verdict, style=STYLES[one.verdict]),
@@ -60,7 +61,7 @@ def rehearsal_table(result: RehearsalResult) -> Parts:
             str(one.strength) if one.esp else "",
             Text(printable(_exits(one) if not one.failure else "")),
         )
-    yield indent(table)
+    yield Indented(table)
     yield from _doubts(result)
     yield from _failures(result)
     yield from _recommendation(result)
@@ -99,7 +100,7 @@ def _doubts(result: RehearsalResult) -> Parts:
     ]
     serious = list(dict.fromkeys(serious))
     if serious:
-        yield Text()
+        yield ""
         yield heading("Doubts")
         yield from findings_table(serious)
 
@@ -108,9 +109,9 @@ def _failures(result: RehearsalResult) -> Parts:
     groups = group_failures(result.rehearsals)
     if not groups:
         return
-    yield Text()
+    yield ""
     yield heading("Failures, each cause once")
-    table = grid({"no_wrap": True, "style": "bold"}, {"overflow": "fold"})
+    table = Table(Column(whole=True, style="bold"), Column())
     for group in groups:
         shown = ", ".join(group.profiles[:NAMES_SHOWN])
         more = f" and {len(group.profiles) - NAMES_SHOWN} more" if len(group.profiles) > NAMES_SHOWN else ""
@@ -119,16 +120,16 @@ def _failures(result: RehearsalResult) -> Parts:
             table.add_row("", Text(f"why: {group.failure.why}"))
         table.add_row("", Text(f"next: {group.failure.next_step}"))
         table.add_row("", Text(f"{plural(len(group.profiles), 'profile')}: {shown}{more}", style="dim"))
-    yield indent(table)
+    yield Indented(table)
 
 
 def _recommendation(result: RehearsalResult) -> Parts:
     best = recommend(result.rehearsals)
     if not best:
         return
-    yield Text()
+    yield ""
     yield heading("Recommended")
-    table = grid({"no_wrap": True, "style": "dim"}, {"no_wrap": True, "style": "bold"}, {"overflow": "fold"})
+    table = Table(Column(whole=True, style="dim"), Column(whole=True, style="bold"), Column())
     for choice, one in best.items():
         why = {
             "nearest": f"{milliseconds(one.round_trip)} round trip",
@@ -136,5 +137,8 @@ def _recommendation(result: RehearsalResult) -> Parts:
             "strongest": f"{one.strength} bits for its weakest algorithm",
         }[choice]
         table.add_row(choice, one.profile, f"{one.place}; {why}")
-    yield indent(table)
+    yield Indented(table)
     yield Text("  `zesty connect nearest` (or fastest, strongest) uses this result.", style="dim")
+
+
+RENDERERS: dict[type[Result], Callable[[Any], Parts]] = {RehearsalResult: rehearsal_table}

@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-
-from rich.table import Table
-from rich.text import Text
+from collections.abc import Callable, Iterable
+from typing import Any
 
 from zesty_burrow.core.finding import Severity
 from zesty_burrow.core.policy.algorithms import TransformType
 from zesty_burrow.errors import printable
 from zesty_burrow.profiles.advice import Advice, Row
-from zesty_burrow.report.parts import Parts, findings_table, grid, heading, indent
-from zesty_burrow.report.result import AdviceResult
+from zesty_burrow.report.findings import findings_table
+from zesty_burrow.report.layout import Column, Indented, Table, Text
+from zesty_burrow.report.parts import Parts, heading
+from zesty_burrow.report.results.base import Result
+from zesty_burrow.report.results.trials import AdviceResult
 
 KINDS = {
     TransformType.ENCR: "cipher",
@@ -40,29 +41,29 @@ def _suite(one: Advice, which: str) -> str:
 
 def _in_detail(result: AdviceResult, one: Advice) -> Parts:
     yield heading(f"Advice for {one.profile}, {one.place}" if one.place != one.profile else f"Advice for {one.profile}")
-    facts = grid({"no_wrap": True, "style": "dim"}, {"overflow": "fold"})
+    facts = Table(Column(whole=True, style="dim"), Column())
     facts.add_row("gateway", Text(printable(one.gateway) + _told(result, one)))
     facts.add_row("device", Text(result.device))
     facts.add_row("policy", Text(result.policy))
     facts.add_row("would be", Text(_suite(one, "would")))
     facts.add_row("should be", Text(_suite(one, "should"), style="bold"))
-    yield indent(facts)
-    yield Text()
+    yield Indented(facts)
+    yield ""
     yield heading("Why")
-    reasons = grid({"overflow": "fold"}, {"no_wrap": True, "style": "dim"})
+    reasons = Table(Column(), Column(whole=True, style="dim"))
     for reason in one.reasons:
         reasons.add_row(Text(reason.words), reason.source)
-    yield indent(reasons)
-    yield Text()
+    yield Indented(reasons)
+    yield ""
     yield heading("What each end can do")
-    yield indent(_abilities(one))
+    yield Indented(_abilities(one))
     if one.obstacles:
-        yield Text()
+        yield ""
         yield heading("Problems")
         for words in one.obstacles:
             yield Text(f"  {words}", style="bold red")
     if one.findings:
-        yield Text()
+        yield ""
         yield from findings_table(one.findings)
 
 
@@ -81,9 +82,8 @@ def _told(result: AdviceResult, one: Advice) -> str:
 
 
 def _abilities(one: Advice) -> Table:
-    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold")
-    for label in ("", "algorithm", "profile", "gateway", "device", "in IKEv2", "in ESP", "bits", "cost", "policy"):
-        table.add_column(label, justify="right" if label in ("bits", "cost") else "left", no_wrap=True)
+    labels = ("", "algorithm", "profile", "gateway", "device", "in IKEv2", "in ESP", "bits", "cost", "policy")
+    table = Table(*(Column(label, whole=True, right=label in ("bits", "cost")) for label in labels))
     before = None
     for row in _worth_showing(one.rows):
         kind = KINDS[TransformType(row.type)]
@@ -115,10 +115,8 @@ def _worth_showing(rows: Iterable[Row]) -> list[Row]:
 
 def _matrix(result: AdviceResult) -> Parts:
     yield heading(f"Advice for {len(result.advice)} profiles; policy: {result.policy}; on {result.device}")
-    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold")
-    for label in ("profile", "would be", "bits", "should be", "bits", "remarks"):
-        right = label == "bits"
-        table.add_column(label, justify="right" if right else "left", overflow="fold", no_wrap=label == "profile")
+    labels = ("profile", "would be", "bits", "should be", "bits", "remarks")
+    table = Table(*(Column(label, whole=label == "profile", right=label == "bits") for label in labels))
     for one in result.advice:
         remarks = [*one.obstacles, *dict.fromkeys(entry.code.slug for entry in one.findings)]
         silent = result.silent.get(one.profile, "")
@@ -133,5 +131,8 @@ def _matrix(result: AdviceResult) -> Parts:
             str(one.should_bits or ""),
             Text(", ".join(remarks) or "none", style="yellow" if worst else ""),
         )
-    yield indent(table)
+    yield Indented(table)
     yield Text("  For the reasons: zesty advise NAME", style="dim")
+
+
+RENDERERS: dict[type[Result], Callable[[Any], Parts]] = {AdviceResult: advice_text}

@@ -1,0 +1,1 @@
+"""What commands give back, by area: a command loads only its own."""

@@ -1,0 +1,47 @@
+"""What a command gives back: data first. Text and JSON are two renderings of it."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+from typing import TYPE_CHECKING, Any, ClassVar
+
+if TYPE_CHECKING:
+    # Types alone: a command that needs none of these rooms must not wait for them.
+    from zesty_burrow.core.finding import Finding
+
+FORMAT = 1
+EXIT_LEAKING, EXIT_UNCLEAR, EXIT_NOT_ALL_FIT = 10, 11, 12
+EXIT_INTERRUPTED = 130
+
+
+def finding_document(entry: Finding) -> dict[str, str]:
+    """A finding as plain values."""
+    return {
+        "code": entry.code.slug,
+        "severity": str(entry.severity),
+        "subject": entry.subject,
+        "detail": entry.detail,
+        "title": entry.code.title,
+        "remedy": entry.code.remedy,
+    }
+
+
+@dataclass(frozen=True)
+class Result:
+    """Base of all results; ``kind`` names the document, ``shown_by`` the module of ``report.texts`` that shows it."""
+
+    shown_by: ClassVar[str] = ""
+    kind: ClassVar[str] = ""
+
+    @property
+    def exit_code(self) -> int:
+        """What the program ends with."""
+        return 0
+
+    def content(self) -> dict[str, Any]:
+        """The document's own keys."""
+        return asdict(self)
+
+    def document(self) -> dict[str, Any]:
+        """The whole versioned document."""
+        return {"format": FORMAT, "result": self.kind, **self.content()}

@@ -1,0 +1,83 @@
+"""What a kit holds, and what a portal offers."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass, field
+from typing import TYPE_CHECKING, Any, ClassVar
+
+from zesty_burrow.report.results.base import Result, finding_document
+
+if TYPE_CHECKING:
+    # Types alone: a command that needs none of these rooms must not wait for them.
+    from zesty_burrow.core.finding import Finding
+    from zesty_burrow.intake.import_plan import ProfileDifference
+    from zesty_burrow.intake.kit import Kit
+
+
+@dataclass(frozen=True)
+class KitResult(Result):
+    """``inspect`` and ``import``; ``outcomes``: what became of each profile in the store.
+
+    ``asked``: the user has seen the differences and has chosen.
+    """
+
+    kit: Kit
+    imported: bool
+    outcomes: dict[str, str] = field(default_factory=dict)
+    findings: tuple[Finding, ...] = ()
+    differences: tuple[ProfileDifference, ...] = ()
+    asked: bool = False
+    whom: str = ""
+    shown_by: ClassVar[str] = "kits"
+    kind: ClassVar[str] = "kit"
+
+    def content(self) -> dict[str, Any]:
+        from zesty_burrow.core.credentials import kind_of
+
+        return {
+            "imported": self.imported,
+            "profiles": [
+                {
+                    "name": entry.profile.name,
+                    "provider": entry.profile.provider,
+                    "country": entry.profile.country,
+                    "city": entry.profile.city,
+                    "protocol": entry.profile.tunnel.protocol,
+                    "digest": entry.digest,
+                    "path": entry.path,
+                    "outcome": self.outcomes.get(entry.profile.name, ""),
+                }
+                for entry in self.kit.profiles
+            ],
+            "credentials": [
+                {
+                    "label": entry.scope.label,
+                    "device": entry.scope.device,
+                    "profile": entry.scope.profile,
+                    "kind": str(kind_of(entry.value)),
+                    "path": entry.path,
+                }
+                for entry in self.kit.credentials
+            ],
+            "files": [
+                {"path": item.path, "kind": str(item.kind), "taken": item.taken, "why": item.why}
+                for item in self.kit.items
+            ],
+            "differences": [
+                {"name": one.name, "relation": str(one.relation), "changes": [asdict(change) for change in one.changes]}
+                for one in self.differences
+            ],
+            "findings": [finding_document(entry) for entry in self.findings],
+        }
+
+
+@dataclass(frozen=True)
+class PlacesResult(Result):
+    """``portal``: what a provider's portal offers."""
+
+    portal: str
+    places: tuple[dict[str, Any], ...]
+    recommended: str
+    reason: str
+    shown_by: ClassVar[str] = "kits"
+    kind: ClassVar[str] = "places"

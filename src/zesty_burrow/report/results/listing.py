@@ -1,0 +1,17 @@
+"""Profiles as a list."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import ClassVar
+
+from zesty_burrow.report.results.base import Result
+
+
+@dataclass(frozen=True)
+class ListResult(Result):
+    """``list``; each row has ``for``: whose store it is in."""
+
+    profiles: tuple[dict[str, str], ...]
+    shown_by: ClassVar[str] = "listing"
+    kind: ClassVar[str] = "profiles"

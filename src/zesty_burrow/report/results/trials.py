@@ -1,0 +1,112 @@
+"""What profiles could negotiate, and what happened when they were tried."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+from typing import TYPE_CHECKING, Any, ClassVar
+
+from zesty_burrow.report.results.base import EXIT_INTERRUPTED, EXIT_NOT_ALL_FIT, Result, finding_document
+
+if TYPE_CHECKING:
+    # Types alone: a command that needs none of these rooms must not wait for them.
+    from zesty_burrow.core.policy.suite import Suite
+    from zesty_burrow.core.rehearsal import Rehearsal
+    from zesty_burrow.profiles.advice import Advice
+
+
+def rehearsal_document(seen: Rehearsal) -> dict[str, Any]:
+    """A rehearsal as plain values; times are seconds."""
+
+    return {
+        "profile": seen.profile,
+        "provider": seen.provider,
+        "country": seen.country,
+        "city": seen.city,
+        "gateway": seen.gateway,
+        "verdict": str(seen.verdict),
+        "step_reached": seen.steps[-1].step if seen.steps else "",
+        "steps": [{"step": entry.step, "seconds": round(entry.seconds, 6)} for entry in seen.steps],
+        "seconds": round(seen.seconds, 6),
+        "round_trip": round(seen.round_trip, 6),
+        "ike": str(seen.ike) if seen.ike else "",
+        "esp": str(seen.esp) if seen.esp else "",
+        "strength": seen.strength,
+        "exit4": asdict(seen.exit4),
+        "exit6": asdict(seen.exit6),
+        "resolvers": [asdict(entry) for entry in seen.resolvers],
+        "carries_outside": seen.carries_outside,
+        "failure": asdict(seen.failure) if seen.failure else None,
+        "findings": [finding_document(entry) for entry in seen.findings],
+    }
+
+
+def _suite_document(suite: Suite | None, bits: int) -> dict[str, Any] | None:
+
+    return {"algorithms": str(suite), "bits": bits} if suite is not None else None
+
+
+@dataclass(frozen=True)
+class AdviceResult(Result):
+    """``advise``; ``silent``: gateways that did not answer, by profile, and why."""
+
+    advice: tuple[Advice, ...]
+    policy: str
+    device: str
+    silent: dict[str, str]
+    shown_by: ClassVar[str] = "advice"
+    kind: ClassVar[str] = "advice"
+
+    def content(self) -> dict[str, Any]:
+        return {
+            "policy": self.policy,
+            "device": self.device,
+            "advice": [
+                {
+                    "profile": one.profile,
+                    "place": one.place,
+                    "gateway": one.gateway,
+                    "device": one.device,
+                    "asked": one.asked,
+                    "answered": one.answered,
+                    "silent": self.silent.get(one.profile, ""),
+                    "would": _suite_document(one.would, one.would_bits),
+                    "should": _suite_document(one.should, one.should_bits),
+                    "reasons": [asdict(reason) for reason in one.reasons],
+                    "obstacles": list(one.obstacles),
+                    "algorithms": [{"name": row.name, **asdict(row)} for row in one.rows],
+                    "questions": one.capabilities.questions if one.capabilities else 0,
+                    "findings": [finding_document(entry) for entry in one.findings],
+                }
+                for one in self.advice
+            ],
+        }
+
+
+@dataclass(frozen=True)
+class RehearsalResult(Result):
+    """``rehearse``; ``wanted``: how many were to be gone through."""
+
+    rehearsals: tuple[Rehearsal, ...]
+    wanted: int
+    interrupted: bool
+    shown_by: ClassVar[str] = "rehearsals"
+    kind: ClassVar[str] = "rehearsal"
+
+    @property
+    def exit_code(self) -> int:
+        from zesty_burrow.core.rehearsal import Fitness
+
+        if self.interrupted:
+            return EXIT_INTERRUPTED
+        return 0 if all(one.verdict is Fitness.FIT for one in self.rehearsals) else EXIT_NOT_ALL_FIT
+
+    def content(self) -> dict[str, Any]:
+        from zesty_burrow.core.rehearsal import group_failures, recommend
+
+        return {
+            "rehearsals": [rehearsal_document(one) for one in self.rehearsals],
+            "failures": [asdict(row) for row in group_failures(self.rehearsals)],
+            "recommended": {choice: one.profile for choice, one in recommend(self.rehearsals).items()},
+            "wanted": self.wanted,
+            "interrupted": self.interrupted,
+        }

@@ -1,0 +1,49 @@
+"""What the outside sees."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+from typing import Any, ClassVar
+
+from zesty_burrow.core.leak import Judgement, Observation, Verdict
+from zesty_burrow.report.results.base import EXIT_LEAKING, EXIT_UNCLEAR, Result, finding_document
+
+
+@dataclass(frozen=True)
+class BaselineResult(Result):
+    """``verify --before``."""
+
+    observation: Observation
+    shown_by: ClassVar[str] = "verification"
+    kind: ClassVar[str] = "baseline"
+
+    def content(self) -> dict[str, Any]:
+        return {"observation": asdict(self.observation)}
+
+
+@dataclass(frozen=True)
+class VerifyResult(Result):
+    """``verify``: the exit code is the verdict."""
+
+    profile: str
+    promise: str
+    before: Observation | None
+    after: Observation
+    judgement: Judgement
+    shown_by: ClassVar[str] = "verification"
+    kind: ClassVar[str] = "verification"
+
+    @property
+    def exit_code(self) -> int:
+        codes = {Verdict.SEALED: 0, Verdict.LEAKING: EXIT_LEAKING, Verdict.UNCLEAR: EXIT_UNCLEAR}
+        return codes[self.judgement.verdict]
+
+    def content(self) -> dict[str, Any]:
+        return {
+            "verdict": str(self.judgement.verdict),
+            "profile": self.profile,
+            "promise": self.promise,
+            "before": asdict(self.before) if self.before else None,
+            "after": asdict(self.after),
+            "findings": [finding_document(entry) for entry in self.judgement.findings],
+        }

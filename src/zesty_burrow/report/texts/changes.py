@@ -1,0 +1,56 @@
+"""What was removed, kept or written, as text for people."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from zesty_burrow.report.layout import Column, Indented, Table, Text, Verbatim
+from zesty_burrow.report.parts import Parts, heading, plural
+from zesty_burrow.report.results.base import Result
+from zesty_burrow.report.results.changes import CodeResult, CredentialsResult, ExportResult, RemoveResult
+
+
+def _removed(result: RemoveResult) -> Parts:
+    yield Text(f"Removed {plural(len(result.removed), 'profile')}: {', '.join(result.removed)}.")
+    if result.forgotten:
+        yield Text(f"The credentials for {', '.join(result.forgotten)} are gone with them.")
+
+
+def _credentials(result: CredentialsResult) -> Parts:
+    if not result.credentials:
+        yield Text("No credentials are kept, and no profile needs any.")
+        return
+    table = Table(*map(Column, ("for", "kind", "sealed", "from", "used by")), gap=3)
+    for row in result.credentials:
+        names = row["profiles"]
+        used = ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
+        kept = row["sealed_at"][:10] or "missing"
+        table.add_row(*map(Text, (row["scope"], row["kind"], kept, row["origin"], used or "no profile")))
+    yield table
+
+
+def _exported(result: ExportResult) -> Parts:
+    extra = f", with the sealed credentials for {', '.join(result.credentials)}" if result.credentials else ""
+    yield Text(f"Wrote {plural(len(result.profiles), 'profile')} to {', '.join(result.files)}{extra}.")
+    if result.left_out:
+        yield Text("Left out, because the format cannot contain it:")
+        for words in dict.fromkeys(result.left_out):
+            yield Indented(Text(words))
+
+
+def _code(result: CodeResult) -> Parts:
+    for position, code in enumerate(result.codes, start=1):
+        of = f", code {position} of {len(result.codes)}" if len(result.codes) > 1 else ""
+        yield heading(f"{result.profile}{of}")
+        yield Verbatim(code)
+    if result.credentials:
+        yield Text(f"With the sealed credentials for {', '.join(result.credentials)}.")
+
+
+RENDERERS: dict[type[Result], Callable[[Any], Parts]] = {
+    RemoveResult: _removed,
+    CredentialsResult: _credentials,
+    ExportResult: _exported,
+    CodeResult: _code,
+}

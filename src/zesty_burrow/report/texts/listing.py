@@ -1,0 +1,32 @@
+"""Profiles as a list, as text for people."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from zesty_burrow.errors import printable
+from zesty_burrow.report.layout import Column, Table, Text
+from zesty_burrow.report.parts import Parts
+from zesty_burrow.report.results.base import Result
+from zesty_burrow.report.results.listing import ListResult
+
+
+def _list(result: ListResult) -> Parts:
+    if not result.profiles:
+        yield Text("No profiles. Import a provider's kit: zesty import KIT")
+        return
+    headings = ["name", "place", "provider", "protocol", "imported"]
+    headings += ["tags"] if any(row["tags"] for row in result.profiles) else []
+    headings += ["for"] if len({row["for"] for row in result.profiles}) > 1 else []
+    table = Table(*(Column(label, whole=label == "name") for label in headings), gap=3)
+    for row in result.profiles:
+        place = ", ".join(part for part in (row["city"], row["country"]) if part)
+        cells = {**row, "place": place, "imported": row["imported_at"][:10]}
+        table.add_row(*(printable(cells[label]) for label in headings))
+    yield table
+
+
+RENDERERS: dict[type[Result], Callable[[Any], Parts]] = {
+    ListResult: _list,
+}

@@ -1,0 +1,87 @@
+"""A tunnel as it is now, as text for people."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
+
+from zesty_burrow.report.findings import findings_table
+from zesty_burrow.report.layout import Column, Indented, Table, Text
+from zesty_burrow.report.parts import Parts, heading, plural
+from zesty_burrow.report.results.base import Result
+from zesty_burrow.report.results.status import StatusResult
+
+if TYPE_CHECKING:
+    from zesty_burrow.carrier.control.status import TunnelStatus
+
+
+def up_line(status: TunnelStatus) -> Text:
+    """Place, inner addresses, protocol, algorithms."""
+    from zesty_burrow.carrier.control.status import IPV6_STATES
+
+    place = ", ".join(part for part in (status.city, status.country) if part) or status.profile
+    ipv6 = f"IPv6 {IPV6_STATES[status.ipv6]}"
+    rest = [", ".join(status.addresses), status.protocol, *list(status.algorithms.values())[-1:], ipv6]
+    return Text.assemble(("  up    ", "bold green"), (place, "bold"), *(f" | {part}" for part in rest))
+
+
+def octets(count: float) -> str:
+    """Octets with a unit of thousands."""
+    for unit in ("octets", "kB", "MB", "GB"):
+        if count < 1000 or unit == "GB":
+            return f"{count:.0f} {unit}" if unit == "octets" else f"{count:.1f} {unit}"
+        count /= 1000
+    return ""
+
+
+def _status(result: StatusResult) -> Parts:
+    status = result.tunnel
+    if status is None:
+        yield Text(f"No tunnel is up ({result.state})." if result.state else "No tunnel is up.")
+    else:
+        if status.is_up:
+            yield up_line(status)
+        else:
+            yield Text.assemble(
+                ("  down  ", "bold yellow"),
+                f"{status.profile} was lost; reconnecting, traffic for the tunnel is blocked",
+            )
+        table = Table(Column(whole=True, style="dim"), Column())
+        rows = [
+            ("profile", f"{status.profile} ({status.provider})"),
+            ("gateway", f"{status.gateway} at {status.gateway_address}"),
+            ("since", f"{status.since}, {status.seconds_up:.0f} s"),
+            ("device", status.device),
+            ("name servers", ", ".join(status.name_servers) or "unchanged"),
+            ("encrypted DNS", "\n".join(f"{one}; announced, not used" for one in status.encrypted_resolvers)),
+            ("suffixes", ", ".join(status.suffixes) or "none"),
+            ("NetBIOS names", ", ".join(status.netbios_name_servers)),
+            *status.algorithms.items(),
+            ("in", f"{plural(status.packets_in, 'packet')}, {octets(status.octets_in)}; {status.rejected} rejected"),
+            ("out", f"{plural(status.packets_out, 'packet')}, {octets(status.octets_out)}; "
+                    f"{status.dropped} dropped"),
+            ("offloads", ", ".join(status.offloads) or "none"),
+            ("data path", status.data_path),
+            ("MTU", str(status.mtu)),
+            ("rekeys", str(status.rekeys)),
+            ("address changes", str(status.address_changes) if status.address_changes else ""),
+            ("reconnects", str(status.reconnects) if status.reconnects else ""),
+            ("sign-ins repeated", str(status.sign_ins_repeated) if status.sign_ins_repeated else ""),
+            ("process", str(status.process)),
+        ]  # fmt: skip
+        for label, value in rows:
+            if value:
+                table.add_row(label, Text(value))
+        yield Indented(table, 8)
+    if result.findings:
+        yield from findings_table(result.findings)
+    if result.network is not None:
+        yield ""
+        yield heading("This machine")
+        for line in result.network:
+            yield Indented(Text(line))
+
+
+RENDERERS: dict[type[Result], Callable[[Any], Parts]] = {
+    StatusResult: _status,
+}
