@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import threading
 from collections import OrderedDict
 from dataclasses import dataclass, field
 
@@ -25,21 +24,21 @@ class Seen:
 
 @dataclass(slots=True)
 class Memory:
-    """Safe to use from several threads."""
+    """For as many runs as fit."""
 
     _runs: OrderedDict[str, list[Seen]] = field(default_factory=OrderedDict)
-    _lock: threading.Lock = field(default_factory=threading.Lock)
+
+    def __len__(self) -> int:
+        return len(self._runs)
 
     def remember(self, question: Question, resolver: str, transport: str, at: str) -> None:
         """Note a question."""
-        with self._lock:
-            rows = self._runs.setdefault(question.token, [])
-            if len(rows) < MAX_SEEN:
-                rows.append(Seen(question.name, question.type, resolver, transport, at))
-            while len(self._runs) > MAX_RUNS:
-                self._runs.popitem(last=False)
+        rows = self._runs.setdefault(question.token, [])
+        if len(rows) < MAX_SEEN:
+            rows.append(Seen(question.name, question.type, resolver, transport, at))
+        while len(self._runs) > MAX_RUNS:
+            self._runs.popitem(last=False)
 
     def recall(self, token: str) -> list[Seen]:
         """All questions of a run."""
-        with self._lock:
-            return list(self._runs.get(token, ()))
+        return list(self._runs.get(token, ()))

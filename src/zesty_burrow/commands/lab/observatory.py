@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 import asyncio
+import ipaddress
+import logging
+import os
 import signal
 from argparse import ArgumentParser, Namespace
 from pathlib import Path
+from typing import TextIO
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.core.dns.zone import Zone
 from zesty_burrow.core.geofeed import AddressBook, read_geofeed_untrusted, read_operators_untrusted
+from zesty_burrow.errors import UsageError
 from zesty_burrow.host.files import read_bounded
 from zesty_burrow.observe.server import Observatory, ObservatoryConfig
 from zesty_burrow.report.results.plain import MessageResult
@@ -34,6 +39,15 @@ def add_arguments(parser: ArgumentParser) -> None:
     serve.add_argument("--http-port", type=int, default=80)
     serve.add_argument("--dns-port", type=int, default=53)
     serve.add_argument("--stun-port", type=int, default=3478)
+    serve.add_argument("--https-port", type=int, default=443, help="used where there is a certificate (443)")
+    serve.add_argument("--certificate", type=Path, metavar="FILE", help="for HTTPS, PEM, the server's own first")
+    text = "the certificate's key, PEM; both are read again when they have changed"
+    serve.add_argument("--key", type=Path, metavar="FILE", help=text)
+    serve.add_argument("--access-log", type=Path, metavar="FILE", help="append a line of JSON for each request")
+    serve.add_argument(
+        "--metrics", metavar="ADDRESS:PORT", help="tell metrics there (OpenMetrics), for example 127.0.0.1:9464"
+    )
+    serve.add_argument("--requests-a-second", type=float, default=50.0, metavar="N", help="of each source address (50)")
 
 
 def run(args: Namespace, context: Context) -> MessageResult:
@@ -42,6 +56,9 @@ def run(args: Namespace, context: Context) -> MessageResult:
     operators = read_operators_untrusted(_text(args.operators)) if args.operators else {}
     zone = args.zone.lower().rstrip(".")
     addresses = tuple(args.address)
+    if (args.certificate is None) != (args.key is None):
+        raise UsageError("--certificate and --key go together")
+    log = _access_log(args.access_log) if args.access_log else None
     config = ObservatoryConfig(
         addresses,
         Zone(zone, {zone: addresses}, f"probe.{zone}", addresses),
@@ -49,9 +66,32 @@ def run(args: Namespace, context: Context) -> MessageResult:
         args.http_port,
         args.dns_port,
         args.stun_port,
+        args.https_port,
+        (args.certificate, args.key) if args.certificate else None,
+        _metrics(args.metrics) if args.metrics else None,
+        args.requests_a_second,
+        log,
     )
-    asyncio.run(_serve(config, context))
+    logging.basicConfig(level=logging.INFO, format="%(levelname)s %(message)s")
+    try:
+        asyncio.run(_serve(config, context))
+    finally:
+        if log is not None:
+            log.close()
     return MessageResult("The observatory has stopped.")
+
+
+def _access_log(path: Path) -> TextIO:
+    descriptor = os.open(path, os.O_WRONLY | os.O_APPEND | os.O_CREAT | os.O_CLOEXEC, 0o640)
+    return os.fdopen(descriptor, "a", encoding="utf-8")
+
+
+def _metrics(text: str) -> tuple[str, int]:
+    address, _, port = text.rpartition(":")
+    try:
+        return str(ipaddress.ip_address(address.strip("[]"))), int(port)
+    except ValueError:
+        raise UsageError(f"--metrics {text!r} is not ADDRESS:PORT", next_step="For example: 127.0.0.1:9464") from None
 
 
 def _text(path: Path) -> str:
@@ -65,10 +105,12 @@ async def _serve(config: ObservatoryConfig, context: Context) -> None:
         loop.add_signal_handler(number, stop.set)
     observatory = Observatory(config)
     await observatory.start()
+    loop.add_signal_handler(signal.SIGHUP, observatory.reload)
     places = ", ".join(config.addresses)
+    https = f"HTTPS {config.https_port}, " if config.certificate else ""
     context.reporter.note(
-        f"Listening on {places}: HTTP {config.http_port}, DNS {config.dns_port}, STUN {config.stun_port}; "
+        f"Listening on {places}: HTTP {config.http_port}, {https}DNS {config.dns_port}, STUN {config.stun_port}; "
         f"one-time names under {config.zone.probe}. Ctrl-C ends it."
     )
     await stop.wait()
-    observatory.stop()
+    await observatory.stop()

@@ -1,0 +1,263 @@
+"""The observatory's answers over HTTP, by aiohttp; what it lacks for the open internet is here: deadlines and limits.
+
+Every connection has :data:`DEADLINE` seconds for each request, from its beginning, or the end of the one before, to the
+end of its answer: whoever sends an octet now and then is closed like whoever sends none.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import csv
+import io
+import ipaddress
+import json
+import time
+from collections.abc import Awaitable, Callable
+from dataclasses import asdict
+from typing import Any, TextIO, cast
+
+from aiohttp import web
+
+from zesty_burrow.core.geofeed import AddressBook
+from zesty_burrow.core.net import Endpoint
+from zesty_burrow.observe.connections import Connections, Rate, source_of
+from zesty_burrow.observe.memory import Memory
+from zesty_burrow.observe.metrics import CONTENT_TYPE, Metrics
+
+DEADLINE = 10.0
+MAX_CONNECTIONS, MAX_EACH = 2048, 64
+LONGEST_LINE = 2048
+Handler = Callable[[web.BaseRequest], Awaitable[web.StreamResponse]]
+OTHERS = "there is /v1, /v1/address, /v1/address/ADDRESS and /v1/names/TOKEN"
+
+
+class Timed(asyncio.Protocol):
+    """A connection with its deadline, in front of the HTTP library's protocol."""
+
+    def __init__(self, inner: Any, connections: Connections) -> None:
+        self._inner, self._connections = inner, connections
+        self._transport: asyncio.Transport | None = None
+        self._source = ""
+        self._timer: asyncio.TimerHandle | None = None
+
+    def connection_made(self, transport: asyncio.BaseTransport) -> None:
+        self._transport = cast(asyncio.Transport, transport)
+        self._source = source_of(transport.get_extra_info("peername")[0])
+        self._inner.connection_made(transport)
+        self._restart()
+        self._connections.admit(self._source, self, self._abort)
+
+    def _restart(self) -> None:
+        if self._timer is not None:
+            self._timer.cancel()
+        self._timer = asyncio.get_running_loop().call_later(DEADLINE, self._abort)
+
+    def _abort(self) -> None:
+        if self._transport is not None:
+            self._transport.abort()
+
+    def answered(self) -> None:
+        """A request is done; the next one has all the time again."""
+        self._restart()
+        self._connections.used(self._source, self)
+
+    def data_received(self, data: bytes) -> None:
+        self._inner.data_received(data)
+
+    def eof_received(self) -> bool | None:
+        result: bool | None = self._inner.eof_received()
+        return result
+
+    def pause_writing(self) -> None:
+        self._inner.pause_writing()
+
+    def resume_writing(self) -> None:
+        self._inner.resume_writing()
+
+    def connection_lost(self, exc: Exception | None) -> None:
+        if self._timer is not None:
+            self._timer.cancel()
+        self._connections.release(self._source, self)
+        self._inner.connection_lost(exc)
+
+
+class HttpService:
+    """``factory`` makes the protocol of each connection. ``told``: what GET /v1 tells."""
+
+    def __init__(
+        self,
+        told: dict[str, Any],
+        book: AddressBook,
+        memory: Memory,
+        metrics: Metrics,
+        rate: float,
+        access_log: TextIO | None,
+    ) -> None:
+        self._told, self._book, self._memory = told, book, memory
+        self._metrics, self._log = metrics, access_log
+        self._rate = Rate(rate)
+        self.connections = Connections(MAX_CONNECTIONS, MAX_EACH)
+        self._public = self._runner(self._watched)
+        self._private = self._runner(self._metrics_only)
+
+    @staticmethod
+    def _runner(handler: Handler) -> web.ServerRunner:
+        server = web.Server(
+            handler,
+            access_log=None,
+            keepalive_timeout=DEADLINE,
+            max_line_size=LONGEST_LINE,
+            max_field_size=LONGEST_LINE,
+            lingering_time=0,
+        )
+        return web.ServerRunner(server, handle_signals=False)
+
+    async def start(self) -> None:
+        """Before any connection is made."""
+        await self._public.setup()
+        await self._private.setup()
+
+    async def stop(self, seconds: float) -> None:
+        """Let requests that are being answered finish, then close what is open."""
+        for runner in (self._public, self._private):
+            if runner.server is not None:
+                await runner.server.shutdown(seconds)
+            await runner.cleanup()
+
+    def factory(self) -> asyncio.Protocol:
+        """For callers."""
+        return self._timed(self._public)
+
+    def metrics_factory(self) -> asyncio.Protocol:
+        """For whoever collects the metrics."""
+        return self._timed(self._private)
+
+    def _timed(self, runner: web.ServerRunner) -> Timed:
+        if runner.server is None:
+            raise RuntimeError("not started")
+        return Timed(runner.server(), self.connections)
+
+    # Requests.
+
+    async def _watched(self, request: web.BaseRequest) -> web.StreamResponse:
+        """Answer, count, write down, and give the connection its time again."""
+        began = time.monotonic()
+        source = _endpoint(request)[0]
+        wait = self._rate.wait(source_of(source))
+        if wait:
+            self._metrics.limited += 1
+            answer = _document({"error": "too many requests from your network"}, 429)
+            answer.headers["Retry-After"] = str(int(wait) + 1)
+        else:
+            answer = self._answer(request, source)
+        seconds = time.monotonic() - began
+        self._metrics.requests[answer.status] += 1
+        self._metrics.seconds += seconds
+        self._write_down(request, answer, source, seconds)
+        self._answered(request)
+        return answer
+
+    async def _metrics_only(self, request: web.BaseRequest) -> web.StreamResponse:
+        self._answered(request)
+        if request.path != "/metrics":
+            return _document({"error": "there is /metrics"}, 404)
+        text = self._metrics.text(
+            connections=len(self.connections), evicted=self.connections.evicted, runs=len(self._memory)
+        )
+        return web.Response(body=text.encode(), headers={"Content-Type": CONTENT_TYPE})
+
+    @staticmethod
+    def _answered(request: web.BaseRequest) -> None:
+        timed = request.transport.get_protocol() if request.transport is not None else None
+        if isinstance(timed, Timed):
+            timed.answered()
+
+    def _write_down(self, request: web.BaseRequest, answer: web.Response, source: str, seconds: float) -> None:
+        if self._log is None:
+            return
+        row = {
+            "time": time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime()),
+            "source": source,
+            "method": request.method[:16],
+            "path": request.path[:200],
+            "status": answer.status,
+            "octets": answer.content_length or 0,
+            "seconds": round(seconds, 6),
+        }
+        self._log.write(json.dumps(row) + "\n")
+        self._log.flush()
+
+    def _answer(self, request: web.BaseRequest, source: str) -> web.Response:
+        path = request.path
+        if request.method not in ("GET", "HEAD"):
+            answer = _document({"error": "GET is all there is"}, 405)
+            answer.headers["Allow"] = "GET, HEAD"
+            return answer
+        if path == "/v1":
+            return _document(self._told)
+        wants_csv = request.query.get("format") == "csv" or request.headers.get("Accept") == "text/csv"
+        if path == "/v1/address":
+            return self._address(source, wants_csv)
+        if path.startswith("/v1/address/"):
+            # Of another address than the caller's: where an exit is, that was seen from inside a tunnel.
+            try:
+                asked = str(ipaddress.ip_address(path.removeprefix("/v1/address/")))
+            except ValueError:
+                return _document({"error": "an IPv4 or IPv6 address is needed"}, 400)
+            return self._address(asked, wants_csv)
+        if path.startswith("/v1/names/"):
+            return self._names(path.removeprefix("/v1/names/").lower())
+        return _document({"error": OTHERS}, 404)
+
+    def _address(self, address: str, wants_csv: bool) -> web.Response:
+        found = describe(self._book, address)
+        if not wants_csv:
+            return _document(found)
+        text = io.StringIO()
+        writer = csv.DictWriter(text, list(found))
+        writer.writeheader()
+        writer.writerow(found)
+        return _body(text.getvalue().encode(), "text/csv; charset=utf-8")
+
+    def _names(self, token: str) -> web.Response:
+        rows = [
+            {
+                **asdict(one),
+                **{key: value for key, value in describe(self._book, one.resolver).items() if key != "address"},
+            }
+            for one in self._memory.recall(token)
+        ]
+        return _document({"token": token[:64], "questions": rows})
+
+
+def _endpoint(request: web.BaseRequest) -> Endpoint:
+    peer = request.transport.get_extra_info("peername") if request.transport is not None else None
+    return (peer[0], peer[1]) if peer else ("::", 0)
+
+
+def _document(document: dict[str, Any], status: int = 200) -> web.Response:
+    return _body(json.dumps({"format": 1, **document}).encode() + b"\n", "application/json", status)
+
+
+def _body(body: bytes, kind: str, status: int = 200) -> web.Response:
+    headers = {"Content-Type": kind, "Cache-Control": "no-store", "Server": "observatory"}
+    return web.Response(body=body, status=status, headers=headers)
+
+
+def plain(address: str) -> str:
+    """An address as text, without zone and IPv4 mapping."""
+    parsed = ipaddress.ip_address(address.partition("%")[0])
+    return str(getattr(parsed, "ipv4_mapped", None) or parsed)
+
+
+def describe(book: AddressBook, address: str) -> dict[str, str]:
+    """An address with operator and place, as the interface tells it."""
+    short = plain(address)
+    place = book.place(short)
+    return {
+        "address": short,
+        "operator": book.operator(short),
+        "country": place.country if place else "",
+        "region": place.region if place else "",
+        "city": place.city if place else "",
+    }
