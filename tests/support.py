@@ -19,9 +19,9 @@ from zesty_burrow.protocols.ikev2.events import Closed, Failed
 from zesty_burrow.protocols.ikev2.initiator.config import InitiatorConfig
 from zesty_burrow.protocols.ikev2.initiator.initiator import Initiator
 from zesty_burrow.protocols.ikev2.initiator.table import State
-from zesty_burrow.protocols.ikev2.offer import Offer
 from zesty_burrow.protocols.ikev2.responder.gateway import IkeGateway
 from zesty_burrow.protocols.ikev2.responder.table import ResponderConfig
+from zesty_burrow.protocols.ikev2.wire.offer import Offer
 from zesty_burrow.protocols.session import NetworkSettings
 
 HOST = "lisbon.quillwort.example"

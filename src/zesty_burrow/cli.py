@@ -14,8 +14,8 @@ import sys
 
 from zesty_burrow import __version__
 from zesty_burrow.commands import COMMANDS
-from zesty_burrow.entry import INTERRUPTED, end_at_once
 from zesty_burrow.errors import BurrowError, DiskFull, InputError, OutputFailed, ProgramFault, UsageError
+from zesty_burrow.interrupt import INTERRUPTED, end_at_once
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -41,6 +41,8 @@ class Parser(argparse.ArgumentParser):
         """Help and version; unlike argparse's own, this does not hide that they could not be written."""
         try:
             (file or sys.stdout).write(message)
+        except BrokenPipeError:
+            raise
         except OSError as problem:
             raise OutputFailed.by(problem) from None
 
@@ -156,13 +158,16 @@ def run_to_the_end() -> int:
 
 
 def _prepare_streams() -> None:
-    """There are three, and none of them fails for a letter that its terminal does not know."""
+    """There are three, and the outputs do not fail for a letter that the terminal does not know.
+
+    What is entered is taken as it is, or not at all: a password with a letter replaced would be another one.
+    """
     for number, name in enumerate(("stdin", "stdout", "stderr")):
         if getattr(sys, name) is None:
             # It was closed by whoever started us.
             setattr(sys, name, open(os.open(os.devnull, os.O_RDWR), "w" if number else "r"))  # noqa: PTH123, SIM115
-        elif number:
-            getattr(sys, name).reconfigure(errors="replace")
+        else:
+            getattr(sys, name).reconfigure(errors="replace" if number else "strict")
 
 
 def main(words: Sequence[str]) -> int:
@@ -208,8 +213,9 @@ def _as_error(problem: Exception) -> BurrowError:
     """What is told of an exception."""
     if isinstance(problem, BurrowError):
         return problem
-    if isinstance(problem, UnicodeDecodeError):
-        why = f"octet {problem.start} is not {problem.encoding}"
+    if isinstance(problem, UnicodeError):
+        place = getattr(problem, "start", 0)
+        why = f"its character {place + 1} is not UTF-8"
         return InputError("what was entered cannot be read", why=why, next_step="Enter it in UTF-8.")
     if isinstance(problem, OSError) and problem.errno == NO_SPACE:
         where = str(problem.filename or "")

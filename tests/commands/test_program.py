@@ -147,7 +147,7 @@ def test_seal_anew(zesty, kit, tmp_path):
     assert asked.code == 4
     assert "--passphrase-file" in asked.text
     refused = zesty("--passphrase-file", wrong, "seal", "--method", "key-file")
-    assert (refused.code, "sealed under another key" in refused.text) == (4, True)
+    assert (refused.code, "is not the one of the store" in refused.text) == (4, True)
     assert zesty("--passphrase-file", good, "seal", "--method", "key-file").code == 0
     good.chmod(0o644)
     assert "open to others" in zesty("--passphrase-file", good, "seal", "--method", "passphrase").text
@@ -247,7 +247,7 @@ def test_settings_and_store_errors(zesty, kit):
     assert zesty("list").code == 0 and not (zesty.home / "store.db").exists()
     zesty("credentials", "list")
     with sqlite3.connect(zesty.home / "store.db") as store:
-        store.execute("UPDATE alembic_version SET version_num = '9999'")
+        store.execute("UPDATE store_version SET version = 9999")
     store.close()
     assert "newer than this program" in zesty("list").text
 

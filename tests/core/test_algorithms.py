@@ -23,7 +23,7 @@ from zesty_burrow.core.esp.sa import InboundSa, OutboundSa
 from zesty_burrow.core.policy.algorithms import AEAD_NUMBERS, ALGORITHMS, BY_NUMBER, TransformType
 from zesty_burrow.errors import Malformed, ProgramFault
 from zesty_burrow.protocols.ikev2.events import ChildEstablished, Negotiated
-from zesty_burrow.protocols.ikev2.offer import Offer
+from zesty_burrow.protocols.ikev2.wire.offer import Offer
 
 T = TransformType
 KEY = bytes(range(16))

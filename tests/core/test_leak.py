@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import pytest
 
-from zesty_burrow.core.leak import ExpectedExit, Observation, Sighting, judge
+from zesty_burrow.core.outside.leak import ExpectedExit, Observation, Sighting, judge
 
 HOME4 = Sighting("192.0.2.77", "Cobblewire", "SI", "Ljubljana")
 HOME6 = Sighting("2001:db8:c0b:77::20", "Cobblewire", "SI", "Ljubljana")

@@ -11,11 +11,11 @@ from cryptography.hazmat.primitives.ciphers import Cipher
 from cryptography.hazmat.primitives.ciphers.algorithms import AES
 from cryptography.hazmat.primitives.ciphers.modes import ECB
 
-from zesty_burrow.core import stun
 from zesty_burrow.core.crypto.key_exchange import Curve25519, Ecp, Modp, modp_prime
 from zesty_burrow.core.crypto.protection import make_protection
 from zesty_burrow.core.eap import mschapv2
 from zesty_burrow.core.eap.digests import des_encrypt, md4
+from zesty_burrow.core.outside import stun
 from zesty_burrow.errors import Malformed
 from zesty_burrow.protocols.ikev2.wire.keys import prf, prf_plus
 

@@ -16,8 +16,8 @@ from hypothesis import strategies as st
 from zesty_burrow.core.profile import Traffic
 from zesty_burrow.errors import InputError, StateError
 from zesty_burrow.host import journal
-from zesty_burrow.host.journal import Journal, restore
-from zesty_burrow.host.journal_lock import is_left_over
+from zesty_burrow.host.journal.journal import Journal, restore
+from zesty_burrow.host.journal.lock import is_left_over
 from zesty_burrow.host.netlink import RT_TABLE_MAIN
 from zesty_burrow.host.paths import SettingsFile, find_paths, read_settings
 from zesty_burrow.host.plan import FIRST_TABLE, plan_routes
@@ -160,7 +160,7 @@ def test_a_living_tunnel_is_not_undone(files):
 def crashed(path, target, tail=b""):
     """A journal whose process died after changing the file."""
     code = (
-        "import os,sys; from pathlib import Path; from zesty_burrow.host.journal import Journal\n"
+        "import os,sys; from pathlib import Path; from zesty_burrow.host.journal.journal import Journal\n"
         "book = Journal(Path(sys.argv[1]), 'lisbon'); book.write_file(Path(sys.argv[2]), b'ours\\n'); os._exit(9)"
     )
     subprocess.run([sys.executable, "-c", code, str(path), str(target)])

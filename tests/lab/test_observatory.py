@@ -21,7 +21,7 @@ import pytest
 from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
 
 from independent.certificates import Issuer, make_key, name
-from zesty_burrow.core import stun
+from zesty_burrow.core.outside import stun
 
 PROGRAM = str(Path(sys.executable).with_name("zesty"))
 

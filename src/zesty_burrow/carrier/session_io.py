@@ -14,6 +14,7 @@ from typing import Generic, Protocol, TypeVar
 from zesty_burrow.carrier.data_path.udp_port import Burst, UdpPort
 from zesty_burrow.carrier.network.stream_port import StreamPort
 from zesty_burrow.core.net import Datagram, Endpoint
+from zesty_burrow.errors import BurrowError, ProgramFault
 
 E = TypeVar("E")
 Port = UdpPort | StreamPort
@@ -111,7 +112,10 @@ class SessionIo(Generic[E]):
             self._fail(problem)
 
     def _stream_writable(self, port: StreamPort) -> None:
-        port.flush()
+        try:
+            port.flush()
+        except Exception as problem:
+            self._fail(problem)
         if not port.waiting:
             self._loop.remove_writer(port.descriptor)
 
@@ -148,7 +152,10 @@ class SessionIo(Generic[E]):
         """The events since the last call, in their order; raises what has failed."""
         if self.failure is not None:
             failure, self.failure = self.failure, None
-            raise failure
+            if isinstance(failure, BurrowError):
+                raise failure
+            why = f"{type(failure).__name__}: {failure}"
+            raise ProgramFault("the program has an error", why=why) from failure
         found = list(self.events)
         self.events.clear()
         return found

@@ -20,7 +20,8 @@ from typing import Any
 
 from zesty_burrow.carrier.control.control import ControlServer
 from zesty_burrow.carrier.control.describe import describe
-from zesty_burrow.carrier.control.key_file import write_key_file
+from zesty_burrow.carrier.control.key_file import KeyFile
+from zesty_burrow.carrier.control.log_lines import note
 from zesty_burrow.carrier.control.notices import Notices
 from zesty_burrow.carrier.control.status import StepReport, TunnelStatus, algorithms_of
 from zesty_burrow.carrier.control.totals import Totals
@@ -35,7 +36,7 @@ from zesty_burrow.carrier.sessions import OpenSession
 from zesty_burrow.carrier.states import StateMachine, TunnelSignal, TunnelState
 from zesty_burrow.core.profile import MAX_MTU, MIN_MTU, Profile
 from zesty_burrow.errors import BurrowError, GatewayElsewhere, GatewayError, ProgramFault
-from zesty_burrow.host.journal import Journal, Restored
+from zesty_burrow.host.journal.journal import Journal, Restored
 from zesty_burrow.host.tun import TunDevice, open_tun
 from zesty_burrow.protocols.session import (
     ChannelChanged,
@@ -115,6 +116,7 @@ class Supervisor:
         self._status: TunnelStatus | None = None
         self._totals = Totals()
         self._notices = Notices()
+        self._keys = KeyFile(options.export_keys) if options.export_keys else None
         self._suites: tuple[NegotiatedSuite, ...] = ()
         self._end_reason = ""
         self._last_step = 0.0
@@ -180,9 +182,10 @@ class Supervisor:
             reconnects = self._totals.reconnects
             try:
                 return await try_each(addresses, self._try)
-            except GatewayError:
+            except GatewayError as problem:
                 if not self._options.keep_trying or self._status is None or self._end_reason:
                     raise
+                note(log, logging.WARNING, "lost", what=problem.what, why=problem.why)
             self._machine.signal(TunnelSignal.LOSE if self._machine.state is TunnelState.UP else TunnelSignal.FAILED)
             wait = FIRST_WAIT if self._totals.reconnects > reconnects else min(wait * 2, LONGEST_WAIT)
             await self._pause(wait)
@@ -376,8 +379,8 @@ class Supervisor:
         host, before = self._host, self._status
         if host is None:
             raise ProgramFault("a tunnel is up before there is a device")
-        if self._options.export_keys is not None:
-            write_key_file(self._options.export_keys, one.session.exported_keys())
+        if self._keys is not None:
+            self._keys.add(one.session.exported_keys())
         self._watch.note(one.session.peer[0])
         tunnel, old = self._tunnel_of(one, event), self._tunnel
         path = self._path or self._begin_path(tunnel)
@@ -394,6 +397,7 @@ class Supervisor:
             self._on_up(self._status)
         else:
             self._totals.reconnects += 1
+            note(log, logging.INFO, "back", gateway=self._status.gateway_address)
             self._status = replace(self._status, since=before.since, seconds_up=before.seconds_up)
 
     def _begin_path(self, tunnel: Tunnel) -> DataPath:
@@ -407,7 +411,7 @@ class Supervisor:
         options = PathOptions(wanted.dscp, wanted.clamp_tcp_mss)
         path = self._path = DataPath(self._device, self._mtu, options, self._options.disabled, self._wake)
         used = ", ".join(offloads_in_use(self._device, tunnel.port)) or "none"
-        log.debug("offloads in use: %s; the path takes inner packets of %d octets", used, tunnel.limit)
+        note(log, logging.DEBUG, "path", offloads=used, largest_inner=tunnel.limit)
         return path
 
     def _take_over(self, successor: OpenSession, event: Up) -> None:
@@ -439,7 +443,7 @@ class Supervisor:
             self._mtu = min(limit, path.mtu)
             host.set_mtu(self._mtu)
         path.refresh()
-        log.debug("the path to %s takes inner packets of %d octets", tunnel.peer[0], limit)
+        note(log, logging.DEBUG, "path", gateway=tunnel.peer[0], largest_inner=limit)
 
     def _describe(self, one: OpenSession, event: Up, applied: Applied) -> TunnelStatus:
         if self._device is None:

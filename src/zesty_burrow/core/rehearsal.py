@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 
 from zesty_burrow.core.finding import Finding, Severity, finding
-from zesty_burrow.core.leak import ExpectedExit, Observation, Sighting, judge_exit
+from zesty_burrow.core.outside.leak import ExpectedExit, Observation, Sighting, judge_exit
 from zesty_burrow.core.policy.strength import suite_strength
 from zesty_burrow.core.policy.suite import Suite
 

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from zesty_burrow.core.net import Address
-from zesty_burrow.host.journal import Journal
+from zesty_burrow.host.journal.journal import Journal
 
 RESOLV_CONF = Path("/etc/resolv.conf")
 MAX_SERVERS = 3

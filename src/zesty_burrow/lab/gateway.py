@@ -31,10 +31,10 @@ from zesty_burrow.lab.authority import Authority, issue, make_authority, make_ke
 from zesty_burrow.lab.kit import Account, office_files
 from zesty_burrow.protocols.ikev2.gateway_session import Caller, CallerEvent, IkeGatewaySession
 from zesty_burrow.protocols.ikev2.machine.authentication import Callers, public_octets
-from zesty_burrow.protocols.ikev2.offer import Offer
 from zesty_burrow.protocols.ikev2.responder.responder import Responder
 from zesty_burrow.protocols.ikev2.responder.table import ResponderConfig
 from zesty_burrow.protocols.ikev2.settings import DEFAULTS, ProposalChoice
+from zesty_burrow.protocols.ikev2.wire.offer import Offer
 from zesty_burrow.protocols.session import Down, Moved, NetworkSettings, Rekeyed, Up
 
 WEAK = (Offer(((3, 0),), (2,), (2,), (2,)),)

@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from zesty_burrow.core.dns.zone import Zone
-from zesty_burrow.core.geofeed import AddressBook, read_geofeed_untrusted, read_operators_untrusted
+from zesty_burrow.core.outside.geofeed import AddressBook, read_geofeed_untrusted, read_operators_untrusted
 from zesty_burrow.errors import BurrowError
 from zesty_burrow.host.netfilter import translate_source
 from zesty_burrow.host.netlink import Netlink

@@ -14,8 +14,8 @@ from datetime import UTC, datetime
 from typing import Any
 from urllib.parse import urlsplit
 
-from zesty_burrow.core import stun
-from zesty_burrow.core.leak import Observation, Sighting
+from zesty_burrow.core.outside import stun
+from zesty_burrow.core.outside.leak import Observation, Sighting
 from zesty_burrow.errors import Malformed, OutsideError, UsageError
 
 STANDARD_NAMES, EXTENDED_NAMES = 6, 36

@@ -18,8 +18,8 @@ from typing import Any, TextIO, cast
 
 from aiohttp import web
 
-from zesty_burrow.core.geofeed import AddressBook
 from zesty_burrow.core.net import Endpoint
+from zesty_burrow.core.outside.geofeed import AddressBook
 from zesty_burrow.observe.connections import Connections, Rate, source_of
 from zesty_burrow.observe.memory import Memory
 from zesty_burrow.observe.metrics import CONTENT_TYPE, Metrics

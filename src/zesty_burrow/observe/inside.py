@@ -12,10 +12,10 @@ from dataclasses import dataclass
 from ipaddress import ip_address
 from typing import Any, Protocol, TypeVar
 
-from zesty_burrow.core import stun
 from zesty_burrow.core.dns.question import AAAA, A, build_query, read_addresses_untrusted
-from zesty_burrow.core.leak import Sighting
 from zesty_burrow.core.net import Address
+from zesty_burrow.core.outside import stun
+from zesty_burrow.core.outside.leak import Sighting
 from zesty_burrow.errors import OutsideError
 from zesty_burrow.observe.client import (
     MAX_BODY,

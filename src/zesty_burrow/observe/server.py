@@ -14,9 +14,9 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, TextIO
 
-from zesty_burrow.core import stun
 from zesty_burrow.core.dns.zone import Zone, answer
-from zesty_burrow.core.geofeed import AddressBook
+from zesty_burrow.core.outside import stun
+from zesty_burrow.core.outside.geofeed import AddressBook
 from zesty_burrow.errors import MachineError
 from zesty_burrow.observe.connections import Connections, source_of
 from zesty_burrow.observe.http_server import DEADLINE, HttpService, plain

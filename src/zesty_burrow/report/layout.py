@@ -90,7 +90,7 @@ class Indented:
 
     def lines(self, width: int) -> Iterator[Line]:
         """Each with blanks in front."""
-        for line in as_part(self._part).lines(max(width - self._left, LEAST_WIDTH)):
+        for line in as_part(self._part).lines(max(width - self._left, 1)):
             yield [(" " * self._left, ""), *line]
 
 
@@ -225,7 +225,11 @@ def _longest_word(text: Text) -> int:
 
 def _beside(label: Span, text: Text, width: int) -> Iterator[Line]:
     indent = cell_width(label[0])
-    for at, line in enumerate(text.lines(max(width - indent, LEAST_WIDTH))):
+    if _longest_word(text) > width - indent:
+        yield [label]
+        yield from Indented(text, 4).lines(width)
+        return
+    for at, line in enumerate(text.lines(width - indent)):
         yield [label if at == 0 else (" " * indent, ""), *line]
 
 

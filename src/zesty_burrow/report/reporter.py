@@ -5,7 +5,7 @@ from __future__ import annotations
 import importlib
 import json
 import sys
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from typing import TYPE_CHECKING, Any
 
 from zesty_burrow.errors import BurrowError, Clash, OutputFailed
@@ -148,7 +148,9 @@ class Reporter:
                 "next_step": error.next_step,
                 "exit_code": error.exit_code,
             }
-            sys.stdout.write(json.dumps(document, indent=2) + "\n")
+            with suppress(OSError):  # it is told on standard error as well
+                sys.stdout.write(json.dumps(document, indent=2) + "\n")
+                sys.stdout.flush()
         table = Table(Column(whole=True, style="bold"), Column())
         failed = Text.assemble((f"{error.step}: " if error.step else "", "bold"), (_sentence(error.what), "bold red"))
         table.add_row("failed", failed)

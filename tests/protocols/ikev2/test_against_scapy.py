@@ -18,7 +18,7 @@ from support import CERTIFICATE, HOST, Wire, initiator_config, responder_config
 from zesty_burrow.core.crypto.protection import make_protection
 from zesty_burrow.core.esp.sa import InboundSa, OutboundSa
 from zesty_burrow.protocols.ikev2.events import ChildEstablished
-from zesty_burrow.protocols.ikev2.offer import Offer
+from zesty_burrow.protocols.ikev2.wire.offer import Offer
 
 WIDE = (
     Offer(((20, 256), (20, 128)), (), (5, 7), (31, 19)),

@@ -18,8 +18,8 @@ from zesty_burrow.lab.authority import issue, make_authority
 from zesty_burrow.protocols.ikev2.events import ChildEstablished, ChildRekeyed
 from zesty_burrow.protocols.ikev2.initiator.table import State
 from zesty_burrow.protocols.ikev2.machine.ike_sa import FRAGMENT_SIZE, MAX_FRAGMENT_OCTETS, IkeSa
-from zesty_burrow.protocols.ikev2.offer import Offer
 from zesty_burrow.protocols.ikev2.wire.message import build_fragments, chain, parse_message_untrusted
+from zesty_burrow.protocols.ikev2.wire.offer import Offer
 from zesty_burrow.protocols.ikev2.wire.payloads import Notify
 from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType
 

@@ -45,7 +45,6 @@ from zesty_burrow.protocols.ikev2.initiator.initiator import Initiator
 from zesty_burrow.protocols.ikev2.initiator.table import TRANSITIONS, Signal, State
 from zesty_burrow.protocols.ikev2.machine.authentication import Callers
 from zesty_burrow.protocols.ikev2.machine.ike_sa import Backoff
-from zesty_burrow.protocols.ikev2.offer import Offer
 from zesty_burrow.protocols.ikev2.responder import responder
 from zesty_burrow.protocols.ikev2.responder.gateway import IkeGateway
 from zesty_burrow.protocols.ikev2.wire.message import (
@@ -57,6 +56,7 @@ from zesty_burrow.protocols.ikev2.wire.message import (
     parse_inner_untrusted,
     parse_message_untrusted,
 )
+from zesty_burrow.protocols.ikev2.wire.offer import Offer
 from zesty_burrow.protocols.ikev2.wire.payloads import Delete, Nonce, Notify
 from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType, Flag, NotifyType, notify_in_words
 from zesty_burrow.protocols.session import NetworkSettings

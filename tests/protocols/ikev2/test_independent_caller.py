@@ -39,8 +39,8 @@ from independent.peer import (
 )
 from support import GATEWAY, responder_config, seeded
 from zesty_burrow.protocols.ikev2.machine.authentication import Callers
-from zesty_burrow.protocols.ikev2.offer import Offer
 from zesty_burrow.protocols.ikev2.responder.gateway import IkeGateway
+from zesty_burrow.protocols.ikev2.wire.offer import Offer
 
 WIDE = (Offer(((20, 256),), (), (5, 7), (31, 19)),)
 CRITICAL = (UNKNOWN, b"what this means is not known here", True)

@@ -12,10 +12,10 @@ from hypothesis import strategies as st
 from support import CALLER, GATEWAY, initiator_config, responder_config, seeded
 from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.protocols.ikev2.machine.ike_sa import Backoff
-from zesty_burrow.protocols.ikev2.offer import Offer
 from zesty_burrow.protocols.ikev2.probe import MAX_QUESTIONS, Probe
 from zesty_burrow.protocols.ikev2.responder.gateway import IkeGateway
 from zesty_burrow.protocols.ikev2.wire.message import Header, build_clear, parse_message_untrusted
+from zesty_burrow.protocols.ikev2.wire.offer import Offer
 from zesty_burrow.protocols.ikev2.wire.payloads import KeyExchange, Nonce, Notify, SecurityAssociation
 from zesty_burrow.protocols.ikev2.wire.proposals import build_proposals
 from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType, Flag, NotifyType, Protocol

@@ -13,10 +13,10 @@ from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.errors import Malformed
 from zesty_burrow.protocols.ikev2.events import ChildEstablished, ChildGone, ChildRekeyed, Closed, IkeRekeyed
 from zesty_burrow.protocols.ikev2.initiator.table import State
-from zesty_burrow.protocols.ikev2.offer import Offer
 from zesty_burrow.protocols.ikev2.responder.table import State as GatewayState
 from zesty_burrow.protocols.ikev2.wire.keys import derive_ike_keys
 from zesty_burrow.protocols.ikev2.wire.message import notifications, parse_message_untrusted
+from zesty_burrow.protocols.ikev2.wire.offer import Offer
 from zesty_burrow.protocols.ikev2.wire.payloads import Delete, KeyExchange, Nonce, Notify, SecurityAssociation
 from zesty_burrow.protocols.ikev2.wire.proposals import build_proposals
 from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType, NotifyType, Protocol

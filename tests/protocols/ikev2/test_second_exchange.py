@@ -19,7 +19,6 @@ from zesty_burrow.protocols.ikev2.events import ChildEstablished, Failed, Negoti
 from zesty_burrow.protocols.ikev2.initiator.table import State
 from zesty_burrow.protocols.ikev2.machine.ike_sa import FRAGMENT_SIZE, IkeSa
 from zesty_burrow.protocols.ikev2.machine.intermediate import Intermediate
-from zesty_burrow.protocols.ikev2.offer import Offer
 from zesty_burrow.protocols.ikev2.wire.keys import derive_ike_keys
 from zesty_burrow.protocols.ikev2.wire.message import (
     Header,
@@ -29,6 +28,7 @@ from zesty_burrow.protocols.ikev2.wire.message import (
     open_chunk,
     parse_message_untrusted,
 )
+from zesty_burrow.protocols.ikev2.wire.offer import Offer
 from zesty_burrow.protocols.ikev2.wire.payloads import KeyExchange, Transform
 from zesty_burrow.protocols.ikev2.wire.proposals import build_proposals, choose
 from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType, Flag, NotifyType, Protocol

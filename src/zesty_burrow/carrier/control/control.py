@@ -57,7 +57,8 @@ class ControlServer:
         return found
 
     async def _serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-        with suppress(OSError, ValueError, asyncio.TimeoutError):
+        # A call that meets the end of the tunnel is cut off; the caller sees its connection close.
+        with suppress(OSError, ValueError, asyncio.TimeoutError, asyncio.CancelledError):
             credentials = writer.get_extra_info("socket").getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, 12)
             _, uid, _ = struct.unpack("3i", credentials)
             if uid in (0, os.geteuid()):
@@ -66,7 +67,7 @@ class ControlServer:
                 writer.write(json.dumps(answer).encode() + b"\n")
                 await asyncio.wait_for(writer.drain(), TIMEOUT)
         writer.close()
-        with suppress(OSError):
+        with suppress(OSError, asyncio.CancelledError):
             await writer.wait_closed()
 
     async def _answer(self, request: Any) -> dict[str, Any]:

@@ -3,19 +3,28 @@
 from __future__ import annotations
 
 import json
+import logging
 import os
 import signal
 import sys
+import time
 import traceback
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import asdict
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from zesty_burrow import errors
+from zesty_burrow.carrier.control.log_lines import LogLines, write
 from zesty_burrow.carrier.control.status import StepReport, TunnelStatus
-from zesty_burrow.errors import BurrowError, ProgramFault
+from zesty_burrow.errors import BurrowError, GatewayElsewhere, GatewayError, ProgramFault
+
+if TYPE_CHECKING:
+    from _typeshed import DataclassInstance
+
+END_TIMEOUT = 15.0
+"""Seconds in which a carrier that is to end has put everything back."""
 
 
 def error_document(error: BurrowError) -> dict[str, str]:
@@ -33,6 +42,8 @@ def error_document(error: BurrowError) -> dict[str, str]:
 def error_of(document: dict[str, str]) -> BurrowError:
     """The error that :func:`error_document` told of."""
     kind = getattr(errors, document["class"], ProgramFault)
+    if issubclass(kind, GatewayElsewhere):
+        kind = GatewayError  # where to matters only to whoever follows it
     error: BurrowError = kind(
         document["what"], why=document["why"], next_step=document["next_step"], slug=document["slug"]
     )
@@ -42,7 +53,7 @@ def error_of(document: dict[str, str]) -> BurrowError:
 
 def run_detached(
     log: Path,
-    work: Callable[[Callable[[StepReport], None], Callable[[TunnelStatus], None]], object],
+    work: Callable[[Callable[[StepReport], None], Callable[[TunnelStatus], None]], DataclassInstance],
     on_step: Callable[[StepReport], None],
 ) -> TunnelStatus:
     """Run ``work`` in a process of its own; returns once the tunnel is up, raises what prevented that."""
@@ -61,19 +72,34 @@ def run_detached(
                 if "step" in document:
                     on_step(StepReport(**document["step"]))
                 elif "up" in document:
+                    # It is up, and says so: from here on Ctrl-C is too late, `disconnect` ends it.
+                    signal.signal(signal.SIGINT, signal.SIG_IGN)
                     return TunnelStatus.of(document["up"])
                 elif "error" in document:
                     raise error_of(document["error"])
     except KeyboardInterrupt:
-        os.kill(child, signal.SIGINT)
+        _end(child)
         raise
     raise ProgramFault("the tunnel's process ended without a reason", next_step=f"Read {log}.")
+
+
+def _end(child: int) -> None:
+    """Have the carrier end, and wait until this machine is put back."""
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    os.kill(child, signal.SIGINT)
+    until = time.monotonic() + END_TIMEOUT
+    while time.monotonic() < until:
+        with suppress(ChildProcessError):
+            if os.waitpid(child, os.WNOHANG)[0] == 0:
+                time.sleep(0.02)
+                continue
+        return
 
 
 def _carry_on(
     log: Path,
     writing: int,
-    work: Callable[[Callable[[StepReport], None], Callable[[TunnelStatus], None]], object],
+    work: Callable[[Callable[[StepReport], None], Callable[[TunnelStatus], None]], DataclassInstance],
 ) -> None:
     """The child: its own session, no terminal, a log that only the owner reads. Never returns."""
     code = 1
@@ -84,28 +110,28 @@ def _carry_on(
         for source, target in ((nothing, 0), (descriptor, 1), (descriptor, 2)):
             os.dup2(source, target)
 
+        logging.basicConfig(handlers=[LogLines(descriptor)], level=logging.root.level or logging.INFO, force=True)
         listener = os.fdopen(writing, "wb", buffering=0)
 
-        def tell(document: dict[str, Any]) -> None:
-            line = json.dumps(document).encode() + b"\n"
-            os.write(2, line)
+        def tell(level: str, event: str, document: dict[str, Any]) -> None:
+            write(descriptor, level, event, **document[event])
             if not listener.closed:
                 with suppress(BrokenPipeError):
-                    listener.write(line)
+                    listener.write(json.dumps(document).encode() + b"\n")
 
         def up(status: TunnelStatus) -> None:
-            tell({"up": status.document()})
+            tell("info", "up", {"up": status.document()})
             listener.close()
 
         try:
-            end = work(lambda step: tell({"step": asdict(step)}), up)
-            os.write(2, json.dumps({"end": str(end)}).encode() + b"\n")
+            end = work(lambda step: tell("info", "step", {"step": asdict(step)}), up)
+            write(descriptor, "info", "end", **asdict(end))
             code = 0
         except BurrowError as error:
-            tell({"error": error_document(error)})
+            tell("error", "error", {"error": error_document(error)})
             code = error.exit_code
-    except BaseException:
-        traceback.print_exc()
+    except BaseException as problem:
+        write(2, "error", "fault", trace="".join(traceback.format_exception(problem)))
     finally:
         sys.stderr.flush()
         os._exit(code)

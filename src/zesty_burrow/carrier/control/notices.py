@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 
+from zesty_burrow.carrier.control.log_lines import note
 from zesty_burrow.core.finding import Finding
 
 log = logging.getLogger(__name__)
@@ -18,7 +19,7 @@ class Notices:
 
     def add(self, one: Finding) -> None:
         """Something was noticed."""
-        log.warning("%s: %s %s", one.subject, one.code.title, one.detail)
+        note(log, logging.WARNING, one.code.slug, subject=one.subject, title=one.code.title, detail=one.detail)
         self._found[one.code.slug, one.subject] = one
 
     def renewed(self) -> None:

@@ -18,6 +18,7 @@ from asyncio.subprocess import DEVNULL
 from collections.abc import Callable
 from typing import Any, Protocol
 
+from zesty_burrow.carrier.control.log_lines import note
 from zesty_burrow.carrier.fast_path.compile_cache import CompileCache, is_complete, mark_complete
 from zesty_burrow.carrier.fast_path.selector import running_selector
 
@@ -85,10 +86,10 @@ class FastPathSwitch:
         except Exception as problem:
             # Whatever a compiler may complain about, the tunnel goes on.
             self.words = FAILED
-            log.warning("the loops of the fast path cannot be compiled: %s", problem)
+            note(log, logging.WARNING, "fast path not compiled", why=str(problem))
         else:
             self.words = COMPILED if path.loops is not None else PLAIN
-            log.debug("the fast path is in use after %.1f s", time.monotonic() - began)
+            note(log, logging.DEBUG, "fast path in use", after_seconds=round(time.monotonic() - began, 1))
 
 
 async def _compile() -> None:

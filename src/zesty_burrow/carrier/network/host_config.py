@@ -12,7 +12,7 @@ from zesty_burrow.carrier.data_path.data_path import largest_piece
 from zesty_burrow.core.net import Address, Network
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import MachineError
-from zesty_burrow.host.journal import Journal
+from zesty_burrow.host.journal.journal import Journal
 from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.host.plan import RoutingPlan, plan_routes
 from zesty_burrow.host.resolver import use_name_servers

@@ -13,7 +13,7 @@ from typing import TextIO
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.core.dns.zone import Zone
-from zesty_burrow.core.geofeed import AddressBook, read_geofeed_untrusted, read_operators_untrusted
+from zesty_burrow.core.outside.geofeed import AddressBook, read_geofeed_untrusted, read_operators_untrusted
 from zesty_burrow.errors import UsageError
 from zesty_burrow.host.files import read_bounded
 from zesty_burrow.observe.server import Observatory, ObservatoryConfig

@@ -8,6 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from zesty_burrow.carrier.control.detach import run_detached
+from zesty_burrow.carrier.control.log_lines import ForPeople
 from zesty_burrow.carrier.control.status import StepReport, TunnelStatus
 from zesty_burrow.carrier.data_path.options import CAN_BE_DISABLED
 from zesty_burrow.carrier.supervisor import Supervisor, TunnelEnd, TunnelOptions
@@ -16,8 +17,8 @@ from zesty_burrow.commands.credentials.choose_credentials import choose, explain
 from zesty_burrow.commands.tunnel.rehearse import latest_rehearsals
 from zesty_burrow.core.rehearsal import CHOICES, recommend
 from zesty_burrow.errors import NotFound
-from zesty_burrow.host.journal import restore
-from zesty_burrow.host.journal_lock import is_left_over
+from zesty_burrow.host.journal.journal import restore
+from zesty_burrow.host.journal.lock import is_left_over
 from zesty_burrow.profiles.policy import restrict
 from zesty_burrow.report.results.base import Result
 from zesty_burrow.report.results.tunnel import EndResult, UpResult
@@ -73,7 +74,9 @@ def wanted_name(name: str, layered_store: LayeredStore, context: Context) -> str
 def run(args: Namespace, context: Context) -> Result:
     """Set up, carry, put back."""
     if args.debug:
-        logging.basicConfig(level=logging.DEBUG, format="%(asctime)s %(name)s: %(message)s")
+        handler = logging.StreamHandler()
+        handler.setFormatter(ForPeople())
+        logging.basicConfig(level=logging.DEBUG, handlers=[handler])
         logging.getLogger("asyncio").setLevel(logging.INFO)
     context.paths.make(context.paths.state)
     context.paths.make(context.paths.run)

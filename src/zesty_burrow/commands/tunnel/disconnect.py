@@ -8,7 +8,7 @@ from argparse import ArgumentParser, Namespace
 from zesty_burrow.carrier.control.control_client import ask
 from zesty_burrow.commands.context import Context
 from zesty_burrow.errors import StateError
-from zesty_burrow.host.journal_lock import is_left_over
+from zesty_burrow.host.journal.lock import END_RECORD, is_left_over, read_end
 from zesty_burrow.report.results.tunnel import DisconnectResult
 
 EXAMPLE = "zesty disconnect"
@@ -26,6 +26,7 @@ def run(args: Namespace, context: Context) -> DisconnectResult:
         step = "Run `zesty restore`." if is_left_over(context.paths.journal) else "No tunnel is up."
         raise StateError("no tunnel is up", next_step=step, slug="no-tunnel")
     status = answer.get("status") or {}
+    context.paths.journal.with_name(END_RECORD).unlink(missing_ok=True)
     ask(context.paths.control, "disconnect")
     deadline = time.monotonic() + TIMEOUT
     while context.paths.journal.exists() and time.monotonic() < deadline:
@@ -35,4 +36,6 @@ def run(args: Namespace, context: Context) -> DisconnectResult:
             "the tunnel's process did not restore this machine's settings",
             next_step=f"End process {status.get('process', '')}, then run `zesty restore`.",
         )
-    return DisconnectResult(str(status.get("profile", "")))
+    ended = read_end(context.paths.journal)
+    restored, left_alone = ended or ((), ())
+    return DisconnectResult(str(status.get("profile", "")), restored, left_alone, ended is not None)

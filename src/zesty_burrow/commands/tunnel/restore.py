@@ -5,7 +5,7 @@ from __future__ import annotations
 from argparse import ArgumentParser, Namespace
 
 from zesty_burrow.commands.context import Context
-from zesty_burrow.host.journal import restore
+from zesty_burrow.host.journal.journal import restore
 from zesty_burrow.report.results.tunnel import RestoreResult
 
 EXAMPLE = "zesty restore"

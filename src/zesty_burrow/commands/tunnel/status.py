@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from zesty_burrow.carrier.control.control_client import ask
 from zesty_burrow.commands.context import Context
-from zesty_burrow.host.journal_lock import is_left_over
+from zesty_burrow.host.journal.lock import is_left_over
 from zesty_burrow.report.results.status import StatusResult
 
 if TYPE_CHECKING:
@@ -19,6 +19,9 @@ EXAMPLE = "zesty status"
 
 def add_arguments(parser: ArgumentParser) -> None:
     """The command's words."""
+    parser.add_argument(
+        "--log", action="store_true", help="also show the log of the last tunnel that was brought up with --detach"
+    )
     parser.add_argument(
         "--network", action="store_true", help="also show this machine's addresses, routes, rules and name servers"
     )
@@ -43,7 +46,17 @@ def run(args: Namespace, context: Context) -> StatusResult:
     if tunnel is not None:
         findings += _noticed(tunnel)
         findings += judge_negotiated(tunnel, context)
-    return StatusResult(tunnel, str(answer.get("state", "")), tuple(findings), network)
+    log = _log(context) if args.log else None
+    return StatusResult(tunnel, str(answer.get("state", "")), tuple(findings), network, log)
+
+
+def _log(context: Context) -> tuple[dict[str, Any], ...]:
+    from zesty_burrow.carrier.control.log_lines import read_lines
+
+    try:
+        return tuple(read_lines(context.paths.log.read_text("utf-8", "replace")))
+    except FileNotFoundError:
+        return ()
 
 
 def _tunnel(document: dict[str, Any]) -> TunnelStatus:

@@ -11,7 +11,7 @@ from zesty_burrow.carrier.control.control_client import ask
 from zesty_burrow.carrier.control.status import TunnelStatus
 from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.tunnel.status import judge_negotiated
-from zesty_burrow.core.leak import ExpectedExit, Observation, Sighting, judge
+from zesty_burrow.core.outside.leak import ExpectedExit, Observation, Sighting, judge
 from zesty_burrow.errors import StateError, UsageError
 from zesty_burrow.observe.client import ObservatoryAddress, Observer, require_reached
 from zesty_burrow.report.results.base import Result

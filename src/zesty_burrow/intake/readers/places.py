@@ -130,6 +130,10 @@ _AMBIGUOUS = frozenset("in is it no to my me at be by do so am as us de la".spli
 """Codes that are words as well: taken only at the start of a name, or beside a city of that country."""
 
 
+_ABBREVIATIONS = frozenset(("id", "ca", "ip", "cn", "dn", "ie", "sa"))
+"""Codes that are short for something in this trade: identity, authority, common name; taken alone, or beside a city."""
+
+
 _CITIES_AND_WORDS = frozenset(
     "man was per add del los las mad mel dal ala nan bom rio bey tas sea den mil han".split()  # noqa: SIM905
 )
@@ -187,6 +191,8 @@ def place_in_name(name: str) -> NamedPlace:
     words = [word for word in re.split(r"[^a-z]+", folded(stem)) if word and word not in _NOISE]
     city = _find_city(words)
     for position, word in enumerate(words):
+        if word in _ABBREVIATIONS and not city and len(words) > 1:
+            continue
         code = _country_words().get(word, "")
         if code and (not city or city.country == code) and (position == 0 or city or word not in _AMBIGUOUS):
             return NamedPlace(code, city.city if city else "")

@@ -21,7 +21,6 @@ from zesty_burrow.errors import Malformed
 from zesty_burrow.protocols.ikev2.machine.endpoint import NON_ESP_MARKER, nat_detection_hash, with_marker
 from zesty_burrow.protocols.ikev2.machine.ike_sa import Backoff, IkeSa
 from zesty_burrow.protocols.ikev2.machine.negotiation import announced_hashes, request_payloads
-from zesty_burrow.protocols.ikev2.offer import Offer
 from zesty_burrow.protocols.ikev2.wire.message import (
     Message,
     build_clear,
@@ -29,6 +28,7 @@ from zesty_burrow.protocols.ikev2.wire.message import (
     notifications,
     parse_message_untrusted,
 )
+from zesty_burrow.protocols.ikev2.wire.offer import Offer
 from zesty_burrow.protocols.ikev2.wire.payloads import KeyExchange, Notify, SecurityAssociation
 from zesty_burrow.protocols.ikev2.wire.proposals import accept_answer
 from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType, NotifyType, Protocol

@@ -15,7 +15,7 @@ from zesty_burrow.core.profile import Profile, ProtocolSettings, SignIn
 from zesty_burrow.core.scope import CredentialsKind
 from zesty_burrow.core.toml_table import Table
 from zesty_burrow.errors import ProfileInvalid
-from zesty_burrow.protocols.ikev2.offer import Offer
+from zesty_burrow.protocols.ikev2.wire.offer import Offer
 
 T = TransformType
 TRANSPORTS = ("udp",)

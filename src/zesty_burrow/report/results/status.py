@@ -15,12 +15,13 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True)
 class StatusResult(Result):
-    """``status``; ``tunnel`` is None where none is up. ``network`` only if it was asked for."""
+    """``status``; ``tunnel`` is None where none is up. ``network`` and ``log`` only if they were asked for."""
 
     tunnel: TunnelStatus | None
     state: str
     findings: tuple[Finding, ...] = ()
     network: tuple[str, ...] | None = None
+    log: tuple[dict[str, Any], ...] | None = None
     shown_by: ClassVar[str] = "status"
     kind: ClassVar[str] = "status"
 
@@ -30,4 +31,5 @@ class StatusResult(Result):
             "state": self.state,
             "findings": [finding_document(entry) for entry in self.findings],
         }
-        return document if self.network is None else {**document, "network": list(self.network)}
+        document |= {} if self.network is None else {"network": list(self.network)}
+        return document if self.log is None else {**document, "log": list(self.log)}

@@ -5,13 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, ClassVar
 
-from zesty_burrow.report.results.base import Result
+from zesty_burrow.report.results.base import EXIT_INTERRUPTED, Result
 
 if TYPE_CHECKING:
     # Types alone: a command that needs none of these rooms must not wait for them.
     from zesty_burrow.carrier.control.status import TunnelStatus
     from zesty_burrow.carrier.supervisor import TunnelEnd
-    from zesty_burrow.host.journal import Restored
+    from zesty_burrow.host.journal.journal import Restored
 
 
 @dataclass(frozen=True)
@@ -35,6 +35,10 @@ class EndResult(Result):
     shown_by: ClassVar[str] = "tunnel"
     kind: ClassVar[str] = "ended"
 
+    @property
+    def exit_code(self) -> int:
+        return EXIT_INTERRUPTED if self.end.reason == "signal SIGINT" else 0
+
     def content(self) -> dict[str, Any]:
         return {
             "tunnel": self.status.document(),
@@ -46,9 +50,15 @@ class EndResult(Result):
 
 @dataclass(frozen=True)
 class DisconnectResult(Result):
-    """``disconnect``."""
+    """``disconnect``: what was put back, and what another program had changed and was left alone.
+
+    ``told``: whether the tunnel's process has said so.
+    """
 
     profile: str
+    restored: tuple[str, ...] = ()
+    left_alone: tuple[str, ...] = ()
+    told: bool = True
     shown_by: ClassVar[str] = "tunnel"
     kind: ClassVar[str] = "disconnected"
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import asdict, dataclass
 from typing import Any, ClassVar
 
-from zesty_burrow.core.leak import Judgement, Observation, Verdict
+from zesty_burrow.core.outside.leak import Judgement, Observation, Verdict
 from zesty_burrow.report.results.base import EXIT_LEAKING, EXIT_UNCLEAR, Result, finding_document
 
 

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
+from zesty_burrow.errors import printable
 from zesty_burrow.report.findings import findings_table
 from zesty_burrow.report.layout import Column, Indented, Table, Text
 from zesty_burrow.report.parts import Parts, heading, plural
@@ -75,11 +76,36 @@ def _status(result: StatusResult) -> Parts:
         yield Indented(table, 8)
     if result.findings:
         yield from findings_table(result.findings)
+    if result.log is not None:
+        yield ""
+        yield heading("Log")
+        yield from _log_lines(result.log)
     if result.network is not None:
         yield ""
         yield heading("This machine")
         for line in result.network:
             yield Indented(Text(line))
+
+
+LEVEL_STYLES = {"warning": "yellow", "error": "bold red"}
+NOT_SHOWN = ("time", "level", "event", "logger")
+
+
+def _log_lines(lines: Sequence[Mapping[str, Any]]) -> Parts:
+    """A log for people: the time of day, what happened, and its particulars."""
+    table = Table(Column(style="dim", whole=True), Column(whole=True), Column())
+    for line in lines:
+        style = LEVEL_STYLES.get(str(line.get("level", "")), "")
+        shown = {key: value for key, value in line.items() if key not in NOT_SHOWN and value not in ("", None, [], {})}
+        words = ", ".join(f"{key} {_short(value)}" for key, value in shown.items())
+        clock = str(line.get("time", ""))[11:23]
+        table.add_row(clock, Text(printable(str(line["event"])), style), Text(printable(words), style))
+    yield table if lines else "No tunnel was brought up with --detach yet."
+
+
+def _short(value: object) -> str:
+    text = ", ".join(map(str, value)) if isinstance(value, list) else str(value)
+    return text if len(text) <= 200 else text[:200] + "…"
 
 
 RENDERERS: dict[type[Result], Callable[[Any], Parts]] = {

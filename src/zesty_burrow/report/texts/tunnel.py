@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any
 
 from zesty_burrow.report.layout import Indented, Text
@@ -20,13 +20,23 @@ def _up(result: UpResult) -> Parts:
 
 
 def _ended(result: EndResult) -> Parts:
-    yield Text(f"The tunnel has ended ({result.end.reason}); its settings on this machine were removed.")
-    for path in result.end.restored.left_alone:
-        yield Text(f"{path} was changed by another program and was left unchanged.", style="yellow")
+    yield f"The tunnel has ended ({result.end.reason}). {_put_back(result.end.restored.done)}"
+    yield from _left_alone(result.end.restored.left_alone)
 
 
 def _disconnected(result: DisconnectResult) -> Parts:
-    yield Text(f"The tunnel {result.profile} has ended; its settings on this machine were removed.")
+    put_back = _put_back(result.restored) if result.told else "Its process did not tell what it restored."
+    yield f"The tunnel {result.profile} has ended. {put_back}"
+    yield from _left_alone(result.left_alone)
+
+
+def _put_back(done: Sequence[str]) -> str:
+    return f"Restored: {', '.join(done)}." if done else "Nothing had to be restored."
+
+
+def _left_alone(paths: Sequence[str]) -> Parts:
+    for path in paths:
+        yield Text(f"{path} was changed by another program and was left unchanged.", style="yellow")
 
 
 def _restored(result: RestoreResult) -> Parts:
@@ -36,8 +46,7 @@ def _restored(result: RestoreResult) -> Parts:
     yield Text("Restored:")
     for line in result.restored.done:
         yield Indented(Text(line))
-    for path in result.restored.left_alone:
-        yield Text(f"{path} was changed by another program and was left unchanged.", style="yellow")
+    yield from _left_alone(result.restored.left_alone)
 
 
 RENDERERS: dict[type[Result], Callable[[Any], Parts]] = {

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from zesty_burrow.core.leak import Observation, Sighting, Verdict
+from zesty_burrow.core.outside.leak import Observation, Sighting, Verdict
 from zesty_burrow.report.findings import findings_table
 from zesty_burrow.report.layout import Column, Indented, Table, Text
 from zesty_burrow.report.parts import Parts, heading

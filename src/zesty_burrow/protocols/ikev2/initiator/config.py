@@ -14,7 +14,7 @@ from zesty_burrow.core.credentials import AdditionalKey, Credentials, PreSharedK
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.net import Address, AddressRange, Endpoint
 from zesty_burrow.protocols.ikev2.machine.ike_sa import Backoff
-from zesty_burrow.protocols.ikev2.offer import Offer
+from zesty_burrow.protocols.ikev2.wire.offer import Offer
 
 EAP, CERTIFICATE, SHARED_KEY, RAW_KEY = "eap-mschapv2", "certificate", "pre-shared-key", "raw-public-key"
 EAP_TLS, TWO_ROUNDS, BY_EAP = "eap-tls", "certificate+eap-mschapv2", "eap"

@@ -19,9 +19,9 @@ from zesty_burrow.protocols.ikev2.machine.negotiation import (
     selectors,
     wanted_group,
 )
-from zesty_burrow.protocols.ikev2.offer import Offer
 from zesty_burrow.protocols.ikev2.wire.keys import derive_child_keys
 from zesty_burrow.protocols.ikev2.wire.message import Message, Unusable, find, find_typed, notifications
+from zesty_burrow.protocols.ikev2.wire.offer import Offer
 from zesty_burrow.protocols.ikev2.wire.payloads import (
     Delete,
     KeyExchange,

@@ -17,9 +17,9 @@ from zesty_burrow.protocols.ikev2.machine.endpoint import IkeEndpoint
 from zesty_burrow.protocols.ikev2.machine.followup_ke import FollowUp
 from zesty_burrow.protocols.ikev2.machine.ike_sa import IkeSa
 from zesty_burrow.protocols.ikev2.machine.negotiation import refusal_in_words
-from zesty_burrow.protocols.ikev2.offer import Offer
 from zesty_burrow.protocols.ikev2.wire.keys import derive_ike_keys
 from zesty_burrow.protocols.ikev2.wire.message import Message, Unusable, find, notifications
+from zesty_burrow.protocols.ikev2.wire.offer import Offer
 from zesty_burrow.protocols.ikev2.wire.payloads import Delete, KeyExchange, Nonce, Notify, Payload, SecurityAssociation
 from zesty_burrow.protocols.ikev2.wire.proposals import accept_answer, build_proposals, choose
 from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType, NotifyType, Protocol

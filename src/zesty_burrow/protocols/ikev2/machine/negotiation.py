@@ -32,10 +32,10 @@ from zesty_burrow.errors import (
 )
 from zesty_burrow.protocols.ikev2.initiator.config import RAW_KEY, InitiatorConfig
 from zesty_burrow.protocols.ikev2.machine.endpoint import nat_detection_hash
-from zesty_burrow.protocols.ikev2.offer import Offer
 from zesty_burrow.protocols.ikev2.wire import signatures
 from zesty_burrow.protocols.ikev2.wire.keys import IkeKeys, shared_key_auth
 from zesty_burrow.protocols.ikev2.wire.message import find, find_all, find_typed
+from zesty_burrow.protocols.ikev2.wire.offer import Offer
 from zesty_burrow.protocols.ikev2.wire.payloads import (
     Authentication,
     Certificate,

@@ -15,8 +15,8 @@ from zesty_burrow.protocols.ikev2.initiator.config import CERTIFICATE
 from zesty_burrow.protocols.ikev2.machine import ppk
 from zesty_burrow.protocols.ikev2.machine.authentication import Callers
 from zesty_burrow.protocols.ikev2.machine.ike_sa import Backoff
-from zesty_burrow.protocols.ikev2.offer import Offer
 from zesty_burrow.protocols.ikev2.transition import to
+from zesty_burrow.protocols.ikev2.wire.offer import Offer
 from zesty_burrow.protocols.ikev2.wire.registry import (
     ExchangeType,
 )

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from zesty_burrow.core.policy.algorithms import AEAD_NUMBERS, TransformType
 from zesty_burrow.core.policy.suite import Suite
-from zesty_burrow.protocols.ikev2.offer import Offer
+from zesty_burrow.protocols.ikev2.wire.offer import Offer
 from zesty_burrow.protocols.ikev2.wire.payloads import Proposal, Transform
 from zesty_burrow.protocols.ikev2.wire.registry import Protocol
 

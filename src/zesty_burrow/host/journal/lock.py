@@ -3,8 +3,12 @@
 from __future__ import annotations
 
 import fcntl
+import json
 import os
 from pathlib import Path
+
+END_RECORD = "ended.json"
+"""Beside the journal: what the last end of a tunnel has put back."""
 
 
 def lock(descriptor: int) -> bool:
@@ -25,3 +29,12 @@ def is_left_over(path: Path) -> bool:
         return os.fstat(descriptor).st_size > 0 and lock(descriptor)
     finally:
         os.close(descriptor)
+
+
+def read_end(path: Path) -> tuple[tuple[str, ...], tuple[str, ...]] | None:
+    """What was put back when the last tunnel ended, and what was left alone; None where that is not known."""
+    try:
+        document = json.loads(path.with_name(END_RECORD).read_bytes())
+        return tuple(map(str, document["restored"])), tuple(map(str, document["left_alone"]))
+    except (OSError, ValueError, KeyError, TypeError):
+        return None

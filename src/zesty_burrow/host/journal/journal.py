@@ -18,7 +18,7 @@ from pathlib import Path
 from typing import Any
 
 from zesty_burrow.errors import MachineError, StateError
-from zesty_burrow.host.journal_lock import lock
+from zesty_burrow.host.journal.lock import END_RECORD, lock
 from zesty_burrow.host.namespaces import network_identity
 from zesty_burrow.host.netlink import Netlink, Route, Rule, as_fields
 
@@ -166,8 +166,16 @@ def _undo(path: Path) -> Restored:
             next_step="Correct what is named, with the rights that it needs, then run `zesty restore` again.",
             slug="not-put-back",
         )
+    _tell_end(path, done, left)
     path.unlink(missing_ok=True)
     return Restored(tuple(done), tuple(left))
+
+
+def _tell_end(path: Path, done: list[str], left: list[str]) -> None:
+    """For whoever waits for the end, before the journal goes; without it they are told less."""
+    with suppress(OSError):
+        record = json.dumps({"restored": done, "left_alone": left}).encode()
+        _replace(path.with_name(END_RECORD), record, 0o600)
 
 
 def _undo_route(netlink: Netlink, fields: dict[str, Any]) -> str:

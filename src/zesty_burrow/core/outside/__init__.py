@@ -1,0 +1,1 @@
+"""What is seen from the outside: addresses, places, leaks."""
