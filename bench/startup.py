@@ -10,6 +10,9 @@ import time
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
+from zesty_burrow.lab.authority import make_authority
+from zesty_burrow.lab.kit import kit_archive, kit_files
+
 PROGRAM = str(Path(sys.executable).with_name("zesty"))
 
 
@@ -21,10 +24,14 @@ def seconds(command: Sequence[str], environment: dict[str, str]) -> float:
 
 
 def measure(rounds: int) -> Iterator[tuple[str, list[float], list[float], str]]:
-    """--help, list and status, each in turn with ``python -c pass``."""
+    """What is called often, each in turn with ``python -c pass``; on a store with a provider's kit."""
     with tempfile.TemporaryDirectory() as home:
         environment = {**os.environ, "ZESTY_BURROW_HOME": home}
-        for words in (["--help"], ["list"], ["status"]):
+        kit = Path(home, "kit.zip")
+        kit.write_bytes(kit_archive(kit_files(make_authority("Quillwort Relay").pem(), "kelp-Forest_42")))
+        kit.chmod(0o600)
+        seconds([PROGRAM, "import", str(kit)], environment)
+        for words in (["--help"], ["status"], ["explain", "dns-leak"], ["list"], ["show", "quillwort-lisbon"]):
             seconds([PROGRAM, *words], environment)
             ours, base = [], []
             for _ in range(rounds):

@@ -34,6 +34,8 @@ WHOLE = (AddressRange(bytes(4), b"\xff" * 4), AddressRange(bytes(16), b"\xff" * 
 AUTHORITY = make_authority("Quillwort Relay")
 KEY = make_key("ecdsa")
 CERTIFICATE = issue(AUTHORITY, KEY, HOST)
+OTHER = make_key("ecdsa")
+"""A key that nobody vouches for."""
 INNER = NetworkSettings(
     (IPv4Interface("10.66.1.10/32"), IPv6Interface("fd66:1::a/64")),
     (ip_address("198.51.100.242"),),

@@ -10,7 +10,6 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from support import Wire
-from zesty_burrow.core import geofeed, stun
 from zesty_burrow.core.certificates import trust
 from zesty_burrow.core.credentials import NamePassword
 from zesty_burrow.core.cursor import Cursor
@@ -18,6 +17,7 @@ from zesty_burrow.core.dns.zone import Question, Zone, answer
 from zesty_burrow.core.eap.packet import EapPacket, parse_eap_untrusted
 from zesty_burrow.core.eap.password import PasswordPeer, PasswordServer
 from zesty_burrow.core.eap.peer import EapPeer, EapServer, PeerState
+from zesty_burrow.core.outside import geofeed, stun
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import Malformed
 from zesty_burrow.intake.containers import read_zip_untrusted
@@ -268,3 +268,30 @@ def test_messages_of_a_real_exchange_survive_any_cut():
                 wire.initiator.receive(data[:cut], ("198.51.100.18", port), 1.0)
     assert wire.initiator.state.value == "established"
     assert len(wire.gateway.responders) == 1
+
+
+@given(
+    st.dictionaries(
+        st.one_of(
+            st.tuples(st.integers(0, 2**32 - 1), st.integers(0, 32)).map(
+                lambda one: ipaddress.ip_network((one[0] >> (32 - one[1]) << (32 - one[1]), one[1]))
+            ),
+            st.tuples(st.integers(0, 255), st.integers(120, 128)).map(
+                lambda one: ipaddress.ip_network(
+                    ((0x20010DB8 << 96) + (one[0] >> (128 - one[1]) << (128 - one[1])), one[1])
+                )
+            ),
+        ),
+        st.text(min_size=1, max_size=3),
+        max_size=8,
+    ),
+    st.one_of(
+        st.integers(0, 2**32 - 1).map(ipaddress.IPv4Address),
+        st.integers(0, 255).map(lambda n: ipaddress.IPv6Address((0x20010DB8 << 96) + n)),
+    ),
+)
+def test_the_longest_prefix(rows, address):
+    """As looking through all the networks finds it."""
+    covering = [network for network in rows if network.version == address.version and address in network]
+    expected = rows[max(covering, key=lambda network: network.prefixlen)] if covering else None
+    assert geofeed.Prefixes(rows).find(address) == expected

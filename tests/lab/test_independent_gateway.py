@@ -119,6 +119,7 @@ def program(whole_lab, tmp_path_factory):
     yield made
     made.gateway.stdin.close()
     made.gateway.wait(timeout=10)
+    made.gateway.stdout.close()
     whole_lab.heron("remove", "--provider", "Independent Works")
 
 
@@ -325,6 +326,17 @@ def test_sent_elsewhere_in_the_first_answer_with_eap(program):
     other, wrong = gateway_certificate(host="parked.example")
     got, said = program.rehearse(chain=[wrong], key=other, identity=NAMED, redirect="127.0.0.2")
     assert got == "certificate-wrong-name" and program.report["callers"] == 1, said
+
+
+@pytest.mark.parametrize("words", [[], ["--detach"]], ids=["foreground", "detached"])
+def test_sent_round_in_a_circle(program, words):
+    """RFC 5685 §7: followed a few times, then told as an error with where it led; the same from the background."""
+    program.profile(proof="certificate", method="eap-mschapv2")
+    key, der = gateway_certificate()
+    program.tell(be={"chain": [der], "key": key, "identity": NAMED, "redirect": "127.0.0.1"})
+    ended = program.lab.heron("connect", "independent", "--timeout", "3", *words)
+    assert ended.code == 6 and "127.0.0.1" in ended.json["what"], ended.text
+    assert ended.json["code"] in ("gateway-elsewhere", "gateway") and program.report["callers"] > 2
 
 
 # A tunnel that is up.

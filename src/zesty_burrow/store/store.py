@@ -246,10 +246,17 @@ class Store:
     def remove_profiles(self, names: Sequence[str], *, forget_labels: Sequence[str] = ()) -> None:
         """Remove profiles with the credentials that were theirs alone, and the credentials under some labels."""
         with self._writing() as transaction:
-            for name in names:
-                if transaction.change("DELETE FROM profiles WHERE name = ?", name) == 0:
-                    raise NotFound(f"there is no profile {name!r}")
-                transaction.execute("DELETE FROM credentials WHERE profile = ?", name)
+            there: set[str] = set()
+            for some in _in_parts(names):
+                query = f"SELECT name FROM profiles WHERE name IN ({placeholders(some)})"  # noqa: S608
+                there |= {row[0] for row in transaction.execute(query, *some)}
+            missing = next((name for name in names if name not in there), None)
+            if missing is not None:
+                raise NotFound(f"there is no profile {missing!r}")
+            for some in _in_parts(names):
+                marks = placeholders(some)
+                transaction.execute(f"DELETE FROM profiles WHERE name IN ({marks})", *some)  # noqa: S608
+                transaction.execute(f"DELETE FROM credentials WHERE profile IN ({marks})", *some)  # noqa: S608
             for label in forget_labels:
                 transaction.execute("DELETE FROM credentials WHERE label = ?", label)
 

@@ -235,6 +235,22 @@ def test_probes():
     assert len(wire.seen) > sent + 2
 
 
+def test_any_authentic_packet_counts():
+    """RFC 7296 §2.4: a gateway that answers no probe and whose packets go on coming is alive; once they end, it is not."""
+    wire, _ = connected(liveness_seconds=30, child_seconds=1e9)
+    wire.tamper = lambda data, to_gateway: None
+    began = wire.now
+    for second in range(0, 900, 10):
+        wire.run(until=began + second)
+        wire.now = began + second
+        wire.initiator.traffic_received(wire.now)
+        wire.initiator.handle_timer(wire.now)
+    assert wire.initiator.state is State.ESTABLISHED
+    last = wire.now
+    wire.run(until=last + 400, stop=lambda wire: wire.closed)
+    assert 150 <= wire.told(Closed).at - last <= 30 + 180 + 20
+
+
 def test_a_gateway_that_falls_silent():
     """RFC 7296 §2.4: asked a dozen times over minutes; then it is said, and nothing is left waiting."""
     wire, _ = connected(liveness_seconds=30, child_seconds=1e9)

@@ -33,13 +33,14 @@ class ControlServer:
         self._wake = wake
         self._requests: deque[Request] = deque()
         self._server: asyncio.Server | None = None
+        self._calls: set[asyncio.Task[None]] = set()
 
     async def start(self) -> None:
         """Listen. The socket is the owner's only, from its first moment."""
         self._path.unlink(missing_ok=True)
         before = os.umask(0o177)
         try:
-            self._server = await asyncio.start_unix_server(self._serve, str(self._path), limit=MAX_REQUEST)
+            self._server = await asyncio.start_unix_server(self._connected, str(self._path), limit=MAX_REQUEST)
         finally:
             os.umask(before)
 
@@ -47,6 +48,10 @@ class ControlServer:
         """Stop listening."""
         if self._server is not None:
             self._server.close()
+            # Calls that meet the end are cut off; their callers see the connection close.
+            for task in self._calls:
+                task.cancel()
+            await asyncio.gather(*self._calls, return_exceptions=True)
             await self._server.wait_closed()
         self._path.unlink(missing_ok=True)
 
@@ -56,9 +61,19 @@ class ControlServer:
         self._requests.clear()
         return found
 
+    def _connected(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        task = asyncio.get_running_loop().create_task(self._serve(reader, writer))
+        self._calls.add(task)
+        task.add_done_callback(self._calls.discard)
+
     async def _serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-        # A call that meets the end of the tunnel is cut off; the caller sees its connection close.
-        with suppress(OSError, ValueError, asyncio.TimeoutError, asyncio.CancelledError):
+        try:
+            await self._take_call(reader, writer)
+        finally:
+            writer.close()
+
+    async def _take_call(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        with suppress(OSError, ValueError, asyncio.TimeoutError):
             credentials = writer.get_extra_info("socket").getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, 12)
             _, uid, _ = struct.unpack("3i", credentials)
             if uid in (0, os.geteuid()):
@@ -66,9 +81,6 @@ class ControlServer:
                 answer = await self._answer(json.loads(line))
                 writer.write(json.dumps(answer).encode() + b"\n")
                 await asyncio.wait_for(writer.drain(), TIMEOUT)
-        writer.close()
-        with suppress(OSError, asyncio.CancelledError):
-            await writer.wait_closed()
 
     async def _answer(self, request: Any) -> dict[str, Any]:
         call = request.get("call") if isinstance(request, dict) else None

@@ -110,7 +110,7 @@ def _carry_on(
         for source, target in ((nothing, 0), (descriptor, 1), (descriptor, 2)):
             os.dup2(source, target)
 
-        logging.basicConfig(handlers=[LogLines(descriptor)], level=logging.root.level or logging.INFO, force=True)
+        logging.basicConfig(handlers=[LogLines(descriptor)], level=min(logging.root.level, logging.INFO), force=True)
         listener = os.fdopen(writing, "wb", buffering=0)
 
         def tell(level: str, event: str, document: dict[str, Any]) -> None:

@@ -5,9 +5,11 @@ from __future__ import annotations
 import csv
 import io
 import ipaddress
-from dataclasses import dataclass, field
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Generic, TypeVar
 
-from zesty_burrow.core.net import Network
+from zesty_burrow.core.net import Address, Network
 from zesty_burrow.errors import Malformed
 
 MAX_ROWS = 1_000_000
@@ -22,30 +24,45 @@ class GeofeedPlace:
     city: str = ""
 
 
-@dataclass(slots=True)
+V = TypeVar("V")
+
+
+class Prefixes(Generic[V]):
+    """The longest prefix that covers an address: a look-up for each length that occurs, the longest first."""
+
+    def __init__(self, rows: Mapping[Network, V]) -> None:
+        by_length: dict[tuple[int, int], dict[int, V]] = {}
+        for network, value in rows.items():
+            shift = network.max_prefixlen - network.prefixlen
+            by_length.setdefault((network.version, shift), {})[int(network.network_address) >> shift] = value
+        self._levels = {
+            version: [(shift, rows) for (own, shift), rows in sorted(by_length.items()) if own == version]
+            for version in (4, 6)
+        }
+
+    def find(self, address: Address) -> V | None:
+        """The value of the most specific network, or None where none covers it."""
+        number = int(address)
+        for shift, rows in self._levels[address.version]:
+            found = rows.get(number >> shift)
+            if found is not None:
+                return found
+        return None
+
+
 class AddressBook:
     """Finds the most specific row for an address. ``places`` and ``operators`` are keyed by network."""
 
-    places: dict[Network, GeofeedPlace] = field(default_factory=dict)
-    operators: dict[Network, str] = field(default_factory=dict)
+    def __init__(self, places: Mapping[Network, GeofeedPlace], operators: Mapping[Network, str]) -> None:
+        self._places, self._operators = Prefixes(places), Prefixes(operators)
 
     def place(self, address: str) -> GeofeedPlace | None:
         """Where an address is, or None where no row covers it."""
-        return self.places.get(network) if (network := _covering(self.places, address)) else None
+        return self._places.find(ipaddress.ip_address(address))
 
     def operator(self, address: str) -> str:
         """Whose network an address is in; empty where nobody says."""
-        return self.operators[network] if (network := _covering(self.operators, address)) else ""
-
-
-def _covering(rows: dict[Network, GeofeedPlace] | dict[Network, str], address: str) -> Network | None:
-    one = ipaddress.ip_address(address)
-    full = ipaddress.ip_network(one)
-    for length in range(full.prefixlen, -1, -1):
-        network = full.supernet(new_prefix=length)
-        if network in rows:
-            return network
-    return None
+        return self._operators.find(ipaddress.ip_address(address)) or ""
 
 
 def _rows(text: str, what: str) -> list[tuple[int, Network, list[str]]]:

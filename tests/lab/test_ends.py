@@ -1,0 +1,133 @@
+"""How tunnels end, and what is told of it: Ctrl-C at any moment, the log, what disconnect left alone, keys on return."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+import time
+
+import pytest
+
+pytestmark = pytest.mark.lab
+ZESTY = [sys.executable, "-m", "zesty_burrow"]
+
+
+KEEP_ASKING = """
+import socket, sys, time
+until = time.monotonic() + 4
+while time.monotonic() < until:
+    with socket.socket(socket.AF_UNIX) as channel:
+        try:
+            channel.connect(sys.argv[1])
+            channel.sendall(b'{"call": "status"}\\n')
+            channel.recv(65536)
+        except OSError:
+            pass
+"""
+
+
+def log_lines(lab):
+    return [json.loads(line) for line in (lab.folder / "heron" / "tunnel.log").read_text().splitlines()]
+
+
+def wait_for(what, seconds=15):
+    until = time.monotonic() + seconds
+    while not (found := what()) and time.monotonic() < until:
+        time.sleep(0.1)
+    assert found
+    return found
+
+
+def test_the_log(lab):
+    """One JSON object a line with time, level and event, whatever meets the end; and the same for people."""
+    lab.heron("connect", "lisbon", "--detach", check=0)
+    asking = lab.start("heron", sys.executable, "-c", KEEP_ASKING, str(lab.folder / "heron" / "control"))
+    time.sleep(1.0)
+    lab.heron("disconnect", check=0)
+    asking.communicate(timeout=20)
+    lines = log_lines(lab)
+    assert all({"time", "level", "event"} <= set(line) for line in lines)
+    events = [line["event"] for line in lines]
+    assert events[:2] == ["step", "step"] and events[-1] == "end" and "up" in events
+    assert lines[-1]["reason"] == "disconnect" and "/etc/resolv.conf" in lines[-1]["restored"]["done"]
+    text = json.dumps(lines)
+    assert "Traceback" not in text and " object at 0x" not in text and "Restored(" not in text
+    assert [line["event"] for line in lab.heron("status", "--log", check=0).json["log"]] == events
+    shown = lab.shell("heron", *ZESTY, "status", "--log").out
+    assert "reason disconnect" in shown and "step resolve" in shown
+
+
+def test_disconnect_names_what_it_left_alone(lab):
+    """A file that another program has changed is named, in text and in JSON; what was put back too."""
+    before = lab.shell("heron", "cat", "/etc/resolv.conf").out
+    put_back = f"cat > /etc/resolv.conf <<'END'\n{before}END\n"
+    for call in (["--json", "disconnect"], ["disconnect"]):
+        lab.heron("connect", "lisbon", "--detach", check=0)
+        lab.shell("heron", "sh", "-c", "echo 'nameserver 192.0.2.99' > /etc/resolv.conf")
+        ended = lab.shell("heron", *ZESTY, *call)
+        assert lab.shell("heron", "cat", "/etc/resolv.conf").out == "nameserver 192.0.2.99\n"
+        lab.shell("heron", "sh", "-c", put_back)
+        if "--json" in call:
+            assert ended.json["left_alone"] == ["/etc/resolv.conf"] and ended.json["told"]
+            assert any(line.startswith("route") for line in ended.json["restored"])
+        else:
+            assert "/etc/resolv.conf was changed by another program and was left unchanged" in ended.text
+            assert "as it was" not in ended.text
+
+
+def test_keys_of_a_tunnel_that_comes_back(lab, tmp_path):
+    """--keep-trying with --export-keys: on return the file has both sets of keys, and the tunnel is up."""
+    keys = tmp_path / "keys"
+    lab.heron("connect", "lisbon", "--detach", "--keep-trying", "--export-keys", str(keys), check=0)
+    first = keys.read_text()
+    lab.run("lab", "end", "lisbon", check=0)
+    wait_for(lambda: (lab.heron("status").json["tunnel"] or {}).get("reconnects") == 1)
+    both = keys.read_text()
+    assert both.startswith(first) and len(both) > 1.5 * len(first)
+    assert keys.stat().st_mode & 0o777 == 0o600
+    assert [line["event"] for line in log_lines(lab)][-2:] == ["lost", "back"]
+
+
+@pytest.mark.parametrize("after", [0.15, 0.3, 0.45, 0.6, 0.75, 0.9, 1.1, 1.4])
+@pytest.mark.parametrize("words", [[], ["--detach"]], ids=["foreground", "detached"])
+def test_ctrl_c_at_any_moment(lab, words, after):
+    """130 and nothing left behind; or, detached and up, 0 and a tunnel that stands: never one said and the other done."""
+    before = lab.network()
+    ended = lab.shell("heron", "timeout", "-s", "INT", str(after), *ZESTY, "connect", "lisbon", *words, check=None)
+    assert "Traceback" not in ended.err, ended.err
+    status = lab.heron("status").json["tunnel"]
+    if ended.code == 0:
+        assert words and status["is_up"] and "Interrupted" not in ended.text
+        lab.heron("disconnect", check=0)
+    else:
+        # 124: timeout's own code after it has ended the command; the command's is 130.
+        assert ended.code in (124, 130)
+        assert status is None
+    assert lab.network() == before
+
+
+def test_ctrl_c_ends_with_130(lab):
+    """From a shell's point of view, before and after the tunnel is up."""
+    for after in ("0.5", "2"):
+        call = (
+            "import signal, subprocess, sys, time\n"
+            f"one = subprocess.Popen({[*ZESTY, 'connect', 'lisbon']!r})\n"
+            f"time.sleep({after})\none.send_signal(signal.SIGINT)\nsys.exit(one.wait())"
+        )
+        assert lab.shell("heron", sys.executable, "-c", call, check=None).code == 130
+        assert lab.heron("status").json["tunnel"] is None
+
+
+def test_a_rehearsal_on_a_narrow_terminal(lab):
+    """60 columns: every figure is whole, whatever becomes of the columns."""
+    rows = lab.heron("rehearse", "--provider", "Quillwort Relay", "--no-exit", check=0).json["rehearsals"]
+    environment = ["env", "COLUMNS=60"]
+    shown = subprocess.run(
+        [sys.executable, "-m", "zesty_burrow", "lab", "run", "heron", "--", *environment, *ZESTY, "rehearse", "--provider", "Quillwort Relay", "--no-exit"],
+        capture_output=True, text=True, env={"ZESTY_BURROW_HOME": str(lab.home), "PATH": "/usr/bin:/bin"}, timeout=60,
+    )  # fmt: skip
+    assert max(map(len, shown.stdout.splitlines())) <= 60, shown.stdout
+    for row in rows:
+        assert row["profile"] in shown.stdout
+    assert shown.stdout.count("128") >= len(rows) or "256" in shown.stdout
