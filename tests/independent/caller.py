@@ -121,5 +121,18 @@ class Caller(Peer):
         ]
         return self.request(CHILD, payloads)
 
+    def rekey_ike(self, group=X25519):
+        """Ask for a new IKE SA and go on with it; the answer."""
+        spi, nonce, exchange = os.urandom(8), os.urandom(32), Exchange(group)
+        rows = [GCM, (2, self.prf), (4, group)]
+        payloads = [(SA, proposal(1, 1, spi, rows)), (NONCE, nonce), exchange.payload]
+        answer = self.request(CHILD, payloads)
+        if answer.body(SA) is not None:
+            shared = exchange.shared(answer.body(34)[4:])
+            new = self.renewed(spi, answer.proposal_spi, (nonce, answer.body(NONCE)), shared)
+            self.spi_i, self.spi_r, self.keys, self.number = new.spi_i, new.spi_r, new.keys, -1
+            self.nonce, self.their_nonce, self.counter = new.nonce, new.their_nonce, 0
+        return answer
+
 
 __all__ = ["INIT", "KEY", "SOURCE", "WHO", "Caller"]

@@ -136,7 +136,8 @@ class Gateway:
                 self.take_esp(data)
                 return
             data = data[4:]
-        caller = self.callers.get(data[8:16])
+        # After a renewal that this side has asked for, the first of the two SPIs is its own.
+        caller = self.callers.get(data[8:16]) or self.callers.get(data[:8])
         if caller is None and data[18] == INIT:
             self.take_init(data, address, port, source)
         elif caller is not None and not caller.mute:
@@ -323,6 +324,11 @@ class Gateway:
             payloads = [CRITICAL]
         elif what["ask"] == "malformed":
             more = {"inner": MALFORMED}
+        elif what["ask"] == "rekey-ike":
+            exchange = CHILD
+            self.wish, self.asked_nonce, self.asked_spi = Exchange(what["group"]), os.urandom(32), os.urandom(8)
+            rows = [(1, 20, 256), (2, peer.prf), (4, what["group"])]
+            payloads = [(SA, proposal(1, 1, self.asked_spi, rows)), (NONCE, self.asked_nonce), self.wish.payload]
         else:
             exchange, group = CHILD, what.get("group", 0)
             self.wish = Exchange(group) if group else None
@@ -338,11 +344,25 @@ class Gateway:
             ]
         self.send(caller, peer.seal(exchange, caller.number, payloads, False, **more))
 
+    def _use_new_sa(self, caller, message):
+        """RFC 7296 §2.18: whoever has asked for the new IKE SA is its initiator, and deletes the old one."""
+        old, number = caller.peer, caller.number + 1
+        new = Peer(True, old.prf, old.group)
+        new.spi_i, new.spi_r = self.asked_spi, message.proposal_spi
+        new.nonce, new.their_nonce = self.asked_nonce, message.body(NONCE)
+        new.make_keys(self.wish.shared(message.body(KE)[4:]), old.keys["d"])
+        self.send(caller, old.seal(INFORMATIONAL, number, [(DELETE, bytes([1, 0, 0, 0]))], False))
+        successor = Caller(new, caller.address, caller.source)
+        successor.port, successor.children, successor.current = caller.port, caller.children, caller.current
+        self.callers[new.spi_i] = successor
+
     def take_answer(self, caller, message):
         asked, self.asked = self.asked, None
         if asked is None:
             return
-        if message.exchange == CHILD and message.body(NONCE) is not None:
+        if asked["ask"] == "rekey-ike" and message.body(NONCE) is not None:
+            self._use_new_sa(caller, message)
+        elif message.exchange == CHILD and message.body(NONCE) is not None:
             shared = self.wish.shared(message.body(KE)[4:]) if self.wish else b""
             _, receives = caller.peer.child_keys(self.asked_nonce + message.body(NONCE), shared)
             caller.children[self.asked_spi], caller.current = receives, self.asked_spi

@@ -307,6 +307,14 @@ class Peer:
         value = self.mac(self.mac(key, b"Key Pad for IKEv2"), self.signed(of_first, identity))
         return AUTH_PAYLOAD, b"\2\0\0\0" + value
 
+    def renewed(self, spi_i, spi_r, nonces, shared):
+        """RFC 7296 §2.18: the same end with the keys of a new IKE SA; its message numbers begin again."""
+        made = Peer(self.is_first, self.prf, self.group)
+        made.spi_i, made.spi_r = spi_i, spi_r
+        made.nonce, made.their_nonce = nonces if self.is_first else nonces[::-1]
+        made.make_keys(shared, self.keys["d"])
+        return made
+
     def child_keys(self, nonces, shared=b""):
         """RFC 7296 §2.17: what the initiator of the exchange sends with, and what it receives with."""
         stream = self.stretch(self.keys["d"], shared + nonces, 72)

@@ -419,6 +419,16 @@ def test_the_gateway_renews(tunnel, group):
     assert status(program)["tunnel"]["rejected"] == 0
 
 
+def test_the_gateway_renews_the_ike_sa(tunnel):
+    """RFC 7296 §1.3.2, §2.18: and both go on by the new one."""
+    program = tunnel()
+    assert program.tell(ask="rekey-ike", group=31)["errors"] == []
+    wait_for(lambda: status(program)["tunnel"]["rekeys"] == 1)
+    assert program.tell(ask="critical")["errors"] == [1]
+    assert program.tell(ask="rekey", group=19)["errors"] == []
+    wait_for(lambda: status(program)["tunnel"]["rekeys"] == 2)
+
+
 def test_a_critical_payload_while_up(tunnel):
     """RFC 7296 §2.5: refused, and the tunnel stands."""
     program = tunnel()

@@ -99,7 +99,7 @@ def other_python():
         return None
     packages = next(Path(sys.prefix).glob("lib/python*/site-packages"))
     path = {"PYTHONPATH": f"{packages}:{ROOT / 'src'}", "PYTHONDONTWRITEBYTECODE": "1"}
-    probe = [*NOBODY, python, "-c", "import zesty_burrow, cryptography, sqlalchemy"]
+    probe = [*NOBODY, python, "-c", "import zesty_burrow, cryptography, aiohttp"]
     return (python, path) if subprocess.run(probe, env={**os.environ, **path}).returncode == 0 else None
 
 

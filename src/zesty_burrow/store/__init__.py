@@ -1,1 +1,1 @@
-"""Profiles, sealed secrets and observations: SQLAlchemy Core; SQLite on disk, or a team's PostgreSQL by URL."""
+"""Profiles, sealed secrets and observations: SQLite on disk, or a team's PostgreSQL by URL."""

@@ -193,6 +193,20 @@ def test_a_renewal_that_is_not_agreed_on():
     assert not caller.rekey((X25519,), X25519).errors
 
 
+@pytest.mark.parametrize("group", [X25519, P256])
+def test_a_renewed_ike_sa(group):
+    """RFC 7296 §1.3.2, §2.18: new keys from the old SK_d, messages numbered anew; child SAs are renewed by it."""
+    caller = connected()
+    assert not caller.rekey_ike(group).errors
+    assert caller.request(INFORMATIONAL, []).payloads[1:] == []
+    assert not caller.rekey((P256,), P256).errors
+    assert not caller.rekey_ike(X25519).errors
+    assert caller.request(INFORMATIONAL, [(DELETE, bytes([1, 0, 0, 0]))]).errors == []
+    while caller.gateway.next_event():
+        pass
+    assert not caller.gateway.responders
+
+
 # RFC 7296 §2.10: nonces.
 
 

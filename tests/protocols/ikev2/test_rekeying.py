@@ -251,6 +251,21 @@ def test_any_authentic_packet_counts():
     assert 150 <= wire.told(Closed).at - last <= 30 + 180 + 20
 
 
+def test_an_end_is_not_waited_for():
+    """A gateway that answers no DELETE while its packets go on coming: two seconds, as without them."""
+    wire, _ = connected(liveness_seconds=30, child_seconds=1e9)
+    wire.tamper = lambda data, to_gateway: None
+    wire.initiator.close(wire.now)
+    began = wire.now
+    while not wire.closed and wire.now < began + 30:
+        wire.initiator.traffic_received(wire.now)
+        wire.run(until=wire.now + 0.5)
+        wire.now += 0.5
+        wire.initiator.handle_timer(wire.now)
+        wire.collect()
+    assert wire.now - began < 5
+
+
 def test_a_gateway_that_falls_silent():
     """RFC 7296 §2.4: asked a dozen times over minutes; then it is said, and nothing is left waiting."""
     wire, _ = connected(liveness_seconds=30, child_seconds=1e9)

@@ -88,8 +88,9 @@ class Initiator(EndMachine):
         return self.established.traffic_sent(now, octets, sequence)
 
     def traffic_received(self, now: float) -> None:
-        """See :meth:`Established.traffic_received`."""
-        self.established.traffic_received(now)
+        """See :meth:`Established.traffic_received`; a DELETE is not waited for any longer by it."""
+        if self.state is State.ESTABLISHED:
+            self.established.traffic_received(now)
 
     def receive(self, data: bytes, source: Endpoint, now: float) -> None:
         """Take a datagram; on the encapsulation port it starts with the non-ESP marker. Never raises for content."""
