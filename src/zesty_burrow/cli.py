@@ -14,7 +14,7 @@ import sys
 
 from zesty_burrow import __version__
 from zesty_burrow.commands import COMMANDS
-from zesty_burrow.errors import BurrowError, DiskFull, InputError, OutputFailed, ProgramFault, UsageError
+from zesty_burrow.errors import BurrowError, OutputFailed, UsageError, as_error
 from zesty_burrow.interrupt import INTERRUPTED, end_at_once
 
 TYPE_CHECKING = False
@@ -25,9 +25,6 @@ if TYPE_CHECKING:
     from typing import Any, NoReturn
 
     from zesty_burrow.report.reporter import Reporter
-
-NO_SPACE = 28
-"""ENOSPC; the module with the names of errors is not worth loading for it."""
 
 
 class Parser(argparse.ArgumentParser):
@@ -199,7 +196,7 @@ def main(words: Sequence[str]) -> int:
     except Exception as problem:
         if debug and not isinstance(problem, BurrowError):
             raise
-        error = _as_error(problem)
+        error = as_error(problem)
         if reporter is None:
             from zesty_burrow.report.reporter import Reporter
 
@@ -207,21 +204,3 @@ def main(words: Sequence[str]) -> int:
         with contextlib.suppress(OSError):  # nobody can be told; the code tells it
             reporter.error(error)
         return error.exit_code
-
-
-def _as_error(problem: Exception) -> BurrowError:
-    """What is told of an exception."""
-    if isinstance(problem, BurrowError):
-        return problem
-    if isinstance(problem, UnicodeError):
-        place = getattr(problem, "start", 0)
-        why = f"its character {place + 1} is not UTF-8"
-        return InputError("what was entered cannot be read", why=why, next_step="Enter it in UTF-8.")
-    if isinstance(problem, OSError) and problem.errno == NO_SPACE:
-        where = str(problem.filename or "")
-        folder = os.path.dirname(where) or "this machine"  # noqa: PTH120
-        return DiskFull.at(folder, f"{where or 'a file'} was not written")
-    if isinstance(problem, OSError):
-        step = "Check rights, disk space and paths."
-        return BurrowError("the system refused a call", why=str(problem), next_step=step, slug="system")
-    return ProgramFault("the program has an error", why=f"{type(problem).__name__}: {problem}")

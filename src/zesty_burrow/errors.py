@@ -135,11 +135,22 @@ class MachineError(BurrowError):
     exit_code = 5
 
 
+NO_SPACE = (28, 122)
+"""ENOSPC and EDQUOT; the module with the names of errors is not worth loading for them."""
+
+
 class DiskFull(MachineError):
     """There is no space left for what is to be written."""
 
     slug = "disk-full"
     next_step = "Make space there, and do it again."
+
+    @classmethod
+    def by(cls, problem: OSError, path: object, lost: str = "") -> DiskFull | None:
+        """Of an error of the system while ``path`` was written; None where it is another one."""
+        if problem.errno not in NO_SPACE:
+            return None
+        return cls.at(str(path).rpartition("/")[0] or "this folder", lost or f"{path} was not written")
 
     @classmethod
     def at(cls, folder: object, lost: str) -> DiskFull:
@@ -238,3 +249,17 @@ class ProgramFault(BurrowError):
     slug = "program-fault"
     exit_code = 70
     next_step = "This should not happen. Run it again with --debug and report what it prints."
+
+
+def as_error(problem: BaseException) -> BurrowError:
+    """What is told of an exception that nobody has expected."""
+    if isinstance(problem, BurrowError):
+        return problem
+    if isinstance(problem, UnicodeError):
+        why = f"its character {getattr(problem, 'start', 0) + 1} is not UTF-8"
+        return InputError("what was entered cannot be read", why=why, next_step="Enter it in UTF-8.")
+    if isinstance(problem, OSError):
+        full = DiskFull.by(problem, problem.filename or "a file")
+        step = "Check rights, disk space and paths."
+        return full or BurrowError("the system refused a call", why=str(problem), next_step=step, slug="system")
+    return ProgramFault("the program has an error", why=f"{type(problem).__name__}: {problem}")

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import io
+import ssl
 import stat
 import struct
 import zipfile
 
 import pytest
+from cryptography.hazmat.primitives.serialization import Encoding
 
+from independent.certificates import Issuer, name, with_version
 from support import AUTHORITY, PASSWORD
 from zesty_burrow.intake import limits
 from zesty_burrow.lab.kit import kit_archive, kit_files
@@ -168,3 +171,27 @@ def test_nothing_steers_the_terminal(zesty, tmp_path):
         assert "\x1b" not in ended.out + ended.err
         assert "\x07" not in ended.out + ended.err
     assert "unknown key" in zesty("show", "lisbon").out
+
+
+@pytest.mark.parametrize("version", [3, 7, 255])
+@pytest.mark.parametrize("form", ["pem", "der", "inside the profile"])
+def test_a_certificate_of_an_unknown_version(zesty, tmp_path, version, form):
+    """It costs itself only: the profiles of the kit are taken."""
+    der = with_version(Issuer(name("Somebody")).certificate.public_bytes(Encoding.DER), version)
+    pem = ssl.DER_cert_to_PEM_cert(der)
+    files = dict(FILES)
+    if form == "inside the profile":
+        files["profiles/odd.toml"] = LISBON.replace(b'name = "quillwort-lisbon"', b'name = "odd"').replace(
+            b'"quillwort-authority.pem"', b"'''" + pem.encode() + b"'''"
+        )
+    else:
+        files["odd.crt"] = pem.encode() if form == "pem" else der
+    path = tmp_path / "kit.zip"
+    path.write_bytes(kit_archive(files))
+    path.chmod(0o600)
+    assert zesty("import", path).code == 0
+    names = {row["name"] for row in zesty("--json", "list").json["profiles"]}
+    assert {"quillwort-lisbon", "quillwort-tallinn"} <= names and len(names) >= 5
+    assert zesty("inspect", path).code == 0
+    if "odd" in names:
+        assert zesty("show", "odd").code == 0

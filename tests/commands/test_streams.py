@@ -7,6 +7,7 @@ import os
 import signal
 import subprocess
 import time
+from pathlib import Path
 
 import pytest
 
@@ -121,29 +122,51 @@ def test_interrupted(zesty, kit, words, after):
     assert running.returncode in (0, 1, 4, 12, 130), err
 
 
-def in_a_small_disk(zesty, words, size, before=""):
-    """The program with its home on a disk of that size."""
+FILL = "dd if=/dev/zero of='{home}/filler' bs=1k 2>/dev/null;"
+
+
+def in_a_small_disk(zesty, size, *calls):
+    """The program with its home on a disk of that size, in namespaces of its own; how the last call ended."""
     home = zesty.home
     home.mkdir(exist_ok=True)
-    quoted = " ".join(f"'{word}'" for word in map(str, words))
-    script = f"mount -t tmpfs -o size={size} none '{home}' && {before} exec '{PROGRAM}' --json {quoted}"
+    lines = [f"mount -t tmpfs -o size={size} none '{home}' || exit 99"]
+    for call in calls:
+        words = " ".join(f"'{word}'" for word in map(str, call)) if not isinstance(call, str) else ""
+        lines.append(
+            call.format(home=home) if isinstance(call, str) else f"'{PROGRAM}' --json {words} > '{zesty.home}.out'"
+        )
+    script = "\n".join(lines)
     ended = subprocess.run(
-        ["unshare", "-m", "sh", "-c", script], env=zesty.environment, capture_output=True, text=True, timeout=60
+        ["unshare", "-m", "-n", "sh", "-c", script], env=zesty.environment, capture_output=True, text=True, timeout=60
     )
     assert "Traceback" not in ended.stderr, ended.stderr
-    return ended.returncode, json.loads(ended.stdout)
+    return ended.returncode, json.loads(Path(f"{zesty.home}.out").read_text())
 
 
 @pytest.mark.skipif(os.geteuid() != 0, reason="a disk of its own needs root")
-def test_a_full_disk(zesty, kit):
-    """An import that does not fit says so, with the folder, and stores nothing; a key file that does not fit too."""
-    code, document = in_a_small_disk(zesty, ["import", kit], "32k")
+def test_an_import_on_a_full_disk(zesty, kit):
+    """It says so, with the folder, and stores nothing."""
+    code, document = in_a_small_disk(zesty, "32k", ["import", kit])
     assert (code, document["code"]) == (5, "disk-full"), document
-    assert str(zesty.home) in document["what"] and "store" in document["why"]
-    code, document = in_a_small_disk(
-        zesty, ["connect", "nowhere"], "16k", f"dd if=/dev/zero of='{zesty.home}/x' bs=4k 2>/dev/null;"
-    )
-    assert (code, document["code"]) in ((5, "disk-full"), (4, "not-found")), document
+    assert str(zesty.home) in document["what"] and "stored" in document["why"]
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="a disk of its own needs root")
+@pytest.mark.parametrize("words", [[], ["--detach"]], ids=["foreground", "detached"])
+def test_connect_on_a_full_disk(zesty, kit, words):
+    """The journal cannot be written: told, with the folder, exit code 5, and nothing on the machine was changed."""
+    code, document = in_a_small_disk(zesty, "400k", ["import", kit], FILL, ["connect", "lisbon", *words])
+    assert (code, document["code"]) == (5, "disk-full"), document
+    assert str(zesty.home) in document["what"] and "journal" in document["why"]
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="a disk of its own needs root")
+def test_an_export_to_a_full_disk(zesty, kit):
+    """No half of a file is left."""
+    out = f"{zesty.home}/profiles.zip"
+    code, document = in_a_small_disk(zesty, "400k", ["import", kit], FILL, ["export", "--all", "--to", out])
+    assert (code, document["code"]) == (5, "disk-full"), document
+    assert out in document["why"]
 
 
 def test_a_narrow_terminal(zesty, kit):

@@ -213,13 +213,13 @@ class Gateway:
         if message.flags & 0x20:
             self.take_answer(caller, message)
             return
-        if message.number in caller.answers:
+        if message.number in caller.answers and not self.how.get("mute"):
             self.send(caller, caller.answers[message.number])
             return
         self.log.append(f"{message.exchange}{' in parts' if in_parts else ''}")
         handler = {AUTH: self.take_auth, CHILD: self.take_child, INTERMEDIATE: self.take_between}.get(message.exchange)
         answer = handler(caller, message) if handler else self.take_informational(caller, message)
-        if answer is None:
+        if answer is None or self.how.get("mute"):
             return
         payloads, more = answer
         data = caller.peer.seal(message.exchange, message.number, payloads, True, **more)
@@ -316,6 +316,10 @@ class Gateway:
     # What this side asks.
 
     def ask(self, what):
+        if what["ask"] == "mute":
+            self.how["mute"] = True
+            print("{}", flush=True)
+            return
         caller = next(one for one in reversed(self.callers.values()) if not one.mute)
         caller.number += 1
         peer, self.asked, more = caller.peer, what, {}

@@ -442,3 +442,16 @@ def test_a_malformed_request_while_up(tunnel):
     program = tunnel()
     assert program.tell(ask="malformed")["errors"] == [7]
     wait_for(lambda: status(program)["tunnel"] is None)
+
+
+@pytest.mark.soak
+def test_a_gateway_that_falls_silent(program):
+    """RFC 7296 §2.4: asked again and again; while its packets come the tunnel stands, and then it is told as lost."""
+    program.profile(ikev2="peer_seconds = 20\n")
+    program.tell(be={})
+    program.lab.heron("connect", "independent", "--detach", check=0)
+    assert program.tell(ask="mute") == {}
+    wait_for(lambda: status(program)["tunnel"] is None, 90)
+    lines = program.lab.heron("status", "--log", check=0).json["log"]
+    assert any("has not answered for 20 seconds" in json.dumps(line) for line in lines)
+    assert program.report["log"].count("37") >= 2

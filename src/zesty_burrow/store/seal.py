@@ -12,7 +12,7 @@ from cryptography.exceptions import InvalidTag
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 from cryptography.hazmat.primitives.kdf.scrypt import Scrypt
 
-from zesty_burrow.errors import SealError
+from zesty_burrow.errors import DiskFull, SealError
 
 VERSION = b"\x01"
 SCRYPT_N, SCRYPT_R, SCRYPT_P = 1 << 15, 8, 1
@@ -46,10 +46,14 @@ class Seal:
 def write_private(path: Path, data: bytes) -> None:
     """Create a file that only its owner reads, with its final mode from the first moment; never over another."""
     descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
-    with os.fdopen(descriptor, "wb") as stream:
-        stream.write(data)
-        stream.flush()
-        os.fsync(stream.fileno())
+    try:
+        with os.fdopen(descriptor, "wb") as stream:
+            stream.write(data)
+            stream.flush()
+            os.fsync(stream.fileno())
+    except OSError as problem:
+        path.unlink(missing_ok=True)  # nothing half-written stays
+        raise DiskFull.by(problem, path) or problem from None
 
 
 def key_from_file(path: Path) -> bytes:

@@ -18,7 +18,7 @@ from typing import TYPE_CHECKING, Any
 from zesty_burrow import errors
 from zesty_burrow.carrier.control.log_lines import LogLines, write
 from zesty_burrow.carrier.control.status import StepReport, TunnelStatus
-from zesty_burrow.errors import BurrowError, GatewayElsewhere, GatewayError, ProgramFault
+from zesty_burrow.errors import BurrowError, GatewayElsewhere, GatewayError, ProgramFault, as_error
 
 if TYPE_CHECKING:
     from _typeshed import DataclassInstance
@@ -103,6 +103,7 @@ def _carry_on(
 ) -> None:
     """The child: its own session, no terminal, a log that only the owner reads. Never returns."""
     code = 1
+    listener = os.fdopen(writing, "wb", buffering=0)
     try:
         os.setsid()
         descriptor = os.open(log, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_CLOEXEC, 0o600)
@@ -111,7 +112,6 @@ def _carry_on(
             os.dup2(source, target)
 
         logging.basicConfig(handlers=[LogLines(descriptor)], level=min(logging.root.level, logging.INFO), force=True)
-        listener = os.fdopen(writing, "wb", buffering=0)
 
         def tell(level: str, event: str, document: dict[str, Any]) -> None:
             write(descriptor, level, event, **document[event])
@@ -132,6 +132,11 @@ def _carry_on(
             code = error.exit_code
     except BaseException as problem:
         write(2, "error", "fault", trace="".join(traceback.format_exception(problem)))
+        told = as_error(problem)
+        code = told.exit_code
+        if not listener.closed:
+            with suppress(OSError):
+                listener.write(json.dumps({"error": error_document(told)}).encode() + b"\n")
     finally:
         sys.stderr.flush()
         os._exit(code)

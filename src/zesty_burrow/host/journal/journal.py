@@ -17,7 +17,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from zesty_burrow.errors import MachineError, StateError
+from zesty_burrow.errors import DiskFull, MachineError, StateError
 from zesty_burrow.host.journal.lock import END_RECORD, lock
 from zesty_burrow.host.namespaces import network_identity
 from zesty_burrow.host.netlink import Netlink, Route, Rule, as_fields
@@ -63,13 +63,18 @@ class Journal:
                 next_step="Run `zesty restore`.",
                 slug="left-over",
             )
+        # An empty journal is as good as none.
         header = {"boot": boot_id(), "network": network_identity(), "process": os.getpid(), "what": what}
         self._write(header)
 
     def _write(self, document: dict[str, Any]) -> None:
-        self._stream.write(json.dumps(document).encode() + b"\n")
-        self._stream.flush()
-        os.fsync(self._stream.fileno())
+        try:
+            self._stream.write(json.dumps(document).encode() + b"\n")
+            self._stream.flush()
+            os.fsync(self._stream.fileno())
+        except OSError as problem:
+            lost = "the journal was not written, so this change to the machine was not made"
+            raise DiskFull.by(problem, self.path, lost) or problem from None
 
     def record(self, kind: str, fields: dict[str, Any]) -> None:
         """Write a change down; only then may it be made."""
