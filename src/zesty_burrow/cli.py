@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 
 
 class Parser(argparse.ArgumentParser):
-    """Wrong words become an error like any other, so that they are told in the same way, also as JSON."""
+    """Wrong words become an error like any other, so that they are printed in the same way, also as JSON."""
 
     def error(self, message: str) -> NoReturn:
         """Raises :class:`UsageError` with what argparse says."""
@@ -161,7 +161,7 @@ def _prepare_streams() -> None:
     """
     for number, name in enumerate(("stdin", "stdout", "stderr")):
         if getattr(sys, name) is None:
-            # It was closed by whoever started us.
+            # The process that started us has closed it.
             setattr(sys, name, open(os.open(os.devnull, os.O_RDWR), "w" if number else "r"))  # noqa: PTH123, SIM115
         else:
             getattr(sys, name).reconfigure(errors="replace" if number else "strict")

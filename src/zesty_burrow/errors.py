@@ -252,7 +252,7 @@ class ProgramFault(BurrowError):
 
 
 def as_error(problem: BaseException) -> BurrowError:
-    """What is told of an exception that nobody has expected."""
+    """The error printed for an unexpected exception."""
     if isinstance(problem, BurrowError):
         return problem
     if isinstance(problem, UnicodeError):

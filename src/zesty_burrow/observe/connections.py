@@ -13,7 +13,7 @@ YOUNG = 1.0
 AT_MOST = 4
 """How many times the limit of a source may be passed by young ones."""
 PREFIX6 = 64
-"""An IPv6 source is a network of this length: whoever has one has all its addresses (RFC 4291 §2.5.4)."""
+"""An IPv6 source is a network of this length: its owner has all its addresses (RFC 4291 §2.5.4)."""
 
 
 def source_of(address: str) -> str:

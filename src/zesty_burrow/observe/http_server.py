@@ -129,7 +129,7 @@ class HttpService:
         return self._timed(self._public)
 
     def metrics_factory(self) -> asyncio.Protocol:
-        """For whoever collects the metrics."""
+        """For the collector of the metrics."""
         return self._timed(self._private)
 
     def _timed(self, runner: web.ServerRunner) -> Timed:

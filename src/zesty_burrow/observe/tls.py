@@ -34,7 +34,7 @@ class Certificate:
         return tuple((one.st_mtime_ns, one.st_size) for one in stats)
 
     def reload(self) -> bool:
-        """Whether there was another one. One that cannot be used is told, and the old one stays."""
+        """Whether there was another one. One that cannot be used is logged, and the old one stays."""
         stamp = self._now()
         if stamp == self._stamp:
             return False

@@ -148,7 +148,7 @@ class Reporter:
                 "next_step": error.next_step,
                 "exit_code": error.exit_code,
             }
-            with suppress(OSError):  # it is told on standard error as well
+            with suppress(OSError):  # it is printed on standard error as well
                 sys.stdout.write(json.dumps(document, indent=2) + "\n")
                 sys.stdout.flush()
         table = Table(Column(whole=True, style="bold"), Column())

@@ -147,10 +147,10 @@ class Store:
                 rows = transaction.execute("SELECT salt FROM seal")
         return bytes(rows[0][0])
 
-    def _note_proof(self, transaction: Transaction, seal: Seal, *, anew: bool = False) -> None:
+    def _note_proof(self, transaction: Transaction, seal: Seal, *, replace: bool = False) -> None:
         """From the first sealed secret on, another key is noticed; by two at once the first one's."""
         rows = transaction.execute("SELECT proof FROM seal")
-        if rows and rows[0][0] is not None and not anew:
+        if rows and rows[0][0] is not None and not replace:
             self._check(seal, bytes(rows[0][0]))
             return
         proof = seal.seal(b"", PROOF)
@@ -343,7 +343,7 @@ class Store:
                 subject = Scope(label, device, profile).subject(kind)
                 again = new.seal(old.open(bytes(sealed), subject), subject)
                 transaction.execute("UPDATE credentials SET sealed = ? WHERE id = ?", again, number)
-            self._note_proof(transaction, new, anew=True)
+            self._note_proof(transaction, new, replace=True)
         self._seal = new
         return len(rows)
 

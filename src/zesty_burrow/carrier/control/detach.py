@@ -43,7 +43,7 @@ def error_of(document: dict[str, str]) -> BurrowError:
     """The error that :func:`error_document` told of."""
     kind = getattr(errors, document["class"], ProgramFault)
     if issubclass(kind, GatewayElsewhere):
-        kind = GatewayError  # where to matters only to whoever follows it
+        kind = GatewayError  # the target matters only to code that follows it
     error: BurrowError = kind(
         document["what"], why=document["why"], next_step=document["next_step"], slug=document["slug"]
     )

@@ -177,7 +177,7 @@ def _undo(path: Path) -> Restored:
 
 
 def _tell_end(path: Path, done: list[str], left: list[str]) -> None:
-    """For whoever waits for the end, before the journal goes; without it they are told less."""
+    """For a process that waits for the end, written before the journal goes; without it that process knows less."""
     with suppress(OSError):
         record = json.dumps({"restored": done, "left_alone": left}).encode()
         _replace(path.with_name(END_RECORD), record, 0o600)

@@ -25,7 +25,7 @@ def _ended(result: EndResult) -> Parts:
 
 
 def _disconnected(result: DisconnectResult) -> Parts:
-    put_back = _put_back(result.restored) if result.told else "Its process did not tell what it restored."
+    put_back = _put_back(result.restored) if result.told else "Its process did not say what it restored."
     yield f"The tunnel {result.profile} has ended. {put_back}"
     yield from _left_alone(result.left_alone)
 

@@ -1,4 +1,4 @@
-"""The first message may get several answers, forged ones among them; whoever proves itself is the gateway.
+"""The first message may get several answers, forged ones among them; the one that proves itself is the gateway.
 
 RFC 7296 §2.4: an initiator may go on with each answer to IKE_SA_INIT until one of them turns out to be right.
 """
@@ -17,7 +17,7 @@ UNPROVEN = (State.IDLE, State.INIT_SENT, State.INTERMEDIATE, State.PROOF_AWAITED
 
 
 class Candidates:
-    """``leading``: the initiator whose events are told. The others go on beside it while nobody has proven itself."""
+    """``leading``: the initiator whose events are passed on. The others go on beside it while nobody has proven itself."""
 
     def __init__(self, config: InitiatorConfig, random: Random) -> None:
         self.leading = Initiator(config, random)
@@ -52,7 +52,7 @@ class Candidates:
             one.handle_timer(now)
 
     def next_event(self) -> Event | None:
-        """The next event of the leading one. Its failure is told only where no other is left."""
+        """The next event of the leading one. Its failure is passed on only where no other is left."""
         event = self.leading.next_event()
         while isinstance(event, Failed) and self._others:
             self.leading = self._others.pop(0)
