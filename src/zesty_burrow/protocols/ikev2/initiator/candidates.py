@@ -17,7 +17,7 @@ UNPROVEN = (State.IDLE, State.INIT_SENT, State.INTERMEDIATE, State.PROOF_AWAITED
 
 
 class Candidates:
-    """``leading``: the initiator whose events are passed on. The others go on beside it while nobody has proven itself."""
+    """``leading``: the initiator whose events are passed on. The others go on until one has proven itself."""
 
     def __init__(self, config: InitiatorConfig, random: Random) -> None:
         self.leading = Initiator(config, random)
