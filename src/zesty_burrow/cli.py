@@ -151,6 +151,10 @@ def run_to_the_end() -> int:
         except OSError:
             # Python would complain of it at the end; it has been told, or nobody can be told.
             os.dup2(os.open(os.devnull, os.O_WRONLY), stream.fileno())
+    if code == INTERRUPTED:
+        # An interrupt that met an `exec` of ours or of a library, however well caught, makes the interpreter end itself
+        # by the signal instead.
+        end_at_once()
     return code
 
 

@@ -6,6 +6,7 @@ import json
 import os
 import signal
 import subprocess
+import sys
 import time
 from pathlib import Path
 
@@ -116,8 +117,8 @@ def test_interrupted(zesty, kit, words, after):
     time.sleep(after)
     running.send_signal(signal.SIGINT)
     out, err = running.communicate(timeout=30)
-    if "zesty_burrow" not in err and (running.returncode == -signal.SIGINT or "Traceback" in err):
-        return  # the interpreter itself was still starting
+    if "/zesty_burrow/" not in err and (running.returncode == -signal.SIGINT or "Traceback" in err):
+        return  # the interpreter itself was still starting: no file of ours had been reached
     assert "Traceback" not in out + err, err
     assert running.returncode in (0, 1, 4, 12, 130), err
 
@@ -181,3 +182,14 @@ def test_a_narrow_terminal(zesty, kit):
         listed = run(zesty, ["list"], capture_output=True, env=environment).stdout.decode()
         for name in ("quillwort-lisbon", "quillwort-montevideo", "Wellington,", "2026-"):
             assert name in listed
+
+
+def test_interrupted_within_an_exec(zesty, tmp_path):
+    """Under ``python -m`` Python would then end itself by the signal (-2), although the interrupt was caught."""
+    (tmp_path / "interrupted.py").write_text(
+        "import sys\nfrom zesty_burrow import cli\n"
+        "cli.main = lambda words: exec('raise KeyboardInterrupt')\nsys.exit(cli.run_to_the_end())"
+    )
+    words = [sys.executable, "-m", "interrupted"]
+    ended = subprocess.run(words, env=zesty.environment, cwd=tmp_path, capture_output=True, text=True)
+    assert (ended.returncode, ended.stdout, ended.stderr) == (130, "", "")

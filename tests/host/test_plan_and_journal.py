@@ -15,9 +15,9 @@ from hypothesis import strategies as st
 
 from zesty_burrow.core.profile import Traffic
 from zesty_burrow.errors import InputError, StateError
-from zesty_burrow.host import journal
+from zesty_burrow.host.journal import journal
 from zesty_burrow.host.journal.journal import Journal, restore
-from zesty_burrow.host.journal.lock import is_left_over
+from zesty_burrow.host.journal.lock import END_RECORD, is_left_over, read_end
 from zesty_burrow.host.netlink import RT_TABLE_MAIN
 from zesty_burrow.host.paths import SettingsFile, find_paths, read_settings
 from zesty_burrow.host.plan import FIRST_TABLE, plan_routes
@@ -126,7 +126,8 @@ def test_files_are_put_back(files):
     assert book.put_back().done == (str(target),)
     assert (target.read_text(), target.stat().st_mode & 0o777) == ("nameserver 192.0.2.53\n", 0o640)
     assert not path.exists()
-    assert list(target.parent.iterdir()) == [target]
+    assert sorted(target.parent.iterdir()) == sorted([path.with_name(END_RECORD), target])
+    assert read_end(path) == ((str(target),), ())
 
 
 def test_links_and_absent_files_are_put_back(files, tmp_path):
