@@ -165,6 +165,15 @@ def test_search(full):
         assert full.list_profiles([mark]) == []
 
 
+def test_names_by_their_beginning(full):
+    """Letter by letter, not beyond a number; marks of the database's own language are just letters."""
+    assert full.names("quillwort-t", 9) == ["quillwort-tallinn"]
+    assert full.names("Quillwort-t", 9) == []
+    assert (len(full.names("", 9)), len(full.names("", 3))) == (5, 3)
+    for mark in ("%", "_", "quillwort_", "\\", "'"):
+        assert full.names(mark, 9) == []
+
+
 def test_credentials_are_sealed_and_bound_to_their_label(full, place):
     """Another key is noticed before it opens or seals anything; a value moved to another label opens nothing."""
     assert kept(full, story.PROVIDER) == SECRET

@@ -32,10 +32,10 @@ def run(args: Namespace, context: Context) -> TextResult:
 def _names(prefix: str, context: Context) -> list[str]:
     """This runs at each press of a key; what cannot be read gives none."""
     try:
-        rows = context.list_profiles()
+        with context.layered_store() as layered_store:
+            return layered_store.names(prefix, MAX_NAMES)
     except BurrowError:
         return []
-    return sorted({row.name for _, row in rows if row.name.startswith(prefix)})[:MAX_NAMES]
 
 
 def _words_of(name: str) -> list[str]:

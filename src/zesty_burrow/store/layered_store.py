@@ -34,6 +34,10 @@ class LayeredStore:
         """Whom it is for and the row, of every profile; a name that both stores have is shown for both."""
         return [(whom, row) for whom, store in self._stores.items() for row in store.list_profiles(words, **where)]
 
+    def names(self, prefix: str, most: int) -> list[str]:
+        """At most so many names of either store that begin like this, sorted."""
+        return sorted({name for store in self._stores.values() for name in store.names(prefix, most)})[:most]
+
     def find_profile(self, name: str) -> tuple[Profile, ProfileRow, str]:
         """A profile by name or place, its row, and whose store it is in."""
         last: NotFound | None = None

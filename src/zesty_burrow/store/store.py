@@ -216,6 +216,12 @@ class Store:
         # By code point, which not every database's collation does.
         return matching(sorted((ProfileRow(*row) for row in found), key=lambda row: row.name), words, **where)
 
+    def names(self, prefix: str, most: int) -> list[str]:
+        """At most so many names that begin like this, and nothing else of their profiles."""
+        query = "SELECT name FROM profiles WHERE substr(name, 1, ?) = ? LIMIT ?"
+        with self._reading() as transaction:
+            return [name for (name,) in transaction.execute(query, len(prefix), prefix, most)]
+
     def find_profile(self, name: str) -> tuple[Profile, ProfileRow]:
         """One profile by name, or by a place that only one profile has; :class:`NotFound` otherwise."""
         query = f"SELECT text, {_LISTED} FROM profiles WHERE name = ?"  # noqa: S608
