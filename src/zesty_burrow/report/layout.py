@@ -312,7 +312,7 @@ class Console:
 
     def _line(self, spans: Line) -> str:
         end = len(spans)
-        while end and not spans[end - 1][0].strip() and not spans[end - 1][1]:
+        while end and not spans[end - 1][0].strip():
             end -= 1
         kept = spans[:end]
         if kept:

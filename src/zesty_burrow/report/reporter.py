@@ -33,7 +33,8 @@ class Reporter:
 
     @property
     def live(self) -> Console:
-        """The console for what happens along the way."""
+        """The console for what happens along the way. A bar is taken away first; its next step paints it again."""
+        self.pause()
         if self._live is None:
             self._live = Console(sys.stderr)
         return self._live
