@@ -31,7 +31,15 @@ def _disconnected(result: DisconnectResult) -> Parts:
 
 
 def _put_back(done: Sequence[str]) -> str:
-    return f"Restored: {', '.join(done)}." if done else "Nothing had to be restored."
+    """Rules and routes are counted; the JSON document names each of them."""
+    removed = []
+    for start, one, several in (("rule ", "routing rule", "routing rules"), ("route to ", "route", "routes")):
+        count = sum(line.startswith(start) for line in done)
+        removed += [f"{count} {one if count == 1 else several}"] if count else []
+    removed += [line for line in done if line.startswith("device ")]
+    files = [line for line in done if not line.startswith(("rule ", "route to ", "device "))]
+    sentences = [f"{verb}: {', '.join(what)}." for verb, what in (("Removed", removed), ("Restored", files)) if what]
+    return " ".join(sentences) or "Nothing had to be restored."
 
 
 def _left_alone(paths: Sequence[str]) -> Parts:
