@@ -88,7 +88,7 @@ def measure(rounds: int) -> Iterator[tuple[str, list[float], list[float], str]]:
     words = ["observatory", "serve", "--zone", "observatory.example", "--address", "127.0.0.1"]
     words += ["--http-port", str(http), "--dns-port", str(question), "--stun-port", str(stun)]
     words += ["--requests-a-second", "1000000"]
-    ours = subprocess.Popen([PROGRAM, *words], stderr=subprocess.PIPE, text=True)
+    ours = subprocess.Popen([PROGRAM, *words], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
     base = subprocess.Popen([sys.executable, "-c", BARE, str(bare), "95"], stdout=subprocess.PIPE, text=True)
     try:
         assert ours.stderr is not None and base.stdout is not None
@@ -101,9 +101,9 @@ def measure(rounds: int) -> Iterator[tuple[str, list[float], list[float], str]]:
                 mine.append(asyncio.run(_http(http, callers)))
                 questions.append(asyncio.run(_dns(question, callers)))
             per_second = f"{1 / sorted(mine)[len(mine) // 2]:,.0f} a second"
-            yield f"observatory, {callers} callers, {per_second}", mine, theirs, "a bare file"
+            yield f"observatory, callers: {callers}, {per_second}", mine, theirs, "a bare file"
             per_second = f"{1 / sorted(questions)[len(questions) // 2]:,.0f} a second"
-            yield f"DNS questions, {callers} callers, {per_second}", questions, theirs, "a bare file by HTTP"
+            yield f"DNS questions, callers: {callers}, {per_second}", questions, theirs, "a bare file by HTTP"
     finally:
         for one in (ours, base):
             one.terminate()

@@ -27,6 +27,8 @@ def measure(rounds: int) -> Iterator[tuple[str, list[float], list[float], str]]:
     """What is called often, each in turn with ``python -c pass``; on a store with a provider's kit."""
     with tempfile.TemporaryDirectory() as home:
         environment = {**os.environ, "ZESTY_BURROW_HOME": home}
+        # As where it is installed: modules are compiled once.
+        environment.pop("PYTHONDONTWRITEBYTECODE", None)
         kit = Path(home, "kit.zip")
         kit.write_bytes(kit_archive(kit_files(make_authority("Quillwort Relay").pem(), "kelp-Forest_42")))
         kit.chmod(0o600)
@@ -34,7 +36,7 @@ def measure(rounds: int) -> Iterator[tuple[str, list[float], list[float], str]]:
         for words in (["--help"], ["status"], ["explain", "dns-leak"], ["list"], ["show", "quillwort-lisbon"]):
             seconds([PROGRAM, *words], environment)
             ours, base = [], []
-            for _ in range(rounds):
+            for _ in range(rounds * 3):
                 base.append(seconds([sys.executable, "-c", "pass"], environment))
                 ours.append(seconds([PROGRAM, *words], environment))
             yield f"zesty {' '.join(words)}", ours, base, "python -c pass"

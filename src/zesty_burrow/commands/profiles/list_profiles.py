@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from argparse import ArgumentParser, Namespace
-from dataclasses import asdict
+from operator import attrgetter
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.report.results.listing import ListResult
+from zesty_burrow.store.rows import ProfileRow
 
 EXAMPLE = "zesty list --place PT lisbon"
 
@@ -33,4 +34,7 @@ def filters(args: Namespace) -> dict[str, str]:
 def run(args: Namespace, context: Context) -> ListResult:
     """All that match every word and every option."""
     rows = context.list_profiles(args.word, **filters(args))
-    return ListResult(tuple({**asdict(row), "for": whom} for whom, row in rows))
+    names = ProfileRow.__slots__
+    values = attrgetter(*names)
+    # There may be thousands of them.
+    return ListResult(tuple({**dict(zip(names, values(row), strict=True)), "for": whom} for whom, row in rows))
