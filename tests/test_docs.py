@@ -5,6 +5,9 @@ from __future__ import annotations
 import importlib.util
 import json
 import re
+import shutil
+import subprocess
+import sys
 import tomllib
 from pathlib import Path
 
@@ -128,3 +131,19 @@ def test_pictures():
     linked = re.findall(r"docs/screenshots/([\w-]+\.png)", (ROOT / "README.md").read_text())
     assert 0 < len(pictures) < 20
     assert sorted(linked) == pictures
+
+
+def test_the_observatory_s_unit(tmp_path):
+    """systemd, where it is installed, understands every line; the program understands the command line."""
+    unit = re.search(r"```ini\n(.*?)```", page("observatory.md"), re.DOTALL).group(1)
+    program = str(Path(sys.executable).with_name("zesty"))
+    path = tmp_path / "observatory.service"
+    path.write_text(unit.replace("/usr/local/bin/zesty", program))
+    if shutil.which("systemd-analyze"):
+        checked = subprocess.run(["systemd-analyze", "verify", path], capture_output=True, text=True)
+        assert (checked.returncode, checked.stdout + checked.stderr) == (0, "")
+    command = re.search(r"ExecStart=(.*?[^\\])\n", path.read_text(), re.DOTALL).group(1).replace("\\\n", "")
+    assert "/etc/observatory/geofeed.csv" in command
+    words = command.replace("/etc/observatory", str(tmp_path)).replace("/var/log/observatory", str(tmp_path)).split()
+    ended = subprocess.run(words, capture_output=True, text=True, timeout=60)
+    assert ended.returncode != 2 and str(tmp_path / "geofeed.csv") in ended.stderr
