@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import subprocess
 import sys
 import time
@@ -41,7 +42,7 @@ def wait_for(what, seconds=15):
 
 def test_the_log(lab):
     """One JSON object a line with time, level and event, whatever meets the end; and the same for people."""
-    lab.heron("connect", "lisbon", "--detach", check=0)
+    assert lab.heron("connect", "lisbon", "--detach", check=0).json["tunnel"]["seconds_up"] == 0.0
     asking = lab.start("heron", sys.executable, "-c", KEEP_ASKING, str(lab.folder / "heron" / "control"))
     time.sleep(1.0)
     lab.heron("disconnect", check=0)
@@ -55,7 +56,8 @@ def test_the_log(lab):
     assert "Traceback" not in text and " object at 0x" not in text and "Restored(" not in text
     assert [line["event"] for line in lab.heron("status", "--log", check=0).json["log"]] == events
     shown = lab.shell("heron", *ZESTY, "status", "--log").out
-    assert "reason disconnect" in shown and "step resolve" in shown
+    assert "reason: disconnect" in shown and "step: resolve" in shown and "restored: done: rule" in shown
+    assert re.search(r"seconds: \d+\.\d{3};", shown) and "{'" not in shown
 
 
 def test_disconnect_names_what_it_left_alone(lab):

@@ -114,6 +114,7 @@ class Supervisor:
         self._path: DataPath | None = None
         self._tunnel: Tunnel | None = None
         self._status: TunnelStatus | None = None
+        self._up_at = 0.0
         self._totals = Totals()
         self._notices = Notices()
         self._keys = KeyFile(options.export_keys) if options.export_keys else None
@@ -394,11 +395,12 @@ class Supervisor:
         self._status = self._describe(one, event, applied)
         self._machine.signal(TunnelSignal.CONFIGURED)
         if before is None:
+            self._up_at = asyncio.get_running_loop().time()
             self._on_up(self._status)
         else:
             self._totals.reconnects += 1
             note(log, logging.INFO, "back", gateway=self._status.gateway_address)
-            self._status = replace(self._status, since=before.since, seconds_up=before.seconds_up)
+            self._status = replace(self._status, since=before.since)
 
     def _begin_path(self, tunnel: Tunnel) -> DataPath:
         """The data path of the first tunnel; those that come after it use the same."""
@@ -427,8 +429,7 @@ class Supervisor:
         successor.io.path = path
         applied = host.configure(event, successor.session.peer[0], self._mtu, self._step)
         if self._status is not None:
-            since, up = self._status.since, self._status.seconds_up
-            self._status = replace(self._describe(successor, event, applied), since=since, seconds_up=up)
+            self._status = replace(self._describe(successor, event, applied), since=self._status.since)
         before.end()
         self._wake.set()
 
@@ -455,7 +456,6 @@ class Supervisor:
             device=self._device.name,
             offloads=offloads_in_use(self._device, one.port),
             mtu=self._mtu,
-            seconds_up=asyncio.get_running_loop().time(),
         )
 
     # The control socket.
@@ -487,7 +487,7 @@ class Supervisor:
             status,
             **counted,
             dropped=path.dropped,
-            seconds_up=round(asyncio.get_running_loop().time() - status.seconds_up, 1),
+            seconds_up=round(asyncio.get_running_loop().time() - self._up_at, 1),
             mtu=self._mtu,
             data_path=path.words,
             is_up=self._machine.state is TunnelState.UP,

@@ -89,6 +89,8 @@ def _status(result: StatusResult) -> Parts:
 
 LEVEL_STYLES = {"warning": "yellow", "error": "bold red"}
 NOT_SHOWN = ("time", "level", "event", "logger")
+LONGEST = 2000
+"""Of a field of the log, which may be a peer's own words; the log itself has it whole."""
 
 
 def _log_lines(lines: Sequence[Mapping[str, Any]]) -> Parts:
@@ -96,16 +98,28 @@ def _log_lines(lines: Sequence[Mapping[str, Any]]) -> Parts:
     table = Table(Column(style="dim", whole=True), Column(whole=True), Column())
     for line in lines:
         style = LEVEL_STYLES.get(str(line.get("level", "")), "")
-        shown = {key: value for key, value in line.items() if key not in NOT_SHOWN and value not in ("", None, [], {})}
-        words = ", ".join(f"{key} {_short(value)}" for key, value in shown.items())
+        words = _fields({key: value for key, value in line.items() if key not in NOT_SHOWN}, "; ")
         clock = str(line.get("time", ""))[11:23]
         table.add_row(clock, Text(printable(str(line["event"])), style), Text(printable(words), style))
     yield table if lines else "No tunnel was brought up with --detach yet."
 
 
-def _short(value: object) -> str:
-    text = ", ".join(map(str, value)) if isinstance(value, list) else str(value)
-    return text if len(text) <= 200 else text[:200] + "…"
+def _fields(fields: Mapping[str, Any], between: str) -> str:
+    """Those that say something, each with its name."""
+    kept = {
+        key: value for key, value in fields.items() if isinstance(value, float) or value not in ("", None, [], {}, 0)
+    }
+    return between.join(f"{key}: {_field(value)}" for key, value in kept.items())
+
+
+def _field(value: object) -> str:
+    if isinstance(value, Mapping):
+        text = _fields(value, ", ")
+    elif isinstance(value, list):
+        text = ", ".join(map(_field, value))
+    else:
+        text = f"{value:.3f}" if isinstance(value, float) else str(value)
+    return text if len(text) <= LONGEST else text[:LONGEST] + "…"
 
 
 RENDERERS: dict[type[Result], Callable[[Any], Parts]] = {
