@@ -201,6 +201,44 @@ def test_somebody_elses_change_is_left_alone(files):
     assert target.read_text() == "nameserver 192.0.2.99\n"
 
 
+FOREIGN = {
+    "a file of another user": lambda path: os.chown(path, 4711, -1),
+    "a file that all may write": lambda path: path.chmod(0o666),
+    "a file that another group may write": lambda path: (os.chown(path, -1, 4711), path.chmod(0o660)),
+    "a folder of another user": lambda path: os.chown(path.parent, 4711, -1),
+    "a folder that all may write": lambda path: path.parent.chmod(0o777),
+    "a link": lambda path: (path.rename(path.with_name("other")), path.symlink_to("other")),
+    "a pipe": lambda path: (path.unlink(), os.mkfifo(path, 0o600)),
+}
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="only root gives files away")
+@pytest.mark.parametrize("change", FOREIGN.values(), ids=list(FOREIGN))
+def test_a_foreign_journal_is_refused(files, change):
+    """What a journal says is done with root's rights; one that another user may have written is not even looked at."""
+    path, target = files
+    crashed(path, target)
+    change(path)
+    for use in (restore, lambda path: Journal(path, "lisbon")):
+        with pytest.raises(StateError, match="not used for changes") as told:
+            use(path)
+        assert told.value.slug == "journal-foreign"
+    assert not is_left_over(path)
+    assert target.read_bytes() == b"ours\n"
+
+
+def test_a_mode_has_no_special_bits(files):
+    """A file is put back with permissions alone, whatever the journal says."""
+    path, target = files
+    crashed(path, target)
+    lines = path.read_text().splitlines()
+    change = json.loads(lines[1])
+    change["fields"]["mode"] = 0o4755
+    path.write_text("\n".join([lines[0], json.dumps(change)]) + "\n")
+    restore(path)
+    assert target.stat().st_mode & 0o7777 == 0o755
+
+
 def test_after_a_reboot(files, monkeypatch):
     """In another boot only files are put back: the kernel's part is gone, and its names may mean other things."""
     path, target = files

@@ -286,6 +286,9 @@ _CODES = (
     # machine
     Code("left-over", _W, "An earlier tunnel ended without restoring this machine's settings.",
          "It crashed or was killed; its routes block all traffic until it is restored.", "Run `zesty restore`."),
+    Code("journal-foreign", _S, "The journal of changes is not this user's own.",
+         "What it says would be done with this user's rights: a forged one could change any file.",
+         "Use a folder of your own that only you can write to (--for, ZESTY_BURROW_HOME)."),
     # errors that are more precise than their kind
     Code("strict", _S, "Nothing was imported, because of --strict.",
          "The kit has findings that are warnings or worse.", "Correct what they name, or import without --strict."),

@@ -18,7 +18,7 @@ from pathlib import Path
 from typing import Any
 
 from zesty_burrow.errors import DiskFull, MachineError, StateError
-from zesty_burrow.host.journal.lock import END_RECORD, lock
+from zesty_burrow.host.journal.lock import END_RECORD, lock, open_journal
 from zesty_burrow.host.namespaces import network_identity
 from zesty_burrow.host.netlink import Netlink, Route, Rule, as_fields
 
@@ -51,7 +51,7 @@ class Journal:
 
     def __init__(self, path: Path, what: str) -> None:
         self.path = path
-        descriptor = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        descriptor = open_journal(path, create=True)
         self._stream = os.fdopen(descriptor, "r+b")
         if not lock(descriptor):
             self._stream.close()
@@ -115,9 +115,9 @@ class Journal:
 
 
 def restore(path: Path) -> Restored:
-    """Put back what a dead process left. :class:`StateError` while a living one holds the journal."""
+    """Put back what a dead process left. :class:`StateError` while a living one holds it, or where it is foreign."""
     try:
-        descriptor = os.open(path, os.O_RDWR | os.O_CLOEXEC)
+        descriptor = open_journal(path)
     except FileNotFoundError:
         return Restored()
     try:
@@ -225,7 +225,7 @@ def _put_file_back(fields: dict[str, Any]) -> bool:
         path.unlink()
         path.symlink_to(fields["link"])
     elif "content" in fields:
-        _replace(path, before, int(fields["mode"]))
+        _replace(path, before, int(fields["mode"]) & 0o777)
     else:
         path.unlink()
     return True

@@ -1,14 +1,56 @@
-"""Who has a journal: its lock, and whether a dead process has left it. Light to load: `status` needs it."""
+"""Who has a journal: its owner, its lock, and whether a dead process has left it. Light to load: `status` needs it."""
 
 from __future__ import annotations
 
 import fcntl
 import json
 import os
+import stat
 from pathlib import Path
+
+from zesty_burrow.errors import StateError
 
 END_RECORD = "ended.json"
 """Beside the journal: what the last end of a tunnel has put back."""
+
+
+def open_journal(path: Path, *, create: bool = False) -> int:
+    """A descriptor of the journal. What it says is done with this process's rights, so it has to be this user's own.
+
+    :class:`StateError` where another user owns the file or its folder, or may write there, or where it is a link or a
+    special file; ``FileNotFoundError`` where there is none.
+    """
+    _check(path.parent, path.parent.stat())
+    flags = os.O_RDWR | os.O_CLOEXEC | os.O_NOFOLLOW | os.O_NONBLOCK | (os.O_CREAT if create else 0)
+    if path.is_symlink():
+        raise _foreign(path, "it is a symbolic link")
+    descriptor = os.open(path, flags, 0o600)
+    try:
+        status = os.fstat(descriptor)
+        _check(path, status)
+        if not stat.S_ISREG(status.st_mode):
+            raise _foreign(path, "it is not a regular file")
+    except StateError:
+        os.close(descriptor)
+        raise
+    return descriptor
+
+
+def _check(path: Path, status: os.stat_result) -> None:
+    if status.st_uid != os.geteuid():
+        raise _foreign(path, f"it belongs to user {status.st_uid}, and this is user {os.geteuid()}")
+    foreign_group = stat.S_IWGRP if status.st_gid != os.getegid() else 0
+    if status.st_mode & (stat.S_IWOTH | foreign_group):
+        raise _foreign(path, "other users may write to it")
+
+
+def _foreign(path: Path, why: str) -> StateError:
+    return StateError(
+        f"{path} is not used for changes to this machine",
+        why=why,
+        next_step="Use a folder of your own that only you can write to (--for, ZESTY_BURROW_HOME).",
+        slug="journal-foreign",
+    )
 
 
 def lock(descriptor: int) -> bool:
@@ -20,10 +62,10 @@ def lock(descriptor: int) -> bool:
 
 
 def is_left_over(path: Path) -> bool:
-    """Whether a journal lies there that no living process holds."""
+    """Whether a journal of this user's lies there that no living process holds."""
     try:
-        descriptor = os.open(path, os.O_RDWR | os.O_CLOEXEC)
-    except OSError:
+        descriptor = open_journal(path)
+    except (OSError, StateError):
         return False
     try:
         return os.fstat(descriptor).st_size > 0 and lock(descriptor)
