@@ -145,5 +145,6 @@ def test_the_observatory_s_unit(tmp_path):
     command = re.search(r"ExecStart=(.*?[^\\])\n", path.read_text(), re.DOTALL).group(1).replace("\\\n", "")
     assert "/etc/observatory/geofeed.csv" in command
     words = command.replace("/etc/observatory", str(tmp_path)).replace("/var/log/observatory", str(tmp_path)).split()
-    ended = subprocess.run(words, capture_output=True, text=True, timeout=60)
-    assert ended.returncode != 2 and str(tmp_path / "geofeed.csv") in ended.stderr
+    ended = subprocess.run([*words, "--json"], capture_output=True, text=True, timeout=60)
+    error = json.loads(ended.stdout)
+    assert error["code"] == "not-found" and str(tmp_path / "geofeed.csv") in error["what"]
