@@ -194,6 +194,11 @@ class PostgresDatabase(Database):
             ) from None
         self._psycopg = psycopg
         try:
+            psycopg.conninfo.conninfo_to_dict(url)
+        except psycopg.Error:
+            # What the library says of it quotes the part that it does not understand, which may be the password.
+            raise self.unusable(ValueError("its URL is not understood")) from None
+        try:
             self._connection = psycopg.connect(url, autocommit=True, connect_timeout=int(WAIT))
         except psycopg.Error as problem:
             raise self.unusable(problem) from None
@@ -246,11 +251,11 @@ def taken(shown: str, problem: Exception) -> Clash:
 
 
 def without_password(url: str) -> str:
-    """A URL as it may be shown."""
+    """A URL as it may be shown; its options may hold secrets, so they are left out."""
     try:
-        parts = urlsplit(url)
+        parts = urlsplit(url)._replace(query="", fragment="")
         if parts.password is None:
-            return url
+            return parts.geturl()
         host = parts.netloc.rpartition("@")[2]
         return parts._replace(netloc=f"{parts.username}:***@{host}").geturl()
     except ValueError:
@@ -265,8 +270,8 @@ def open_database(url: str) -> Database:
     if scheme in ("postgresql", "postgres"):
         return PostgresDatabase(url)
     raise StateError(
-        f"the store {without_password(url)} cannot be used",
-        why="its URL is of no kind that is known here",
+        "the store of the settings cannot be used",
+        why=f"its URL is of no kind that is known here{f': {scheme}' if scheme.isalnum() and rest else ''}",
         next_step="There are sqlite:///PATH and postgresql://USER@HOST/DATABASE.",
     )
 
