@@ -86,16 +86,31 @@ def test_without_being_asked_it_ends(lab):
     assert lab.network() == before
 
 
-def test_a_gateway_that_refuses_is_not_asked_for_ever(lab):
-    """What would not become better ends it: a refused password."""
+@pytest.mark.parametrize(
+    ("fault", "why"),
+    [("refused-password", "refused the sign-in"), ("wrong-name", "did not prove its identity")],
+)
+def test_no_gateway_opens_the_machine(lab, fault, why):
+    """One that refuses the password, or is an impostor: the machine stays closed and says why, until `disconnect`."""
     before = lab.network()
     lab.heron("connect", "montevideo", "--detach", "--keep-trying", check=0)
-    lab.fault("montevideo", "refused-password")
+    lab.fault("montevideo", fault)
     LabClient(lab.folder).call_host("montevideo", "end")
     until = time.monotonic() + 15
-    while tunnel(lab) and time.monotonic() < until:
+    while why not in str(found := tunnel(lab)["findings"]) and time.monotonic() < until:
         time.sleep(0.2)
-    assert tunnel(lab) is None
+    ((slug, profile, detail),) = found
+    assert (slug, profile) == ("traffic-blocked", "quillwort-montevideo") and why in detail
+    for _ in range(3):
+        assert not outside_is_reached(lab)
+        assert not tunnel(lab)["is_up"]
+    shown = " ".join(lab.shell("heron", sys.executable, "-m", "zesty_burrow", "status").out.split())
+    assert "traffic-blocked" in shown and why in shown
+    if fault == "wrong-name":
+        lab.fault("montevideo")
+        assert wait_for(lab, 1)["findings"] == []
+        assert outside_is_reached(lab)
+    lab.heron("disconnect", check=0)
     assert lab.network() == before
 
 

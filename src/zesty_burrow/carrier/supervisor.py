@@ -22,7 +22,7 @@ from zesty_burrow.carrier.control.control import ControlServer
 from zesty_burrow.carrier.control.describe import describe
 from zesty_burrow.carrier.control.key_file import KeyFile
 from zesty_burrow.carrier.control.log_lines import note
-from zesty_burrow.carrier.control.notices import Notices
+from zesty_burrow.carrier.control.notices import BLOCKED, UNTIL_RENEWED, Notices
 from zesty_burrow.carrier.control.status import StepReport, TunnelStatus, algorithms_of
 from zesty_burrow.carrier.control.totals import Totals
 from zesty_burrow.carrier.data_path.data_path import DataPath, offloads_in_use
@@ -34,6 +34,7 @@ from zesty_burrow.carrier.network.addresses import look_up, resolve, try_each
 from zesty_burrow.carrier.network.host_config import Applied, HostConfig
 from zesty_burrow.carrier.sessions import OpenSession
 from zesty_burrow.carrier.states import StateMachine, TunnelSignal, TunnelState
+from zesty_burrow.carrier.waits import LOST, Waits
 from zesty_burrow.core.profile import MAX_MTU, MIN_MTU, Profile
 from zesty_burrow.errors import BurrowError, GatewayElsewhere, GatewayError, ProgramFault
 from zesty_burrow.host.journal.journal import Journal, Restored
@@ -62,8 +63,6 @@ SIGN_IN_SHARE = 0.9
 """Of the time that a gateway gives before a sign-in has to be repeated (RFC 4478), how much is used."""
 SHORTEST_UP = 5.0
 """Seconds that a tunnel is up at least before a sign-in is repeated, whatever the gateway says."""
-FIRST_WAIT, LONGEST_WAIT = 1.0, 60.0
-"""Seconds before a lost tunnel is tried again: at first, and at most; each wait is twice the one before."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -178,17 +177,18 @@ class Supervisor:
 
     async def _keep_up(self, addresses: list[str]) -> str:
         """Until somebody wants the end; or once, where nobody asked to keep trying or no tunnel was ever up."""
-        wait = FIRST_WAIT
+        waits = Waits()
         while True:
             reconnects = self._totals.reconnects
             try:
                 return await try_each(addresses, self._try)
-            except GatewayError as problem:
+            except LOST as problem:
                 if not self._options.keep_trying or self._status is None or self._end_reason:
                     raise
                 note(log, logging.WARNING, "lost", what=problem.what, why=problem.why)
+                self._notices.blocked(self._profile.name, problem)
+                wait = waits.after(problem, came_back=self._totals.reconnects > reconnects)
             self._machine.signal(TunnelSignal.LOSE if self._machine.state is TunnelState.UP else TunnelSignal.FAILED)
-            wait = FIRST_WAIT if self._totals.reconnects > reconnects else min(wait * 2, LONGEST_WAIT)
             await self._pause(wait)
             if self._end_reason:
                 return self._end_reason
@@ -350,7 +350,7 @@ class Supervisor:
         self._suites = event.suites
         if isinstance(event, Rekeyed):
             self._totals.rekeys += 1
-            self._notices.renewed()
+            self._notices.drop(UNTIL_RENEWED)
         if self._status is not None:
             self._status = replace(self._status, **algorithms_of(event.suites))
 
@@ -400,6 +400,7 @@ class Supervisor:
         else:
             self._totals.reconnects += 1
             note(log, logging.INFO, "back", gateway=self._status.gateway_address)
+            self._notices.drop(BLOCKED)
             self._status = replace(self._status, since=before.since)
 
     def _begin_path(self, tunnel: Tunnel) -> DataPath:

@@ -286,6 +286,9 @@ _CODES = (
     # machine
     Code("left-over", _W, "An earlier tunnel ended without restoring this machine's settings.",
          "It crashed or was killed; its routes block all traffic until it is restored.", "Run `zesty restore`."),
+    Code("traffic-blocked", _W, "The tunnel is lost; traffic that belongs into it is blocked.",
+         "It was not brought back yet. A gateway that cannot prove its identity, or that refuses the sign-in, does not "
+         "open this machine either.", "It is tried again; `zesty disconnect` ends it and opens this machine."),
     Code("journal-foreign", _S, "The journal of changes is not this user's own.",
          "What it says would be done with this user's rights: a forged one could change any file.",
          "Use a folder of your own that only you can write to (--for, ZESTY_BURROW_HOME)."),

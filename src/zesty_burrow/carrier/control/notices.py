@@ -5,10 +5,11 @@ from __future__ import annotations
 import logging
 
 from zesty_burrow.carrier.control.log_lines import note
-from zesty_burrow.core.finding import Finding
+from zesty_burrow.core.finding import Finding, finding
+from zesty_burrow.errors import BurrowError
 
 log = logging.getLogger(__name__)
-UNTIL_RENEWED = "keys-not-renewed"
+UNTIL_RENEWED, BLOCKED = "keys-not-renewed", "traffic-blocked"
 
 
 class Notices:
@@ -22,9 +23,14 @@ class Notices:
         note(log, logging.WARNING, one.code.slug, subject=one.subject, title=one.code.title, detail=one.detail)
         self._found[one.code.slug, one.subject] = one
 
-    def renewed(self) -> None:
-        """Keys were renewed after all."""
-        self._found = {key: one for key, one in self._found.items() if key[0] != UNTIL_RENEWED}
+    def blocked(self, profile: str, problem: BurrowError) -> None:
+        """The tunnel is lost and was not brought back; nothing that belongs into it leaves."""
+        why = f"{problem.what} ({problem.why})" if problem.why else problem.what
+        self._found[BLOCKED, profile] = finding(BLOCKED, profile, why)
+
+    def drop(self, slug: str) -> None:
+        """It does not hold any more."""
+        self._found = {key: one for key, one in self._found.items() if key[0] != slug}
 
     @property
     def rows(self) -> tuple[tuple[str, str, str], ...]:

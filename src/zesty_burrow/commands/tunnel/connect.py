@@ -40,7 +40,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--keep-trying",
         action="store_true",
-        help="reconnect when the tunnel is lost; until then traffic for the tunnel is blocked",
+        help="reconnect when the tunnel is lost; until then, or `disconnect`, traffic for the tunnel is blocked",
     )
     parser.add_argument(
         "--disable",
