@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import ipaddress
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -9,7 +11,7 @@ from hypothesis import strategies as st
 from zesty_burrow.core.crypto.protection import make_protection
 from zesty_burrow.core.esp.replay import ReplayWindow
 from zesty_burrow.core.esp.sa import LAST_SEQUENCE, InboundSa, OutboundSa
-from zesty_burrow.core.net import AddressRange, intersect
+from zesty_burrow.core.net import AddressRange, covers, intersect
 from zesty_burrow.errors import Malformed, StateError
 
 IPV4 = bytes([0x45, 0, 0, 24, 0, 0, 0, 0, 64, 17, 0, 0, 10, 66, 1, 10, 203, 0, 113, 10]) + b"data"
@@ -133,6 +135,22 @@ def test_narrowing(wanted, allowed, last):
     address = bytes(3) + bytes([last])
     inside = any(address in entry for entry in intersect(wanted, allowed))
     assert inside == (any(address in one for one in wanted) and any(address in one for one in allowed))
+
+
+@given(st.lists(ranges, max_size=6), st.integers(24, 32), st.integers(0, 255))
+def test_what_ranges_cover(given, length, last):
+    """A network is covered exactly if each of its addresses is in a range; ranges of the other family do not count."""
+    network = ipaddress.ip_network(f"0.0.0.{last}/{length}", strict=False)
+    each = all(any(address.packed in one for one in given) for address in network)
+    other = AddressRange(bytes(16), b"\xff" * 16)
+    assert covers([*given, other], network) == each
+
+
+def test_ranges_up_to_the_last_address():
+    """Both halves together are everything."""
+    halves = [AddressRange(b"\x80" + bytes(3), b"\xff" * 4), AddressRange(bytes(4), b"\x7f\xff\xff\xff")]
+    assert covers(halves, ipaddress.ip_network("0.0.0.0/0"))
+    assert not covers(halves[:1], ipaddress.ip_network("0.0.0.0/0"))
 
 
 # Extended sequence numbers (RFC 4303 §2.2.1, appendix A).

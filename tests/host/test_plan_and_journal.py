@@ -25,7 +25,8 @@ from zesty_burrow.host.resolver import resolver_text
 
 GATEWAY4, GATEWAY6 = ipaddress.ip_address("198.51.100.18"), ipaddress.ip_address("2001:db8:1005::2")
 ALL4, ALL6 = ipaddress.ip_network("0.0.0.0/0"), ipaddress.ip_network("::/0")
-OFFICE = ipaddress.ip_network("10.20.0.0/16")
+OFFICE, OFFICE6 = ipaddress.ip_network("10.20.0.0/16"), ipaddress.ip_network("2001:db8:20::/48")
+HALF4 = ipaddress.ip_network("0.0.0.0/1")
 NAMES4, NAMES6 = ipaddress.ip_address("198.51.100.242"), ipaddress.ip_address("2001:db8:10ff::2")
 
 
@@ -41,12 +42,17 @@ def plan(carried, *, gateway=GATEWAY4, servers=(NAMES4,), **traffic):
         ([ALL4], {"ipv6": "block"}, "blocked", {"0.0.0.0/0", "::/0"}),
         ([ALL4], {"ipv6": "outside"}, "outside", {"0.0.0.0/0"}),
         ([ALL4], {"networks": (ALL4,)}, "blocked", {"0.0.0.0/0", "::/0"}),
-        ([OFFICE], {"networks": (OFFICE,)}, "untouched", set()),
-        ([OFFICE], {"networks": (OFFICE,), "ipv6": "block"}, "blocked", {"::/0"}),
+        ([OFFICE], {"networks": (OFFICE,)}, "untouched", {"10.20.0.0/16"}),
+        ([OFFICE], {"networks": (OFFICE,), "ipv6": "block"}, "blocked", {"10.20.0.0/16", "::/0"}),
+        ([ALL6], {}, "tunnel", {"0.0.0.0/0", "::/0"}),
+        ([OFFICE], {}, "blocked", {"0.0.0.0/0", "10.20.0.0/16", "::/0"}),
+        ([OFFICE], {"ipv6": "outside"}, "outside", {"0.0.0.0/0", "10.20.0.0/16"}),
+        ([HALF4], {}, "blocked", {"0.0.0.0/0", "0.0.0.0/1", "::/0"}),
+        ([OFFICE], {"networks": (OFFICE, OFFICE6)}, "untouched", {"10.20.0.0/16", "2001:db8:20::/48"}),
     ],
 )
 def test_what_becomes_of_each_family(carried, traffic, ipv6, unreachable):
-    """Carried, blocked, left outside or untouched; where all traffic goes in, the table ends with "unreachable"."""
+    """Carried, blocked, left outside or untouched; whatever the profile asks for ends with "unreachable"."""
     made = plan(carried, **traffic)
     assert made.ipv6 == ipv6
     assert {route.destination for route in made.routes if route.kind == "unreachable"} == unreachable

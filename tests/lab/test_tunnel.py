@@ -237,3 +237,19 @@ def test_keys_are_renewed_under_a_live_tunnel(lab):
         assert (gateway["tunnels"], gateway["renewed"]) == (1, before + number)
     lab.heron("disconnect", check=0)
     assert lab.gateway("nairobi")["tunnels"] == 0
+
+
+def test_what_is_not_granted_is_blocked(lab):
+    """The gateway carries less than the profile asks for: the rest is turned away at once, and said."""
+    before = lab.network()
+    lab.fault("tallinn", "grants-less")
+    status = lab.heron("connect", "tallinn", "--detach", check=0).json["tunnel"]
+    assert status["findings"] == [["networks-not-granted", "quillwort-tallinn", "0.0.0.0/0"]]
+    assert status["ipv6"] == "blocked"
+    for target in (story.OBSERVATORY4, story.OBSERVATORY6):
+        ended = lab.shell("heron", "timeout", "2", "bash", "-c", f"exec 3<>/dev/tcp/{target}/80", check=None)
+        assert ended.code == 1 and re.search("unreachable|No route", ended.err), ended
+    shown = " ".join(lab.shell("heron", sys.executable, "-m", "zesty_burrow", "status").out.split())
+    assert "networks-not-granted" in shown and "0.0.0.0/0" in shown
+    lab.heron("disconnect", check=0)
+    assert lab.network() == before

@@ -392,7 +392,8 @@ class Supervisor:
         one.io.path = path
         applied = host.configure(event, one.session.peer[0], self._mtu, self._step)
         path.start_reading()
-        self._status = self._describe(one, event, applied)
+        self._notices.not_granted(self._profile.name, applied.not_granted)
+        self._status = replace(self._describe(one, event, applied), findings=self._notices.rows)
         self._machine.signal(TunnelSignal.CONFIGURED)
         if before is None:
             self._up_at = asyncio.get_running_loop().time()

@@ -289,6 +289,10 @@ _CODES = (
     Code("traffic-blocked", _W, "The tunnel is lost; traffic that belongs into it is blocked.",
          "It was not brought back yet. A gateway that cannot prove its identity, or that refuses the sign-in, does not "
          "open this machine either.", "It is tried again; `zesty disconnect` ends it and opens this machine."),
+    Code("networks-not-granted", _W, "The gateway does not carry all networks that the profile asks for.",
+         "What it does not carry is blocked on this machine; it does not leave outside the tunnel.",
+         "Ask the gateway's administrator, or set traffic.networks in the profile to what it carries.",
+         "RFC 7296 §2.9"),
     Code("journal-foreign", _S, "The journal of changes is not this user's own.",
          "What it says would be done with this user's rights: a forged one could change any file.",
          "Use a folder of your own that only you can write to (--for, ZESTY_BURROW_HOME)."),

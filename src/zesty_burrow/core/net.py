@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 Address = ipaddress.IPv4Address | ipaddress.IPv6Address
@@ -87,3 +87,17 @@ def same_families(
         tuple(entry for entry in one if entry.version in shared),
         tuple(entry for entry in other if entry.version in shared),
     )
+
+
+def covers(ranges: Iterable[AddressRange], network: Network) -> bool:
+    """Whether each address of a network is in one of the ranges, which may be in any order and overlap."""
+    wanted = AddressRange.of(network)
+    at = wanted.start
+    for one in sorted((entry for entry in ranges if entry.version == network.version), key=lambda entry: entry.start):
+        if one.start > at:
+            return False
+        if one.end >= wanted.end:
+            return True
+        if one.end >= at:
+            at = (int.from_bytes(one.end) + 1).to_bytes(len(at))
+    return False

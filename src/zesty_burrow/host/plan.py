@@ -8,8 +8,8 @@ Everything that the tunnel adds is in a table and in rules of its own, so that p
    network;
 3. networks that the profile leaves out go as they would without a tunnel; the local network stays reachable too, but
    never by a default route, unless the profile says ``inside``;
-4. the rest looks in the tunnel's table, which ends with "unreachable": if the tunnel's process dies, nothing
-   leaves until the machine is put back.
+4. the rest looks in the tunnel's table, where whatever the profile asks for ends with "unreachable": what the gateway
+   does not grant is turned away, and if the tunnel's process dies, nothing leaves until the machine is put back.
 """
 
 from __future__ import annotations
@@ -63,11 +63,15 @@ def plan_routes(
         handled.add(6)
     else:
         ipv6 = "untouched"
+    # What the profile asks for and the gateway does not grant, or the device does not carry any more, is turned away.
+    asked = [network for network in traffic.networks if network.version == 4 or ipv6 != "outside"]
+    handled |= {network.version for network in asked}
     rules: list[Rule] = []
     for version in sorted(handled):
-        whole = any(network.version == version and network.prefixlen == 0 for network in carried)
-        if whole or (version == 6 and ipv6 == "blocked"):
-            routes.append(Route(EVERYWHERE[version], table, kind="unreachable", metric=LAST_METRIC))
+        closed = {str(network) for network in (*asked, *carried) if network.version == version}
+        if version == 6 and ipv6 == "blocked":
+            closed.add(EVERYWHERE[6])
+        routes += [Route(network, table, kind="unreachable", metric=LAST_METRIC) for network in sorted(closed)]
         if gateway.version == version:
             rules.append(Rule(version, PRIORITY_GATEWAY, RT_TABLE_MAIN, f"{gateway}/{gateway.max_prefixlen}"))
         inside = [one for one in name_servers if one != gateway and any(one in network for network in carried)]

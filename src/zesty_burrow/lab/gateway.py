@@ -39,6 +39,9 @@ from zesty_burrow.protocols.session import Down, Moved, NetworkSettings, Rekeyed
 
 WEAK = (Offer(((3, 0),), (2,), (2,), (2,)),)
 """3DES, HMAC-SHA1-96, PRF HMAC-SHA1, 1024-bit MODP: what the fault weak-proposals leaves."""
+EVERYTHING = (AddressRange(bytes(4), b"\xff" * 4), AddressRange(bytes(16), b"\xff" * 16))
+LESS = (AddressRange(bytes((10, 0, 0, 0)), bytes((10, 255, 255, 255))),)
+"""What it carries: as a rule, and what the fault grants-less leaves."""
 FIRST_INNER, LAST_INNER = 10, 250
 MTU = 1400
 
@@ -147,7 +150,7 @@ class GatewayHost:
             callers=Callers(self._shared_key_of, (self.authority.certificate,), self.raw_keys, _now),
             redirect=self._redirect(),
             sign_in_seconds=6 if "short-sign-in" in faults else 0,
-            remote=(AddressRange(bytes(4), b"\xff" * 4), AddressRange(bytes(16), b"\xff" * 16)),
+            remote=LESS if "grants-less" in faults else EVERYTHING,
         )
 
     def _redirect(self) -> str:

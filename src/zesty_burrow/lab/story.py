@@ -35,6 +35,7 @@ FAULTS = {
     "weak-proposals": "it accepts only 3DES, SHA-1 and the 1024-bit MODP group",
     "leaking-resolver": "it hands out the internet provider's resolver",
     "no-ipv6": "it carries no IPv6",
+    "grants-less": "it carries only 10.0.0.0/8",
     "redirects": "it sends its callers to itself by another message, as a group of gateways does (RFC 5685)",
     "redirects-away": "it sends its callers to a gateway that cannot prove to be this one",
     "short-sign-in": "it wants every sign-in to be repeated within six seconds (RFC 4478)",

@@ -97,10 +97,10 @@ class Reporter:
         return self.live.ask(question)
 
     def up(self, status: TunnelStatus) -> None:
-        """The line that says that the tunnel is up."""
-        from zesty_burrow.report.texts.status import up_line
+        """The line that says that the tunnel is up, and what was noticed."""
+        from zesty_burrow.report.texts.status import up_lines
 
-        self.live.print(up_line(status))
+        self.live.print_all(up_lines(status))
 
     def result(self, result: Result) -> None:
         """The result, as text or as JSON, and into the file that was asked for."""

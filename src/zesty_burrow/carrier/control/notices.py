@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import logging
+from collections.abc import Sequence
 
 from zesty_burrow.carrier.control.log_lines import note
 from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.errors import BurrowError
 
 log = logging.getLogger(__name__)
-UNTIL_RENEWED, BLOCKED = "keys-not-renewed", "traffic-blocked"
+UNTIL_RENEWED, BLOCKED, NOT_GRANTED = "keys-not-renewed", "traffic-blocked", "networks-not-granted"
 
 
 class Notices:
@@ -27,6 +28,12 @@ class Notices:
         """The tunnel is lost and was not brought back; nothing that belongs into it leaves."""
         why = f"{problem.what} ({problem.why})" if problem.why else problem.what
         self._found[BLOCKED, profile] = finding(BLOCKED, profile, why)
+
+    def not_granted(self, profile: str, networks: Sequence[str]) -> None:
+        """Of the profile's networks, those that the gateway does not carry; none where it carries all."""
+        self.drop(NOT_GRANTED)
+        if networks:
+            self.add(finding(NOT_GRANTED, profile, ", ".join(networks)))
 
     def drop(self, slug: str) -> None:
         """It does not hold any more."""

@@ -9,7 +9,7 @@ from ipaddress import ip_address
 
 from zesty_burrow.carrier.control.status import IPV6_STATES
 from zesty_burrow.carrier.data_path.data_path import largest_piece
-from zesty_burrow.core.net import Address, Network
+from zesty_burrow.core.net import Address, Network, covers
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import MachineError
 from zesty_burrow.host.journal.journal import Journal
@@ -32,10 +32,11 @@ def bring_up(netlink: Netlink, device: str, mtu: int) -> None:
 
 @dataclass(frozen=True, slots=True)
 class Applied:
-    """What is in force: the plan, and the name servers that are used."""
+    """What is in force: the plan, the name servers that are used, and what the gateway did not grant."""
 
     plan: RoutingPlan
     servers: tuple[str, ...]
+    not_granted: tuple[str, ...] = ()
 
 
 class HostConfig:
@@ -70,7 +71,9 @@ class HostConfig:
         shown = tuple(map(str, self._servers))
         step(Step.NAME_SERVERS, ", ".join(shown) or "unchanged")
         self.network = granted.network
-        return Applied(plan, shown)
+        ranges = [entry for entry in granted.remote if entry.version in versions]
+        not_granted = tuple(str(one) for one in self._asked(plan) if not covers(ranges, one))
+        return Applied(plan, shown, not_granted)
 
     def lead_to(self, gateway: str) -> None:
         """Before another gateway is asked: it has to be reached outside the tunnel as well."""
@@ -99,6 +102,11 @@ class HostConfig:
         said = granted.network.name_servers, granted.network.suffixes
         if self._servers and (known is None or (known.name_servers, known.suffixes) != said):
             use_name_servers(self._journal, self._servers, traffic.suffixes or granted.network.suffixes)
+
+    def _asked(self, plan: RoutingPlan) -> list[Network]:
+        """The profile's networks that should be in the tunnel. That no IPv6 is, the plan says in a word of its own."""
+        versions = (4, 6) if plan.ipv6 in ("tunnel", "untouched") else (4,)
+        return [network for network in self._profile.traffic.networks if network.version in versions]
 
     def _plan_for(self, gateway: str) -> RoutingPlan:
         """What the tunnel needs while it leads to this gateway."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
+from zesty_burrow.core.finding import finding
 from zesty_burrow.errors import printable
 from zesty_burrow.report.findings import findings_table
 from zesty_burrow.report.layout import Column, Indented, Table, Text
@@ -24,6 +25,13 @@ def up_line(status: TunnelStatus) -> Text:
     ipv6 = f"IPv6 {IPV6_STATES[status.ipv6]}"
     rest = [", ".join(status.addresses), status.protocol, *list(status.algorithms.values())[-1:], ipv6]
     return Text.assemble(("  up    ", "bold green"), (place, "bold"), *(f" | {part}" for part in rest))
+
+
+def up_lines(status: TunnelStatus) -> Parts:
+    """That line, and what was noticed in coming up."""
+    yield up_line(status)
+    if status.findings:
+        yield from findings_table([finding(*row) for row in status.findings])
 
 
 def octets(count: float) -> str:

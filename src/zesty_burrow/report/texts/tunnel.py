@@ -9,11 +9,11 @@ from zesty_burrow.report.layout import Indented, Text
 from zesty_burrow.report.parts import Parts
 from zesty_burrow.report.results.base import Result
 from zesty_burrow.report.results.tunnel import DisconnectResult, EndResult, RestoreResult, UpResult
-from zesty_burrow.report.texts.status import up_line
+from zesty_burrow.report.texts.status import up_lines
 
 
 def _up(result: UpResult) -> Parts:
-    yield up_line(result.status)
+    yield from up_lines(result.status)
     yield Text(
         f"        The tunnel continues in the background (process {result.status.process}); end it: zesty disconnect"
     )
