@@ -20,7 +20,7 @@ from zesty_burrow.host.journal.journal import Journal, restore
 from zesty_burrow.host.journal.lock import END_RECORD, is_left_over, read_end
 from zesty_burrow.host.netlink import RT_TABLE_MAIN
 from zesty_burrow.host.paths import SettingsFile, find_paths, read_settings
-from zesty_burrow.host.plan import FIRST_TABLE, plan_routes
+from zesty_burrow.host.plan import FIRST_TABLE, local_networks, plan_routes
 from zesty_burrow.host.resolver import resolver_text
 
 GATEWAY4, GATEWAY6 = ipaddress.ip_address("198.51.100.18"), ipaddress.ip_address("2001:db8:1005::2")
@@ -65,7 +65,7 @@ def test_networks_that_are_left_out():
     left = (ipaddress.ip_network("192.0.2.128/25"), ipaddress.ip_network("2001:db8:77::/48"), ALL6)
     rules = plan([ALL4], left_out=left[:1]).rules
     (rule,) = [one for one in rules if one.destination == "192.0.2.128/25"]
-    assert (rule.table, rule.beyond_default) == (RT_TABLE_MAIN, False)
+    assert rule.table == RT_TABLE_MAIN
     names = next(one for one in rules if one.destination == f"{NAMES4}/32")
     tunnel = next(one for one in rules if one.table == FIRST_TABLE and not one.destination and one.version == 4)
     assert names.priority < rule.priority < tunnel.priority
@@ -98,12 +98,25 @@ def test_name_servers_go_through_the_tunnel():
 
 
 def test_the_local_network():
-    """Reachable beside the tunnel, but never by a default route; inside the tunnel if the profile says so."""
-    outside = [rule for rule in plan([ALL4]).rules if rule.table == RT_TABLE_MAIN and not rule.destination]
-    assert outside
-    assert all(rule.beyond_default for rule in outside)
-    inside = plan([ALL4], local_network="inside").rules
-    assert not [rule for rule in inside if rule.table == RT_TABLE_MAIN and not rule.destination]
+    """Reachable beside the tunnel by its own networks alone; inside the tunnel if the profile says so."""
+    local = [ipaddress.ip_network(one) for one in ("192.168.77.0/24", "2001:db8:c0b:77::/64", "fe80::/64")]
+
+    def beside(**traffic):
+        made = plan_routes("zesty0", GATEWAY4, [ALL4, ALL6], (NAMES4,), Traffic(**traffic), local)
+        assert all(rule.destination for rule in made.rules if rule.table == RT_TABLE_MAIN)
+        return [rule.destination for rule in made.rules if rule.table == RT_TABLE_MAIN]
+
+    assert beside() == [f"{GATEWAY4}/32", *map(str, local)]
+    assert beside(local_network="inside") == [f"{GATEWAY4}/32"]
+
+
+def test_what_counts_as_a_local_network():
+    """Not what takes much of the internet with it, and not too many."""
+    good = ["10.0.0.0/8", "192.168.77.0/24", "198.18.16.0/20", "2001:db8:c0b:77::/64", "fd00:1::/48", "fe80::/64"]
+    bad = ["0.0.0.0/1", "128.0.0.0/1", "10.0.0.0/7", "8.0.0.0/8", "2000::/3", "2001:db8::/32", "::/1"]
+    assert [str(one) for one in local_networks(map(ipaddress.ip_network, [*bad, *good, *good]))] == good
+    many = [ipaddress.ip_network(f"10.{high}.{low}.0/24") for high in range(4) for low in range(256)]
+    assert local_networks(many) == tuple(many[:64])
 
 
 def test_resolver_text():

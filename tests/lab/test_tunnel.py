@@ -253,3 +253,38 @@ def test_what_is_not_granted_is_blocked(lab):
     assert "networks-not-granted" in shown and "0.0.0.0/0" in shown
     lab.heron("disconnect", check=0)
     assert lab.network() == before
+
+
+HOSTILE = [
+    ("0.0.0.0/1", "192.168.77.1"),
+    ("128.0.0.0/1", "192.168.77.1"),
+    (f"{story.OBSERVATORY4}/32", "192.168.77.1"),
+    ("2000::/3", "2001:db8:c0b:77::1"),
+    (f"{story.OBSERVATORY6}/128", "2001:db8:c0b:77::1"),
+]
+
+
+@pytest.mark.parametrize("when", ["before", "after"])
+def test_routes_of_a_hostile_network(lab, when):
+    """More specific routes, as DHCP (RFC 3442) and router advertisements (RFC 4191) bring them, lead nothing past it."""
+    before = lab.network()
+
+    def change(action):
+        for destination, router in HOSTILE:
+            lab.shell("heron", "ip", "route", action, destination, "via", router, "dev", "lan")
+
+    if when == "before":
+        change("add")
+    try:
+        lab.heron("connect", "lisbon", "--detach", check=0)
+        if when == "after":
+            change("add")
+        for target in (story.OBSERVATORY4, story.OBSERVATORY6):
+            assert " dev zesty0 " in lab.shell("heron", "ip", "route", "get", target).out
+        seen = lab.heron("verify", check=0 if when == "after" else None).json
+        assert seen["after"]["ipv4"]["address"] == "198.51.100.19"
+        lab.shell("heron", "ping", "-c", "1", "-W", "2", "192.168.77.1", check=0)
+    finally:
+        change("del")
+    lab.heron("disconnect", check=0)
+    assert lab.network() == before

@@ -7,6 +7,7 @@ import ipaddress
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict, dataclass
+from functools import partial
 from socket import AF_INET, AF_INET6
 from typing import Any
 
@@ -14,6 +15,8 @@ from zesty_burrow.core.net import Network
 from zesty_burrow.errors import MachineError, RightsMissing
 
 RT_TABLE_MAIN = 254
+ON_LINK_KINDS = ((1, 2), (1, 9))
+"""RTN_UNICAST, made by the kernel (RTPROT_KERNEL) or for a router advertisement (RTPROT_RA)."""
 IFA_F_NODAD = 0x02
 FAMILIES = {4: AF_INET, 6: AF_INET6}
 EVERYWHERE = {4: "0.0.0.0/0", 6: "::/0"}
@@ -39,16 +42,12 @@ class Route:
 
 @dataclass(frozen=True, slots=True)
 class Rule:
-    """A policy rule: what goes to ``destination`` (empty: everything) looks in ``table``.
-
-    ``beyond_default``: ignore the table's default route (suppress_prefixlength 0).
-    """
+    """A policy rule: what goes to ``destination`` (empty: everything) looks in ``table``."""
 
     version: int
     priority: int
     table: int
     destination: str = ""
-    beyond_default: bool = False
 
 
 class Netlink:
@@ -130,6 +129,21 @@ class Netlink:
             prefixlen=interface.network.prefixlen,
         )
 
+    def on_link_networks(self) -> list[Network]:
+        """The networks that this machine is in, by the kernel's own routes: those of its addresses and, for IPv6, of
+        prefixes that a router says are on the link (RFC 4861 §4.6.2). Never one that leads to a gateway.
+        """
+        found: list[Network] = []
+        for family in FAMILIES.values():
+            query = partial(self._socket.get_routes, family=family, table=RT_TABLE_MAIN)
+            for route in self._call("reading the routes", lambda query=query: tuple(query())):
+                destination = route.get_attr("RTA_DST")
+                leads_on = any(route.get_attr(f"RTA_{name}") for name in ("GATEWAY", "VIA", "MULTIPATH"))
+                kind = route["type"], route["proto"]
+                if destination and not leads_on and kind in ON_LINK_KINDS:
+                    found.append(ipaddress.ip_network(f"{destination}/{route['dst_len']}", strict=False))
+        return found
+
     def _route_arguments(self, route: Route) -> dict[str, Any]:
         arguments: dict[str, Any] = {
             "family": FAMILIES[route.version],
@@ -174,8 +188,6 @@ class Netlink:
             network: Network = ipaddress.ip_network(rule.destination)
             arguments["dst"] = str(network.network_address)
             arguments["dst_len"] = network.prefixlen
-        if rule.beyond_default:
-            arguments["FRA_SUPPRESS_PREFIXLEN"] = 0
         return arguments
 
     def add_rule(self, rule: Rule) -> None:

@@ -6,15 +6,16 @@ Everything that the tunnel adds is in a table and in rules of its own, so that p
    path check looks answers up without the mark);
 2. name servers that the gateway carries packets to are reached through the tunnel, even if they would lie in the local
    network;
-3. networks that the profile leaves out go as they would without a tunnel; the local network stays reachable too, but
-   never by a default route, unless the profile says ``inside``;
+3. networks that the profile leaves out go as they would without a tunnel; the local networks, as they were when the
+   tunnel came up, stay reachable too, unless the profile says ``inside``. No other route of the machine counts: what a
+   DHCP server (RFC 3442) or a router's advertisement (RFC 4191) adds to its table leads nothing past the tunnel;
 4. the rest looks in the tunnel's table, where whatever the profile asks for ends with "unreachable": what the gateway
    does not grant is turned away, and if the tunnel's process dies, nothing leaves until the machine is put back.
 """
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 from zesty_burrow.core.net import Address, Network
@@ -25,6 +26,7 @@ FIRST_TABLE = 23106
 """Of the tunnel with the first device; each has a table of its own."""
 PRIORITY_GATEWAY, PRIORITY_NAMES, PRIORITY_LOCAL, PRIORITY_TUNNEL = 23100, 23101, 23102, 23103
 LAST_METRIC = 0xFFFF_FFFF
+MAX_LOCAL = 64
 
 
 def table_of(device: str) -> int:
@@ -41,14 +43,29 @@ class RoutingPlan:
     ipv6: str
 
 
+def local_networks(found: Iterable[Network]) -> tuple[Network, ...]:
+    """Those of the size of a local network: a hostile one that claims half of all addresses gets nothing for it."""
+    kept = [network for network in found if network.prefixlen >= _least_prefix(network)]
+    return tuple(dict.fromkeys(kept))[:MAX_LOCAL]
+
+
+def _least_prefix(network: Network) -> int:
+    if network.version == 6:
+        return 10 if network.is_link_local else 48
+    return 8 if network.is_private else 20
+
+
 def plan_routes(
     device: str,
     gateway: Address,
     carried: Sequence[Network],
     name_servers: Sequence[Address],
     traffic: Traffic,
+    local: Sequence[Network] = (),
 ) -> RoutingPlan:
-    """``carried``: the networks that the gateway granted, of the families for which it gave an address."""
+    """``carried``: the networks that the gateway granted, of the families for which it gave an address; ``local``: the
+    networks that this machine is in (:func:`local_networks`).
+    """
     table = table_of(device)
     families = {network.version for network in carried}
     everything = any(network.prefixlen == 0 for network in traffic.networks)
@@ -83,6 +100,7 @@ def plan_routes(
         left_out = [network for network in traffic.left_out if network.version == version]
         rules += [Rule(version, PRIORITY_LOCAL, RT_TABLE_MAIN, str(network)) for network in left_out]
         if traffic.local_network == "outside":
-            rules.append(Rule(version, PRIORITY_LOCAL, RT_TABLE_MAIN, beyond_default=True))
+            beside = [str(network) for network in local if network.version == version]
+            rules += [Rule(version, PRIORITY_LOCAL, RT_TABLE_MAIN, network) for network in beside]
         rules.append(Rule(version, PRIORITY_TUNNEL, table))
     return RoutingPlan(tuple(dict.fromkeys(routes)), tuple(rules), ipv6)

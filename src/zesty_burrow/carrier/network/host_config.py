@@ -14,7 +14,7 @@ from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import MachineError
 from zesty_burrow.host.journal.journal import Journal
 from zesty_burrow.host.netlink import Netlink
-from zesty_burrow.host.plan import RoutingPlan, plan_routes
+from zesty_burrow.host.plan import RoutingPlan, local_networks, plan_routes
 from zesty_burrow.host.resolver import use_name_servers
 from zesty_burrow.protocols.session import NetworkSettings, Step, Up
 
@@ -48,10 +48,13 @@ class HostConfig:
         self._plan = RoutingPlan((), (), "")
         self._carried: list[Network] = []
         self._servers: tuple[Address, ...] = ()
+        self._local: tuple[Network, ...] | None = None
 
     def configure(self, granted: Up, gateway: str, mtu: int, step: Callable[[Step, str], None]) -> Applied:
         """Put what the gateway has granted in force; what of it is in force already stays untouched."""
         with Netlink() as netlink:
+            if self._local is None:
+                self._local = local_networks(netlink.on_link_networks())
             self._use_addresses(netlink, granted, mtu)
             step(Step.ADDRESS, ", ".join(str(entry.ip) for entry in granted.network.addresses))
             versions = {entry.version for entry in granted.network.addresses}
@@ -110,7 +113,8 @@ class HostConfig:
 
     def _plan_for(self, gateway: str) -> RoutingPlan:
         """What the tunnel needs while it leads to this gateway."""
-        return plan_routes(self._device, ip_address(gateway), self._carried, self._servers, self._profile.traffic)
+        traffic = self._profile.traffic
+        return plan_routes(self._device, ip_address(gateway), self._carried, self._servers, traffic, self._local or ())
 
     def _apply(self, netlink: Netlink, plan: RoutingPlan) -> None:
         """What of a plan is not in force yet. Nothing is taken back before the end: that could open a gap."""

@@ -190,7 +190,7 @@ def _undo_route(netlink: Netlink, fields: dict[str, Any]) -> str:
 
 
 def _undo_rule(netlink: Netlink, fields: dict[str, Any]) -> str:
-    rule = Rule(**fields)
+    rule = Rule(**{key: value for key, value in fields.items() if key in Rule.__slots__})
     netlink.delete_rule(rule)
     return f"rule {rule.priority} (IPv{rule.version})"
 
