@@ -392,7 +392,7 @@ class Supervisor:
         one.io.path = path
         applied = host.configure(event, one.session.peer[0], self._mtu, self._step)
         path.start_reading()
-        self._notices.not_granted(self._profile.name, applied.not_granted)
+        self._notices.granted(self._profile.name, applied)
         self._status = replace(self._describe(one, event, applied), findings=self._notices.rows)
         self._machine.signal(TunnelSignal.CONFIGURED)
         if before is None:

@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Sequence
 
 from zesty_burrow.carrier.control.log_lines import note
+from zesty_burrow.carrier.network.host_config import Applied
 from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.errors import BurrowError
 
 log = logging.getLogger(__name__)
-UNTIL_RENEWED, BLOCKED, NOT_GRANTED = "keys-not-renewed", "traffic-blocked", "networks-not-granted"
+UNTIL_RENEWED, BLOCKED = "keys-not-renewed", "traffic-blocked"
+NOT_GRANTED, REFUSED_SERVER = "networks-not-granted", "name-server-refused"
 
 
 class Notices:
@@ -29,11 +30,12 @@ class Notices:
         why = f"{problem.what} ({problem.why})" if problem.why else problem.what
         self._found[BLOCKED, profile] = finding(BLOCKED, profile, why)
 
-    def not_granted(self, profile: str, networks: Sequence[str]) -> None:
-        """Of the profile's networks, those that the gateway does not carry; none where it carries all."""
-        self.drop(NOT_GRANTED)
-        if networks:
-            self.add(finding(NOT_GRANTED, profile, ", ".join(networks)))
+    def granted(self, profile: str, applied: Applied) -> None:
+        """What the gateway does not carry of the profile's networks, and names for name servers without right."""
+        for slug, what in ((NOT_GRANTED, applied.not_granted), (REFUSED_SERVER, applied.refused_servers)):
+            self.drop(slug)
+            if what:
+                self.add(finding(slug, profile, ", ".join(what)))
 
     def drop(self, slug: str) -> None:
         """It does not hold any more."""

@@ -9,7 +9,7 @@ from ipaddress import ip_address
 
 from zesty_burrow.carrier.control.status import IPV6_STATES
 from zesty_burrow.carrier.data_path.data_path import largest_piece
-from zesty_burrow.core.net import Address, Network, covers
+from zesty_burrow.core.net import Address, Network, covers, is_host
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import MachineError
 from zesty_burrow.host.journal.journal import Journal
@@ -32,11 +32,35 @@ def bring_up(netlink: Netlink, device: str, mtu: int) -> None:
 
 @dataclass(frozen=True, slots=True)
 class Applied:
-    """What is in force: the plan, the name servers that are used, and what the gateway did not grant."""
+    """What is in force: the plan and the name servers that are used; what the gateway did not grant; servers that it
+    names and that cannot be meant.
+    """
 
     plan: RoutingPlan
     servers: tuple[str, ...]
     not_granted: tuple[str, ...] = ()
+    refused_servers: tuple[str, ...] = ()
+
+
+def sort_servers(granted: Up, gateway: str) -> tuple[tuple[Address, ...], tuple[Address, ...]]:
+    """The name servers that the gateway names and carries packets to; and those that no name server can have.
+
+    Questions to the gateway's own outer address would leave outside the tunnel; those to this side's address, to no
+    host or to a link lead nowhere. One that is merely not carried is left out without a word.
+    """
+    own = {entry.ip for entry in granted.network.addresses}
+    versions = {address.version for address in own}
+    refused = [
+        one
+        for one in granted.network.name_servers
+        if not is_host(one) or one.is_link_local or one in own or str(one) == gateway
+    ]
+    usable = [
+        one
+        for one in granted.network.name_servers
+        if one not in refused and one.version in versions and any(one.packed in entry for entry in granted.remote)
+    ]
+    return tuple(usable), tuple(refused)
 
 
 class HostConfig:
@@ -61,12 +85,8 @@ class HostConfig:
             self._carried = [
                 network for entry in granted.remote if entry.version in versions for network in entry.networks()
             ]
-            # A server that the gateway names and carries nothing to would only make every name fail.
-            self._servers = self._profile.traffic.name_servers or tuple(
-                one
-                for one in granted.network.name_servers
-                if one.version in versions and any(one.packed in entry for entry in granted.remote)
-            )
+            usable, refused = sort_servers(granted, gateway)
+            self._servers = self._profile.traffic.name_servers or usable
             plan = self._plan_for(gateway)
             self._apply(netlink, plan)
         step(Step.ROUTES, f"{', '.join(map(str, self._carried))}; IPv6 {IPV6_STATES[plan.ipv6]}")
@@ -76,7 +96,7 @@ class HostConfig:
         self.network = granted.network
         ranges = [entry for entry in granted.remote if entry.version in versions]
         not_granted = tuple(str(one) for one in self._asked(plan) if not covers(ranges, one))
-        return Applied(plan, shown, not_granted)
+        return Applied(plan, shown, not_granted, tuple(map(str, refused)))
 
     def lead_to(self, gateway: str) -> None:
         """Before another gateway is asked: it has to be reached outside the tunnel as well."""
