@@ -83,6 +83,8 @@ def test_without_being_asked_it_ends(lab):
     while tunnel(lab) and time.monotonic() < until:
         time.sleep(0.2)
     assert tunnel(lab) is None
+    while lab.network() != before and time.monotonic() < until:
+        time.sleep(0.2)
     assert lab.network() == before
 
 

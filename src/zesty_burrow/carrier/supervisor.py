@@ -59,8 +59,9 @@ from zesty_burrow.protocols.session import (
 
 log = logging.getLogger(__name__)
 STEPS = tuple(Step)
-SIGN_IN_SHARE = 0.9
-"""Of the time that a gateway gives before a sign-in has to be repeated (RFC 4478), how much is used."""
+SIGN_IN_SHARE, SIGN_IN_TIME = 0.9, 2.0
+"""How much of the time that a gateway gives before a sign-in has to be repeated (RFC 4478) is used; and how many of its
+seconds are left at least."""
 SHORTEST_UP = 5.0
 """Seconds that a tunnel is up at least before a sign-in is repeated, whatever the gateway says."""
 
@@ -330,7 +331,7 @@ class Supervisor:
             self._totals.address_changes += 1
             self._measure()
         elif isinstance(event, SignInDue):
-            self._plan_sign_in(max(SIGN_IN_SHARE * event.seconds, SHORTEST_UP))
+            self._plan_sign_in(max(min(SIGN_IN_SHARE * event.seconds, event.seconds - SIGN_IN_TIME), SHORTEST_UP))
         elif isinstance(event, Redirected):
             await self._follow(event.to)
         elif isinstance(event, Down):

@@ -40,7 +40,9 @@ def _check(path: Path, status: os.stat_result) -> None:
     if status.st_uid != os.geteuid():
         raise _foreign(path, f"it belongs to user {status.st_uid}, and this is user {os.geteuid()}")
     foreign_group = stat.S_IWGRP if status.st_gid != os.getegid() else 0
-    if status.st_mode & (stat.S_IWOTH | foreign_group):
+    # Where the sticky bit is set, nobody can take a file of ours away or put another in its place.
+    sticky = stat.S_ISDIR(status.st_mode) and status.st_mode & stat.S_ISVTX
+    if status.st_mode & (stat.S_IWOTH | foreign_group) and not sticky:
         raise _foreign(path, "other users may write to it")
 
 
