@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import os
 import re
+import sys
 import unicodedata
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 
@@ -328,7 +329,30 @@ class Console:
         """A question and its answer as it was typed; ``EOFError`` where there is none."""
         self._stream.write(question)
         self._stream.flush()
+        _wait_for_a_line()
         return input()
+
+
+def _wait_for_a_line() -> None:
+    """Until a line was typed on the terminal, or a signal comes.
+
+    A signal that arrives just before ``input`` begins to wait would only be noticed after the next line; the wake-up
+    descriptor does not miss it.
+    """
+    if not sys.stdin.isatty():
+        return  # what was read ahead of a line would not be seen by ``select``
+    import select
+    import signal
+
+    reading, writing = os.pipe()
+    os.set_blocking(writing, False)
+    before = signal.set_wakeup_fd(writing, warn_on_full_buffer=False)
+    try:
+        select.select([sys.stdin, reading], [], [])
+    finally:
+        signal.set_wakeup_fd(before)
+        os.close(reading)
+        os.close(writing)
 
 
 class Bar:
