@@ -296,7 +296,7 @@ _CODES = (
     Code("name-server-refused", _W, "The gateway names an address as a name server that cannot be one.",
          "Questions to the gateway's own address would leave outside the tunnel; those to this machine, to no host or "
          "to many lead nowhere.",
-         "Ask the gateway's administrator; set traffic.name_servers in the profile meanwhile."),
+         "Ask the gateway's administrator; until then set traffic.name_servers in the profile."),
     Code("journal-foreign", _S, "The journal of changes is not this user's own.",
          "What it says would be done with this user's rights: a forged one could change any file.",
          "Use a folder of your own that only you can write to (--for, ZESTY_BURROW_HOME)."),

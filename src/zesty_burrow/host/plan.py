@@ -10,7 +10,7 @@ Everything that the tunnel adds is in a table and in rules of its own, so that p
    tunnel came up, stay reachable too, unless the profile says ``inside``. No other route of the machine counts: what a
    DHCP server (RFC 3442) or a router's advertisement (RFC 4191) adds to its table leads nothing past the tunnel;
 4. the rest looks in the tunnel's table, where whatever the profile asks for ends with "unreachable": what the gateway
-   does not grant is turned away, and if the tunnel's process dies, nothing leaves until the machine is put back.
+   does not grant is rejected, and if the tunnel's process dies, nothing leaves until the machine is put back.
 """
 
 from __future__ import annotations
@@ -80,7 +80,7 @@ def plan_routes(
         handled.add(6)
     else:
         ipv6 = "untouched"
-    # What the profile asks for and the gateway does not grant, or the device does not carry any more, is turned away.
+    # What the profile asks for and the gateway does not grant, or the device does not carry any more, is rejected.
     asked = [network for network in traffic.networks if network.version == 4 or ipv6 != "outside"]
     handled |= {network.version for network in asked}
     rules: list[Rule] = []

@@ -46,7 +46,7 @@ def sort_servers(granted: Up, gateway: str) -> tuple[tuple[Address, ...], tuple[
     """The name servers that the gateway names and carries packets to; and those that no name server can have.
 
     Questions to the gateway's own outer address would leave outside the tunnel; those to this side's address, to no
-    host or to a link lead nowhere. One that is merely not carried is left out without a word.
+    host or to a link lead nowhere. One that is only not carried is left out, and not reported.
     """
     own = {entry.ip for entry in granted.network.addresses}
     versions = {address.version for address in own}
