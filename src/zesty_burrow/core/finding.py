@@ -293,7 +293,7 @@ _CODES = (
          "What it does not carry is blocked on this machine; it does not leave outside the tunnel.",
          "Ask the gateway's administrator, or set traffic.networks in the profile to what it carries.",
          "RFC 7296 §2.9"),
-    Code("name-server-refused", _W, "The gateway names an address as a name server that cannot be one.",
+    Code("dns-server-refused", _W, "The gateway names an address as a name server that cannot be one.",
          "Questions to the gateway's own address would leave outside the tunnel; those to this machine, to no host or "
          "to many lead nowhere.",
          "Ask the gateway's administrator; until then set traffic.name_servers in the profile."),

@@ -11,7 +11,7 @@ from zesty_burrow.errors import BurrowError
 
 log = logging.getLogger(__name__)
 UNTIL_RENEWED, BLOCKED = "keys-not-renewed", "traffic-blocked"
-NOT_GRANTED, REFUSED_SERVER = "networks-not-granted", "name-server-refused"
+NOT_GRANTED, REFUSED_SERVER = "networks-not-granted", "dns-server-refused"
 
 
 class Notices:
