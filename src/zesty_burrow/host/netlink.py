@@ -7,7 +7,6 @@ import ipaddress
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict, dataclass
-from functools import partial
 from socket import AF_INET, AF_INET6
 from typing import Any
 
@@ -135,14 +134,16 @@ class Netlink:
         """
         found: list[Network] = []
         for family in FAMILIES.values():
-            query = partial(self._socket.get_routes, family=family, table=RT_TABLE_MAIN)
-            for route in self._call("reading the routes", lambda query=query: tuple(query())):
+            for route in self._call("reading the routes", self._read_routes, family, RT_TABLE_MAIN):
                 destination = route.get_attr("RTA_DST")
                 leads_on = any(route.get_attr(f"RTA_{name}") for name in ("GATEWAY", "VIA", "MULTIPATH"))
                 kind = route["type"], route["proto"]
                 if destination and not leads_on and kind in ON_LINK_KINDS:
                     found.append(ipaddress.ip_network(f"{destination}/{route['dst_len']}", strict=False))
         return found
+
+    def _read_routes(self, family: int, table: int) -> tuple[Any, ...]:
+        return tuple(self._socket.get_routes(family=family, table=table))
 
     def _route_arguments(self, route: Route) -> dict[str, Any]:
         arguments: dict[str, Any] = {
