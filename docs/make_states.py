@@ -8,7 +8,7 @@ from html import escape
 from pathlib import Path
 from typing import Any
 
-from zesty_burrow.carrier import states as supervisor
+from zesty_burrow.carrier.supervision import states as supervisor
 from zesty_burrow.protocols.ikev2.initiator import table as initiator
 from zesty_burrow.protocols.ikev2.responder import table as responder
 

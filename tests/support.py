@@ -5,7 +5,11 @@ from __future__ import annotations
 import heapq
 import itertools
 import json
+import os
 import random
+import sys
+import time
+import traceback
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from ipaddress import IPv4Interface, IPv6Interface, ip_address
@@ -14,6 +18,7 @@ from zesty_burrow.core.credentials import NamePassword
 from zesty_burrow.core.identity import Identity, IdType
 from zesty_burrow.core.net import AddressRange
 from zesty_burrow.core.secret import Secret
+from zesty_burrow.host import namespaces
 from zesty_burrow.lab.authority import issue, make_authority, make_key
 from zesty_burrow.protocols.ikev2.events import Closed, Failed
 from zesty_burrow.protocols.ikev2.initiator.config import InitiatorConfig
@@ -187,3 +192,29 @@ class Ended:
     def codes(self):
         """The codes of the document's findings."""
         return {entry["code"] for entry in self.json["findings"]}
+
+
+def in_a_network_of_its_own(act):
+    """Call ``act`` in a child that has a network namespace of its own; what it raises fails the test."""
+    if os.geteuid() != 0:
+        raise AssertionError("the tests need the right to make network namespaces: run them as root")
+    sys.stdout.flush()
+    child = os.fork()
+    if child == 0:
+        code = 1
+        try:
+            namespaces.unshare(namespaces.CLONE_NEWNET)
+            act()
+            code = 0
+        except BaseException:
+            traceback.print_exc()
+        os._exit(code)
+    assert os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]) == 0
+
+
+def until(holds, seconds=20):
+    """Wait until something holds; it is an error where it does not come to that."""
+    end = time.monotonic() + seconds
+    while not holds():
+        assert time.monotonic() < end, "it did not come to that"
+        time.sleep(0.1)

@@ -144,7 +144,12 @@ def run_to_the_end() -> int:
             sys.stderr.write(f"zesty: {error}\n")
     except KeyboardInterrupt:
         code = INTERRUPTED
-    signal.signal(signal.SIGINT, end_at_once)
+    try:
+        if signal.getsignal(signal.SIGINT) is not signal.SIG_IGN:
+            # A command that has done something, and said so, is not undone by an interrupt that comes too late.
+            signal.signal(signal.SIGINT, end_at_once)
+    except KeyboardInterrupt:
+        end_at_once()
     for stream in (sys.stdout, sys.stderr):
         try:
             stream.flush()

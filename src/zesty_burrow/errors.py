@@ -206,14 +206,14 @@ class GatewayProtocolError(GatewayError):
 
 
 class GatewayElsewhere(GatewayError):
-    """The gateway sends us to another one (RFC 5685); ``to``: its name or address."""
+    """The gateway sends us to another one (RFC 5685); ``to``: which; ``proven``: it has shown who it is."""
 
     slug = "gateway-elsewhere"
     next_step = "Ask the provider which gateway is meant: this one was followed as far as it goes."
 
-    def __init__(self, what: str, to: str) -> None:
+    def __init__(self, what: str, to: str, *, proven: bool = False) -> None:
         super().__init__(what, why="it asked to go on there (REDIRECT, RFC 5685)")
-        self.to = to
+        self.to, self.proven = to, proven
 
 
 class GatewayNotProven(BurrowError):

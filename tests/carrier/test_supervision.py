@@ -18,7 +18,7 @@ from zesty_burrow.carrier.network.addresses import look_up, try_each
 from zesty_burrow.carrier.network.stream_port import MAX_WAITING, StreamPort
 from zesty_burrow.carrier.network.udp_socket import udp_socket
 from zesty_burrow.carrier.session_io import SessionIo
-from zesty_burrow.carrier.states import TRANSITIONS, StateMachine, TunnelSignal, TunnelState
+from zesty_burrow.carrier.supervision.states import TRANSITIONS, StateMachine, TunnelSignal, TunnelState
 from zesty_burrow.core.net import Datagram
 from zesty_burrow.errors import GatewayElsewhere, GatewayUnreachable, ProgramFault, SignInRefused, StateError
 

@@ -1,6 +1,6 @@
 """How long a lost tunnel waits."""
 
-from zesty_burrow.carrier.waits import Waits
+from zesty_burrow.carrier.supervision.waits import Waits
 from zesty_burrow.errors import GatewayNotProven, GatewayUnreachable, SignInRefused
 
 

@@ -5,6 +5,8 @@ from __future__ import annotations
 import os
 import stat
 import subprocess
+import tempfile
+from pathlib import Path
 
 import pytest
 
@@ -137,7 +139,7 @@ def test_the_machines_store_for_somebody_else(full, tmp_path_factory):
     home = tmp_path_factory.mktemp("other")
     (home / "machine").symlink_to(full.home / "machine")
     for path in (home, *home.parents, full.home, *full.home.parents):
-        if path.owner() == "root" and str(path).startswith("/tmp/"):
+        if path.owner() == "root" and Path(tempfile.gettempdir()) in path.parents:
             path.chmod(path.stat().st_mode | 0o711)
     os.chown(home, 65534, 65534)
     environment = {**os.environ, "ZESTY_BURROW_HOME": str(home), "COLUMNS": "200"}

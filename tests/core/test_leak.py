@@ -6,7 +6,8 @@ from dataclasses import replace
 
 import pytest
 
-from zesty_burrow.core.outside.leak import ExpectedExit, Observation, Sighting, judge
+from zesty_burrow.core.finding import finding
+from zesty_burrow.core.outside.leak import ExpectedExit, Observation, RouteSeen, Sighting, judge
 
 HOME4 = Sighting("192.0.2.77", "Cobblewire", "SI", "Ljubljana")
 HOME6 = Sighting("2001:db8:c0b:77::20", "Cobblewire", "SI", "Ljubljana")
@@ -45,6 +46,47 @@ CASES = [
     ("a profile that promises nothing", BEFORE, {"ipv4": AWAY4}, ExpectedExit(), "sealed", {"address-changed"}),
     ("the own office as exit", BEFORE, {"ipv4": OTHER_OF_HOME, "ipv6": NOBODY, "resolvers": (OTHER_OF_HOME,), "real_time": ()}, ExpectedExit("SI"), "sealed", {"dns-inside"}),
 ]  # fmt: skip
+
+
+OFFICE = ExpectedExit(everything=False)
+AT_HOME = {"ipv4": HOME4, "ipv6": HOME6, "real_time": (HOME4, HOME6), "resolvers": (OWN_RESOLVER,)}
+INSIDE = RouteSeen("network 10.20.0.0/16", "10.20.0.1", "zesty0", "zesty0")
+SPLIT = [
+    ("an office's tunnel, the rest as before", BEFORE, OFFICE, (INSIDE,), "sealed", {"outside-as-meant"}),
+    ("without a look from before", None, OFFICE, (INSIDE,), "sealed", {"outside-as-meant"}),
+    ("the office by another device", BEFORE, OFFICE, (replace(INSIDE, device="lan"),), "leaking", {"route-outside"}),
+    ("the office rejected", BEFORE, OFFICE, (replace(INSIDE, device=""),), "leaking", {"route-outside"}),
+]
+
+
+@pytest.mark.parametrize(
+    ("title", "before", "promise", "routes", "verdict", "codes"), SPLIT, ids=lambda v: v if isinstance(v, str) else ""
+)
+def test_only_some_networks(title, before, promise, routes, verdict, codes):
+    """By the profile's own intent: what it leaves outside is no leak."""
+    judgement = judge(before, replace(AFTER, **AT_HOME), promise, routes)
+    assert judgement.verdict == verdict
+    assert {entry.code.slug for entry in judgement.findings} == codes | {"outside-as-meant"}
+
+
+def test_an_observatory_that_is_reached_past_the_tunnel():
+    """Whatever it says: a forged one would say that all is well."""
+    past = RouteSeen("observatory", "203.0.113.10", "lan", "zesty0")
+    judgement = judge(BEFORE, AFTER, LISBON, [past])
+    assert judgement.verdict == "leaking"
+    assert "203.0.113.10 by lan, not by zesty0" in [entry.detail for entry in judgement.findings]
+
+
+def test_without_a_tunnel_nothing_is_on_its_side():
+    judgement = judge(BEFORE, replace(AFTER, **AT_HOME), ExpectedExit(tunnel_up=False))
+    assert not {entry.code.slug for entry in judgement.findings} & {"dns-inside", "dns-leak", "exit-as-promised"}
+
+
+def test_what_is_known_besides():
+    """A serious finding from elsewhere makes a sealed verdict leaking; others do not."""
+    sealed = judge(BEFORE, AFTER, LISBON)
+    assert sealed.also([finding("foreign-rule", "zesty0")]).verdict == "sealed"
+    assert sealed.also([finding("guard-missing", "this machine")]).verdict == "leaking"
 
 
 @pytest.mark.parametrize(

@@ -13,15 +13,17 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from zesty_burrow.core.net import LocalNetwork
 from zesty_burrow.core.profile import Traffic
 from zesty_burrow.errors import InputError, StateError
 from zesty_burrow.host.journal import journal
 from zesty_burrow.host.journal.journal import Journal, restore
-from zesty_burrow.host.journal.lock import END_RECORD, is_left_over, read_end
+from zesty_burrow.host.journal.lock import end_record, is_left_over, read_end
+from zesty_burrow.host.names.names_record import Layer, NamesRecord
+from zesty_burrow.host.names.resolv_conf import resolver_text
 from zesty_burrow.host.netlink import RT_TABLE_MAIN
 from zesty_burrow.host.paths import SettingsFile, find_paths, read_settings
-from zesty_burrow.host.plan import FIRST_TABLE, local_networks, plan_routes
-from zesty_burrow.host.resolver import resolver_text
+from zesty_burrow.host.plan import FIRST_TABLE, LOCAL_TABLES, local_networks, plan_routes
 
 GATEWAY4, GATEWAY6 = ipaddress.ip_address("198.51.100.18"), ipaddress.ip_address("2001:db8:1005::2")
 ALL4, ALL6 = ipaddress.ip_network("0.0.0.0/0"), ipaddress.ip_network("::/0")
@@ -31,7 +33,7 @@ NAMES4, NAMES6 = ipaddress.ip_address("198.51.100.242"), ipaddress.ip_address("2
 
 
 def plan(carried, *, gateway=GATEWAY4, servers=(NAMES4,), **traffic):
-    return plan_routes("zesty0", gateway, carried, servers, Traffic(**traffic))
+    return plan_routes("zesty0", [gateway], carried, servers, Traffic(**traffic))
 
 
 @pytest.mark.parametrize(
@@ -99,23 +101,37 @@ def test_name_servers_go_through_the_tunnel():
 
 def test_the_local_network():
     """Reachable beside the tunnel by its own networks alone; inside the tunnel if the profile says so."""
-    local = [ipaddress.ip_network(one) for one in ("192.168.77.0/24", "2001:db8:c0b:77::/64", "fe80::/64")]
+    texts = ["192.168.77.0/24", "2001:db8:c0b:77::/64", "fe80::/64"]
+    local = [LocalNetwork("lan", ipaddress.ip_network(one)) for one in texts]
 
-    def beside(**traffic):
-        made = plan_routes("zesty0", GATEWAY4, [ALL4, ALL6], (NAMES4,), Traffic(**traffic), local)
-        assert all(rule.destination for rule in made.rules if rule.table == RT_TABLE_MAIN)
-        return [rule.destination for rule in made.rules if rule.table == RT_TABLE_MAIN]
+    def beside(carried=(ALL4, ALL6), **traffic):
+        made = plan_routes("zesty0", [GATEWAY4], carried, (NAMES4,), Traffic(**traffic), local)
+        past = [rule for rule in made.rules if rule.table == RT_TABLE_MAIN]
+        assert [rule.destination for rule in past] == [f"{GATEWAY4}/32"]
+        own = FIRST_TABLE + LOCAL_TABLES
+        assert {rule.table for rule in made.rules} <= {RT_TABLE_MAIN, FIRST_TABLE, own}
+        routes = [route for route in made.routes if route.table == own]
+        assert all(route.device == "lan" and not route.gateway for route in routes)
+        assert [rule.destination for rule in made.rules if rule.table == own] == [one.destination for one in routes]
+        return [route.destination for route in routes]
 
-    assert beside() == [f"{GATEWAY4}/32", *map(str, local)]
-    assert beside(local_network="inside") == [f"{GATEWAY4}/32"]
+    assert beside() == texts
+    assert beside(local_network="inside") == []
+    # A local network that claims the office's addresses gets nothing for it.
+    assert beside([OFFICE], networks=(OFFICE,)) == []
 
 
 def test_what_counts_as_a_local_network():
     """Not what takes much of the internet with it, and not too many."""
     good = ["10.0.0.0/8", "192.168.77.0/24", "198.18.16.0/20", "2001:db8:c0b:77::/64", "fd00:1::/48", "fe80::/64"]
     bad = ["0.0.0.0/1", "128.0.0.0/1", "10.0.0.0/7", "8.0.0.0/8", "2000::/3", "2001:db8::/32", "::/1"]
-    assert [str(one) for one in local_networks(map(ipaddress.ip_network, [*bad, *good, *good]))] == good
-    many = [ipaddress.ip_network(f"10.{high}.{low}.0/24") for high in range(4) for low in range(256)]
+
+    def lan(text):
+        return LocalNetwork("lan", ipaddress.ip_network(text))
+
+    assert [str(one.network) for one in local_networks(map(lan, [*bad, *good, *good]))] == good
+    assert local_networks([LocalNetwork("", ipaddress.ip_network("10.0.0.0/8"))]) == ()
+    many = [lan(f"10.{high}.{low}.0/24") for high in range(4) for low in range(256)]
     assert local_networks(many) == tuple(many[:64])
 
 
@@ -125,6 +141,18 @@ def test_resolver_text():
     text = resolver_text(servers, [f"s{number}.example" for number in range(9)]).decode()
     assert text.count("nameserver ") == 3
     assert text.splitlines()[-1] == "search s0.example s1.example s2.example s3.example s4.example s5.example"
+
+
+LAYER = Layer((ipaddress.ip_address("192.0.2.7"),), ("office.tidewrack.example",))
+
+
+def change(book, target):
+    """What a tunnel does to the resolver's file."""
+    book.use_names(NamesRecord(target.with_name(f"{target.name}.json"), target), LAYER)
+
+
+def left_beside(target):
+    return {target.with_name(f"{target.name}.lock")}
 
 
 @pytest.fixture
@@ -140,12 +168,12 @@ def test_files_are_put_back(files):
     """Content and mode come back; the journal is gone afterwards."""
     path, target = files
     book = Journal(path, "lisbon")
-    book.write_file(target, b"ours\n")
-    assert target.read_bytes() == b"ours\n"
+    change(book, target)
+    assert target.read_bytes() == resolver_text(LAYER.servers, LAYER.suffixes)
     assert book.put_back().done == (str(target),)
     assert (target.read_text(), target.stat().st_mode & 0o777) == ("nameserver 192.0.2.53\n", 0o640)
     assert not path.exists()
-    assert sorted(target.parent.iterdir()) == sorted([path.with_name(END_RECORD), target])
+    assert set(target.parent.iterdir()) == {end_record(path), target} | left_beside(target)
     assert read_end(path) == ((str(target),), ())
 
 
@@ -155,8 +183,8 @@ def test_links_and_absent_files_are_put_back(files, tmp_path):
     link, absent = tmp_path / "link", tmp_path / "absent"
     link.symlink_to("resolv.conf")
     book = Journal(path, "lisbon")
-    book.write_file(link, b"ours\n")
-    book.write_file(absent, b"ours\n")
+    change(book, link)
+    change(book, absent)
     assert not link.is_symlink()
     book.put_back()
     assert str(link.readlink()) == "resolv.conf"
@@ -168,7 +196,7 @@ def test_a_living_tunnel_is_not_undone(files):
     """While a process holds the journal, restore refuses, and a second tunnel is refused."""
     path, target = files
     book = Journal(path, "lisbon")
-    book.write_file(target, b"ours\n")
+    change(book, target)
     assert not is_left_over(path)
     with pytest.raises(StateError, match="is up"):
         restore(path)
@@ -180,8 +208,12 @@ def test_a_living_tunnel_is_not_undone(files):
 def crashed(path, target, tail=b""):
     """A journal whose process died after changing the file."""
     code = (
-        "import os,sys; from pathlib import Path; from zesty_burrow.host.journal.journal import Journal\n"
-        "book = Journal(Path(sys.argv[1]), 'lisbon'); book.write_file(Path(sys.argv[2]), b'ours\\n'); os._exit(9)"
+        "import os,sys; from ipaddress import ip_address; from pathlib import Path\n"
+        "from zesty_burrow.host.journal.journal import Journal\n"
+        "from zesty_burrow.host.names.names_record import Layer, NamesRecord\n"
+        "target = Path(sys.argv[2]); names = NamesRecord(target.with_name(f'{target.name}.json'), target)\n"
+        "book = Journal(Path(sys.argv[1]), 'lisbon'); book.use_names(names, Layer((ip_address('192.0.2.7'),)))\n"
+        "os._exit(9)"
     )
     subprocess.run([sys.executable, "-c", code, str(path), str(target)])
     with path.open("ab") as stream:
@@ -243,17 +275,17 @@ def test_a_foreign_journal_is_refused(files, change):
             use(path)
         assert told.value.slug == "journal-foreign"
     assert not is_left_over(path)
-    assert target.read_bytes() == b"ours\n"
+    assert target.read_bytes() == resolver_text(LAYER.servers, ())
 
 
 def test_a_mode_has_no_special_bits(files):
-    """A file is put back with permissions alone, whatever the journal says."""
+    """A file is put back with permissions alone, whatever the record says."""
     path, target = files
     crashed(path, target)
-    lines = path.read_text().splitlines()
-    change = json.loads(lines[1])
-    change["fields"]["mode"] = 0o4755
-    path.write_text("\n".join([lines[0], json.dumps(change)]) + "\n")
+    record = target.with_name(f"{target.name}.json")
+    said = json.loads(record.read_text())
+    said["before"]["mode"] = 0o4755
+    record.write_text(json.dumps(said))
     restore(path)
     assert target.stat().st_mode & 0o7777 == 0o755
 
@@ -273,7 +305,8 @@ def test_places():
     assert find_paths({}, root=True).store == Path("/var/lib/zesty-burrow/store.db")
     user = find_paths({"HOME": "/home/ann", "XDG_RUNTIME_DIR": "/run/user/7"}, root=False)
     assert user.store == Path("/home/ann/.local/share/zesty-burrow/store.db")
-    assert user.control == Path("/run/user/7/zesty-burrow/control")
+    assert user.tunnels[0].control == Path("/run/user/7/zesty-burrow/control")
+    assert len({one for tunnel in user.tunnels for one in (tunnel.journal, tunnel.control, tunnel.log)}) == 24
     own = find_paths({"ZESTY_BURROW_HOME": "/srv/x"}, root=True)
     assert {own.data, own.config, own.state, own.run} == {Path("/srv/x")}
 

@@ -7,6 +7,7 @@ import os
 import subprocess
 import sys
 import tempfile
+import time
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -74,7 +75,7 @@ class Lab:
         """A command on a host that goes on by itself."""
         environment = {**os.environ, "ZESTY_BURROW_HOME": str(self.home)}
         line = [PROGRAM, "lab", "run", host, "--", *words]
-        return subprocess.Popen(line, stdout=subprocess.PIPE, text=True, env=environment)
+        return subprocess.Popen(line, stdout=subprocess.PIPE, text=True, env=environment, start_new_session=True)
 
     def fault(self, host, *faults):
         self.faulty.add(host)
@@ -82,6 +83,10 @@ class Lab:
 
     def gateway(self, host):
         return LabClient(self.folder).status()["hosts"][host]
+
+    def gateways(self):
+        rows = LabClient(self.folder).status()["hosts"]
+        return {name: row for name, row in rows.items() if name in story.PLACE_BY_NAME}
 
     @property
     def folder(self):
@@ -102,7 +107,14 @@ class Lab:
             return archive.read("credentials.txt").decode().splitlines()[1]
 
     def network(self):
-        return self.heron("status", "--network", check=0).json["network"]
+        return self.heron("status", "--network").json["network"]
+
+    def network_is_soon(self, wanted, seconds=15):
+        """A tunnel's process that ends by itself answers no more some moments before everything is put back."""
+        until = time.monotonic() + seconds
+        while self.network() != wanted and time.monotonic() < until:
+            time.sleep(0.1)
+        assert self.network() == wanted
 
 
 for room in ("pyroute2", "zesty_burrow.store.store", "zesty_burrow.carrier.supervisor"):
@@ -139,3 +151,8 @@ def lab(whole_lab):
     for host in whole_lab.faulty & set(story.PLACE_BY_NAME):
         LabClient(whole_lab.folder).set_faults(host, ())
     whole_lab.faulty.clear()
+    # A tunnel that was killed is not told to its gateway, which would ask for it for a while.
+    for host, row in whole_lab.gateways().items():
+        if row["tunnels"]:
+            LabClient(whole_lab.folder).call_host(host, "restart")
+    assert not any(row["tunnels"] for row in whole_lab.gateways().values())

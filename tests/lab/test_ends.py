@@ -54,8 +54,8 @@ def test_the_log(lab):
     assert lines[-1]["reason"] == "disconnect" and "/etc/resolv.conf" in lines[-1]["restored"]["done"]
     text = json.dumps(lines)
     assert "Traceback" not in text and " object at 0x" not in text and "Restored(" not in text
-    assert [line["event"] for line in lab.heron("status", "--log", check=0).json["log"]] == events
-    shown = lab.shell("heron", *ZESTY, "status", "--log").out
+    assert [line["event"] for line in lab.heron("status", "--log", check=22).json["log"]] == events
+    shown = lab.shell("heron", *ZESTY, "status", "--log", check=22).out
     assert "reason: disconnect" in shown and "step: resolve" in shown and "restored: done: rule" in shown
     assert re.search(r"seconds: \d+\.\d{3};", shown) and "{'" not in shown
 
@@ -91,7 +91,10 @@ def test_keys_of_a_tunnel_that_comes_back(lab, tmp_path):
     assert [line["event"] for line in log_lines(lab)][-2:] == ["lost", "back"]
 
 
-@pytest.mark.parametrize("after", [0.15, 0.3, 0.45, 0.6, 0.75, 0.9, 1.1, 1.4])
+@pytest.mark.parametrize(
+    "after",
+    [0.45, 0.9, *(pytest.param(one, marks=pytest.mark.soak) for one in (0.15, 0.3, 0.5, 0.6, 0.75, 1.1, 1.4))],
+)
 @pytest.mark.parametrize("words", [[], ["--detach"]], ids=["foreground", "detached"])
 def test_ctrl_c_at_any_moment(lab, words, after):
     """130 and nothing left behind; or, detached and up, 0 and a tunnel that stands: never one said and the other done.
@@ -112,6 +115,30 @@ def test_ctrl_c_at_any_moment(lab, words, after):
         assert ended.code == 130
         assert status is None
     assert lab.network() == before
+
+
+@pytest.mark.soak
+@pytest.mark.parametrize("words", [[], ["--detach"]], ids=["foreground", "detached"])
+def test_ctrl_c_twice(lab, words):
+    """The second one, a little later, meets the first one's end: everything is put back all the same."""
+    before = lab.network()
+    call = (
+        "import signal, subprocess, sys, time\n"
+        f"one = subprocess.Popen({[*ZESTY, 'connect', 'montevideo', *words]!r})\n"
+        "for wait in sys.argv[1:]:\n"
+        "    time.sleep(float(wait))\n"
+        "    one.send_signal(signal.SIGINT)\n"
+        "sys.exit(one.wait())"
+    )
+    for number in range(60):
+        moments = str(0.4 + number * 0.012), str((number % 7) * 0.001)
+        ended = lab.shell("heron", sys.executable, "-c", call, *moments, check=None)
+        assert "Traceback" not in ended.err, (moments, ended.err)
+        if ended.code == 0:
+            lab.heron("disconnect", check=0)
+        else:
+            assert ended.code == 130, (moments, ended)
+        assert lab.network() == before, moments
 
 
 def test_ctrl_c_ends_with_130(lab):

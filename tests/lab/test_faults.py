@@ -29,6 +29,9 @@ def test_gateways_that_do_not_prove_themselves(lab, fault):
     assert "done  prove" not in failed.err
     after = lab.gateway("lisbon")
     assert (after["signed_in"], after["refused"]) == (seen["signed_in"], seen["refused"])
+    assert "zesty disconnect" in failed.json["next_step"]
+    assert lab.network() == sorted([*before, "packet filter: the guard"])
+    lab.heron("disconnect", check=0)
     assert lab.network() == before
 
 

@@ -365,7 +365,7 @@ def wear_out(program, count=1100):
 
 
 def status(program):
-    return program.lab.heron("status", check=0).json
+    return program.lab.heron("status").json
 
 
 def wait_for(what, seconds=8):

@@ -53,13 +53,68 @@ def test_a_gateway_that_is_reached_over_ipv6(lab):
     assert lab.heron("verify", check=0).json["after"]["ipv6"]["country"] == "NZ"
 
 
-def test_a_second_tunnel_is_refused(lab):
-    """One tunnel at a time; the second says what to do."""
+def test_the_same_tunnel_again_is_refused(lab):
+    """One tunnel at a time; it is said what to do."""
     lab.heron("connect", "lisbon", "--detach", check=0)
-    refused = lab.heron("connect", "tallinn", "--detach", check=4).json
+    refused = lab.heron("connect", "lisbon", "--detach", check=4).json
     assert refused["code"] == "already-up"
     assert lab.heron("restore", check=4).json["code"] == "already-up"
     assert lab.heron("verify", "--before", check=4).json["next_step"] == "Disconnect first."
+
+
+def test_from_place_to_place_and_back(lab):
+    """A switch: one process, another exit, addresses, servers and routes of the new place alone; then all put back."""
+    before = lab.network()
+    process = lab.heron("connect", "lisbon", "--detach", check=0).json["tunnel"]["process"]
+    first = lab.network()
+    for place, country in (("tallinn", "EE"), ("wellington", "NZ"), ("lisbon", "PT")):
+        up = lab.heron("connect", place, "--detach", check=0).json["tunnel"]
+        assert (up["country"], up["process"], up["reconnects"]) == (country, process, 0)
+        assert lab.heron("verify", check=0).json["after"]["ipv4"]["country"] == country
+        # The one before is told that it is over.
+        end = time.monotonic() + 5
+        while sum(one["tunnels"] for one in lab.gateways().values()) > 1 and time.monotonic() < end:
+            time.sleep(0.1)
+        assert [name for name, one in lab.gateways().items() if one["tunnels"]] == [place]
+    assert lab.network() == first
+    lab.heron("disconnect", check=0)
+    assert lab.network() == before
+
+
+def test_a_switch_that_fails(lab):
+    """Refused, not proven, not there: the tunnel that is up stays, and the error is the new one's."""
+    lab.heron("connect", "lisbon", "--detach", "--timeout", "3", check=0)
+    up = lab.network()
+    for fault, code in (("refused-password", 8), ("wrong-name", 7), ("silent", 6)):
+        lab.fault("tallinn", fault)
+        failed = lab.heron("connect", "tallinn", "--detach", check=code).json
+        assert failed["result"] == "error"
+        assert lab.heron("status", check=0).json["tunnel"]["profile"] == "quillwort-lisbon"
+        assert lab.network() == up
+    assert lab.heron("verify", check=0).json["after"]["ipv4"]["country"] == "PT"
+
+
+def test_from_all_traffic_to_the_office_and_back(lab, tmp_path):
+    """What the guard holds and where routes lead follow the profile: all, only the office's networks, all again."""
+    before = lab.network()
+    kit = tmp_path / "office.zip"
+    lab.run("lab", "account", "tidewrack_switch", "--to", str(kit), check=0)
+    name = lab.heron("import", str(kit), check=0).json["profiles"][0]["name"]
+    lab.heron("connect", "lisbon", "--detach", check=0)
+    first = lab.network()
+    office = lab.heron("connect", name, "--detach", check=0).json["tunnel"]
+    assert office["networks"] == [story.OFFICE_NETWORK]
+    held = lab.heron("guard", check=0).json["guard"]["held_by"]
+    assert [one["held"] for one in held] == [[story.OFFICE_NETWORK]]
+    seen = lab.heron("verify", check=0)
+    assert seen.json["verdict"] == "sealed" and "outside-as-meant" in seen.codes
+    assert seen.json["after"]["ipv4"]["country"] == "SI"
+    lab.heron("connect", "lisbon", "--detach", check=0)
+    assert lab.network() == first
+    assert lab.heron("verify", check=0).json["after"]["ipv4"]["country"] == "PT"
+    lab.heron("disconnect", check=0)
+    lab.heron("remove", name, check=0)
+    assert lab.network() == before
 
 
 def test_bulk_data_and_large_packets(lab, tmp_path):
@@ -72,7 +127,7 @@ def test_bulk_data_and_large_packets(lab, tmp_path):
         "while d:=c.recv(1<<16): h.update(d)\nprint(h.hexdigest(),flush=True)"
     )
     client = (
-        "import socket,hashlib,os,sys\nd=os.urandom(1<<20)*10\nc=socket.create_connection((sys.argv[1],7000),20)\n"
+        "import socket,hashlib,os,sys\nd=os.urandom(1<<20)*10\nc=socket.create_connection((sys.argv[1],7000),75)\n"
         "c.sendall(d);c.close();print(hashlib.sha256(d).hexdigest())"
     )
     environment = {**os.environ, "ZESTY_BURROW_HOME": str(lab.home)}
@@ -82,24 +137,26 @@ def test_bulk_data_and_large_packets(lab, tmp_path):
             [program, "lab", "run", "observatory", "--", sys.executable, "-c", server, address],
             stdout=subprocess.PIPE, text=True, env=environment,
         )  # fmt: skip
-        assert listening.stdout.readline() == "ready\n"
-        sent = lab.shell("heron", sys.executable, "-c", client, address).out.strip()
-        received = listening.stdout.readline().strip()
-        listening.wait(20)
-        listening.stdout.close()
-        assert sent == received
+        with listening:
+            try:
+                assert listening.stdout.readline() == "ready\n"
+                # While both ends load their compiled loops little is carried, and less on a busy machine.
+                sent = lab.shell("heron", sys.executable, "-c", client, address).out.strip()
+                assert sent == listening.stdout.readline().strip()
+            finally:
+                listening.terminate()
     assert lab.heron("status").json["tunnel"]["octets_out"] > 20_000_000
 
 
 def test_the_gateway_ends_the_tunnel(lab):
-    """A DELETE from the gateway brings the tunnel down, and the machine is put back by the tunnel's own process."""
+    """A DELETE from the gateway brings the tunnel down; without a guard, its own process puts the machine back."""
     before = lab.network()
-    lab.heron("connect", "lisbon", "--detach", check=0)
+    lab.heron("connect", "lisbon", "--detach", "--no-guard", check=0)
     lab.run("lab", "end", "lisbon", check=0)
     deadline = time.monotonic() + 10
     while lab.heron("status").json["tunnel"] and time.monotonic() < deadline:
         time.sleep(0.1)
-    assert lab.network() == before
+    lab.network_is_soon(before)
     assert "gateway-ended" in (lab.folder / "heron" / "tunnel.log").read_text()
 
 
@@ -118,7 +175,7 @@ def test_kill_and_restore(lab):
     process = lab.heron("connect", "lisbon", "--detach", check=0).json["tunnel"]["process"]
     lab.shell("heron", "kill", "-9", str(process))
     time.sleep(0.3)
-    left = lab.heron("status", check=0)
+    left = lab.heron("status", check=23)
     assert left.json["tunnel"] is None
     assert left.codes == {"left-over"}
     reach = "import socket,sys; s=socket.create_connection((sys.argv[1],80),2)"
@@ -126,7 +183,7 @@ def test_kill_and_restore(lab):
         assert lab.shell("heron", sys.executable, "-c", reach, address, check=None).code != 0
     assert lab.network() != before
     done = lab.heron("restore", check=0).json["done"]
-    assert "/etc/resolv.conf" in done
+    assert "/etc/resolv.conf" in done and lab.heron("guard", check=0).json["guard"]["in_force"] is False
     assert lab.network() == before
     lab.shell("heron", sys.executable, "-c", reach, story.OBSERVATORY4)
 
@@ -200,7 +257,7 @@ def test_ctrl_c_while_connecting(lab):
     assert lab.network() == before
 
 
-def test_packets_that_the_tunnel_does_not_cover_are_turned_away(lab):
+def test_packets_that_the_tunnel_does_not_cover_are_rejected_packets(lab):
     """RFC 4301 §5: a packet with another source address than the tunnel's own never enters it."""
     lab.heron("connect", "lisbon", "--detach", check=0)
     send = (
@@ -240,17 +297,21 @@ def test_keys_are_renewed_under_a_live_tunnel(lab):
 
 
 def test_what_is_not_granted_is_blocked(lab):
-    """The gateway carries less than the profile asks for: the rest is turned away at once, and said."""
+    """The gateway carries less than the profile asks for: the rest is rejected at once, and said."""
     before = lab.network()
     lab.fault("tallinn", "grants-less")
-    status = lab.heron("connect", "tallinn", "--detach", check=0).json["tunnel"]
+    status = lab.heron("connect", "tallinn", "--detach", check=20).json["tunnel"]
+    assert lab.heron("status", check=20).json["condition"] == "partial"
     assert status["findings"] == [["networks-not-granted", "quillwort-tallinn", "0.0.0.0/0"]]
     assert status["ipv6"] == "blocked"
     for target in (story.OBSERVATORY4, story.OBSERVATORY6):
         ended = lab.shell("heron", "timeout", "2", "bash", "-c", f"exec 3<>/dev/tcp/{target}/80", check=None)
-        assert ended.code == 1 and re.search("unreachable|No route", ended.err), ended
-    shown = " ".join(lab.shell("heron", sys.executable, "-m", "zesty_burrow", "status").out.split())
+        assert ended.code == 1 and re.search("refused|unreachable|No route", ended.err), ended
+    shown = " ".join(lab.shell("heron", sys.executable, "-m", "zesty_burrow", "status", check=20).out.split())
     assert "networks-not-granted" in shown and "0.0.0.0/0" in shown
+    lab.heron("disconnect", check=0)
+    lab.heron("connect", "tallinn", "--detach", "--accept-partial", check=0)
+    assert lab.heron("status", check=0).json["condition"] == "up"
     lab.heron("disconnect", check=0)
     assert lab.network() == before
 
@@ -264,7 +325,7 @@ HOSTILE = [
 ]
 
 
-@pytest.mark.parametrize("when", ["before", "after"])
+@pytest.mark.parametrize("when", ["before", pytest.param("after", marks=pytest.mark.soak)])
 def test_routes_of_a_hostile_network(lab, when):
     """More specific routes, as DHCP (RFC 3442) and router advertisements (RFC 4191) bring them, lead nothing past it."""
     before = lab.network()

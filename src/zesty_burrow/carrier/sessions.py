@@ -6,33 +6,48 @@ import asyncio
 import os
 import socket
 from contextlib import suppress
+from dataclasses import dataclass
+from datetime import UTC, datetime
 
 from zesty_burrow.carrier.data_path.udp_port import UdpPort
 from zesty_burrow.carrier.network.stream_port import StreamPort
-from zesty_burrow.carrier.network.udp_socket import udp_socket
+from zesty_burrow.carrier.network.udp_socket import mark_socket, udp_socket
 from zesty_burrow.carrier.session_io import Port, SessionIo
+from zesty_burrow.core.net import Address
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import ProgramFault
 from zesty_burrow.protocols.registry import protocol
-from zesty_burrow.protocols.session import Event, Session, SessionRequest, Transport
+from zesty_burrow.protocols.session import Event, Secrets, Session, SessionRequest, Transport
 
 
-def client_port(address: str, disabled: frozenset[str] = frozenset()) -> UdpPort:
-    """A socket for a gateway at this address."""
-    return UdpPort(udp_socket(socket.AF_INET6 if ":" in address else socket.AF_INET), disabled)
+def client_port(address: str, disabled: frozenset[str] = frozenset(), *, marked: bool = False) -> UdpPort:
+    """A socket for a gateway at this address. ``marked``: as a tunnel's own, for the guard."""
+    channel = udp_socket(socket.AF_INET6 if ":" in address else socket.AF_INET)
+    if marked:
+        mark_socket(channel)
+    return UdpPort(channel, disabled)
 
 
 class OpenSession:
-    """A session with its socket: a UDP one, or a connection where it travels over a byte stream."""
+    """A session with its socket: a UDP one, or a connection where it travels over a byte stream.
+
+    ``marked``: the guard lets it through.
+    """
 
     def __init__(
-        self, profile: Profile, request: SessionRequest, wake: asyncio.Event, disabled: frozenset[str] = frozenset()
+        self,
+        profile: Profile,
+        request: SessionRequest,
+        wake: asyncio.Event,
+        disabled: frozenset[str] = frozenset(),
+        *,
+        marked: bool = False,
     ) -> None:
         self.session: Session = protocol(profile.tunnel.protocol).session(profile, request, os.urandom)
         if self.session.transport is Transport.STREAM:
-            self._port: Port = StreamPort(self.session.peer)
+            self._port: Port = StreamPort(self.session.peer, marked=marked)
         else:
-            self._port = client_port(request.address, disabled)
+            self._port = client_port(request.address, disabled, marked=marked)
         self.io: SessionIo[Event] = SessionIo(self.session, {self.session.local_port: self._port}, wake)
 
     @property
@@ -63,3 +78,20 @@ class OpenSession:
     def dispose(self) -> None:
         """Let go of socket and timers."""
         self.io.close()
+
+
+@dataclass(frozen=True, slots=True)
+class Opener:
+    """Opens sessions as one supervisor wants them. ``timeout``: seconds; ``marked``: the guard lets them through."""
+
+    wake: asyncio.Event
+    timeout: float
+    disabled: frozenset[str]
+    marked: bool
+
+    def open(
+        self, profile: Profile, secrets: Secrets, address: str, origin: str = "", wanted: tuple[Address, ...] = ()
+    ) -> OpenSession:
+        """``origin``: the gateway that has sent us to this one; ``wanted``: what this side had before."""
+        request = SessionRequest(address, secrets, datetime.now(UTC), self.timeout, origin, wanted)
+        return OpenSession(profile, request, self.wake, self.disabled, marked=self.marked)

@@ -7,50 +7,57 @@ never calls back.
 from __future__ import annotations
 
 import asyncio
-import gc
-import importlib
 import logging
 import signal
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import dataclass, replace
-from datetime import UTC, datetime
-from pathlib import Path
 from typing import Any
 
-from zesty_burrow.carrier.control.control import ControlServer
-from zesty_burrow.carrier.control.describe import describe
+from zesty_burrow.carrier.control.control import ControlServer, Request
+from zesty_burrow.carrier.control.detach import error_document
 from zesty_burrow.carrier.control.key_file import KeyFile
 from zesty_burrow.carrier.control.log_lines import note
-from zesty_burrow.carrier.control.notices import BLOCKED, UNTIL_RENEWED, Notices
-from zesty_burrow.carrier.control.status import StepReport, TunnelStatus, algorithms_of
-from zesty_burrow.carrier.control.totals import Totals
-from zesty_burrow.carrier.data_path.data_path import DataPath, offloads_in_use
-from zesty_burrow.carrier.data_path.options import PathOptions
-from zesty_burrow.carrier.data_path.tunnel import Tunnel
+from zesty_burrow.carrier.control.status import StepReport, TunnelStatus
 from zesty_burrow.carrier.fast_path import selector
-from zesty_burrow.carrier.network.address_watch import AddressWatch
-from zesty_burrow.carrier.network.addresses import look_up, resolve, try_each
-from zesty_burrow.carrier.network.host_config import Applied, HostConfig
-from zesty_burrow.carrier.sessions import OpenSession
-from zesty_burrow.carrier.states import StateMachine, TunnelSignal, TunnelState
-from zesty_burrow.carrier.waits import LOST, Waits
-from zesty_burrow.core.profile import MAX_MTU, MIN_MTU, Profile
-from zesty_burrow.errors import BurrowError, GatewayElsewhere, GatewayError, ProgramFault
-from zesty_burrow.host.journal.journal import Journal, Restored
-from zesty_burrow.host.tun import TunDevice, open_tun
+from zesty_burrow.carrier.network.addresses import look_up, names_of, try_each
+from zesty_burrow.carrier.network.host_config import HostConfig
+from zesty_burrow.carrier.network.machine_watch import MachineWatch
+from zesty_burrow.carrier.network.repairs import CONDITIONS
+from zesty_burrow.carrier.network.tunnel_guard import TunnelGuard
+from zesty_burrow.carrier.sessions import Opener, OpenSession
+from zesty_burrow.carrier.supervision.active_tunnels import ActiveTunnels
+from zesty_burrow.carrier.supervision.options import TunnelEnd, TunnelOptions
+from zesty_burrow.carrier.supervision.report import TunnelReport
+from zesty_burrow.carrier.supervision.sign_in_timer import SignInTimer
+from zesty_burrow.carrier.supervision.states import StateMachine, TunnelSignal, TunnelState
+from zesty_burrow.carrier.supervision.steps import Steps
+from zesty_burrow.carrier.supervision.switch import CALL as SWITCH
+from zesty_burrow.carrier.supervision.switch import Switch
+from zesty_burrow.carrier.supervision.waits import LOST, Waits
+from zesty_burrow.core.profile import Profile
+from zesty_burrow.errors import (
+    BurrowError,
+    GatewayElsewhere,
+    GatewayError,
+    GatewayUnreachable,
+    MachineError,
+    ProgramFault,
+    StateError,
+    as_error,
+)
+from zesty_burrow.host.journal.journal import Journal
+from zesty_burrow.host.tun import open_tun
+from zesty_burrow.interrupt import END_SIGNALS, deliver_end_signals, hold_end_signals
 from zesty_burrow.protocols.session import (
     ChannelChanged,
     Down,
     Event,
     Moved,
     Negotiated,
-    NegotiatedSuite,
     Noticed,
     Redirected,
     Rekeyed,
     Secrets,
-    SessionRequest,
     SignInDue,
     Step,
     StepDone,
@@ -58,36 +65,8 @@ from zesty_burrow.protocols.session import (
 )
 
 log = logging.getLogger(__name__)
-STEPS = tuple(Step)
-SIGN_IN_SHARE, SIGN_IN_TIME = 0.9, 2.0
-"""How much of the time that a gateway gives before a sign-in has to be repeated (RFC 4478) is used; and how many of its
-seconds are left at least."""
-SHORTEST_UP = 5.0
-"""Seconds that a tunnel is up at least before a sign-in is repeated, whatever the gateway says."""
-
-
-@dataclass(frozen=True, slots=True)
-class TunnelOptions:
-    """``timeout``: seconds to wait for a silent gateway; ``export_keys``: a file for an analyser, or None.
-
-    ``keep_trying``: a tunnel that is lost is set up again; until then nothing leaves. ``disabled``: what the data path
-    does without, by the names in ``CAN_BE_DISABLED``.
-    """
-
-    journal: Path
-    control: Path
-    timeout: float = 15.0
-    export_keys: Path | None = None
-    keep_trying: bool = False
-    disabled: frozenset[str] = frozenset()
-
-
-@dataclass(frozen=True, slots=True)
-class TunnelEnd:
-    """How the tunnel ended, and what was put back."""
-
-    reason: str
-    restored: Restored
+WANTED = frozenset({"disconnect", "signal SIGINT"})
+"""Ends that the user has asked for by name: these alone open the guard."""
 
 
 class Supervisor:
@@ -102,114 +81,159 @@ class Supervisor:
         on_up: Callable[[TunnelStatus], None],
     ) -> None:
         self._profile, self._secrets, self._options = profile, secrets, options
-        self._on_step, self._on_up = on_step, on_up
+        self._steps, self._on_step, self._on_up = Steps(), on_step, on_up
         self._machine = StateMachine()
         self._wake = asyncio.Event()
-        self._device: TunDevice | None = None
+        self._active: ActiveTunnels | None = None
         self._host: HostConfig | None = None
-        self._watch = AddressWatch(self._wake)
+        self._watch = MachineWatch(self._wake)
         self._current: OpenSession | None = None
         self._successor: OpenSession | None = None
-        self._leaving: dict[OpenSession, Tunnel] = {}
-        self._path: DataPath | None = None
-        self._tunnel: Tunnel | None = None
-        self._status: TunnelStatus | None = None
-        self._up_at = 0.0
-        self._totals = Totals()
-        self._notices = Notices()
+        self._switch: Switch | None = None
+        self._opener = Opener(self._wake, options.timeout, options.disabled, marked=True)
+        self._report = TunnelReport(profile, options)
         self._keys = KeyFile(options.export_keys) if options.export_keys else None
-        self._suites: tuple[NegotiatedSuite, ...] = ()
         self._end_reason = ""
-        self._last_step = 0.0
-        self._next_step: Step | None = STEPS[0]
-        self._sign_in_at = float("inf")
-        self._sign_in_timer: asyncio.TimerHandle | None = None
-        self._mtu = 0
+        self._sign_in = SignInTimer(self._wake)
+        self._guard = TunnelGuard(options.guard, profile, options.journal, holds=options.guarded)
 
     def run(self) -> TunnelEnd:
         """Carry the tunnel until it ends. Raises a ``BurrowError`` if it could not be set up or was lost."""
-        importlib.import_module("pyroute2")  # slow to load: before the steps whose time is shown
-        journal = Journal(self._options.journal, self._profile.name)
+        journal, device = Journal(self._options.journal, self._profile.name), None
         self._machine.signal(TunnelSignal.START)
+        why = "its process ended"
         try:
-            self._device = open_tun(disabled=self._options.disabled)
-            journal.note_device(self._device.name)
-            self._host = HostConfig(self._profile, self._device.name, journal)
-            reason = selector.run(self._carry())
+            hold_end_signals()
+            device = open_tun(disabled=self._options.disabled)
+            journal.note_device(device.name)
+            self._active = ActiveTunnels(device, self._options.disabled, self._wake, self._report.totals)
+            self._host = HostConfig(self._profile, device.name, journal, self._guard, self._options)
+            self._host.begin()
+            reason = why = selector.run(self._carry())
         except BurrowError as error:
-            error.step = "" if self._status or self._next_step is None else str(self._next_step)
+            why = str(error)
+            error.step = "" if self._steps.silent else self._steps.following
+            raise
+        except KeyboardInterrupt:
+            self._end_reason = "signal SIGINT"
             raise
         finally:
             self._machine.signal(TunnelSignal.END)
-            if self._device is not None:
-                self._device.close()
+            self._guard.leave_closed(why)
+            if device is not None:
+                device.close()
             restored = journal.put_back()
             self._machine.signal(TunnelSignal.ENDED)
-        return TunnelEnd(reason, restored)
+            # Last of all, when names and routes are those of before.
+            opened = self._end_reason in WANTED
+            if opened:
+                self._guard.lift()
+            self._report.ended(why, closed=self._guard.holds and not opened)
+            with suppress(ValueError):  # in another thread than the main one there are no handlers
+                signal.signal(signal.SIGINT, signal.SIG_IGN)
+            deliver_end_signals()
+        return TunnelEnd(reason, restored, closed=self._guard.holds and not opened)
 
     def _step(self, step: Step, detail: str = "") -> None:
-        now = asyncio.get_running_loop().time()
-        if self._status is None:
-            self._on_step(StepReport(str(step), now - self._last_step, detail))
-        self._last_step = now
-        self._next_step = STEPS[STEPS.index(step) + 1] if step is not STEPS[-1] else None
+        report = self._steps.done(step, detail)
+        if not self._steps.silent:
+            self._on_step(report)
 
     async def _carry(self) -> str:
         loop = asyncio.get_running_loop()
-        self._last_step = loop.time()
-        for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
-            loop.add_signal_handler(number, self._ask_to_end, f"signal {signal.Signals(number).name}")
+        self._steps.begin()
+        for number in END_SIGNALS:
+            loop.add_signal_handler(number, self._ask_to_end, f"signal {number.name}")
+        deliver_end_signals()
         calls = asyncio.Event()
         control = ControlServer(self._options.control, calls)
         await control.start()
         answering = loop.create_task(self._answer_calls(control, calls))
         self._watch.start()
         try:
-            addresses = await asyncio.to_thread(resolve, self._profile)
-            self._step(Step.RESOLVE, ", ".join(addresses))
-            self._machine.signal(TunnelSignal.RESOLVED)
-            return await self._keep_up(addresses)
+            return await self._keep_up()
         finally:
+            hold_end_signals()
             self._watch.stop()
             answering.cancel()
             await control.stop()
-            if self._path is not None:
-                self._path.close()
+            for part in self._parts():
+                part.close()
 
-    async def _keep_up(self, addresses: list[str]) -> str:
-        """Until somebody wants the end; or once, where nobody asked to keep trying or no tunnel was ever up."""
-        waits = Waits()
+    def _parts(self) -> tuple[HostConfig, ActiveTunnels]:
+        """What there is as soon as there is a device."""
+        if self._host is None or self._active is None:
+            raise ProgramFault("a tunnel is carried before there is a device")
+        return self._host, self._active
+
+    async def _keep_up(self) -> str:
+        """Until somebody wants the end; or once, where nobody asked to keep trying."""
+        waits, (host, _) = Waits(), self._parts()
+        addresses: list[str] = []
         while True:
-            reconnects = self._totals.reconnects
+            reconnects = self._report.totals.reconnects
             try:
-                return await try_each(addresses, self._try)
+                addresses = await self._resolve(host, addresses)
+                return await try_each(addresses, self._try, host.look_up)
             except LOST as problem:
-                if not self._options.keep_trying or self._status is None or self._end_reason:
+                if self._end_reason:
+                    return self._end_reason
+                if self._switch is not None and self._switch.profile is self._profile:
+                    self._switch.fail(problem)
+                    self._switch = None
+                was_up = self._parts()[1].path is not None
+                if self._switch is None and not self._options.tries_again(problem, was_up=was_up):
                     raise
-                note(log, logging.WARNING, "lost", what=problem.what, why=problem.why)
-                self._notices.blocked(self._profile.name, problem)
-                wait = waits.after(problem, came_back=self._totals.reconnects > reconnects)
+                event = "lost" if self._report.status else "not reached"
+                note(log, logging.WARNING, event, what=problem.what, why=problem.why)
+                self._report.lost(problem, self._guard)
+                wait = waits.after(problem, came_back=self._report.totals.reconnects > reconnects)
+            host.lead_nowhere()
             self._machine.signal(TunnelSignal.LOSE if self._machine.state is TunnelState.UP else TunnelSignal.FAILED)
             await self._pause(wait)
             if self._end_reason:
                 return self._end_reason
+            if self._switch is not None:
+                # There is no tunnel that could stay up until the new one is.
+                self._become(self._switch)
+                addresses = []
             self._machine.signal(TunnelSignal.RETRY)
 
+    async def _resolve(self, host: HostConfig, known: list[str]) -> list[str]:
+        """The gateway's addresses; for a tunnel that comes back, the one that has proven itself first."""
+        names = names_of(self._profile)
+        if self._report.status is None:
+            addresses = await asyncio.to_thread(host.look_up, names)
+            if self._machine.state is TunnelState.RESOLVING:
+                self._step(Step.RESOLVE, ", ".join(addresses))
+                self._machine.signal(TunnelSignal.RESOLVED)
+            return addresses
+        return await host.look_up_again(names, known, self._report.status.gateway_address)
+
     async def _pause(self, seconds: float) -> None:
-        """Wait, but not longer than until somebody wants the end."""
+        """Wait, but not longer than until somebody wants the end, or another tunnel."""
         until = asyncio.get_running_loop().time() + seconds
-        while not self._end_reason and (left := until - asyncio.get_running_loop().time()) > 0:
+        while not self._end_reason and self._switch is None and (left := until - asyncio.get_running_loop().time()) > 0:
             with suppress(TimeoutError):
                 await asyncio.wait_for(self._wake.wait(), left)
             self._wake.clear()
+            self._look_around()
+
+    def _look_around(self) -> None:
+        """Somebody else may have changed what is ours on this machine."""
+        if self._host is None or not self._watch.take_change():
+            return
+        try:
+            self._report.notices.found(CONDITIONS, self._host.repair())
+        except MachineError as problem:
+            note(log, logging.ERROR, "not repaired", what=problem.what, why=problem.why)
 
     async def _try(self, address: str, origin: str) -> str:
         self._machine.signal(TunnelSignal.NEXT)
-        if self._host is not None:
-            self._host.lead_to(address)
+        self._parts()[0].lead_to((address, self._profile))
         if self._end_reason:
             return self._end_reason
-        self._current = self._open(address, origin)
+        self._current = self._opener.open(self._profile, self._secrets, address, origin, self._parts()[0].own_addresses)
         try:
             self._current.start()
             while True:
@@ -218,6 +242,12 @@ class Supervisor:
                 ended = await self._poll()
                 if ended is not None:
                     return ended
+        except GatewayElsewhere as problem:
+            if self._report.status is not None and not problem.proven:
+                # Anybody can say so, and the tunnel's traffic waits: nobody is followed who has not shown who he is.
+                why = "the message that names another gateway proves nothing"
+                raise GatewayError(problem.what, why=why, slug="gateway-elsewhere") from None
+            raise
         except GatewayError:
             raise
         except Exception:
@@ -226,38 +256,17 @@ class Supervisor:
         finally:
             self._dispose()
 
-    def _open(self, address: str, origin: str = "") -> OpenSession:
-        """``origin``: the gateway that has sent us to this one. What this side had before is asked for again."""
-        known = self._host.network if self._host else None
-        wanted = tuple(entry.ip for entry in known.addresses) if known else ()
-        now, timeout = datetime.now(UTC), self._options.timeout
-        request = SessionRequest(address, self._secrets, now, timeout, origin, wanted)
-        return OpenSession(self._profile, request, self._wake, self._options.disabled)
-
     def _dispose(self) -> None:
         """No session any more; the device keeps what comes, so that nothing leaves."""
-        if self._path is not None:
-            self._path.stop_reading()
-        for one in (self._current, self._successor, *self._leaving):
-            if one is not None:
-                one.dispose()
-        for tunnel in self._leaving.values():
-            self._remove(tunnel)
+        self._parts()[1].pause()
+        for one in filter(None, (self._current, self._successor)):
+            one.dispose()
         self._successor = None
-        self._leaving.clear()
-        self._sign_in_at = float("inf")
-        if self._sign_in_timer is not None:
-            self._sign_in_timer.cancel()
-
-    def _remove(self, tunnel: Tunnel) -> None:
-        self._totals.retire(tunnel.channel.counters)
-        if self._path is not None:
-            self._path.remove(tunnel)
+        self._sign_in.stop()
 
     def _say_goodbye(self) -> None:
-        for one in (self._successor, self._current):
-            if one is not None:
-                one.say_goodbye()
+        for one in filter(None, (self._successor, self._current)):
+            one.say_goodbye()
 
     def _ask_to_end(self, reason: str) -> None:
         """Somebody wants the tunnel to end."""
@@ -268,72 +277,152 @@ class Supervisor:
 
     async def _poll(self) -> str | None:
         """Look at everything that may have happened; why the tunnel has ended, if it has."""
-        current, path = self._current, self._path
+        current, active = self._current, self._parts()[1]
         if current is None:
             raise ProgramFault("there is no session to poll")
         if self._end_reason and self._machine.state is not TunnelState.ENDING:
             self._machine.signal(TunnelSignal.END)
             current.end()
-        if path is not None:
-            path.raise_failure()
-        if self._tunnel is not None and self._tunnel.channel.wants_rekey:
+        if active.path is not None:
+            active.path.raise_failure()
+        if active.tunnel is not None and active.tunnel.channel.wants_rekey:
             current.io.handle_timer()
+        self._look_around()
         if self._watch.take_move(current.session.peer[0]):
             current.session.address_changed(current.io.now())
             current.io.flush()
-        if current.io.now() >= self._sign_in_at and not self._end_reason and self._successor is None:
-            self._sign_in_at = float("inf")
-            self._successor = self._open(current.session.peer[0])
-            self._successor.start()
-        for one in (*self._leaving, self._successor, current):
-            for event in one.io.take_events() if one is not None else ():
-                ended = await self._handle(one, event) if one is not None else None
-                if ended is not None:
+        if not self._end_reason and self._successor is None:
+            await self._begin_successor(current)
+        for one in filter(None, (*active.leaving, self._successor, current)):
+            for event in one.io.take_events():
+                if (ended := await self._handle(one, event)) is not None:
                     return ended
         return None
 
     async def _handle(self, one: OpenSession, event: Event) -> str | None:
-        if one in self._leaving:
+        active = self._parts()[1]
+        if one in active.leaving:
             if isinstance(event, Down):
-                self._remove(self._leaving.pop(one))
-                one.dispose()
+                active.left(one)
             return None
         if one is self._current:
             return await self._on_current(one, event)
-        self._on_successor(one, event)
+        if one is self._successor:
+            self._on_successor(one, event)
         return None
 
+    # Another session beside the present one: a sign-in that is repeated, or another profile's.
+
+    async def _begin_successor(self, current: OpenSession) -> None:
+        host, here = self._parts()[0], (current.session.peer[0], self._profile)
+        if self._sign_in.take_due():
+            self._successor = self._opener.open(self._profile, self._secrets, here[0], "", host.own_addresses)
+        elif self._switch is None or self._switch.profile is self._profile:
+            return
+        elif self._machine.state is not TunnelState.UP:
+            raise GatewayError("another tunnel is wanted in the place of this one")
+        else:
+            switch = self._switch
+            try:
+                there = await switch.next_address()
+                host.lead_to(here, (there, switch.profile))
+                self._successor = self._opener.open(switch.profile, switch.secrets, there)
+            except BurrowError as problem:
+                self._give_up_switch(switch, problem)
+                return
+        self._successor.start()
+
+    def _give_up_switch(self, switch: Switch, problem: BurrowError) -> None:
+        """The tunnel that is up stays."""
+        note(log, logging.WARNING, "not switched", to=switch.profile.name, what=problem.what, why=problem.why)
+        self._switch = None
+        if self._current is not None:
+            self._parts()[0].lead_to((self._current.session.peer[0], self._profile))
+        switch.fail(problem)
+
     def _on_successor(self, one: OpenSession, event: Event) -> None:
-        """A repeated sign-in. Where it fails the tunnel has to end, as the gateway would end it soon."""
-        if isinstance(event, Negotiated):
-            self._suites = event.suites
-        elif isinstance(event, Up):
+        """Where a repeated sign-in fails the tunnel has to end, as the gateway would end it soon."""
+        if isinstance(event, Up):
             self._take_over(one, event)
+        elif isinstance(event, Negotiated):
+            if self._switch is None:
+                self._report.agreed(event.suites)
+            else:
+                self._switch.suites = event.suites
         elif isinstance(event, Down):
-            self._say_goodbye()
-            why = "the gateway ended the new negotiation"
-            raise event.error or GatewayError("the sign-in could not be repeated", why=why)
+            problem = event.error or GatewayError("the gateway ended the new negotiation")
+            if self._switch is None:
+                self._say_goodbye()
+                raise problem
+            one.dispose()
+            self._successor = None
+            self._wake.set()
+            if not isinstance(problem, GatewayUnreachable) or not self._switch.addresses:
+                self._give_up_switch(self._switch, as_error(problem))
+
+    def _become(self, switch: Switch) -> None:
+        """From here on the tunnel is another profile's."""
+        note(log, logging.INFO, "switch", to=switch.profile.name)
+        self._profile, self._secrets = switch.profile, switch.secrets
+        self._parts()[0].become(switch.profile)
+        self._report.become(switch.profile)
+
+    def _take_over(self, successor: OpenSession, event: Up) -> None:
+        """The new session is complete: packets go out by it, and the old one is ended."""
+        before, switch, (host, active) = self._current, self._switch, self._parts()
+        if before is None or active.path is None:
+            raise ProgramFault("a session is followed by another before it was up")
+        active.set_aside(before)
+        self._current, self._successor, self._switch = successor, None, None
+        if switch is None:
+            self._report.totals.sign_ins_repeated += 1
+        else:
+            self._become(switch)
+            self._report.agreed(switch.suites)
+            self._sign_in.stop()
+            if self._keys is not None:
+                self._keys.add(successor.session.exported_keys())
+            self._watch.note(successor.session.peer[0])
+        active.carry(successor, event, self._profile.tunnel)
+        if switch is not None:
+            # As long as its gateway is reached as before.
+            before.end()
+        applied = host.configure(event, successor.session.peer[0], active.mtu, self._step)
+        status = self._report.up(successor, event, applied, active)
+        if switch is None:
+            before.end()
+        else:
+            host.set_mtu(active.mtu)
+            switch.done(status)
+        self._wake.set()
+
+    # The present session.
 
     async def _on_current(self, one: OpenSession, event: Event) -> str | None:
         if isinstance(event, StepDone):
             self._step(event.step, event.detail)
             if event.step is Step.REACH:
                 self._machine.signal(TunnelSignal.REACHED)
-        elif isinstance(event, Negotiated | Rekeyed):
-            self._note_suites(event)
+        elif isinstance(event, Negotiated):
+            self._report.agreed(event.suites)
+        elif isinstance(event, Rekeyed):
+            self._report.rekeyed(event)
         elif isinstance(event, Up):
             self._establish(one, event)
         elif isinstance(event, Noticed):
-            self._notices.add(event.finding)
-        elif isinstance(event, ChannelChanged) and self._path is not None:
-            self._path.refresh()
+            self._report.notices.add(event.finding)
+        elif isinstance(event, ChannelChanged):
+            self._parts()[1].refresh()
         elif isinstance(event, Moved):
-            self._totals.address_changes += 1
-            self._measure()
+            self._report.totals.address_changes += 1
+            self._measure(one)
         elif isinstance(event, SignInDue):
-            self._plan_sign_in(max(min(SIGN_IN_SHARE * event.seconds, event.seconds - SIGN_IN_TIME), SHORTEST_UP))
+            self._sign_in.announce(event.seconds)
         elif isinstance(event, Redirected):
-            await self._follow(event.to)
+            # Looked up while names still resolve; then this tunnel is ended.
+            found, here = await asyncio.to_thread(look_up, [event.to]), one.session.peer[0]
+            self._say_goodbye()
+            raise GatewayElsewhere(f"the gateway {here} sends its callers to {found[0]}", found[0], proven=True)
         elif isinstance(event, Down):
             return self._ended(event)
         return None
@@ -346,120 +435,36 @@ class Supervisor:
             raise GatewayError("the tunnel is down", why=event.reason, next_step=step, slug="gateway-ended")
         return self._end_reason or "ended"
 
-    def _note_suites(self, event: Negotiated | Rekeyed) -> None:
-        """Renewed keys may be of other algorithms than the first ones."""
-        self._suites = event.suites
-        if isinstance(event, Rekeyed):
-            self._totals.rekeys += 1
-            self._notices.drop(UNTIL_RENEWED)
-        if self._status is not None:
-            self._status = replace(self._status, **algorithms_of(event.suites))
-
-    def _plan_sign_in(self, seconds: float) -> None:
-        loop = asyncio.get_running_loop()
-        self._sign_in_at = loop.time() + seconds
-        if self._sign_in_timer is not None:
-            self._sign_in_timer.cancel()
-        self._sign_in_timer = loop.call_later(seconds, self._wake.set)
-
-    async def _follow(self, to: str) -> None:
-        """To another gateway from a tunnel that is up: look it up while names still resolve, then end this one."""
-        found = await asyncio.to_thread(look_up, [to])
-        here = self._current.session.peer[0] if self._current else ""
-        self._say_goodbye()
-        raise GatewayElsewhere(f"the gateway {here} sends its callers to {found[0]}", found[0])
-
     # The tunnel.
-
-    def _tunnel_of(self, one: OpenSession, event: Up) -> Tunnel:
-        tunnel = Tunnel(event.channel, one.port, one.session.peer)
-        tunnel.measure()
-        return tunnel
 
     def _establish(self, one: OpenSession, event: Up) -> None:
         """The gateway has granted the tunnel: configure this machine, and carry packets."""
-        host, before = self._host, self._status
-        if host is None:
-            raise ProgramFault("a tunnel is up before there is a device")
+        (host, active), before, switch = self._parts(), self._report.status, self._switch
         if self._keys is not None:
             self._keys.add(one.session.exported_keys())
         self._watch.note(one.session.peer[0])
-        tunnel, old = self._tunnel_of(one, event), self._tunnel
-        path = self._path or self._begin_path(tunnel)
-        if old is not None:
-            self._remove(old)
-        self._tunnel = tunnel
-        path.add(tunnel)
-        one.io.path = path
-        applied = host.configure(event, one.session.peer[0], self._mtu, self._step)
-        path.start_reading()
-        self._notices.granted(self._profile.name, applied)
-        self._status = replace(self._describe(one, event, applied), findings=self._notices.rows)
+        first = active.path is None
+        active.carry(one, event, self._profile.tunnel)
+        applied = host.configure(event, one.session.peer[0], active.mtu, self._step)
+        if active.path is not None:
+            active.path.start_reading()
+        status = self._report.up(one, event, applied, active)
         self._machine.signal(TunnelSignal.CONFIGURED)
-        if before is None:
-            self._up_at = asyncio.get_running_loop().time()
-            self._on_up(self._status)
-        else:
-            self._totals.reconnects += 1
-            note(log, logging.INFO, "back", gateway=self._status.gateway_address)
-            self._notices.drop(BLOCKED)
-            self._status = replace(self._status, since=before.since)
+        self._steps.silent = True
+        if first:
+            self._on_up(status)
+        elif before is not None:
+            self._report.totals.reconnects += 1
+            note(log, logging.INFO, "back", gateway=status.gateway_address)
+        if switch is not None and switch.profile is self._profile:
+            self._switch = None
+            switch.done(status)
 
-    def _begin_path(self, tunnel: Tunnel) -> DataPath:
-        """The data path of the first tunnel; those that come after it use the same."""
-        if self._device is None:
-            raise ProgramFault("a tunnel is up before there is a device")
-        # What is loaded by now stays: the collector need not look at it again and again.
-        gc.freeze()
-        wanted = self._profile.tunnel
-        self._mtu = wanted.mtu or max(MIN_MTU, min(tunnel.limit, MAX_MTU))
-        options = PathOptions(wanted.dscp, wanted.clamp_tcp_mss)
-        path = self._path = DataPath(self._device, self._mtu, options, self._options.disabled, self._wake)
-        used = ", ".join(offloads_in_use(self._device, tunnel.port)) or "none"
-        note(log, logging.DEBUG, "path", offloads=used, largest_inner=tunnel.limit)
-        return path
-
-    def _take_over(self, successor: OpenSession, event: Up) -> None:
-        """The new sign-in is complete: packets go out by it, and the old session is ended."""
-        before, old, host, path = self._current, self._tunnel, self._host, self._path
-        if before is None or old is None or host is None or path is None:
-            raise ProgramFault("a sign-in was repeated without a tunnel")
-        self._leaving[before] = old
-        self._current, self._successor = successor, None
-        self._totals.sign_ins_repeated += 1
-        self._tunnel = self._tunnel_of(successor, event)
-        path.add(self._tunnel)
-        successor.io.path = path
-        applied = host.configure(event, successor.session.peer[0], self._mtu, self._step)
-        if self._status is not None:
-            self._status = replace(self._describe(successor, event, applied), since=self._status.since)
-        before.end()
-        self._wake.set()
-
-    def _measure(self) -> None:
+    def _measure(self, one: OpenSession) -> None:
         """What the path to the gateway takes may be another size now."""
-        tunnel, host, path, current = self._tunnel, self._host, self._path, self._current
-        if tunnel is None or host is None or path is None or current is None:
-            return
-        tunnel.peer = current.session.peer
-        limit = tunnel.measure()
-        if not self._profile.tunnel.mtu:
-            self._mtu = min(limit, path.mtu)
-            host.set_mtu(self._mtu)
-        path.refresh()
-        note(log, logging.DEBUG, "path", gateway=tunnel.peer[0], largest_inner=limit)
-
-    def _describe(self, one: OpenSession, event: Up, applied: Applied) -> TunnelStatus:
-        if self._device is None:
-            raise ProgramFault("a tunnel is up before there is a device")
-        up = describe(self._profile, event.network, applied, self._suites)
-        return replace(
-            up,
-            gateway_address=one.session.peer[0],
-            device=self._device.name,
-            offloads=offloads_in_use(self._device, one.port),
-            mtu=self._mtu,
-        )
+        host, active = self._parts()
+        active.measure(one.session.peer, self._profile.tunnel)
+        host.set_mtu(active.mtu)
 
     # The control socket.
 
@@ -469,30 +474,27 @@ class Supervisor:
             await calls.wait()
             calls.clear()
             for request in control.take_requests():
-                if not request.answer.done():
+                if request.call == SWITCH:
+                    self._ask_to_switch(request)
+                elif not request.answer.done():
                     request.answer.set_result(self._answer(request.call))
+
+    def _ask_to_switch(self, request: Request) -> None:
+        try:
+            if self._switch is not None or self._report.status is None or self._end_reason:
+                raise StateError("a tunnel is being set up", next_step="Try again once it is up.", slug="busy")
+            self._switch = Switch.of(request.body, request.answer)
+            self._wake.set()
+        except BurrowError as problem:
+            request.answer.set_result({"error": error_document(problem)})
 
     def _answer(self, call: str) -> dict[str, Any]:
         if call == "status":
-            return {"status": self._report().document() if self._status else None, "state": str(self._machine.state)}
+            up = self._machine.state is TunnelState.UP
+            now = self._report.now(self._parts()[1], self._current, is_up=up) if self._report.status else None
+            known = {"state": str(self._machine.state), "profile": self._profile.name}
+            return {**known, "status": now.document() if now else None}
         if call == "disconnect":
             self._ask_to_end("disconnect")
             return {"ending": True}
         return {"error": f"the call {call!r:.40} is not known"}
-
-    def _report(self) -> TunnelStatus:
-        status, path, tunnel = self._status, self._path, self._tunnel
-        if status is None or path is None or tunnel is None:
-            raise ProgramFault("a tunnel reports before it is up")
-        counted = self._totals.with_channels([tunnel.channel, *(one.channel for one in self._leaving.values())])
-        counted["rejected"] += path.unknown
-        return replace(
-            status,
-            **counted,
-            dropped=path.dropped,
-            seconds_up=round(asyncio.get_running_loop().time() - self._up_at, 1),
-            mtu=self._mtu,
-            data_path=path.words,
-            is_up=self._machine.state is TunnelState.UP,
-            findings=self._notices.rows,
-        )

@@ -5,6 +5,7 @@ from __future__ import annotations
 import ipaddress
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
 Address = ipaddress.IPv4Address | ipaddress.IPv6Address
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
@@ -28,6 +29,13 @@ def is_host(address: Address) -> bool:
     if isinstance(address, ipaddress.IPv6Address):
         return address.ipv4_mapped is None
     return not any(address in one for one in NOWHERE)
+
+
+class LocalNetwork(NamedTuple):
+    """A network that this machine is in, and the device that it is in by."""
+
+    device: str
+    network: Network
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,6 +95,15 @@ def same_families(
         tuple(entry for entry in one if entry.version in shared),
         tuple(entry for entry in other if entry.version in shared),
     )
+
+
+def collapse(networks: Iterable[Network]) -> list[Network]:
+    """The fewest networks that cover the same addresses, IPv4 first."""
+    known = list(networks)
+    found: list[Network] = []
+    found += ipaddress.collapse_addresses(one for one in known if isinstance(one, ipaddress.IPv4Network))
+    found += ipaddress.collapse_addresses(one for one in known if isinstance(one, ipaddress.IPv6Network))
+    return found
 
 
 def covers(ranges: Iterable[AddressRange], network: Network) -> bool:

@@ -90,6 +90,11 @@ class Traffic:
     netbios_name_servers: tuple[Address, ...] = ()
     left_out: tuple[Network, ...] = ()
 
+    @property
+    def everything(self) -> bool:
+        """Whether all traffic of a family goes through the tunnel."""
+        return any(network.prefixlen == 0 for network in self.networks)
+
 
 class ProtocolSettings:
     """What is one protocol's own: the base of the frozen dataclass in the protocol's folder."""

@@ -102,8 +102,6 @@ def judge(seen: Rehearsal) -> tuple[Fitness, tuple[Finding, ...]]:
     return (Fitness.DOUBTFUL if serious else Fitness.FIT), tuple(found)
 
 
-CHOICES = ("nearest", "fastest", "strongest")
-"""What a person may ask for instead of a name."""
 _ORDERS: dict[str, Callable[[Rehearsal], tuple[float, ...]]] = {
     "nearest": lambda one: (one.round_trip, one.seconds),
     "fastest": lambda one: (one.seconds, one.round_trip),

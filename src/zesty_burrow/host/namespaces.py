@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import ctypes
 import os
+import socket
+import sys
+from contextlib import suppress
 from pathlib import Path
 
 CLONE_NEWNS = 0x00020000
@@ -13,6 +16,8 @@ CLONE_NEWPID = 0x20000000
 CLONE_NEWNET = 0x40000000
 MS_BIND, MS_REC, MS_PRIVATE, MS_NOSUID, MS_NODEV = 0x1000, 0x4000, 1 << 18, 2, 4
 PR_SET_PDEATHSIG = 1
+SO_NETNS_COOKIE = 71
+"""Linux ``asm-generic/socket.h``."""
 
 _libc = ctypes.CDLL(None, use_errno=True)
 
@@ -70,5 +75,10 @@ def map_to_root(uid: int, gid: int, pid: str = "self") -> None:
 
 
 def network_identity() -> int:
-    """A number that tells this network namespace from others while it lives."""
+    """A number that tells this network namespace from others, for as long as the machine runs.
+
+    Kernels before 5.14 have none: the file's number, which a later namespace may have again.
+    """
+    with suppress(OSError), socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as channel:
+        return int.from_bytes(channel.getsockopt(socket.SOL_SOCKET, SO_NETNS_COOKIE, 8), sys.byteorder)
     return Path("/proc/self/ns/net").stat().st_ino

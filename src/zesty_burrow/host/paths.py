@@ -14,9 +14,23 @@ HOME_VARIABLE = "ZESTY_BURROW_HOME"
 APP = "zesty-burrow"
 
 
+MAX_TUNNELS = 8
+
+
+@dataclass(frozen=True, slots=True)
+class TunnelPaths:
+    """``journal``: what was changed on this machine and is not put back yet; ``control``: the socket of its process;
+    ``log``: of the last one that was detached.
+    """
+
+    journal: Path
+    control: Path
+    log: Path
+
+
 @dataclass(frozen=True, slots=True)
 class Paths:
-    """``data``: store, seal key; ``config``: settings; ``state``: journal and log; ``run``: control socket.
+    """``data``: store, seal key; ``config``: settings; ``state``: journals and logs; ``run``: control sockets.
 
     ``shared``: every user of the machine may read the profiles in it (secrets stay sealed, and the key is root's).
     """
@@ -38,19 +52,32 @@ class Paths:
         return self.config / "settings.toml"
 
     @property
-    def journal(self) -> Path:
-        """What was changed on this machine and is not put back yet."""
-        return self.state / "journal.jsonl"
+    def hooks(self) -> Path:
+        """A folder of programs that run when something happens to a tunnel."""
+        return self.config / "hooks"
 
     @property
-    def log(self) -> Path:
-        """The log of the last detached tunnel."""
-        return self.state / "tunnel.log"
+    def tunnels(self) -> tuple[TunnelPaths, ...]:
+        """Where each of the tunnels that may be up at one time has its own."""
+        return tuple(
+            TunnelPaths(self.state / f"journal{end}.jsonl", self.run / f"control{end}", self.state / f"tunnel{end}.log")
+            for end in ("", *(f"-{number}" for number in range(1, MAX_TUNNELS)))
+        )
 
     @property
-    def control(self) -> Path:
-        """The control socket of the running tunnel."""
-        return self.run / "control"
+    def guard(self) -> Path:
+        """Who holds the guard closed."""
+        return self.state / "guard.json"
+
+    @property
+    def names(self) -> Path:
+        """Which name servers the tunnels ask for, and what the resolver file was before."""
+        return self.state / "names.json"
+
+    @property
+    def last_profile(self) -> Path:
+        """The name of the profile that was used last."""
+        return self.state / "last-profile"
 
     def make(self, path: Path) -> Path:
         """A folder of ours, made with its final mode if it is not there: for its owner alone, or readable by all."""

@@ -3,12 +3,13 @@
 Everything that the tunnel adds is in a table and in rules of its own, so that putting back is deleting:
 
 1. packets to the gateway itself use the machine's own routes (by destination, not by mark: the kernel's reverse
-   path check looks answers up without the mark);
+   path check looks answers up without the mark; that nobody else reaches it so is the guard's to see to);
 2. name servers that the gateway carries packets to are reached through the tunnel, even if they would lie in the local
    network;
-3. networks that the profile leaves out go as they would without a tunnel; the local networks, as they were when the
-   tunnel came up, stay reachable too, unless the profile says ``inside``. No other route of the machine counts: what a
-   DHCP server (RFC 3442) or a router's advertisement (RFC 4191) adds to its table leads nothing past the tunnel;
+3. networks that the profile leaves out go as they would without a tunnel. Where all traffic goes through it, the local
+   networks, as they were when the tunnel came up, stay reachable too, unless the profile says ``inside``: by routes of
+   our own in one more table, never by a router. No other route of the machine counts: what a DHCP server (RFC 3442) or
+   a router's advertisement (RFC 4191) adds to its table leads nothing past the tunnel;
 4. the rest looks in the tunnel's table, where whatever the profile asks for ends with "unreachable": what the gateway
    does not grant is rejected, and if the tunnel's process dies, nothing leaves until the machine is put back.
 """
@@ -18,20 +19,43 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
-from zesty_burrow.core.net import Address, Network
+from zesty_burrow.core.net import Address, LocalNetwork, Network
 from zesty_burrow.core.profile import Traffic
 from zesty_burrow.host.netlink import EVERYWHERE, RT_TABLE_MAIN, Route, Rule
 
 FIRST_TABLE = 23106
 """Of the tunnel with the first device; each has a table of its own."""
-PRIORITY_GATEWAY, PRIORITY_NAMES, PRIORITY_LOCAL, PRIORITY_TUNNEL = 23100, 23101, 23102, 23103
+FIRST_RULE = 23000
+"""Of a tunnel that takes only some networks: before those of one that takes everything, and ten for each device."""
+FIRST_RULE_OF_ALL = 23100
+GATEWAY, NAMES, LOCAL, TUNNEL = range(4)
+"""A tunnel's rules in their order, from its first one on."""
+LOCAL_TABLES = 1000
+"""Added to a tunnel's table: its table of local networks."""
 LAST_METRIC = 0xFFFF_FFFF
 MAX_LOCAL = 64
+WIDEST_HARMLESS = {4: 7, 6: 16}
+"""Prefix lengths up to which a route of somebody else, other than the default one, would take much of all traffic."""
+
+
+def number_of(device: str) -> int:
+    """The number at the end of a tunnel device's name."""
+    return int(device.lstrip("abcdefghijklmnopqrstuvwxyz") or 0)
 
 
 def table_of(device: str) -> int:
-    """The routing table of a tunnel device, by the number at the end of its name."""
-    return FIRST_TABLE + int(device.lstrip("abcdefghijklmnopqrstuvwxyz") or 0)
+    """The routing table of a tunnel device, by its number."""
+    return FIRST_TABLE + number_of(device)
+
+
+def first_rule(device: str, traffic: Traffic) -> int:
+    """The priority of a tunnel's first rule. Where two are up, the one that takes less is asked first."""
+    return FIRST_RULE_OF_ALL if traffic.everything else FIRST_RULE + 10 * (number_of(device) % 10)
+
+
+def is_first_rule(rule: Rule) -> bool:
+    """Whether it leads past a tunnel, to a gateway."""
+    return FIRST_RULE <= rule.priority <= FIRST_RULE_OF_ALL and rule.priority % 10 == GATEWAY
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,9 +67,9 @@ class RoutingPlan:
     ipv6: str
 
 
-def local_networks(found: Iterable[Network]) -> tuple[Network, ...]:
+def local_networks(found: Iterable[LocalNetwork]) -> tuple[LocalNetwork, ...]:
     """Those of the size of a local network: a hostile one that claims half of all addresses gets nothing for it."""
-    kept = [network for network in found if network.prefixlen >= _least_prefix(network)]
+    kept = [one for one in found if one.device and one.network.prefixlen >= _least_prefix(one.network)]
     return tuple(dict.fromkeys(kept))[:MAX_LOCAL]
 
 
@@ -55,27 +79,36 @@ def _least_prefix(network: Network) -> int:
     return 8 if network.is_private else 20
 
 
+def _host(address: Address) -> str:
+    return f"{address}/{address.max_prefixlen}"
+
+
+def _local_routes(table: int, local: Iterable[LocalNetwork]) -> list[Route]:
+    """By their devices alone; two may be in networks of one name, as all are in fe80::/64."""
+    return [Route(str(one.network), table, one.device, metric=metric) for metric, one in enumerate(local, start=1)]
+
+
 def plan_routes(
     device: str,
-    gateway: Address,
+    outside: Sequence[Address],
     carried: Sequence[Network],
     name_servers: Sequence[Address],
     traffic: Traffic,
-    local: Sequence[Network] = (),
+    local: Sequence[LocalNetwork] = (),
 ) -> RoutingPlan:
-    """``carried``: the networks that the gateway granted, of the families for which it gave an address; ``local``: the
-    networks that this machine is in (:func:`local_networks`).
+    """``outside``: addresses that are reached outside the tunnel, as the gateway's; ``carried``: the networks that the
+    gateway granted, of the families for which it gave an address; ``local``: the networks that this machine is in
+    (:func:`local_networks`).
     """
-    table = table_of(device)
+    table, first = table_of(device), first_rule(device, traffic)
     families = {network.version for network in carried}
-    everything = any(network.prefixlen == 0 for network in traffic.networks)
     routes = [Route(str(network), table, device) for network in carried]
     handled = set(families)
     if 6 in families:
         ipv6 = "tunnel"
     elif traffic.ipv6 == "outside":
         ipv6 = "outside"
-    elif everything or traffic.ipv6 == "block":
+    elif traffic.everything or traffic.ipv6 == "block":
         ipv6 = "blocked"
         handled.add(6)
     else:
@@ -89,18 +122,17 @@ def plan_routes(
         if version == 6 and ipv6 == "blocked":
             closed.add(EVERYWHERE[6])
         routes += [Route(network, table, kind="unreachable", metric=LAST_METRIC) for network in sorted(closed)]
-        if gateway.version == version:
-            rules.append(Rule(version, PRIORITY_GATEWAY, RT_TABLE_MAIN, f"{gateway}/{gateway.max_prefixlen}"))
-        inside = [one for one in name_servers if one != gateway and any(one in network for network in carried)]
         rules += [
-            Rule(version, PRIORITY_NAMES, table, f"{one}/{one.max_prefixlen}")
-            for one in inside
-            if one.version == version
+            Rule(version, first + GATEWAY, RT_TABLE_MAIN, _host(one)) for one in outside if one.version == version
         ]
+        inside = [one for one in name_servers if one not in outside and any(one in network for network in carried)]
+        rules += [Rule(version, first + NAMES, table, _host(one)) for one in inside if one.version == version]
         left_out = [network for network in traffic.left_out if network.version == version]
-        rules += [Rule(version, PRIORITY_LOCAL, RT_TABLE_MAIN, str(network)) for network in left_out]
-        if traffic.local_network == "outside":
-            beside = [str(network) for network in local if network.version == version]
-            rules += [Rule(version, PRIORITY_LOCAL, RT_TABLE_MAIN, network) for network in beside]
-        rules.append(Rule(version, PRIORITY_TUNNEL, table))
-    return RoutingPlan(tuple(dict.fromkeys(routes)), tuple(rules), ipv6)
+        rules += [Rule(version, first + LOCAL, RT_TABLE_MAIN, str(network)) for network in left_out]
+        if traffic.everything and traffic.local_network == "outside":
+            # Where the tunnel takes only an office's networks, a local network has no better right to their addresses.
+            beside = [one for one in local if one.network.version == version]
+            routes += _local_routes(table + LOCAL_TABLES, beside)
+            rules += [Rule(version, first + LOCAL, table + LOCAL_TABLES, str(one.network)) for one in beside]
+        rules.append(Rule(version, first + TUNNEL, table))
+    return RoutingPlan(tuple(dict.fromkeys(routes)), tuple(dict.fromkeys(rules)), ipv6)

@@ -6,7 +6,9 @@ from contextlib import suppress
 from socket import AF_INET, AF_INET6
 from typing import Any
 
-from zesty_burrow.host.resolver import RESOLV_CONF
+from zesty_burrow.errors import MachineError
+from zesty_burrow.host.names.resolv_conf import RESOLV_CONF
+from zesty_burrow.host.packet_filter.guard import is_in_force
 
 VERSIONS = {AF_INET: 4, AF_INET6: 6}
 _VOLATILE_TABLES = {255}
@@ -33,6 +35,9 @@ def snapshot() -> tuple[str, ...]:
             lines.append(
                 f"rule IPv{VERSIONS[row['family']]} {row.get('priority') or 0} {target}table {row.get('table')}"
             )
+    # Where the packet filter may be asked.
+    with suppress(MachineError):
+        lines += ["packet filter: the guard"] if is_in_force() else []
     with suppress(OSError):
         lines += [f"resolver {line}" for line in RESOLV_CONF.read_text().splitlines() if not line.startswith("#")]
     return tuple(sorted(lines))

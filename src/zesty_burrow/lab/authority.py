@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import ssl
+import tempfile
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
+from pathlib import Path
 
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import ec, rsa
-from cryptography.hazmat.primitives.serialization import Encoding
-from cryptography.x509.oid import NameOID
+from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
+from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
 
 from zesty_burrow.core.certificates.trust import IPSEC_IKE
 from zesty_burrow.core.crypto.private_key import PrivateKey
@@ -102,3 +105,14 @@ def issue(
         .sign(authority.key, hashes.SHA384())
     )
     return certificate.public_bytes(Encoding.DER)
+
+
+def use_certificate(context: ssl.SSLContext, authority: Authority, key: PrivateKey, name: str) -> None:
+    """Have a TLS server prove a name under an authority from now on."""
+    der = issue(authority, key, name, purpose=ExtendedKeyUsageOID.SERVER_AUTH)
+    with tempfile.NamedTemporaryFile(suffix=".pem") as file:
+        # The standard library loads keys from files alone; this one is made with mode 0600 and is gone at once.
+        file.write(key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption()))
+        file.write(x509.load_der_x509_certificate(der).public_bytes(Encoding.PEM))
+        file.flush()
+        context.load_cert_chain(Path(file.name))

@@ -73,7 +73,15 @@ def _from_kit_to_tunnel(kit: Path) -> tuple[DemoStep, ...]:
             ("verify",),
             check=lambda seen: seen["verdict"] == "sealed" and seen["after"]["ipv4"]["country"] == "PT",
         ),
-        DemoStep("Disconnect", "The tunnel ends and this machine's settings are restored.", ("disconnect",)),
+        DemoStep(
+            "What may leave?",
+            "The guard, an allow-list in the packet filter, lets the tunnel out and turns everything else away.",
+            ("guard",),
+            check=lambda seen: seen["guard"]["in_force"] and seen["guard"]["counted"]["dropped"]["packets"] == 0,
+        ),
+        DemoStep(
+            "Disconnect", "The tunnel ends, the guard opens, this machine's settings are restored.", ("disconnect",)
+        ),
     )
 
 
@@ -102,6 +110,14 @@ def _what_can_go_wrong() -> tuple[DemoStep, ...]:
             code=7,
             faults=("montevideo", ("wrong-name",)),
         ),
+        DemoStep(
+            "What leaves now?",
+            "Nothing: the guard was closed before the first packet of `connect`, and only you open it.",
+            ("status",),
+            code=21,
+            check=lambda seen: seen["condition"] == "blocked" and seen["guard"]["in_force"],
+        ),
+        DemoStep("Open it", "There is no tunnel to end, but the guard to open.", ("disconnect",)),
     )
 
 

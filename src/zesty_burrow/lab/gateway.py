@@ -23,8 +23,8 @@ from zesty_burrow.core.dns.encrypted_resolver import EncryptedResolver
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.net import AddressRange, Datagram, Endpoint
 from zesty_burrow.errors import MachineError, ProgramFault
-from zesty_burrow.host.netfilter import translate_source
 from zesty_burrow.host.netlink import Netlink
+from zesty_burrow.host.packet_filter.source_translation import translate_source
 from zesty_burrow.host.tun import open_tun
 from zesty_burrow.lab import story
 from zesty_burrow.lab.authority import Authority, issue, make_authority, make_key
@@ -274,6 +274,12 @@ class GatewayHost:
         """End all tunnels from this side."""
         if self._io is not None:
             self.session.close(self._io.now())
+            self._io.flush()
+
+    def forget_all(self) -> None:
+        """As after a restart: no caller is known any more, and nothing is sent."""
+        if self._io is not None:
+            self.session.forget(self._io.now())
             self._io.flush()
 
     def probe_all(self) -> None:

@@ -6,6 +6,7 @@ import asyncio
 import contextlib
 import json
 import socket
+import ssl
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -14,10 +15,10 @@ from typing import Any
 from zesty_burrow.core.dns.zone import Zone
 from zesty_burrow.core.outside.geofeed import AddressBook, read_geofeed_untrusted, read_operators_untrusted
 from zesty_burrow.errors import BurrowError
-from zesty_burrow.host.netfilter import translate_source
 from zesty_burrow.host.netlink import Netlink
+from zesty_burrow.host.packet_filter.source_translation import translate_source
 from zesty_burrow.lab import story
-from zesty_burrow.lab.authority import Authority
+from zesty_burrow.lab.authority import Authority, make_key, use_certificate
 from zesty_burrow.lab.gateway import GatewayHost
 from zesty_burrow.lab.portal import Portal
 from zesty_burrow.lab.resolver import Resolver
@@ -46,7 +47,9 @@ async def start_role(name: str, secrets: Secrets) -> Calls:
                 for address in (story.OFFICE_RESOLVER, story.OFFICE_FILES):
                     netlink.add_address("lo", f"{address}/32")
             own: dict[str, tuple[str, ...]] = {f"files.{story.OFFICE_SUFFIX}": (story.OFFICE_FILES,)}
-            await Resolver((story.OFFICE_RESOLVER,), own, story.OFFICE.outer).start()
+            tls = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+            use_certificate(tls, secrets.office_authority, make_key("ecdsa"), story.OFFICE_ENCRYPTED_RESOLVER)
+            await Resolver((story.OFFICE_RESOLVER,), own, story.OFFICE.outer).start(tls)
         return calls
     if name == "cobblewire":
         translate_source("cottage", story.COTTAGE_PUBLIC4)
@@ -86,34 +89,26 @@ def _gateway(name: str, secrets: Secrets) -> Calls:
         host.set_faults(frozenset(request["faults"]))
         return host.status()
 
-    def end_all(_: dict[str, Any]) -> dict[str, Any]:
-        host.end_all()
-        return host.status()
+    def then_status(action: Callable[[], None]) -> Callable[[dict[str, Any]], dict[str, Any]]:
+        def call(_: dict[str, Any]) -> dict[str, Any]:
+            action()
+            return host.status()
 
-    def probe_all(_: dict[str, Any]) -> dict[str, Any]:
-        host.probe_all()
-        return host.status()
+        return call
 
     def add_account(request: dict[str, Any]) -> dict[str, Any]:
         account, sign_in = str(request["account"]), str(request["sign_in"])
         return {"files": host.add_account(account, sign_in, everything=bool(request["everything"]))}
 
-    def redirect_all(_: dict[str, Any]) -> dict[str, Any]:
-        host.redirect_all()
-        return host.status()
-
-    def rekey_all(request: dict[str, Any]) -> dict[str, Any]:
-        host.rekey_all(ike=request["call"] == "rekey-ike")
-        return host.status()
-
     return {
         "faults": set_faults,
         "status": lambda _: host.status(),
-        "end": end_all,
-        "redirect": redirect_all,
-        "rekey": rekey_all,
-        "rekey-ike": rekey_all,
-        "probe": probe_all,
+        "end": then_status(host.end_all),
+        "restart": then_status(host.forget_all),
+        "redirect": then_status(host.redirect_all),
+        "rekey": then_status(lambda: host.rekey_all(ike=False)),
+        "rekey-ike": then_status(lambda: host.rekey_all(ike=True)),
+        "probe": then_status(host.probe_all),
         "account": add_account,
     }
 

@@ -168,7 +168,7 @@ def prepare_folder(folder: Path) -> Secrets:
 def start_keeper(folder: Path) -> None:
     """Fork the keeper and wait until the lab is up. Raises :class:`MachineError` with what is missing."""
     # Loaded once here, so that ten hosts need not load it ten times.
-    importlib.import_module("pyroute2")
+    importlib.import_module("zesty_burrow.host.netlink")
     secrets = prepare_folder(folder)
     reading, writing = os.pipe()
     sys.stdout.flush()

@@ -6,20 +6,14 @@ import hashlib
 import json
 import secrets
 import ssl
-import tempfile
 import threading
 import time
 from contextlib import suppress
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
-from pathlib import Path
 from typing import Any
 
-from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
-from cryptography.x509 import load_der_x509_certificate
-from cryptography.x509.oid import ExtendedKeyUsageOID
-
 from zesty_burrow.lab import story
-from zesty_burrow.lab.authority import Authority, issue, make_key
+from zesty_burrow.lab.authority import Authority, make_key, use_certificate
 from zesty_burrow.lab.kit import AUTHORITY_FILE, kit_archive, kit_files
 
 LOADS = {"lisbon": 34, "tallinn": 12, "montevideo": 61, "nairobi": 20, "wellington": 45}
@@ -53,13 +47,7 @@ class Portal:
         """Behave in these wrong ways from now on."""
         self.faults = faults
         name = f"parked.{story.DOMAIN}" if "wrong-name" in faults else story.PORTAL_NAME
-        der = issue(self.authority, self._key, name, purpose=ExtendedKeyUsageOID.SERVER_AUTH)
-        with tempfile.NamedTemporaryFile(suffix=".pem") as file:
-            # The standard library loads keys from files alone; this one is made with mode 0600 and is gone at once.
-            file.write(self._key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption()))
-            file.write(load_der_x509_certificate(der).public_bytes(Encoding.PEM))
-            file.flush()
-            self._context.load_cert_chain(Path(file.name))
+        use_certificate(self._context, self.authority, self._key, name)
 
     def status(self) -> dict[str, object]:
         """For ``lab status``."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import socket
+import ssl
 from collections.abc import Callable
 from contextlib import suppress
 from typing import Any
@@ -33,12 +34,14 @@ class Resolver:
         self._waiting = 0
         self._tasks: set[asyncio.Task[None]] = set()
 
-    async def start(self) -> None:
-        """Answer over UDP and TCP."""
+    async def start(self, tls: ssl.SSLContext | None = None) -> None:
+        """Answer over UDP and TCP, and over TLS where there is a context for it."""
         loop = asyncio.get_running_loop()
         for address in self._addresses:
             await loop.create_datagram_endpoint(lambda: _Endpoint(self._take), local_addr=(address, 53))
             await asyncio.start_server(self._take_stream, address, 53)
+            if tls is not None:
+                await asyncio.start_server(self._take_stream, address, 853, ssl=tls)
 
     def _take(self, data: bytes, reply: Callable[[bytes], None]) -> None:
         if self._waiting >= MAX_WAITING:
@@ -49,10 +52,11 @@ class Resolver:
 
     async def _take_stream(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         with suppress(OSError, asyncio.IncompleteReadError, asyncio.TimeoutError):
-            size = int.from_bytes(await asyncio.wait_for(reader.readexactly(2), TIMEOUT))
-            data = await asyncio.wait_for(reader.readexactly(size), TIMEOUT)
-            await self._serve(data, lambda out: writer.write(len(out).to_bytes(2) + out))
-            await writer.drain()
+            while True:
+                size = int.from_bytes(await asyncio.wait_for(reader.readexactly(2), TIMEOUT))
+                data = await asyncio.wait_for(reader.readexactly(size), TIMEOUT)
+                await self._serve(data, lambda out: writer.write(len(out).to_bytes(2) + out))
+                await writer.drain()
         writer.close()
 
     async def _serve(self, data: bytes, reply: Callable[[bytes], None]) -> None:

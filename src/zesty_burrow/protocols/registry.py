@@ -35,6 +35,9 @@ class TunnelProtocol(Protocol):
     def refuse_sign_in(self, sign_in: SignIn) -> str:
         """Why a sign-in and a gateway's proof do not go together; empty where they do."""
 
+    def outer_ports(self, profile: Profile) -> tuple[tuple[int, int], ...]:
+        """Where a session with this profile sends to at its gateway: transport protocols and ports."""
+
     def read_settings(self, table: Table) -> ProtocolSettings:
         """The protocol's table of a profile; :class:`ProfileInvalid` names the key that is wrong."""
 

@@ -237,6 +237,10 @@ class Session(Protocol):
         """Seconds of the quickest answer so far."""
 
     @property
+    def last_heard(self) -> float:
+        """When an answer or packet was last known to have come, by the caller's clock; 0 before the first one."""
+
+    @property
     def local_port(self) -> int:
         """By which ``Datagram.local_port`` its only socket is known."""
 

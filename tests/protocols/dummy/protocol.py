@@ -113,7 +113,7 @@ class DummySession:
 
     def __init__(self, profile, request):
         self.peer = (request.address, profile.settings.port)
-        self.round_trip = float("inf")
+        self.round_trip, self.last_heard = float("inf"), 0.0
         self.is_up = False
         self._profile, self._request = profile, request
         self._own = request.secrets[CredentialsKind.NAME_PASSWORD]
@@ -183,6 +183,9 @@ class Dummy:
 
     def refuse_sign_in(self, sign_in):
         return ""
+
+    def outer_ports(self, profile):
+        return ((17, profile.settings.port),)
 
     def read_settings(self, table):
         return DummySettings(table.number("port", 7777, 1, 65535), table.text("motto"))

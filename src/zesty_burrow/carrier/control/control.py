@@ -9,20 +9,23 @@ import socket
 import struct
 from collections import deque
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-MAX_REQUEST = 4096
-TIMEOUT = 5.0
+MAX_REQUEST, MAX_BODY = 4096, 2 << 20
+"""Octets of a request; and of what may follow it."""
+TIMEOUT, LONGEST = 5.0, 180.0
+"""Seconds: for a call, and for one whose answer takes as long as a sign-in."""
 
 
 @dataclass(frozen=True, slots=True)
 class Request:
-    """A call by its name; ``answer`` is to be set once."""
+    """A call by its name; ``answer`` is to be set once. ``body``: what came with it, without its values in traces."""
 
     call: str
     answer: asyncio.Future[dict[str, Any]]
+    body: dict[str, Any] = field(default_factory=dict, repr=False)
 
 
 class ControlServer:
@@ -73,20 +76,26 @@ class ControlServer:
             writer.close()
 
     async def _take_call(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-        with suppress(OSError, ValueError, asyncio.TimeoutError):
+        with suppress(OSError, ValueError, EOFError, asyncio.TimeoutError):
             credentials = writer.get_extra_info("socket").getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, 12)
             _, uid, _ = struct.unpack("3i", credentials)
             if uid in (0, os.geteuid()):
                 line = await asyncio.wait_for(reader.readline(), TIMEOUT)
-                answer = await self._answer(json.loads(line))
+                answer = await self._answer(json.loads(line), reader)
                 writer.write(json.dumps(answer).encode() + b"\n")
                 await asyncio.wait_for(writer.drain(), TIMEOUT)
 
-    async def _answer(self, request: Any) -> dict[str, Any]:
+    async def _answer(self, request: Any, reader: asyncio.StreamReader) -> dict[str, Any]:
         call = request.get("call") if isinstance(request, dict) else None
         if not isinstance(call, str):
             return {"error": "a call is needed"}
+        size = request.get("octets", 0)
+        if not isinstance(size, int) or not 0 <= size <= MAX_BODY:
+            return {"error": f"what follows a call has at most {MAX_BODY} octets"}
+        body = json.loads(await asyncio.wait_for(reader.readexactly(size), TIMEOUT)) if size else {}
+        if not isinstance(body, dict):
+            return {"error": "what follows a call is one JSON object"}
         answer: asyncio.Future[dict[str, Any]] = asyncio.get_running_loop().create_future()
-        self._requests.append(Request(call, answer))
+        self._requests.append(Request(call, answer, body))
         self._wake.set()
-        return await asyncio.wait_for(answer, TIMEOUT)
+        return await asyncio.wait_for(answer, LONGEST if size else TIMEOUT)

@@ -18,8 +18,13 @@ def ask(path: Path, call: str) -> dict[str, Any] | None:
     return call_with(path, {"call": call})
 
 
-def call_with(path: Path, request: dict[str, Any], timeout: float = TIMEOUT) -> dict[str, Any] | None:
-    """One document there, one back; None where nobody listens."""
+def call_with(
+    path: Path, request: dict[str, Any], timeout: float = TIMEOUT, body: dict[str, Any] | None = None
+) -> dict[str, Any] | None:
+    """One document there, with a larger one behind it, one back; None where nobody listens."""
+    following = json.dumps(body).encode() if body else b""
+    if following:
+        request = {**request, "octets": len(following)}
     with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as channel:
         channel.settimeout(timeout)
         try:
@@ -29,7 +34,7 @@ def call_with(path: Path, request: dict[str, Any], timeout: float = TIMEOUT) -> 
         except OSError as problem:
             raise StateError(f"the control socket {path} cannot be used", why=str(problem)) from None
         try:
-            channel.sendall(json.dumps(request).encode() + b"\n")
+            channel.sendall(json.dumps(request).encode() + b"\n" + following)
             received = b""
             while not received.endswith(b"\n") and len(received) < MAX_ANSWER:
                 part = channel.recv(65536)

@@ -34,5 +34,7 @@ def describe(
         encrypted_resolvers=tuple(map(str, network.encrypted_resolvers)),
         **algorithms_of(suites),
         ipv6=applied.plan.ipv6,
+        networks=tuple(map(str, traffic.networks)),
+        left_out=tuple(map(str, traffic.left_out)),
         process=os.getpid(),
     )

@@ -19,6 +19,7 @@ from zesty_burrow import errors
 from zesty_burrow.carrier.control.log_lines import LogLines, write
 from zesty_burrow.carrier.control.status import StepReport, TunnelStatus
 from zesty_burrow.errors import BurrowError, GatewayElsewhere, GatewayError, ProgramFault, as_error
+from zesty_burrow.interrupt import deliver_end_signals, hold_end_signals, raise_once
 
 if TYPE_CHECKING:
     from _typeshed import DataclassInstance
@@ -60,12 +61,15 @@ def run_detached(
     reading, writing = os.pipe()
     sys.stdout.flush()
     sys.stderr.flush()
+    hold_end_signals()
     child = os.fork()
     if child == 0:
         os.close(reading)
         _carry_on(log, writing, work)
-    os.close(writing)
+    signal.signal(signal.SIGINT, raise_once)
     try:
+        deliver_end_signals()
+        os.close(writing)
         with os.fdopen(reading, "rb") as stream:
             for line in stream:
                 document = json.loads(line)
@@ -85,7 +89,6 @@ def run_detached(
 
 def _end(child: int) -> None:
     """Have the carrier end, and wait until this machine is put back."""
-    signal.signal(signal.SIGINT, signal.SIG_IGN)
     os.kill(child, signal.SIGINT)
     until = time.monotonic() + END_TIMEOUT
     while time.monotonic() < until:
@@ -101,7 +104,10 @@ def _carry_on(
     writing: int,
     work: Callable[[Callable[[StepReport], None], Callable[[TunnelStatus], None]], DataclassInstance],
 ) -> None:
-    """The child: its own session, no terminal, a log that only the owner reads. Never returns."""
+    """The child: its own session, no terminal, a log that only the owner reads. Never returns.
+
+    The signals that end it wait until the carrier takes them.
+    """
     code = 1
     listener = os.fdopen(writing, "wb", buffering=0)
     try:

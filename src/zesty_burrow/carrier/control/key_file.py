@@ -20,6 +20,8 @@ class KeyFile:
     """
 
     def __init__(self, path: Path) -> None:
+        if path.exists():
+            raise Clash(f"the key file {path} exists already", next_step="Name another file.")
         self._path = path
         self._made = False
 

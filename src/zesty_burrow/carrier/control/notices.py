@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import logging
+from collections.abc import Iterable
 
 from zesty_burrow.carrier.control.log_lines import note
 from zesty_burrow.carrier.network.host_config import Applied
@@ -36,6 +37,13 @@ class Notices:
             self.drop(slug)
             if what:
                 self.add(finding(slug, profile, ", ".join(what)))
+
+    def found(self, conditions: Iterable[str], findings: Iterable[Finding]) -> None:
+        """What a look at this machine has found; conditions that are not among it do not hold any more."""
+        for slug in conditions:
+            self.drop(slug)
+        for one in findings:
+            self.add(one)
 
     def drop(self, slug: str) -> None:
         """It does not hold any more."""

@@ -30,8 +30,15 @@ class StepReport:
 class TunnelStatus:
     """A tunnel that is up, or was and is being set up again.
 
-    ``algorithms``: in words by what they are for; ``suites``: the same as IANA numbers. ``findings``: slug, subject and
-    detail of what was noticed since.
+    ``algorithms``: in words by what they are for; ``suites``: the same as IANA numbers. ``encrypted_dns``: whether the
+    first of the announced resolvers is asked by DNS over TLS, in words. ``findings``: slug, subject and detail of what
+    was noticed since. ``is_partial``: the gateway carries less than the profile asks for, and nobody has
+    accepted that. ``guarded``: the guard holds what belongs in the tunnel. ``networks``,
+    ``left_out``: what the profile wants inside, and what of it outside.
+
+    ``round_trip``: seconds of the gateway's quickest answer, 0 where there was none; ``last_heard``: seconds since
+    anything authentic came, below 0: not yet. ``losses``: since when the tunnel was lost, why, for how many seconds (0:
+    it still is), how many packets the guard rejected in that time.
     """
 
     profile: str
@@ -52,6 +59,7 @@ class TunnelStatus:
     process: int
     algorithms: Mapping[str, str] = field(default_factory=dict)
     suites: Mapping[str, tuple[int, ...]] = field(default_factory=dict)
+    encrypted_dns: str = ""
     offloads: tuple[str, ...] = ()
     data_path: str = ""
     mtu: int = 0
@@ -67,6 +75,13 @@ class TunnelStatus:
     address_changes: int = 0
     sign_ins_repeated: int = 0
     is_up: bool = True
+    is_partial: bool = False
+    guarded: bool = False
+    round_trip: float = 0.0
+    last_heard: float = -1.0
+    losses: tuple[tuple[str, str, float, int], ...] = ()
+    networks: tuple[str, ...] = ()
+    left_out: tuple[str, ...] = ()
     findings: tuple[tuple[str, str, str], ...] = ()
 
     def document(self) -> dict[str, Any]:
@@ -79,6 +94,8 @@ class TunnelStatus:
         values: dict[str, Any] = {
             key: tuple(value) if isinstance(value, list) else value for key, value in document.items()
         }
+        values["losses"] = tuple(tuple(row) for row in values.get("losses", ()))
+        values["findings"] = tuple(tuple(row) for row in values.get("findings", ()))
         values["suites"] = {label: tuple(numbers) for label, numbers in values.get("suites", {}).items()}
         return cls(**values)
 

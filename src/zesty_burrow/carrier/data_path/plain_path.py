@@ -70,7 +70,7 @@ class PlainPath:
         if tunnel is None:
             self.dropped += 1
             return 0
-        limit = min(tunnel.limit, max(self.mtu, too_big.LEAST_IPV6))
+        limit = min(tunnel.limit_of(packet), max(self.mtu, too_big.LEAST_IPV6))
         if self.options.clamp:
             packet = _clamped(packet, min(self.mtu, tunnel.limit))
         if len(packet) <= limit:
@@ -87,7 +87,7 @@ class PlainPath:
             except OSError as problem:
                 # Lost, as on any path; where it was too long the path has become narrower (RFC 4301 §8.2).
                 if problem.errno in TOO_LONG:
-                    tunnel.measure()
+                    tunnel.measure(refused=True)
         return len(parts)
 
     def _route(self, addresses: bytes) -> Tunnel | None:

@@ -8,6 +8,7 @@ import socket
 import struct
 from collections.abc import Iterator
 from contextlib import suppress
+from enum import IntEnum
 from typing import NamedTuple
 
 from zesty_burrow.carrier.network.udp_socket import MAX_DATAGRAM
@@ -15,10 +16,21 @@ from zesty_burrow.core.net import Endpoint
 from zesty_burrow.host.udp import BURSTS, UDP_GRO, UDP_SEGMENT, WORTH_MORE
 
 _WAIT_MS = 20
-_DISCOVER4, _DISCOVER6, _ALWAYS = (socket.IPPROTO_IP, 10), (socket.IPPROTO_IPV6, 23), 2
-"""Linux ``in.h``: IP_MTU_DISCOVER and IPV6_MTU_DISCOVER, IP_PMTUDISC_DO."""
+_DISCOVER4, _DISCOVER6 = (socket.IPPROTO_IP, 10), (socket.IPPROTO_IPV6, 23)
+"""Linux ``in.h``: IP_MTU_DISCOVER and IPV6_MTU_DISCOVER."""
 _ANCILLARY = socket.CMSG_SPACE(4) * 2
 _NUMBER = struct.Struct("i")
+
+
+class TooLong(IntEnum):
+    """What the system does with a datagram that is longer than the network has said that the path takes.
+
+    It is cut (IP_PMTUDISC_DONT), held back (IP_PMTUDISC_DO), or sent nevertheless (IP_PMTUDISC_PROBE).
+    """
+
+    CUT = 0
+    REFUSED = 2
+    SENT = 3
 
 
 class Burst(NamedTuple):
@@ -57,14 +69,21 @@ class UdpPort:
         self.joins = "socket-receive" not in disabled and self._try_option(UDP_GRO, 1)
         self.splits = "socket-send" not in disabled and self._try_option(UDP_SEGMENT, 0)
         # What is too long for the path comes back to us, who can tell the sender (RFC 4301 §8.1).
-        with suppress(OSError):
-            channel.setsockopt(*(_DISCOVER6 if self._is_v6 else _DISCOVER4), _ALWAYS)
+        self.too_long: TooLong | None = None
+        self.treat_too_long(TooLong.REFUSED)
         level, option = (
             (socket.IPPROTO_IPV6, socket.IPV6_RECVTCLASS) if self._is_v6 else (socket.IPPROTO_IP, socket.IP_RECVTOS)
         )
         with suppress(OSError):
             channel.setsockopt(level, option, 1)
         self._class = (socket.IPPROTO_IPV6, socket.IPV6_TCLASS) if self._is_v6 else (socket.IPPROTO_IP, socket.IP_TOS)
+
+    def treat_too_long(self, how: TooLong) -> None:
+        """What becomes of datagrams that are longer than messages from the network say that the path takes."""
+        if how is not self.too_long:
+            with suppress(OSError):
+                self.channel.setsockopt(*(_DISCOVER6 if self._is_v6 else _DISCOVER4), how)
+            self.too_long = how
 
     @property
     def descriptor(self) -> int:

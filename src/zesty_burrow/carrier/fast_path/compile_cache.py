@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
+import fcntl
 import hashlib
 import os
 import shutil
 import sys
-from collections.abc import Sequence
-from contextlib import suppress
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
-from importlib.metadata import version
 from pathlib import Path
 
 from zesty_burrow import errors
@@ -81,6 +81,16 @@ def is_complete() -> bool:
         return False
 
 
+@contextmanager
+def one_at_a_time() -> Iterator[None]:
+    """Several tunnels may want the loops at one time: the others wait for the first, and find them."""
+    folder = Path(os.environ[VARIABLE])
+    folder.mkdir(parents=True, exist_ok=True)
+    with (folder / "lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        yield
+
+
 def mark_complete() -> None:
     """Everything has been compiled and kept."""
     with suppress(OSError):
@@ -89,6 +99,8 @@ def mark_complete() -> None:
 
 def made_for() -> str:
     """What compiled loops depend on besides their source; empty where that cannot be found out."""
+    from importlib.metadata import version  # slow to load, and seldom asked
+
     with suppress(OSError):
         lines = Path("/proc/cpuinfo").read_text().splitlines()
         kinds = [line for line in lines if line.startswith(("model name", "flags", "CPU part", "Features"))]

@@ -224,7 +224,7 @@ class FastPath:
                 inbound["last"][begin:end] = 0
             if unsent:
                 # The path may have become narrower (RFC 4301 §8.2).
-                tunnel.measure()
+                tunnel.measure(refused=True)
                 self._revision = -1
         if path.wake is not None and any(channel.wants_rekey for _, channel, _, _ in self._tunnels):
             path.wake.set()

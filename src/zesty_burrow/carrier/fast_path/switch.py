@@ -13,13 +13,15 @@ import importlib.util
 import logging
 import os
 import sys
+import threading
 import time
 from asyncio.subprocess import DEVNULL
 from collections.abc import Callable
+from contextlib import suppress
 from typing import Any, Protocol
 
 from zesty_burrow.carrier.control.log_lines import note
-from zesty_burrow.carrier.fast_path.compile_cache import CompileCache, is_complete, mark_complete
+from zesty_burrow.carrier.fast_path.compile_cache import CompileCache, is_complete, mark_complete, one_at_a_time
 from zesty_burrow.carrier.fast_path.selector import running_selector
 
 log = logging.getLogger(__name__)
@@ -81,7 +83,7 @@ class FastPathSwitch:
                 raise OSError("there is no folder for compiled loops that only this user can write")
             if not is_complete():
                 await _compile()
-            module = await asyncio.to_thread(importlib.import_module, _MODULE)
+            module = await _load_beside()
             path.loops = module.attach(path, running_selector())
         except Exception as problem:
             # Whatever a compiler may complain about, the tunnel goes on.
@@ -90,6 +92,27 @@ class FastPathSwitch:
         else:
             self.words = COMPILED if path.loops is not None else PLAIN
             note(log, logging.DEBUG, "fast path in use", after_seconds=round(time.monotonic() - began, 1))
+
+
+async def _load_beside() -> Any:
+    """The loops, loaded in a thread for which nobody waits at the end: with a damaged cache it compiles."""
+    loop = asyncio.get_running_loop()
+    loaded: asyncio.Future[Any] = loop.create_future()
+
+    def settle(set_it: Callable[[Any], None], value: Any) -> None:
+        if not loaded.done():
+            set_it(value)
+
+    def load() -> None:
+        try:
+            answer = loaded.set_result, importlib.import_module(_MODULE)
+        except Exception as problem:
+            answer = loaded.set_exception, problem  # type: ignore[assignment]
+        with suppress(RuntimeError):  # the loop has ended
+            loop.call_soon_threadsafe(settle, *answer)
+
+    threading.Thread(target=load, name="loading loops", daemon=True).start()
+    return await loaded
 
 
 async def _compile() -> None:
@@ -103,10 +126,13 @@ async def _compile() -> None:
     finally:
         if process.returncode is None:
             process.kill()
+            await process.wait()
 
 
 if __name__ == "__main__":
     os.nice(10)
     if CompileCache().choose_folder():
-        importlib.import_module(_MODULE)
-        mark_complete()
+        with one_at_a_time():
+            if not is_complete():
+                importlib.import_module(_MODULE)
+                mark_complete()

@@ -20,10 +20,15 @@ REDIRECT_PERIOD = 300.0
 
 def resolve(profile: Profile) -> list[str]:
     """The gateway's addresses, in the profile's order. Raises :class:`GatewayUnreachable`."""
+    return look_up(names_of(profile))
+
+
+def names_of(profile: Profile) -> list[str]:
+    """The gateway's names and addresses, in the order in which they are tried."""
     names = list(profile.gateway.addresses)
     if profile.gateway.order == "random":
         random.SystemRandom().shuffle(names)
-    return look_up(names)
+    return names
 
 
 def look_up(names: Sequence[str]) -> list[str]:
@@ -37,19 +42,29 @@ def look_up(names: Sequence[str]) -> list[str]:
         except (OSError, UnicodeError) as problem:
             problems.append(f"{name}: {getattr(problem, 'strerror', None) or problem}")
     if not found:
-        raise GatewayUnreachable(
-            "the gateway's name cannot be resolved",
-            why="; ".join(problems),
-            next_step="Check that name resolution works here, and the gateway's name in the profile.",
-            slug="gateway-unresolved",
-        )
+        raise unresolved("; ".join(problems))
     return list(dict.fromkeys(found))
 
 
-async def try_each(addresses: Sequence[str], attempt: Callable[[str, str], Awaitable[T]]) -> T:
+def unresolved(why: str) -> GatewayUnreachable:
+    """The error for names without an address."""
+    return GatewayUnreachable(
+        "the gateway's name cannot be resolved",
+        why=why,
+        next_step="Check that name resolution works here, and the gateway's name in the profile.",
+        slug="gateway-unresolved",
+    )
+
+
+async def try_each(
+    addresses: Sequence[str],
+    attempt: Callable[[str, str], Awaitable[T]],
+    find: Callable[[Sequence[str]], Sequence[str]] | None = None,
+) -> T:
     """``attempt(address, redirected_from)`` for each address in turn: only silence moves on to the next one.
 
     A gateway that sends us to another one is followed, a few times (RFC 5685 §7); the other has to prove the same.
+    ``find`` looks its name up (:func:`look_up`).
     """
     waiting = deque((address, "") for address in addresses)
     followed: list[float] = []
@@ -62,7 +77,7 @@ async def try_each(addresses: Sequence[str], attempt: Callable[[str, str], Await
             followed = [*(one for one in followed if one > now - REDIRECT_PERIOD), now]
             if len(followed) > MAX_REDIRECTS:
                 raise
-            waiting = deque((found, address) for found in await asyncio.to_thread(look_up, [problem.to]))
+            waiting = deque((found, address) for found in await asyncio.to_thread(find or look_up, [problem.to]))
         except GatewayUnreachable:
             if not waiting:
                 raise

@@ -2,22 +2,36 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import asyncio
+from collections.abc import Callable, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from ipaddress import ip_address
+from typing import TYPE_CHECKING
 
 from zesty_burrow.carrier.control.status import IPV6_STATES
 from zesty_burrow.carrier.data_path.data_path import largest_piece
-from zesty_burrow.core.net import Address, Network, covers, is_host
+from zesty_burrow.carrier.network.addresses import look_up
+from zesty_burrow.carrier.network.outer_names import look_up_outside, outer_servers
+from zesty_burrow.carrier.network.repairs import REPAIRED, RESOLVER, judge_routing, repair_routing
+from zesty_burrow.carrier.network.tunnel_guard import TunnelGuard
+from zesty_burrow.carrier.supervision.options import TunnelOptions
+from zesty_burrow.core.finding import Finding, finding
+from zesty_burrow.core.net import Address, LocalNetwork, Network, covers, is_host
 from zesty_burrow.core.profile import Profile
-from zesty_burrow.errors import MachineError
+from zesty_burrow.errors import GatewayUnreachable, MachineError
 from zesty_burrow.host.journal.journal import Journal
+from zesty_burrow.host.names.names_record import Layer
+from zesty_burrow.host.names.resolved import Resolved, find_resolved
 from zesty_burrow.host.netlink import Netlink
-from zesty_burrow.host.plan import RoutingPlan, local_networks, plan_routes
-from zesty_burrow.host.resolver import use_name_servers
+from zesty_burrow.host.plan import RoutingPlan, is_first_rule, local_networks, plan_routes
 from zesty_burrow.protocols.session import NetworkSettings, Step, Up
 
+if TYPE_CHECKING:
+    from zesty_burrow.carrier.network.encrypted_names import TlsNameServer
+    from zesty_burrow.carrier.network.name_forwarder import NameForwarder
+
+MAX_REWRITTEN = 3
 QUEUE = 4000
 """Packets that the device keeps for us while we are busy."""
 
@@ -33,13 +47,14 @@ def bring_up(netlink: Netlink, device: str, mtu: int) -> None:
 @dataclass(frozen=True, slots=True)
 class Applied:
     """What is in force: the plan and the name servers that are used; what the gateway did not grant; servers that it
-    names and that cannot be meant.
+    names and that cannot be meant; who is asked by DNS over TLS.
     """
 
     plan: RoutingPlan
     servers: tuple[str, ...]
     not_granted: tuple[str, ...] = ()
     refused_servers: tuple[str, ...] = ()
+    encrypted: TlsNameServer | None = None
 
 
 def sort_servers(granted: Up, gateway: str) -> tuple[tuple[Address, ...], tuple[Address, ...]]:
@@ -66,19 +81,70 @@ def sort_servers(granted: Up, gateway: str) -> tuple[tuple[Address, ...], tuple[
 class HostConfig:
     """Configures as the gateway says; each change is noted in the journal before it is made."""
 
-    def __init__(self, profile: Profile, device: str, journal: Journal) -> None:
-        self._profile, self._device, self._journal = profile, device, journal
+    def __init__(
+        self, profile: Profile, device: str, journal: Journal, guard: TunnelGuard, options: TunnelOptions
+    ) -> None:
+        self._profile, self._device, self._journal, self._guard = profile, device, journal, guard
+        self._names, self._beside = options.names, options.beside
+        self._forwarder: NameForwarder | None = None
         self.network: NetworkSettings | None = None
         self._plan = RoutingPlan((), (), "")
         self._carried: list[Network] = []
         self._servers: tuple[Address, ...] = ()
-        self._local: tuple[Network, ...] | None = None
+        self._local: tuple[LocalNetwork, ...] = ()
+        self._outer_servers: tuple[Address, ...] = ()
+        self._mtu = 0
+        self._layer: Layer | None = None
+        self._resolved: Resolved | None = None
+        self._rewritten = 0
+        self._prune = False
+
+    def begin(self) -> None:
+        """Before the first packet: close the guard. The local networks and name servers are those of this moment."""
+        with Netlink() as netlink:
+            self._local = local_networks(netlink.on_link_networks())
+        self._outer_servers = self._find_outer_servers()
+        self._resolved = find_resolved(self._names.before()[0])
+        self._guard.close(self._local)
+
+    def _find_outer_servers(self) -> tuple[Address, ...]:
+        """Not the tunnel's own, where systemd-resolved lists them among the machine's."""
+        own = self._servers if self._resolved is not None else ()
+        return tuple(one for one in outer_servers(self._names) if one not in own)
+
+    def look_up(self, names: Sequence[str]) -> list[str]:
+        """The addresses of names outside the tunnel. Raises :class:`GatewayUnreachable`."""
+        if not self._guard.is_closed:
+            return look_up(names)
+        # The network that this machine is in now may have others.
+        self._outer_servers = self._find_outer_servers()
+        self._reach(self._outer_servers)
+        self._guard.open_to_servers(self._outer_servers)
+        return look_up_outside(names, self._outer_servers)
+
+    async def look_up_again(self, names: Sequence[str], known: list[str], last: str) -> list[str]:
+        """The same for a tunnel that comes back: the address that has proven itself first, then what is found or known.
+
+        Without a guard the questions would go into the tunnel that is lost.
+        """
+        if self._guard.is_closed:
+            with suppress(GatewayUnreachable):
+                known = await asyncio.to_thread(self.look_up, names)
+        return list(dict.fromkeys([last, *known]))
+
+    @property
+    def own_addresses(self) -> tuple[Address, ...]:
+        """Of this side, inside the tunnel."""
+        return tuple(entry.ip for entry in self.network.addresses) if self.network else ()
+
+    def become(self, profile: Profile) -> None:
+        """The tunnel is about to be another profile's; in force with the next ``configure``."""
+        self._profile, self._prune = profile, True
+        self._guard.become(profile)
 
     def configure(self, granted: Up, gateway: str, mtu: int, step: Callable[[Step, str], None]) -> Applied:
         """Put what the gateway has granted in force; what of it is in force already stays untouched."""
         with Netlink() as netlink:
-            if self._local is None:
-                self._local = local_networks(netlink.on_link_networks())
             self._use_addresses(netlink, granted, mtu)
             step(Step.ADDRESS, ", ".join(str(entry.ip) for entry in granted.network.addresses))
             versions = {entry.version for entry in granted.network.addresses}
@@ -87,8 +153,9 @@ class HostConfig:
             ]
             usable, refused = sort_servers(granted, gateway)
             self._servers = self._profile.traffic.name_servers or usable
-            plan = self._plan_for(gateway)
+            plan = self._plan_for([ip_address(gateway)])
             self._apply(netlink, plan)
+        self._guard.carry(self._device, self._servers, gateway)
         step(Step.ROUTES, f"{', '.join(map(str, self._carried))}; IPv6 {IPV6_STATES[plan.ipv6]}")
         self._use_servers(granted)
         shown = tuple(map(str, self._servers))
@@ -96,21 +163,67 @@ class HostConfig:
         self.network = granted.network
         ranges = [entry for entry in granted.remote if entry.version in versions]
         not_granted = tuple(str(one) for one in self._asked(plan) if not covers(ranges, one))
-        return Applied(plan, shown, not_granted, tuple(map(str, refused)))
+        encrypted = self._forwarder.encrypted if self._forwarder is not None else None
+        return Applied(plan, shown, not_granted, tuple(map(str, refused)), encrypted)
 
-    def lead_to(self, gateway: str) -> None:
-        """Before another gateway is asked: it has to be reached outside the tunnel as well."""
-        if self.network is not None:
+    def lead_to(self, *gateways: tuple[str, Profile]) -> None:
+        """Before a gateway is asked: it has to be reached outside the tunnel, and none but these any more."""
+        self._reach([ip_address(gateway) for gateway, _ in gateways])
+        self._guard.open_to(gateways)
+
+    def lead_nowhere(self) -> None:
+        """No gateway is asked at present."""
+        self._guard.open_to_nobody()
+
+    def _reach(self, addresses: Sequence[Address]) -> None:
+        if self.network is not None or self._beside:
+            # What is on the link is reached by it anyway.
+            wanted = [one for one in addresses if not one.is_link_local]
             with Netlink() as netlink:
-                self._apply(netlink, self._plan_for(gateway))
+                self._apply(netlink, self._plan_for(wanted))
+
+    def repair(self) -> list[Finding]:
+        """Set again what other programs have removed of the tunnel's; say what they do beside it.
+
+        Raises :class:`MachineError` where something cannot be set again.
+        """
+        repaired = ["the guard"] if self._guard.put_again() else []
+        if self.network is None:
+            return [finding(REPAIRED, self._device, ", ".join(repaired))] if repaired else []
+        with Netlink() as netlink:
+            if not netlink.is_up(self._device):
+                bring_up(netlink, self._device, self._mtu)
+                repaired.append(f"device {self._device}")
+            present = netlink.addresses(self._device)
+            for entry in self.network.addresses:
+                address = f"{entry.ip}/{entry.ip.max_prefixlen}"
+                if address not in present:
+                    netlink.add_address(self._device, address)
+                    repaired.append(f"address {entry.ip}")
+            repaired += repair_routing(netlink, self._plan)
+            found = judge_routing(netlink, self._device, repaired)
+        return [*found, *self._repair_resolver()]
+
+    def _repair_resolver(self) -> list[Finding]:
+        """Another program may win in the end; it is not fought for ever."""
+        if self._layer is None or self._names.is_in_force():
+            return []
+        self._rewritten += 1
+        file = str(self._names.target)
+        if self._rewritten > MAX_REWRITTEN:
+            return [finding(RESOLVER, file, "it was written again and again, and is left as it is now")]
+        self._names.write_again()
+        return [finding(RESOLVER, file, "the tunnel's name servers were set again")]
 
     def set_mtu(self, mtu: int) -> None:
         """Another MTU for the device."""
+        self._mtu = mtu
         with Netlink() as netlink:
             netlink.set_link(self._device, mtu=mtu)
 
     def _use_addresses(self, netlink: Netlink, granted: Up, mtu: int) -> None:
         before = self.network.addresses if self.network else ()
+        self._mtu = mtu
         if not before:
             bring_up(netlink, self._device, mtu)
         for entry in granted.network.addresses:
@@ -121,28 +234,81 @@ class HostConfig:
                 netlink.remove_address(self._device, f"{entry.ip}/{entry.ip.max_prefixlen}")
 
     def _use_servers(self, granted: Up) -> None:
-        known, traffic = self.network, self._profile.traffic
-        said = granted.network.name_servers, granted.network.suffixes
-        if self._servers and (known is None or (known.name_servers, known.suffixes) != said):
-            use_name_servers(self._journal, self._servers, traffic.suffixes or granted.network.suffixes)
+        """A tunnel that takes only some networks, and says whose names are there, answers for those alone."""
+        if not self._servers:
+            return
+        suffixes = self._profile.traffic.suffixes or granted.network.suffixes
+        layer = Layer(self._servers, suffixes)
+        if suffixes and not self._profile.traffic.everything:
+            # Slow to load, and only needed here.
+            from zesty_burrow.core.dns.split_names import reverse_zones
+
+            layer = replace(layer, zones=reverse_zones(self._carried) or suffixes)
+        if self._resolved is not None:
+            self._resolved.use(self._device, layer)
+            if self._resolved.alone:
+                return
+        if layer.zones:
+            from zesty_burrow.carrier.network.name_forwarder import NameForwarder, forwarder_address
+
+            if self._forwarder is None:
+                self._forwarder = NameForwarder(forwarder_address(self._device), self._names)
+            layer = replace(layer, forwarder=self._forwarder.address)
+            self._use_encrypted(self._forwarder, granted)
+        if layer != self._layer:
+            self._journal.use_names(self._names, layer)
+            self._layer = layer
+        if self._forwarder is not None and not layer.forwarder:
+            self._forwarder.close()
+            self._forwarder = None
+
+    def _use_encrypted(self, forwarder: NameForwarder, granted: Up) -> None:
+        """Where the profile leaves the choice of servers to the gateway, what that has announced is asked first."""
+        forwarder.servers, before = self._servers, forwarder.encrypted
+        from zesty_burrow.carrier.network.encrypted_names import TlsNameServer, by_tls
+
+        announced = () if self._profile.traffic.name_servers else granted.network.encrypted_resolvers
+        found = by_tls(announced, self._carried)
+        if before is not None and (found is None or before.resolver != found[0]):
+            before.close()
+            forwarder.encrypted = before = None
+        if found is not None and before is None:
+            forwarder.encrypted = TlsNameServer(*found, self._profile.authorities)
+
+    def close(self) -> None:
+        """No more questions are passed on."""
+        if self._resolved is not None:
+            self._resolved.put_back()
+        if self._forwarder is not None:
+            self._forwarder.close()
+            self._forwarder = None
 
     def _asked(self, plan: RoutingPlan) -> list[Network]:
         """The profile's networks that should be in the tunnel. That no IPv6 is, the plan says in a word of its own."""
         versions = (4, 6) if plan.ipv6 in ("tunnel", "untouched") else (4,)
         return [network for network in self._profile.traffic.networks if network.version in versions]
 
-    def _plan_for(self, gateway: str) -> RoutingPlan:
-        """What the tunnel needs while it leads to this gateway."""
-        traffic = self._profile.traffic
-        return plan_routes(self._device, ip_address(gateway), self._carried, self._servers, traffic, self._local or ())
+    def _plan_for(self, outside: Sequence[Address]) -> RoutingPlan:
+        """What the tunnel needs while these addresses are reached outside it."""
+        return plan_routes(self._device, outside, self._carried, self._servers, self._profile.traffic, self._local)
 
     def _apply(self, netlink: Netlink, plan: RoutingPlan) -> None:
-        """What of a plan is not in force yet. Nothing is taken back before the end: that could open a gap."""
+        """What of a plan is not in force yet. Only ways past the tunnel are taken back before the end, as anything else
+        could open a gap; or all that is not another profile's too, once that is in force.
+        """
         for route in plan.routes:
             if route not in self._plan.routes:
                 self._journal.add_route(netlink, route)
         for rule in plan.rules:
             if rule not in self._plan.rules:
                 self._journal.add_rule(netlink, rule)
-        routes = tuple(dict.fromkeys((*self._plan.routes, *plan.routes)))
-        self._plan = RoutingPlan(routes, tuple(dict.fromkeys((*self._plan.rules, *plan.rules))), plan.ipv6)
+        prune, self._prune = self._prune, False
+        past = [rule for rule in self._plan.rules if (prune or is_first_rule(rule)) and rule not in plan.rules]
+        for rule in past:
+            netlink.delete_rule(rule)
+        gone = [route for route in self._plan.routes if prune and route not in plan.routes]
+        for route in gone:
+            netlink.delete_route(route)
+        routes = dict.fromkeys((*(one for one in self._plan.routes if one not in gone), *plan.routes))
+        rules = dict.fromkeys((*(one for one in self._plan.rules if one not in past), *plan.rules))
+        self._plan = RoutingPlan(tuple(routes), tuple(rules), plan.ipv6)

@@ -6,6 +6,7 @@ import socket
 from contextlib import suppress
 
 from zesty_burrow.carrier.data_path.udp_port import Burst
+from zesty_burrow.carrier.network.udp_socket import mark_socket
 from zesty_burrow.core.net import Endpoint
 
 MAX_WAITING = 1 << 20
@@ -14,11 +15,16 @@ CHUNK = 65536
 
 
 class StreamPort:
-    """Begins to connect at once. ``waiting``: whether octets wait for the network; ``ended``: nothing more comes."""
+    """Begins to connect at once. ``marked``: as a tunnel's own, for the guard.
 
-    def __init__(self, peer: Endpoint) -> None:
+    ``waiting``: whether octets wait for the network; ``ended``: nothing more comes.
+    """
+
+    def __init__(self, peer: Endpoint, *, marked: bool = False) -> None:
         family = socket.AF_INET6 if ":" in peer[0] else socket.AF_INET
         self.channel = socket.socket(family, socket.SOCK_STREAM | socket.SOCK_NONBLOCK | socket.SOCK_CLOEXEC)
+        if marked:
+            mark_socket(self.channel)
         self.channel.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
         self.ended = False
         self._peer = peer

@@ -10,14 +10,25 @@ from zesty_burrow.errors import UsageError
 from zesty_burrow.lab import story
 from zesty_burrow.lab.client import LabClient, lab_folder
 from zesty_burrow.lab.kit import SIGN_INS, kit_archive
+from zesty_burrow.lab.wire.watch import watch
 from zesty_burrow.report.results.base import Result
-from zesty_burrow.report.results.lab import LabResult
+from zesty_burrow.report.results.lab import LabResult, WatchResult
 from zesty_burrow.report.results.plain import MessageResult, Silent
 from zesty_burrow.store.seal import write_private
 
 EXAMPLE = "zesty lab start; zesty lab run heron -- zesty list; zesty lab stop"
 
 FAULTS = f"Faults of gateways: {', '.join(story.FAULTS)}. Of the portal: {', '.join(story.PORTAL_FAULTS)}."
+
+LONGEST_WATCH = 3600
+GATEWAY_ACTIONS = {
+    "end": "have a gateway end all its tunnels",
+    "restart": "have a gateway forget all its tunnels and send nothing, as after a restart",
+    "probe": "have a gateway probe its callers (liveness check)",
+    "rekey": "have a gateway rekey all its child SAs",
+    "redirect": "have a gateway redirect its callers (RFC 5685)",
+    "rekey-ike": "have a gateway rekey its IKE SAs",
+}
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -36,13 +47,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     )
     fault.add_argument("host", help="portal, or a gateway: " + ", ".join(story.PLACE_BY_NAME))
     fault.add_argument("fault", nargs="*", help="none: the faults are removed")
-    for name, text in (
-        ("end", "have a gateway end all its tunnels"),
-        ("probe", "have a gateway probe its callers (liveness check)"),
-        ("rekey", "have a gateway rekey all its child SAs"),
-        ("redirect", "have a gateway redirect its callers (RFC 5685)"),
-        ("rekey-ike", "have a gateway rekey its IKE SAs"),
-    ):
+    for name, text in GATEWAY_ACTIONS.items():
         one = actions.add_parser(name, help=text, description=text)
         one.add_argument("host", help="a gateway: " + ", ".join(story.PLACE_BY_NAME))
     account = actions.add_parser(
@@ -56,6 +61,9 @@ def add_arguments(parser: ArgumentParser) -> None:
     )
     account.add_argument("--sign-in", choices=SIGN_INS, default="password", help="how the account signs in (password)")
     account.add_argument("--to", type=Path, required=True, metavar="FILE", help="a new ZIP archive")
+    text = "watch what leaves the workstation, on the router's end of its wire"
+    watching = actions.add_parser("watch", help=text, description=text)
+    watching.add_argument("--seconds", type=float, default=5.0, metavar="N", help="for so long (5)")
     command = actions.add_parser("run", help="run a command on a host", description="Run a command on a host.")
     command.add_argument("host", help=", ".join(story.hosts()))
     command.add_argument("command", nargs=REMAINDER, help="-- COMMAND …")
@@ -81,7 +89,11 @@ def run(args: Namespace, context: Context) -> Result:
         files = client.add_account(args.account, args.sign_in, everything=args.traffic == "everything")
         write_private(args.to.absolute(), kit_archive({name: text.encode() for name, text in files.items()}))
         return MessageResult(f"{story.OFFICE.host_name} has an account {args.account}; its settings are in {args.to}.")
-    if args.action in ("end", "probe", "redirect", "rekey", "rekey-ike"):
+    if args.action == "watch":
+        if not 0 < args.seconds <= LONGEST_WATCH:
+            raise UsageError(f"--seconds {args.seconds:g} is not between 0 and {LONGEST_WATCH}")
+        return WatchResult(args.seconds, tuple(watch(client, args.seconds)))
+    if args.action in GATEWAY_ACTIONS:
         client.call_host(args.host, args.action)
         return MessageResult(f"{args.host}: done.")
     if args.action == "start":

@@ -3,34 +3,51 @@
 from __future__ import annotations
 
 import logging
-from argparse import ArgumentParser, Namespace
-from collections.abc import Callable
+import time
+from argparse import ArgumentParser, BooleanOptionalAction, Namespace
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
-from zesty_burrow.carrier.control.detach import run_detached
+from zesty_burrow.carrier.control.control_client import call_with
+from zesty_burrow.carrier.control.detach import error_of, run_detached
 from zesty_burrow.carrier.control.log_lines import ForPeople
 from zesty_burrow.carrier.control.status import StepReport, TunnelStatus
 from zesty_burrow.carrier.data_path.options import CAN_BE_DISABLED
-from zesty_burrow.carrier.supervisor import Supervisor, TunnelEnd, TunnelOptions
+from zesty_burrow.carrier.supervision.options import TunnelEnd, TunnelOptions
+from zesty_burrow.carrier.supervision.switch import CALL, switch_body
+from zesty_burrow.carrier.supervisor import Supervisor
 from zesty_burrow.commands.context import Context
-from zesty_burrow.commands.credentials.choose_credentials import choose, explained
-from zesty_burrow.commands.tunnel.rehearse import latest_rehearsals
-from zesty_burrow.core.rehearsal import CHOICES, recommend
-from zesty_burrow.errors import NotFound
+from zesty_burrow.commands.credentials.choose_credentials import Chosen, choose, explained
+from zesty_burrow.commands.tunnel.running import Running, busy, refuse_overlap, running_tunnels, the_one
+from zesty_burrow.commands.tunnel.wanted_profile import remember, wanted_name
+from zesty_burrow.core.profile import Profile
+from zesty_burrow.errors import BurrowError, MachineError, ProgramFault, StateError
 from zesty_burrow.host.journal.journal import restore
-from zesty_burrow.host.journal.lock import is_left_over
+from zesty_burrow.host.journal.lock import is_held, is_left_over
+from zesty_burrow.host.names.names_record import NamesRecord
+from zesty_burrow.host.packet_filter.guard import Guard
+from zesty_burrow.host.paths import MAX_TUNNELS, TunnelPaths
+from zesty_burrow.host.privileges import keep_network_rights, keep_secrets_in_memory
+from zesty_burrow.host.readiness.check import State
+from zesty_burrow.host.readiness.local import cheap
 from zesty_burrow.profiles.policy import restrict
 from zesty_burrow.report.results.base import Result
 from zesty_burrow.report.results.tunnel import EndResult, UpResult
-from zesty_burrow.store.layered_store import LayeredStore
 
 EXAMPLE = "zesty connect quillwort-lisbon --detach"
+END_PATIENCE = 5.0
+"""Seconds in which a tunnel that ends has put everything back."""
+SWITCH_TIMEOUT = 200.0
 
 
 def add_arguments(parser: ArgumentParser) -> None:
     """The command's words."""
     parser.add_argument(
-        "name", help="a profile's name, or a city that only one profile has; or nearest, fastest, strongest"
+        "name",
+        nargs="?",
+        help="a profile's name, a city that only one profile has, or a country's two letters; last: the one used last; "
+        "nearest, fastest, strongest: by the latest rehearsal; without it you are asked",
     )
     parser.add_argument("--detach", action="store_true", help="continue in the background once the tunnel is up")
     parser.add_argument("--ask", action="store_true", help="ask for name and password, use them once, store nothing")
@@ -39,8 +56,26 @@ def add_arguments(parser: ArgumentParser) -> None:
     )
     parser.add_argument(
         "--keep-trying",
+        action=BooleanOptionalAction,
+        help="reconnect when the tunnel is lost (the default under the guard); given by name, also wait for a gateway "
+        "that cannot be reached yet",
+    )
+    parser.add_argument(
+        "--guard",
+        action=BooleanOptionalAction,
+        help="from now until `disconnect`, let nothing of the tunnel's traffic leave beside it, whatever happens (the "
+        "default where all traffic goes through it); --no-guard relies on routes alone",
+    )
+    parser.add_argument(
+        "--beside",
         action="store_true",
-        help="reconnect when the tunnel is lost; until then, or `disconnect`, traffic for the tunnel is blocked",
+        help="set it up beside the tunnels that are up, instead of in the place of one; their networks may not "
+        "overlap, but one may take everything",
+    )
+    parser.add_argument(
+        "--accept-partial",
+        action="store_true",
+        help="be content with a gateway that carries only some of the profile's networks; the others are blocked",
     )
     parser.add_argument(
         "--disable",
@@ -58,60 +93,142 @@ def add_arguments(parser: ArgumentParser) -> None:
     )
 
 
-def wanted_name(name: str, layered_store: LayeredStore, context: Context) -> str:
-    """The name itself, or what the latest rehearsal found to be the nearest, fastest or strongest."""
-    if name not in CHOICES or any(row.name == name for _, row in layered_store.list_profiles([name])):
-        return name
-    taken_at, rehearsals = latest_rehearsals(context)
-    best = recommend(rehearsals).get(name)
-    if best is None:
-        why = f"none was fit in the rehearsal of {taken_at}" if taken_at else "nothing has been rehearsed yet"
-        raise NotFound(f"no rehearsal tells which profile is the {name}", why=why, next_step="Run `zesty rehearse`.")
-    context.reporter.note(f"The {name} is {best.profile}, by the rehearsal of {taken_at}.")
-    return best.profile
+def _switch(
+    args: Namespace, profile: Profile, chosen: Chosen, before: Running, context: Context, *, beside: bool
+) -> UpResult:
+    """Another tunnel is up: its process sets this one up beside it, and ends it once this one is up."""
+    if args.detach is False or any((args.guard, args.keep_trying, args.export_keys, args.disable)):
+        context.reporter.note("The options of the tunnel that is up stay in force; its process carries the new one.")
+    context.reporter.note(f"Switching from {before.profile or 'a tunnel'}, which stays up until {profile.name} is.")
+    body = switch_body(profile, chosen.secrets)
+    answer = call_with(before.paths.control, {"call": CALL}, SWITCH_TIMEOUT, body) or {}
+    if "up" in answer:
+        remember(profile.name, context)
+        return UpResult(TunnelStatus.of(answer["up"]), beside)
+    if isinstance(answer.get("error"), dict):
+        with explained(chosen):
+            raise error_of(answer["error"])
+    raise ProgramFault("the tunnel's process has not answered", why=str(answer.get("error", "")))
+
+
+def _restore_left_over(context: Context) -> None:
+    for paths in context.paths.tunnels:
+        if is_left_over(paths.journal):
+            context.reporter.note("An earlier tunnel left something behind; restoring this machine's settings first.")
+            restore(paths.journal)
+
+
+def _free_place(context: Context, tunnels: list[Running]) -> TunnelPaths:
+    """Where no tunnel has its journal yet."""
+    known, deadline = [one.paths for one in tunnels], time.monotonic() + END_PATIENCE
+    while True:
+        held = [paths for paths in context.paths.tunnels if is_held(paths.journal)]
+        if all(paths in known for paths in held):
+            break
+        if time.monotonic() > deadline:
+            raise busy("another tunnel begins or ends at this moment")
+        time.sleep(0.05)
+    free = [paths for paths in context.paths.tunnels if paths not in held]
+    if not free:
+        raise StateError(f"{MAX_TUNNELS} tunnels are up", next_step="End one first: zesty disconnect NAME")
+    return free[0]
+
+
+@contextmanager
+def _told_of_guard(context: Context) -> Iterator[None]:
+    """An error under which the guard stays closed says so."""
+    try:
+        yield
+    except BurrowError as problem:
+        if context.paths.guard.exists() and Guard(context.paths.guard).state().in_force:
+            problem.next_step += (
+                " The guard stays closed: nothing leaves until a tunnel is up, or `zesty disconnect` opens it."
+            )
+        raise
+
+
+def _require_ready(context: Context) -> None:
+    """What would stop it half-way stops it before anything is changed."""
+    for look in cheap(context.now().timestamp()):
+        check = look()
+        if check.state is State.MISSING:
+            next_step = f"{check.remedy} See `zesty ready`."
+            raise MachineError(f"{check.name}: {check.found}", why=check.why, next_step=next_step, slug="not-ready")
+
+
+def _log_to_terminal() -> None:
+    handler = logging.StreamHandler()
+    handler.setFormatter(ForPeople())
+    logging.basicConfig(level=logging.DEBUG, handlers=[handler])
+    logging.getLogger("asyncio").setLevel(logging.INFO)
+
+
+def _options(
+    args: Namespace, profile: Profile, context: Context, paths: TunnelPaths, others: list[Running]
+) -> TunnelOptions:
+    guarded = profile.traffic.everything if args.guard is None else args.guard
+    return TunnelOptions(
+        paths.journal,
+        paths.control,
+        NamesRecord(context.paths.names),
+        context.paths.guard,
+        context.paths.hooks,
+        args.timeout,
+        args.export_keys.absolute() if args.export_keys else None,
+        guarded=guarded,
+        beside=bool(others),
+        keep_trying=guarded if args.keep_trying is None else args.keep_trying,
+        from_start=bool(args.keep_trying),
+        accept_partial=args.accept_partial,
+        disabled=frozenset(args.disable),
+    )
 
 
 def run(args: Namespace, context: Context) -> Result:
     """Set up, carry, put back."""
     if args.debug:
-        handler = logging.StreamHandler()
-        handler.setFormatter(ForPeople())
-        logging.basicConfig(level=logging.DEBUG, handlers=[handler])
-        logging.getLogger("asyncio").setLevel(logging.INFO)
+        _log_to_terminal()
     context.paths.make(context.paths.state)
     context.paths.make(context.paths.run)
-    if is_left_over(context.paths.journal):
-        context.reporter.note("An earlier tunnel left something behind; restoring this machine's settings first.")
-        restore(context.paths.journal)
+    _restore_left_over(context)
     with context.layered_store() as layered_store:
         profile, _, _ = layered_store.find_profile(wanted_name(args.name, layered_store, context))
         profile = restrict(context.policy(), profile)
         chosen = choose(profile, layered_store, context, ask=args.ask)
+    tunnels = running_tunnels(context)
+    if any(one.profile == profile.name and one.document.get("is_up") for one in tunnels):
+        raise StateError(f"the tunnel {profile.name} is up already", next_step="See `zesty status`.", slug="already-up")
+    replaced = the_one(tunnels, profile) if tunnels and not args.beside else None
+    others = [one for one in tunnels if one is not replaced]
+    refuse_overlap(profile, others)
+    if replaced is not None:
+        return _switch(args, profile, chosen, replaced, context, beside=bool(others))
     if args.export_keys:
         context.reporter.note(f"Warning: anyone who can read {args.export_keys} can read all traffic of this tunnel.")
-    options = TunnelOptions(
-        context.paths.journal,
-        context.paths.control,
-        args.timeout,
-        args.export_keys.absolute() if args.export_keys else None,
-        args.keep_trying,
-        frozenset(args.disable),
-    )
+    _require_ready(context)
+    paths = _free_place(context, tunnels)
+    options = _options(args, profile, context, paths, others)
 
     def carry(on_step: Callable[[StepReport], None], on_up: Callable[[TunnelStatus], None]) -> TunnelEnd:
+        if not keep_secrets_in_memory():
+            logging.getLogger(__name__).debug("keys may reach a swap partition: memory could not be locked")
+        keep_network_rights()
         return Supervisor(profile, chosen.secrets, options, on_step, on_up).run()
 
     if args.detach:
-        with explained(chosen):
-            return UpResult(run_detached(context.paths.log, carry, context.reporter.step))
+        with explained(chosen), _told_of_guard(context):
+            status = run_detached(paths.log, carry, context.reporter.step)
+        remember(profile.name, context)
+        return UpResult(status, beside=bool(others))
     seen: list[TunnelStatus] = []
 
     def up(status: TunnelStatus) -> None:
         seen.append(status)
+        remember(profile.name, context)
         context.reporter.up(status)
         context.reporter.note("        Ctrl-C ends it.")
 
-    with explained(chosen):
+    with explained(chosen), _told_of_guard(context):
         end = carry(context.reporter.step, up)
     if not seen:
         # Ctrl-C, or another signal, before the tunnel was up.

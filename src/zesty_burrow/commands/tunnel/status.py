@@ -5,56 +5,137 @@ from __future__ import annotations
 from argparse import ArgumentParser, Namespace
 from typing import TYPE_CHECKING, Any
 
-from zesty_burrow.carrier.control.control_client import ask
 from zesty_burrow.commands.context import Context
+from zesty_burrow.commands.tunnel.running import running_tunnels
+from zesty_burrow.errors import NotFound, UsageError
 from zesty_burrow.host.journal.lock import is_left_over
-from zesty_burrow.report.results.status import StatusResult
+from zesty_burrow.host.paths import TunnelPaths
+from zesty_burrow.report.results.status import WORST, Condition, LineResult, StatusResult
 
 if TYPE_CHECKING:
     from zesty_burrow.carrier.control.status import TunnelStatus
     from zesty_burrow.core.finding import Finding
+    from zesty_burrow.host.packet_filter.guard import GuardState
+    from zesty_burrow.report.results.base import Result
 
 EXAMPLE = "zesty status"
 
 
 def add_arguments(parser: ArgumentParser) -> None:
     """The command's words."""
+    parser.add_argument("name", nargs="?", help="one tunnel alone: its profile, or the place of its exit")
     parser.add_argument(
         "--log", action="store_true", help="also show the log of the last tunnel that was brought up with --detach"
     )
+    parser.add_argument(
+        "--watch", action="store_true", help="draw it again and again, with the rates in both directions; q leaves"
+    )
+    parser.add_argument("--every", type=float, default=1.0, metavar="SECONDS", help="of --watch (1)")
+    parser.add_argument("--line", action="store_true", help="one plain line, for a status bar or a prompt")
     parser.add_argument(
         "--network", action="store_true", help="also show this machine's addresses, routes, rules and name servers"
     )
 
 
-def run(args: Namespace, context: Context) -> StatusResult:
-    """Ask the tunnel's process, and look for what a dead one left."""
-    answer = ask(context.paths.control, "status") or {}
-    document = answer.get("status")
-    left_over = is_left_over(context.paths.journal)
+def run(args: Namespace, context: Context) -> Result:
+    """Once, in one line, or again and again until a key is pressed."""
+    if args.every <= 0:
+        raise UsageError(f"--every {args.every:g} is not a time")
+    if args.watch:
+        return _watch(args, context)
+    result = look(args, context)
+    if args.line:
+        from zesty_burrow.report.live import one_line
+
+        return LineResult(one_line(result), result.exit_code)
+    return result
+
+
+def _watch(args: Namespace, context: Context) -> Result:
+    import time
+
+    from zesty_burrow.report.live import Rates, live_view
+    from zesty_burrow.report.screen import Screen
+
+    rates = Rates()
+    with Screen() as screen:
+        while True:
+            result = look(args, context)
+            if result.tunnel is not None:
+                rates.add(time.monotonic(), result.tunnel.octets_in, result.tunnel.octets_out)
+            screen.draw(live_view(result, rates))
+            if screen.key(args.every) in ("q", "Q"):
+                return result
+
+
+def look(args: Namespace, context: Context) -> StatusResult:
+    """Ask the tunnels' processes, and look for what dead ones left."""
+    running = [one for one in running_tunnels(context) if not args.name or one.is_called(args.name)]
+    if args.name and not running:
+        raise NotFound(f"no tunnel is called {args.name!r}", next_step="See `zesty status`.")
+    left_over = any(is_left_over(paths.journal) for paths in context.paths.tunnels)
+    guard = guard_state(context)
     findings: list[Finding] = []
     if left_over:
         from zesty_burrow.core.finding import finding
 
         findings.append(finding("left-over", "this machine"))
+    findings += guard_findings(guard)
     network = None
     if args.network:
         from zesty_burrow.host.snapshot import snapshot
 
         network = snapshot()
-    tunnel = _tunnel(document) if document else None
-    if tunnel is not None:
-        findings += _noticed(tunnel)
+    tunnels = [_tunnel(one.document) for one in running if one.document]
+    for tunnel in tunnels:
+        findings += noticed(tunnel)
         findings += judge_negotiated(tunnel, context)
-    log = _log(context) if args.log else None
-    return StatusResult(tunnel, str(answer.get("state", "")), tuple(findings), network, log)
+    log = _log(running[0].paths if running else context.paths.tunnels[0]) if args.log else None
+    conditions = [Condition.LEFT_OVER] if left_over else [_condition(one) for one in tunnels]
+    if not conditions:
+        conditions = [Condition.DOWN if guard is None else Condition.BLOCKED]
+    return StatusResult(
+        tunnels[0] if tunnels else None,
+        running[0].state if running else "",
+        max(conditions, key=WORST.index),
+        guard,
+        tuple(findings),
+        network,
+        log,
+        tuple(tunnels[1:]),
+    )
 
 
-def _log(context: Context) -> tuple[dict[str, Any], ...]:
+def _condition(tunnel: TunnelStatus) -> Condition:
+    if not tunnel.is_up:
+        return Condition.BLOCKED
+    return Condition.PARTIAL if tunnel.is_partial else Condition.UP
+
+
+def guard_state(context: Context) -> GuardState | None:
+    """The guard, where somebody holds it closed."""
+    if not context.paths.guard.exists():
+        return None
+    from zesty_burrow.host.packet_filter.guard import Guard
+
+    state = Guard(context.paths.guard).state()
+    return state if state.shares else None
+
+
+def guard_findings(guard: GuardState | None) -> list[Finding]:
+    """Where the record and the kernel do not agree."""
+    if guard is None or guard.in_force is not False or not guard.shares:
+        return []
+    from zesty_burrow.core.finding import finding
+
+    return [finding("guard-missing", ", ".join(share.what for share in guard.shares.values()))]
+
+
+def _log(paths: TunnelPaths) -> tuple[dict[str, Any], ...]:
     from zesty_burrow.carrier.control.log_lines import read_lines
 
     try:
-        return tuple(read_lines(context.paths.log.read_text("utf-8", "replace")))
+        return tuple(read_lines(paths.log.read_text("utf-8", "replace")))
     except FileNotFoundError:
         return ()
 
@@ -65,7 +146,8 @@ def _tunnel(document: dict[str, Any]) -> TunnelStatus:
     return TunnelStatus.of(document)
 
 
-def _noticed(tunnel: TunnelStatus) -> list[Finding]:
+def noticed(tunnel: TunnelStatus) -> list[Finding]:
+    """What the tunnel's process has noticed."""
     from zesty_burrow.core.finding import finding
 
     return [finding(*row) for row in tunnel.findings]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -48,12 +48,23 @@ class Observation:
 
 @dataclass(frozen=True, slots=True)
 class ExpectedExit:
-    """What the profile promises and how it treats IPv6; ``tunnel_up`` whether a tunnel is up."""
+    """What the profile promises; ``tunnel_up`` whether a tunnel is up; ``everything``: all traffic belongs in it."""
 
     country: str = ""
     city: str = ""
     provider: str = ""
     tunnel_up: bool = True
+    everything: bool = True
+
+
+@dataclass(frozen=True, slots=True)
+class RouteSeen:
+    """``device``: by which a packet to ``address`` leaves, empty: it is rejected; ``tunnel``: by which it should."""
+
+    target: str
+    address: str
+    device: str
+    tunnel: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,19 +74,38 @@ class Judgement:
     verdict: Verdict
     findings: tuple[Finding, ...]
 
+    def also(self, found: Iterable[Finding]) -> Judgement:
+        """With what is known besides; what is serious of that makes it leaking."""
+        whole = (*self.findings, *found)
+        serious = any(one.severity is Severity.SERIOUS for one in whole)
+        return Judgement(Verdict.LEAKING if serious else self.verdict, whole)
+
 
 _UNCLEAR = frozenset({"no-baseline", "no-tunnel", "observatory-silent", "dns-silent", "exit-place-unknown"})
 
 
-def judge(before: Observation | None, after: Observation, promise: ExpectedExit) -> Judgement:
-    """Compare, and say why. Leaking wins over unclear, unclear over sealed."""
-    found: list[Finding] = []
+def judge(
+    before: Observation | None, after: Observation, promise: ExpectedExit, routes: Iterable[RouteSeen] = ()
+) -> Judgement:
+    """Compare, and say why. Leaking wins over unclear, unclear over sealed. ``routes``: where the kernel sends packets
+    that belong in the tunnel.
+    """
+    found = [
+        finding("route-outside", one.target, f"{one.address} by {one.device or 'no device'}, not by {one.tunnel}")
+        for one in routes
+        if one.device != one.tunnel
+    ]
     if not promise.tunnel_up:
         found.append(finding("no-tunnel", "this machine"))
-    if before is None or not before.reached:
+    if promise.everything and (before is None or not before.reached):
         found.append(finding("no-baseline", "this machine"))
     if not after.reached:
         found.append(finding("observatory-silent", "the observatory"))
+    elif not promise.everything:
+        # What the outside sees of the rest is as it should be: the rest is meant to be there.
+        found += _split(before, after)
+    elif not promise.tunnel_up:
+        found += _addresses(before, after)
     else:
         found += _addresses(before, after)
         found += _exit(after, promise)
@@ -115,6 +145,15 @@ def _addresses(before: Observation | None, after: Observation) -> list[Finding]:
 def _same_home(old: Sighting, new: Sighting, after: Observation) -> bool:
     """The operator from before while IPv4 has moved: a new address of one's own network (RFC 8981) is still a leak."""
     return bool(new.operator) and new.operator == old.operator and new.operator != after.ipv4.operator
+
+
+def _split(before: Observation | None, after: Observation) -> list[Finding]:
+    seen = [one.address for one in (after.ipv4, after.ipv6) if one.address]
+    found = [finding("outside-as-meant", "other traffic", ", ".join(seen))]
+    known = {one.address for one in (before.ipv4, before.ipv6)} if before else set()
+    if known and not known & set(seen):
+        found.append(finding("address-changed", "other traffic", "although it is meant to leave as without the tunnel"))
+    return found
 
 
 def _exit(after: Observation, promise: ExpectedExit) -> list[Finding]:

@@ -7,25 +7,25 @@ or a power cut nobody does, and ``restore`` undoes the lines from the last to th
 
 from __future__ import annotations
 
-import base64
 import json
 import os
-import stat
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from zesty_burrow.errors import DiskFull, MachineError, StateError
-from zesty_burrow.host.journal.lock import END_RECORD, lock, open_journal
+from zesty_burrow.errors import BurrowError, DiskFull, MachineError, StateError
+from zesty_burrow.host.journal.lock import boot_id, end_record, lock, open_journal
+from zesty_burrow.host.names.names_record import Layer, NamesRecord
 from zesty_burrow.host.namespaces import network_identity
 from zesty_burrow.host.netlink import Netlink, Route, Rule, as_fields
+from zesty_burrow.host.replace_file import replace_file
 
 
 @dataclass(frozen=True, slots=True)
 class Change:
-    """One line of the journal: ``kind`` is route, rule, device or file."""
+    """One line of the journal: ``kind`` is route, rule, device or names."""
 
     kind: str
     fields: dict[str, Any]
@@ -39,18 +39,12 @@ class Restored:
     left_alone: tuple[str, ...] = ()
 
 
-def boot_id() -> str:
-    """Tells one start of the machine from the next; empty where that is not known."""
-    with suppress(OSError):
-        return Path("/proc/sys/kernel/random/boot_id").read_text().strip()
-    return ""
-
-
 class Journal:
     """The journal of a tunnel that is being set up or is up; holds the lock."""
 
     def __init__(self, path: Path, what: str) -> None:
         self.path = path
+        self._names: list[dict[str, str]] = []
         descriptor = open_journal(path, create=True)
         self._stream = os.fdopen(descriptor, "r+b")
         if not lock(descriptor):
@@ -102,16 +96,13 @@ class Journal:
         """A tunnel device; the kernel removes it with its process, this is for the case that it does not."""
         self.record("device", {"name": name})
 
-    def write_file(self, path: Path, content: bytes) -> None:
-        """Replace a file's content, remembering what it was (content, mode, or link target)."""
-        before: dict[str, Any] = {"path": str(path), "ours": base64.b64encode(content).decode()}
-        if path.is_symlink():
-            before["link"] = str(path.readlink())
-        elif path.exists():
-            before["content"] = base64.b64encode(path.read_bytes()).decode()
-            before["mode"] = stat.S_IMODE(path.stat().st_mode)
-        self.record("file", before)
-        _replace(path, content, before.get("mode", 0o644))
+    def use_names(self, names: NamesRecord, layer: Layer) -> None:
+        """Have this machine use a tunnel's name servers."""
+        fields = {"record": str(names.path), "target": str(names.target)}
+        if fields not in self._names:
+            self.record("names", fields)
+            self._names.append(fields)
+        names.put(str(self.path), layer)
 
 
 def restore(path: Path) -> Restored:
@@ -150,7 +141,7 @@ def _undo(path: Path) -> Restored:
     left: list[str] = []
     failed: list[str] = []
     # One thing that cannot be undone must not keep the others from being undone.
-    if kernel and any(change.kind != "file" for change in changes):
+    if kernel and any(change.kind != "names" for change in changes):
         with Netlink() as netlink:
             for change in reversed(changes):
                 if change.kind in _UNDO:
@@ -159,10 +150,11 @@ def _undo(path: Path) -> Restored:
                     except MachineError as problem:
                         failed.append(str(problem))
     for change in reversed(changes):
-        if change.kind == "file":
+        if change.kind == "names":
+            names = NamesRecord(Path(change.fields["record"]), Path(change.fields["target"]))
             try:
-                (done if _put_file_back(change.fields) else left).append(str(change.fields["path"]))
-            except OSError as problem:
+                (done if names.remove(str(path)) else left).append(str(names.target))
+            except (OSError, BurrowError) as problem:
                 failed.append(str(problem))
     if failed:
         raise MachineError(
@@ -180,7 +172,7 @@ def _tell_end(path: Path, done: list[str], left: list[str]) -> None:
     """For a process that waits for the end, written before the journal goes; without it that process knows less."""
     with suppress(OSError):
         record = json.dumps({"restored": done, "left_alone": left}).encode()
-        _replace(path.with_name(END_RECORD), record, 0o600)
+        replace_file(end_record(path), record, 0o600)
 
 
 def _undo_route(netlink: Netlink, fields: dict[str, Any]) -> str:
@@ -205,48 +197,3 @@ _UNDO: dict[str, Callable[[Netlink, dict[str, Any]], str]] = {
     "rule": _undo_rule,
     "device": _undo_device,
 }
-
-
-def _put_file_back(fields: dict[str, Any]) -> bool:
-    """Whether the file was put back; not if somebody else has written it since."""
-    path = Path(fields["path"])
-    ours = base64.b64decode(fields["ours"])
-    if "link" in fields and path.is_symlink() and str(path.readlink()) == fields["link"]:
-        return True
-    if path.is_symlink() or not path.exists():
-        return False
-    current = path.read_bytes()
-    before = base64.b64decode(fields.get("content", ""))
-    if current not in (ours, before):
-        return False
-    if current == before and "content" in fields:
-        return True
-    if "link" in fields:
-        path.unlink()
-        path.symlink_to(fields["link"])
-    elif "content" in fields:
-        _replace(path, before, int(fields["mode"]) & 0o777)
-    else:
-        path.unlink()
-    return True
-
-
-def _replace(path: Path, content: bytes, mode: int) -> None:
-    """Replace a file at once; in place where it is a mount point, or where its folder is closed to us."""
-    fresh = path.with_name(f".{path.name}.zesty")
-    try:
-        fresh.unlink(missing_ok=True)
-        descriptor = os.open(fresh, os.O_WRONLY | os.O_CREAT | os.O_EXCL, mode)
-        with os.fdopen(descriptor, "wb") as stream:
-            os.fchmod(stream.fileno(), mode)
-            stream.write(content)
-            stream.flush()
-            os.fsync(stream.fileno())
-        fresh.rename(path)
-    except OSError:
-        with suppress(OSError):
-            fresh.unlink(missing_ok=True)
-        if path.is_symlink():
-            raise
-        with path.open("wb") as stream:
-            stream.write(content)

@@ -6,12 +6,15 @@ import fcntl
 import json
 import os
 import stat
+from contextlib import suppress
 from pathlib import Path
 
 from zesty_burrow.errors import StateError
 
-END_RECORD = "ended.json"
-"""Beside the journal: what the last end of a tunnel has put back."""
+
+def end_record(path: Path) -> Path:
+    """Beside a journal: what the last end of its tunnel has put back."""
+    return path.with_name(f"{path.stem}-ended.json")
 
 
 def open_journal(path: Path, *, create: bool = False) -> int:
@@ -63,6 +66,25 @@ def lock(descriptor: int) -> bool:
     return True
 
 
+def boot_id() -> str:
+    """Tells one start of the machine from the next; empty where that is not known."""
+    with suppress(OSError):
+        return Path("/proc/sys/kernel/random/boot_id").read_text().strip()
+    return ""
+
+
+def is_held(path: Path) -> bool:
+    """Whether a living process has the lock on a journal."""
+    try:
+        descriptor = open_journal(path)
+    except (OSError, StateError):
+        return False
+    try:
+        return not lock(descriptor)
+    finally:
+        os.close(descriptor)
+
+
 def is_left_over(path: Path) -> bool:
     """Whether a journal of this user's lies there that no living process holds."""
     try:
@@ -78,7 +100,7 @@ def is_left_over(path: Path) -> bool:
 def read_end(path: Path) -> tuple[tuple[str, ...], tuple[str, ...]] | None:
     """What was put back when the last tunnel ended, and what was left alone; None where that is not known."""
     try:
-        document = json.loads(path.with_name(END_RECORD).read_bytes())
+        document = json.loads(end_record(path).read_bytes())
         return tuple(map(str, document["restored"])), tuple(map(str, document["left_alone"]))
     except (OSError, ValueError, KeyError, TypeError):
         return None

@@ -63,6 +63,10 @@ class IkeGatewaySession:
         """End all tunnels."""
         self.gateway.close(now)
 
+    def forget(self, now: float) -> None:
+        """Know no caller any more, and tell none of them."""
+        self.gateway.forget(now)
+
     def receive(self, data: bytes, source: Endpoint, now: float, local_port: int = 500) -> None:
         """Take a datagram that is not ESP."""
         self.gateway.receive(data, source, now, local_port)

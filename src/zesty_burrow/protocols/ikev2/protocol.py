@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from zesty_burrow.core.net import UDP
 from zesty_burrow.core.profile import Profile, SignIn
 from zesty_burrow.core.toml_table import Table
 from zesty_burrow.protocols.ikev2 import settings
@@ -26,6 +27,10 @@ class IkeV2:
         if sign_in.gateway == "eap" and sign_in.method != "eap-tls":
             return "only a method that proves both sides may stand alone (RFC 5998 §4): eap-tls"
         return ""
+
+    def outer_ports(self, profile: Profile) -> tuple[tuple[int, int], ...]:
+        """IKE's own port, and the one of IKE and ESP behind address translation (RFC 3947 §4, RFC 3948 §2.1)."""
+        return tuple((UDP, port) for port in dict.fromkeys((settings.settings_of(profile).port, settings.NAT_PORT)))
 
     def read_settings(self, table: Table) -> IkeSettings:
         """The table ``ikev2`` of a profile."""

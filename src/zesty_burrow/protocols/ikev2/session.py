@@ -44,7 +44,7 @@ class IkeSession:
     def __init__(self, config: InitiatorConfig, random: Random, label: str = "") -> None:
         self._candidates = Candidates(config, random)
         self.channel: EspChannel | None = None
-        self.round_trip = float("inf")
+        self.round_trip, self.last_heard = float("inf"), 0.0
         self._random = random
         self._label = label
         self._reached = False
@@ -91,7 +91,7 @@ class IkeSession:
         self._candidates.receive(data, source, now)
         if waiting is not None and self.initiator.sa.outstanding is not waiting:
             # The shortest of all waits is nearest to what the path round trip takes.
-            self.round_trip = min(self.round_trip, now - waiting.asked)
+            self.round_trip, self.last_heard = min(self.round_trip, now - waiting.asked), now
 
     def send(self, now: float) -> list[Datagram]:
         """Datagrams to send now."""
@@ -106,6 +106,7 @@ class IkeSession:
         channel = self.channel
         if channel is not None:
             if channel.last_received:
+                self.last_heard = max(self.last_heard, channel.last_received)
                 self.initiator.traffic_received(channel.last_received)
             if channel.last_sent:
                 state = channel.current.outbound.state

@@ -20,6 +20,8 @@ from zesty_burrow.protocols.ikev2.wire.offer import Offer
 T = TransformType
 TRANSPORTS = ("udp",)
 GATEWAY_PROOFS = ("certificate", "pre-shared-key", "raw-public-key", "eap")
+NAT_PORT = 4500
+"""Of IKE and ESP behind address translation (RFC 3947 §4, RFC 3948 §2.1)."""
 SIGN_IN_METHODS = (
     "eap-mschapv2",
     "eap-tls",

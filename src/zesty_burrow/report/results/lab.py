@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import Any, ClassVar
+from dataclasses import asdict, dataclass
+from typing import TYPE_CHECKING, Any, ClassVar
 
 from zesty_burrow.report.results.base import Result
+
+if TYPE_CHECKING:
+    from zesty_burrow.lab.wire.watch import Seen
 
 
 @dataclass(frozen=True)
@@ -16,3 +19,16 @@ class LabResult(Result):
     kit: str
     shown_by: ClassVar[str] = "lab"
     kind: ClassVar[str] = "lab"
+
+
+@dataclass(frozen=True)
+class WatchResult(Result):
+    """``lab watch``: what the workstation has sent in so many seconds."""
+
+    seconds: float
+    rows: tuple[Seen, ...]
+    shown_by: ClassVar[str] = "lab"
+    kind: ClassVar[str] = "watch"
+
+    def content(self) -> dict[str, Any]:
+        return {"seconds": self.seconds, "rows": [asdict(row) for row in self.rows]}

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import ClassVar
+from typing import Any, ClassVar
 
 from zesty_burrow.report.results.base import Result
 
@@ -15,3 +15,12 @@ class ListResult(Result):
     profiles: tuple[dict[str, str], ...]
     shown_by: ClassVar[str] = "listing"
     kind: ClassVar[str] = "profiles"
+
+
+@dataclass(frozen=True)
+class StartupResult(Result):
+    """``startup``: what starts with the machine, each with ``what``, ``path`` and ``enabled``."""
+
+    units: tuple[dict[str, Any], ...]
+    shown_by: ClassVar[str] = "listing"
+    kind: ClassVar[str] = "startup"

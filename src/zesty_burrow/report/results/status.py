@@ -1,35 +1,114 @@
-"""A tunnel as it is now."""
+"""A tunnel, and the guard, as they are now."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
+from enum import StrEnum
 from typing import TYPE_CHECKING, Any, ClassVar
 
-from zesty_burrow.report.results.base import Result, finding_document
+from zesty_burrow.report.results.base import (
+    EXIT_BLOCKED,
+    EXIT_DOWN,
+    EXIT_LEFT_OVER,
+    EXIT_PARTIAL,
+    Result,
+    finding_document,
+)
 
 if TYPE_CHECKING:
     # Types alone: a command that needs none of these rooms must not wait for them.
     from zesty_burrow.carrier.control.status import TunnelStatus
     from zesty_burrow.core.finding import Finding
+    from zesty_burrow.host.packet_filter.guard import GuardState
+
+
+class Condition(StrEnum):
+    """How it stands, in one word."""
+
+    UP = "up"
+    PARTIAL = "partial"
+    BLOCKED = "blocked"
+    DOWN = "down"
+    LEFT_OVER = "left over"
+
+
+WORST = (Condition.UP, Condition.PARTIAL, Condition.DOWN, Condition.BLOCKED, Condition.LEFT_OVER)
+"""From the best to the worst: of several tunnels the worst counts."""
+_CODES = {
+    Condition.UP: 0,
+    Condition.PARTIAL: EXIT_PARTIAL,
+    Condition.BLOCKED: EXIT_BLOCKED,
+    Condition.DOWN: EXIT_DOWN,
+    Condition.LEFT_OVER: EXIT_LEFT_OVER,
+}
 
 
 @dataclass(frozen=True)
 class StatusResult(Result):
-    """``status``; ``tunnel`` is None where none is up. ``network`` and ``log`` only if they were asked for."""
+    """``status``; ``tunnel`` is None where none is up. ``network`` and ``log`` only if they were asked for.
+
+    ``state``: of the tunnel's process, empty where there is none. ``guard``: None where nobody holds it closed.
+    ``others``: tunnels beside it.
+    """
 
     tunnel: TunnelStatus | None
     state: str
+    condition: Condition
+    guard: GuardState | None = None
     findings: tuple[Finding, ...] = ()
     network: tuple[str, ...] | None = None
     log: tuple[dict[str, Any], ...] | None = None
+    others: tuple[TunnelStatus, ...] = ()
     shown_by: ClassVar[str] = "status"
     kind: ClassVar[str] = "status"
 
+    @property
+    def exit_code(self) -> int:
+        return _CODES[self.condition]
+
     def content(self) -> dict[str, Any]:
         document: dict[str, Any] = {
+            "condition": str(self.condition),
             "tunnel": self.tunnel.document() if self.tunnel else None,
+            "others": [one.document() for one in self.others],
             "state": self.state,
+            "guard": self.guard.document() if self.guard else None,
             "findings": [finding_document(entry) for entry in self.findings],
         }
         document |= {} if self.network is None else {"network": list(self.network)}
         return document if self.log is None else {**document, "log": list(self.log)}
+
+
+@dataclass(frozen=True)
+class LineResult(Result):
+    """``status --line``; the exit code is that of the status."""
+
+    text: str
+    code: int
+    shown_by: ClassVar[str] = "status"
+    kind: ClassVar[str] = "line"
+
+    @property
+    def exit_code(self) -> int:
+        return self.code
+
+    def content(self) -> dict[str, Any]:
+        return {"line": self.text}
+
+
+@dataclass(frozen=True)
+class GuardResult(Result):
+    """``guard``: what it lets through, and what it has counted. ``message``: what was done."""
+
+    guard: GuardState
+    message: str = ""
+    findings: tuple[Finding, ...] = ()
+    shown_by: ClassVar[str] = "status"
+    kind: ClassVar[str] = "guard"
+
+    def content(self) -> dict[str, Any]:
+        return {
+            "message": self.message,
+            "guard": {**self.guard.document(), "lets_through": self.guard.lets_through()},
+            "findings": [finding_document(entry) for entry in self.findings],
+        }

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import asdict, dataclass
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 from zesty_burrow.core.outside.leak import Judgement, Observation, Verdict
-from zesty_burrow.report.results.base import EXIT_LEAKING, EXIT_UNCLEAR, Result, finding_document
+from zesty_burrow.report.results.base import EXIT_LEAKING, EXIT_NOT_READY, EXIT_UNCLEAR, Result, finding_document
+
+if TYPE_CHECKING:
+    from zesty_burrow.host.packet_filter.guard import GuardState
 
 
 @dataclass(frozen=True)
@@ -30,6 +33,7 @@ class VerifyResult(Result):
     before: Observation | None
     after: Observation
     judgement: Judgement
+    guard: GuardState | None = None
     shown_by: ClassVar[str] = "verification"
     kind: ClassVar[str] = "verification"
 
@@ -45,5 +49,19 @@ class VerifyResult(Result):
             "promise": self.promise,
             "before": asdict(self.before) if self.before else None,
             "after": asdict(self.after),
+            "guard": self.guard.document() if self.guard else None,
             "findings": [finding_document(entry) for entry in self.judgement.findings],
         }
+
+
+@dataclass(frozen=True)
+class ReadyResult(Result):
+    """``ready``: each check with ``name``, ``state``, ``found``, ``why``, ``remedy`` and ``command``."""
+
+    checks: tuple[dict[str, Any], ...]
+    shown_by: ClassVar[str] = "verification"
+    kind: ClassVar[str] = "ready"
+
+    @property
+    def exit_code(self) -> int:
+        return EXIT_NOT_READY if any(one["state"] == "missing" for one in self.checks) else 0

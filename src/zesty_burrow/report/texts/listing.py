@@ -9,7 +9,7 @@ from zesty_burrow.errors import printable
 from zesty_burrow.report.layout import Column, Table, Text
 from zesty_burrow.report.parts import Parts
 from zesty_burrow.report.results.base import Result
-from zesty_burrow.report.results.listing import ListResult
+from zesty_burrow.report.results.listing import ListResult, StartupResult
 
 
 def _list(result: ListResult) -> Parts:
@@ -27,6 +27,17 @@ def _list(result: ListResult) -> Parts:
     yield table
 
 
+def _startup(result: StartupResult) -> Parts:
+    if not result.units:
+        yield Text("Nothing of ours starts with the machine. Add it: zesty startup add NAME, or guard")
+        return
+    table = Table(Column("starts", whole=True), Column("enabled"), Column("unit"), gap=3)
+    for row in result.units:
+        table.add_row(printable(row["what"]), "yes" if row["enabled"] else "no", printable(row["path"]))
+    yield table
+
+
 RENDERERS: dict[type[Result], Callable[[Any], Parts]] = {
     ListResult: _list,
+    StartupResult: _startup,
 }

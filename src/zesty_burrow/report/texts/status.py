@@ -7,14 +7,27 @@ from typing import TYPE_CHECKING, Any
 
 from zesty_burrow.core.finding import finding
 from zesty_burrow.errors import printable
+from zesty_burrow.host.packet_filter.guard import BY_USER
+from zesty_burrow.host.packet_filter.guard_rules import (
+    ADDRESSES,
+    DROPPED,
+    INSIDE,
+    LEFT_OUT,
+    LOCAL,
+    NEIGHBOURS,
+    PORTAL,
+    REJECTED,
+    TUNNEL,
+)
 from zesty_burrow.report.findings import findings_table
 from zesty_burrow.report.layout import Column, Indented, Table, Text
 from zesty_burrow.report.parts import Parts, heading, plural
 from zesty_burrow.report.results.base import Result
-from zesty_burrow.report.results.status import StatusResult
+from zesty_burrow.report.results.status import GuardResult, LineResult, StatusResult
 
 if TYPE_CHECKING:
     from zesty_burrow.carrier.control.status import TunnelStatus
+    from zesty_burrow.host.packet_filter.guard import GuardState
 
 
 def up_line(status: TunnelStatus) -> Text:
@@ -43,45 +56,95 @@ def octets(count: float) -> str:
     return ""
 
 
-def _status(result: StatusResult) -> Parts:
+def span(seconds: float) -> str:
+    """A time that has passed: 0:04:12, and days where there are any."""
+    whole = int(seconds)
+    days, rest = divmod(whole, 86400)
+    clock = f"{rest // 3600}:{rest // 60 % 60:02}:{rest % 60:02}"
+    return f"{plural(days, 'day')} {clock}" if days else clock
+
+
+def loss_words(row: tuple[str, str, float, int]) -> str:
+    """When, for how long, why, and what was rejected in that time."""
+    since, why, seconds, rejected_packets = row
+    lasted = f"for {span(seconds)}" if seconds else "until now"
+    return f"{since} {lasted}: {why}; {plural(rejected_packets, 'packet')} rejected"
+
+
+def headline(result: StatusResult) -> Parts:
+    """The first lines: how it stands."""
     status = result.tunnel
     if status is None:
         yield Text(f"No tunnel is up ({result.state})." if result.state else "No tunnel is up.")
+        if result.guard is not None:
+            yield from _closed(result.guard)
     else:
-        if status.is_up:
-            yield up_line(status)
-        else:
-            yield Text.assemble(
-                ("  down  ", "bold yellow"),
-                f"{status.profile} was lost; reconnecting, traffic for the tunnel is blocked",
-            )
-        table = Table(Column(whole=True, style="dim"), Column())
-        rows = [
-            ("profile", f"{status.profile} ({status.provider})"),
-            ("gateway", f"{status.gateway} at {status.gateway_address}"),
-            ("since", f"{status.since}, {status.seconds_up:.0f} s"),
-            ("device", status.device),
-            ("name servers", ", ".join(status.name_servers) or "unchanged"),
-            ("encrypted DNS", "\n".join(f"{one}; announced, not used" for one in status.encrypted_resolvers)),
-            ("suffixes", ", ".join(status.suffixes) or "none"),
-            ("NetBIOS names", ", ".join(status.netbios_name_servers)),
-            *status.algorithms.items(),
-            ("in", f"{plural(status.packets_in, 'packet')}, {octets(status.octets_in)}; {status.rejected} rejected"),
-            ("out", f"{plural(status.packets_out, 'packet')}, {octets(status.octets_out)}; "
-                    f"{status.dropped} dropped"),
-            ("offloads", ", ".join(status.offloads) or "none"),
-            ("data path", status.data_path),
-            ("MTU", str(status.mtu)),
-            ("rekeys", str(status.rekeys)),
-            ("address changes", str(status.address_changes) if status.address_changes else ""),
-            ("reconnects", str(status.reconnects) if status.reconnects else ""),
-            ("sign-ins repeated", str(status.sign_ins_repeated) if status.sign_ins_repeated else ""),
-            ("process", str(status.process)),
-        ]  # fmt: skip
-        for label, value in rows:
-            if value:
-                table.add_row(label, Text(value))
-        yield Indented(table, 8)
+        yield _stands(status)
+
+
+def _stands(status: TunnelStatus) -> Text:
+    if status.is_up:
+        return up_line(status)
+    words = f"{status.profile} was lost and is brought back; until then its traffic is blocked"
+    return Text.assemble(("  blocked  ", "bold yellow"), words)
+
+
+def _encrypted(status: TunnelStatus) -> list[str]:
+    """Each announced resolver, and what is made of it."""
+    asked = [one for one in status.encrypted_resolvers if "DNS over TLS" in one][:1] if status.encrypted_dns else []
+    unused = "announced, not used"
+    return [f"{one}; {status.encrypted_dns if one in asked else unused}" for one in status.encrypted_resolvers]
+
+
+def beside(status: TunnelStatus) -> Parts:
+    """A tunnel beside the one that is shown at length."""
+    yield _stands(status)
+    volume = f"in {octets(status.octets_in)}, out {octets(status.octets_out)}"
+    yield Indented(Text(f"{status.profile}, for {', '.join(status.networks)}; {volume}"), 8)
+
+
+def _details(status: TunnelStatus, guard: GuardState | None) -> Parts:
+    table = Table(Column(whole=True, style="dim"), Column())
+    rows = [
+        ("profile", f"{status.profile} ({status.provider})"),
+        ("gateway", f"{status.gateway} at {status.gateway_address}"),
+        ("since", f"{status.since}, {status.seconds_up:.0f} s"),
+        ("device", status.device),
+        ("name servers", ", ".join(status.name_servers) or "unchanged"),
+        ("encrypted DNS", "\n".join(_encrypted(status))),
+        ("suffixes", ", ".join(status.suffixes) or "none"),
+        ("NetBIOS names", ", ".join(status.netbios_name_servers)),
+        *status.algorithms.items(),
+        ("in", f"{plural(status.packets_in, 'packet')}, {octets(status.octets_in)}; {status.rejected} rejected"),
+        ("out", f"{plural(status.packets_out, 'packet')}, {octets(status.octets_out)}; "
+                f"{status.dropped} dropped"),
+        ("offloads", ", ".join(status.offloads) or "none"),
+        ("data path", status.data_path),
+        ("MTU", str(status.mtu)),
+        ("rekeys", str(status.rekeys)),
+        ("address changes", str(status.address_changes) if status.address_changes else ""),
+        ("reconnects", str(status.reconnects) if status.reconnects else ""),
+        ("lost", "\n".join(map(loss_words, status.losses))),
+        ("sign-ins repeated", str(status.sign_ins_repeated) if status.sign_ins_repeated else ""),
+        ("guard", guard_words(guard) if guard else "none: routes alone keep traffic in the tunnel"),
+        ("process", str(status.process)),
+    ]  # fmt: skip
+    for label, value in rows:
+        if value:
+            table.add_row(label, Text(value))
+    yield Indented(table, 8)
+
+
+def _status(result: StatusResult) -> Parts:
+    status = result.tunnel
+    guard = result.guard
+    yield from headline(result)
+    if status is not None:
+        yield from _details(status, guard)
+    for other in result.others:
+        yield ""
+        yield _stands(other)
+        yield from _details(other, guard)
     if result.findings:
         yield from findings_table(result.findings)
     if result.log is not None:
@@ -93,6 +156,82 @@ def _status(result: StatusResult) -> Parts:
         yield heading("This machine")
         for line in result.network:
             yield Indented(Text(line))
+
+
+def _line(result: LineResult) -> Parts:
+    yield Text(result.text)
+
+
+def _closed(guard: GuardState) -> Parts:
+    """The guard without a tunnel: since when, why, and what would open it."""
+    table = Table(Column(whole=True, style="bold yellow"), Column())
+    for key, share in guard.shares.items():
+        why = f": {share.why}" if share.why else ""
+        opens = "zesty guard off" if key == BY_USER else "zesty disconnect"
+        table.add_row("blocked", Text(f"since {share.since}, {share.what}{why}"))
+        table.add_row("", Text(f"{guard_words(guard)}. Open it: {opens}"))
+    yield Indented(table)
+
+
+def guard_words(guard: GuardState) -> str:
+    """What it holds, what it has rejected, and what it has let through beside the tunnel."""
+    if guard.in_force is None:
+        return "closed by its record; only root may ask the packet filter"
+    if not guard.in_force:
+        return "MISSING from the packet filter"
+    what = "all traffic" if guard.everything else "the profile's networks"
+    rejected_packets = sum(guard.counts[name].packets for name in (REJECTED, DROPPED) if name in guard.counts)
+    beside = sum(guard.counts[name].packets for name in (LOCAL, LEFT_OUT, PORTAL) if name in guard.counts)
+    also = f", {plural(beside, 'packet')} let through beside the tunnel" if beside else ""
+    return f"closed for {what}, {plural(rejected_packets, 'packet')} rejected{also}"
+
+
+GUARD_KINDS = {
+    TUNNEL: "the tunnel itself",
+    INSIDE: "into the tunnel",
+    LOCAL: "local networks",
+    LEFT_OUT: "left out",
+    NEIGHBOURS: "neighbours",
+    ADDRESSES: "addresses",
+    PORTAL: "sign-in page",
+}
+
+
+def _guard(result: GuardResult) -> Parts:
+    guard = result.guard
+    if result.message:
+        yield Text(result.message)
+    if not guard.shares:
+        if guard.in_force:
+            yield Text(
+                "The packet filter has a guard of which there is no record. Remove it: zesty guard off", "yellow"
+            )
+        elif not result.message:
+            yield Text("The guard is off: nothing is held back.")
+        return
+    yield from (
+        _closed(guard)
+        if not any(share.devices for share in guard.shares.values())
+        else (Text(guard_words(guard).capitalize() + "."),)
+    )
+    table = Table(
+        Column("lets through", whole=True), Column(), Column("packets", right=True), Column("octets", right=True)
+    )
+    kinds: dict[str, list[str]] = {}
+    for row in guard.lets_through():
+        kinds.setdefault(row["counter"], []).append(row["what"])
+    for counter, things in kinds.items():
+        count = guard.counts.get(counter)
+        cells = (str(count.packets), octets(count.octets)) if count else ("", "")
+        table.add_row(GUARD_KINDS[counter], "\n".join(things), *cells)
+    yield Indented(table)
+    turned = Table(Column("rejects"), Column("packets", right=True), Column("octets", right=True))
+    for name, what in ((REJECTED, "rejected; the sender is informed"), (DROPPED, "dropped at the device")):
+        if name in guard.counts:
+            turned.add_row(what, str(guard.counts[name].packets), octets(guard.counts[name].octets))
+    yield Indented(turned)
+    if result.findings:
+        yield from findings_table(result.findings)
 
 
 LEVEL_STYLES = {"warning": "yellow", "error": "bold red"}
@@ -132,4 +271,6 @@ def _field(value: object) -> str:
 
 RENDERERS: dict[type[Result], Callable[[Any], Parts]] = {
     StatusResult: _status,
+    GuardResult: _guard,
+    LineResult: _line,
 }

@@ -14,20 +14,29 @@ from zesty_burrow.report.texts.status import up_lines
 
 def _up(result: UpResult) -> Parts:
     yield from up_lines(result.status)
-    yield Text(
-        f"        The tunnel continues in the background (process {result.status.process}); end it: zesty disconnect"
-    )
+    name = f" {result.status.profile}" if result.beside else ""
+    process = result.status.process
+    yield Text(f"        The tunnel continues in the background (process {process}); end it: zesty disconnect{name}")
 
 
 def _ended(result: EndResult) -> Parts:
     yield f"The tunnel has ended ({result.end.reason}). {_put_back(result.end.restored.done)}"
     yield from _left_alone(result.end.restored.left_alone)
+    if result.end.closed:
+        yield Text("The guard stays closed: nothing leaves this machine. Open it: zesty disconnect", style="yellow")
 
 
 def _disconnected(result: DisconnectResult) -> Parts:
-    put_back = _put_back(result.restored) if result.told else "Its process did not say what it restored."
-    yield f"The tunnel {result.profile} has ended. {put_back}"
+    if result.was_up:
+        put_back = _put_back(result.restored) if result.told else "Its process did not say what it restored."
+        yield f"The tunnel {result.profile} has ended. {put_back}"
+    else:
+        yield f"No tunnel was up; the guard that {result.profile} had left closed is open."
     yield from _left_alone(result.left_alone)
+    for one in result.others:
+        yield from _disconnected(one)
+    for what in result.closed:
+        yield Text(f"The guard stays closed: {what}.", style="yellow")
 
 
 def _put_back(done: Sequence[str]) -> str:
@@ -48,13 +57,18 @@ def _left_alone(paths: Sequence[str]) -> Parts:
 
 
 def _restored(result: RestoreResult) -> Parts:
-    if not result.restored.done and not result.restored.left_alone:
+    if not any((result.restored.done, result.restored.left_alone, result.opened, result.put_back)):
         yield Text("Nothing to restore: no tunnel has left anything behind.")
         return
-    yield Text("Restored:")
+    if result.restored.done:
+        yield Text("Restored:")
     for line in result.restored.done:
         yield Indented(Text(line))
     yield from _left_alone(result.restored.left_alone)
+    for what in result.opened:
+        yield Text(f"The guard that {what} had left closed is open.")
+    if result.put_back:
+        yield Text("The guard was missing from the packet filter and is set again.")
 
 
 RENDERERS: dict[type[Result], Callable[[Any], Parts]] = {

@@ -6,11 +6,13 @@ from collections.abc import Callable
 from typing import Any
 
 from zesty_burrow.core.outside.leak import Observation, Sighting, Verdict
+from zesty_burrow.errors import printable
 from zesty_burrow.report.findings import findings_table
 from zesty_burrow.report.layout import Column, Indented, Table, Text
 from zesty_burrow.report.parts import Parts, heading
 from zesty_burrow.report.results.base import Result
-from zesty_burrow.report.results.verification import BaselineResult, VerifyResult
+from zesty_burrow.report.results.verification import BaselineResult, ReadyResult, VerifyResult
+from zesty_burrow.report.texts.status import guard_words
 
 VERDICT_STYLES = {Verdict.SEALED: "bold green", Verdict.LEAKING: "bold red", Verdict.UNCLEAR: "bold yellow"}
 VERDICT_WORDS = {
@@ -66,6 +68,8 @@ def _verification(result: VerifyResult) -> Parts:
     for row in _observation_rows(result.before, result.after):
         table.add_row(*map(Text, row))
     yield Indented(table)
+    if result.profile:
+        yield Indented(Text(f"Guard: {guard_words(result.guard) if result.guard else 'none'}."))
     yield ""
     yield Text(VERDICT_WORDS[result.judgement.verdict], style=VERDICT_STYLES[result.judgement.verdict])
     yield from findings_table(result.judgement.findings)
@@ -83,7 +87,32 @@ def _baseline(result: BaselineResult) -> Parts:
     yield Text("Stored. Connect, then run `zesty verify`.")
 
 
+READY_STYLES = {"ready": "green", "attention": "yellow", "missing": "bold red", "unknown": "dim"}
+
+
+def _ready(result: ReadyResult) -> Parts:
+    yield heading("Is this machine ready for a tunnel?")
+    table = Table(Column(whole=True), Column(whole=True, style="bold"), Column())
+    for one in result.checks:
+        lines = [one["found"]]
+        if one["state"] != "ready":
+            lines += [one["why"], f"To do: {one['remedy']}" if one["remedy"] else ""]
+        words = "\n".join(printable(line) for line in lines if line)
+        table.add_row(Text(one["state"], READY_STYLES[one["state"]]), one["name"], Text(words))
+    yield Indented(table)
+    missing = [one["name"] for one in result.checks if one["state"] == "missing"]
+    if missing:
+        yield Text(f"Not ready: {', '.join(missing)}.", "bold red")
+    elif any(one["state"] == "attention" for one in result.checks):
+        yield Text("Ready; some points need attention.", "bold yellow")
+    else:
+        yield Text("Ready.", "bold green")
+    if any(one["command"] for one in result.checks if one["state"] != "ready"):
+        yield Text("zesty ready --mend asks about each command and runs it.")
+
+
 RENDERERS: dict[type[Result], Callable[[Any], Parts]] = {
     VerifyResult: _verification,
     BaselineResult: _baseline,
+    ReadyResult: _ready,
 }

@@ -99,7 +99,7 @@ class IkeInit:
         told = notifications(message.payloads)
         elsewhere = read_redirect_untrusted(told, self._handshake.nonce_i)
         if elsewhere is not None:
-            return self._fail(sent_elsewhere(self._config.gateway[0], elsewhere), now)
+            return self._fail(sent_elsewhere(self._config.gateway[0], elsewhere, proven=False), now)
         try:
             check_critical(message.payloads)
         except Unusable as problem:

@@ -112,6 +112,12 @@ class IkeGateway:
         for responder in self.responders.values():
             responder.close(now)
 
+    def forget(self, now: float) -> None:
+        """Drop all negotiations and tunnels without a message, as a crash would (RFC 7296 §2.4)."""
+        for spi, responder in list(self.responders.items()):
+            self._events.append(GatewayEvent(responder, Closed(now, by_peer=False, reason="forgotten")))
+            self._forget(spi, responder)
+
     def _collect(self) -> None:
         for spi, responder in list(self.responders.items()):
             while (event := responder.next_event()) is not None:

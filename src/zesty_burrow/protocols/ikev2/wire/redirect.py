@@ -59,6 +59,6 @@ def read_redirect_untrusted(told: Mapping[int, Notify], nonce: bytes | None) -> 
     return name
 
 
-def sent_elsewhere(gateway: str, to: str) -> GatewayElsewhere:
-    """The error that a caller follows, or shows where it does not."""
-    return GatewayElsewhere(f"the gateway {gateway} sends its callers to {to}", to)
+def sent_elsewhere(gateway: str, to: str, *, proven: bool = True) -> GatewayElsewhere:
+    """The error that a caller follows, or shows where it does not. ``proven``: the gateway has shown who it is."""
+    return GatewayElsewhere(f"the gateway {gateway} sends its callers to {to}", to, proven=proven)

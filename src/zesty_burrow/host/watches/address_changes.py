@@ -7,16 +7,29 @@ from contextlib import suppress
 
 RTMGRP_LINK, RTMGRP_IPV4_IFADDR, RTMGRP_IPV4_ROUTE = 0x1, 0x10, 0x40
 RTMGRP_IPV6_IFADDR, RTMGRP_IPV6_ROUTE = 0x100, 0x400
+RTMGRP_IPV4_RULE, RTMGRP_IPV6_RULE = 0x80, 0x40000
 """Multicast groups of rtnetlink (linux/rtnetlink.h)."""
+NETLINK_NETFILTER, NFNLGRP_NFTABLES = 12, 7
+"""Linux ``netlink.h``, ``nfnetlink.h``: the group of the packet filter's changes."""
 IP_MTU, IPV6_MTU = 14, 24
 """Linux ``in.h``: the path MTU of a connected socket."""
 GROUPS = RTMGRP_LINK | RTMGRP_IPV4_IFADDR | RTMGRP_IPV4_ROUTE | RTMGRP_IPV6_IFADDR | RTMGRP_IPV6_ROUTE
+GROUPS |= RTMGRP_IPV4_RULE | RTMGRP_IPV6_RULE
 
 
 def open_watch() -> socket.socket:
-    """A socket that becomes readable when links, addresses or routes change; what it says does not matter."""
+    """A socket that becomes readable when links, addresses, routes or rules change; what it says does not matter."""
     watch = socket.socket(socket.AF_NETLINK, socket.SOCK_RAW | socket.SOCK_NONBLOCK | socket.SOCK_CLOEXEC, 0)
     watch.bind((0, GROUPS))
+    return watch
+
+
+def open_filter_watch() -> socket.socket:
+    """A socket that becomes readable when the packet filter's tables change. Raises ``OSError`` where there is none."""
+    watch = socket.socket(
+        socket.AF_NETLINK, socket.SOCK_RAW | socket.SOCK_NONBLOCK | socket.SOCK_CLOEXEC, NETLINK_NETFILTER
+    )
+    watch.bind((0, 1 << NFNLGRP_NFTABLES - 1))
     return watch
 
 

@@ -1,0 +1,50 @@
+"""How a tunnel is to be carried, and how it ended."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from zesty_burrow.errors import BurrowError, GatewayUnreachable
+from zesty_burrow.host.journal.journal import Restored
+from zesty_burrow.host.names.names_record import NamesRecord
+
+
+@dataclass(frozen=True, slots=True)
+class TunnelOptions:
+    """``timeout``: seconds to wait for a silent gateway; ``export_keys``: a file for an analyser, or None.
+
+    ``guard``: the record of the guard; ``guarded``: it is to be closed, and not routes alone relied on. ``hooks``: a
+    folder of programs to run when something happens. ``beside``: other tunnels are up, whose routes would take this
+    one's own packets. ``keep_trying``: a tunnel that is lost is set up again; ``from_start``: a gateway that is not
+    reached at first is asked again as well.
+    ``accept_partial``: a gateway that carries less than the profile asks for is as good as one that carries all.
+    ``disabled``: what the data path does without, by the names in ``CAN_BE_DISABLED``.
+    """
+
+    journal: Path
+    control: Path
+    names: NamesRecord
+    guard: Path
+    hooks: Path
+    timeout: float = 15.0
+    export_keys: Path | None = None
+    guarded: bool = False
+    beside: bool = False
+    keep_trying: bool = False
+    from_start: bool = False
+    accept_partial: bool = False
+    disabled: frozenset[str] = frozenset()
+
+    def tries_again(self, problem: BurrowError, *, was_up: bool) -> bool:
+        """A tunnel that was up comes back, whatever has happened; one that never was, where it was not reached."""
+        return self.keep_trying if was_up else self.from_start and isinstance(problem, GatewayUnreachable)
+
+
+@dataclass(frozen=True, slots=True)
+class TunnelEnd:
+    """How the tunnel ended, and what was put back. ``closed``: the guard is left as it is, and nothing leaves."""
+
+    reason: str
+    restored: Restored
+    closed: bool = False

@@ -1,0 +1,66 @@
+"""Another profile in the place of the one that is up: asked for over the control socket."""
+
+from __future__ import annotations
+
+import asyncio
+from collections import deque
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from zesty_burrow.carrier.control.detach import error_document
+from zesty_burrow.carrier.control.status import TunnelStatus
+from zesty_burrow.carrier.network.addresses import look_up, names_of
+from zesty_burrow.core.credentials import from_document, kind_of, to_document
+from zesty_burrow.core.profile import Profile
+from zesty_burrow.errors import BurrowError, Malformed
+from zesty_burrow.profiles.text import read_profile, write_profile
+from zesty_burrow.protocols.session import NegotiatedSuite, Secrets
+
+CALL = "switch"
+
+
+def switch_body(profile: Profile, secrets: Secrets) -> dict[str, Any]:
+    """What follows the call, as plain values; for the owner's own socket only."""
+    return {
+        "profile": write_profile(profile),
+        "secrets": [to_document(one) for one in secrets.values()],
+    }
+
+
+@dataclass(slots=True)
+class Switch:
+    """``addresses``: of the new gateway, those that were not tried yet, None before they are looked up; ``answer``: for
+    the caller, who waits; ``suites``: what was agreed on.
+    """
+
+    profile: Profile
+    secrets: Secrets = field(repr=False)
+    answer: asyncio.Future[dict[str, Any]]
+    addresses: deque[str] | None = None
+    suites: tuple[NegotiatedSuite, ...] = ()
+
+    @classmethod
+    def of(cls, request: Mapping[str, Any], answer: asyncio.Future[dict[str, Any]]) -> Switch:
+        """From what follows a call. :class:`BurrowError` where it is not that."""
+        text, rows = request.get("profile"), request.get("secrets")
+        if not isinstance(text, str) or not isinstance(rows, list) or not all(isinstance(one, dict) for one in rows):
+            raise Malformed("the call to switch is malformed", why="it has no profile or no secrets")
+        known = [from_document(one) for one in rows]
+        return cls(read_profile(text, "the profile to switch to"), {kind_of(one): one for one in known}, answer)
+
+    async def next_address(self) -> str:
+        """Of the new gateway; looked up through the tunnel that is up. Raises :class:`GatewayUnreachable`."""
+        if self.addresses is None:
+            self.addresses = deque(await asyncio.to_thread(look_up, names_of(self.profile)))
+        return self.addresses.popleft()
+
+    def done(self, status: TunnelStatus) -> None:
+        """The new tunnel is up."""
+        if not self.answer.done():
+            self.answer.set_result({"up": status.document()})
+
+    def fail(self, problem: BurrowError) -> None:
+        """It did not come to it; the tunnel before stays."""
+        if not self.answer.done():
+            self.answer.set_result({"error": error_document(problem)})

@@ -1,0 +1,96 @@
+"""The tunnels that are up: their processes, as they answer."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from ipaddress import ip_network
+from typing import TYPE_CHECKING, Any
+
+from zesty_burrow.carrier.control.control_client import ask
+from zesty_burrow.commands.context import Context
+from zesty_burrow.errors import StateError
+from zesty_burrow.host.paths import TunnelPaths
+
+if TYPE_CHECKING:
+    from zesty_burrow.core.profile import Profile
+
+
+@dataclass(frozen=True, slots=True)
+class Running:
+    """A tunnel's process, and the name of its profile. ``document``: its status, empty until it is up."""
+
+    paths: TunnelPaths
+    state: str
+    profile: str
+    document: dict[str, Any]
+
+    @property
+    def takes_everything(self) -> bool:
+        """Whether all traffic of a family is to go through it."""
+        return any(ip_network(one).prefixlen == 0 for one in self.document.get("networks", ()))
+
+    def is_called(self, word: str) -> bool:
+        """Whether a user may mean it: by its profile, or the place of its exit."""
+        names = (self.profile, str(self.document.get("city", "")))
+        return word.lower() in [name.lower() for name in names if name] or self.profile.endswith(f"-{word}")
+
+
+def running_tunnels(context: Context) -> list[Running]:
+    """Those whose processes answer; one that takes everything comes first."""
+    found = []
+    for paths in context.paths.tunnels:
+        answer = ask(paths.control, "status")
+        if answer is not None:
+            state, profile = (str(answer.get(key, "")) for key in ("state", "profile"))
+            found.append(Running(paths, state, profile, answer.get("status") or {}))
+    return sorted(found, key=lambda one: not one.takes_everything)
+
+
+def the_one(tunnels: list[Running], profile: Profile) -> Running:
+    """The tunnel in whose place another profile's is wanted: where there are several, one that takes as much."""
+    alike = [one for one in tunnels if one.takes_everything == profile.traffic.everything]
+    chosen = tunnels if len(tunnels) == 1 else alike
+    if len(chosen) != 1:
+        names = ", ".join(one.profile for one in tunnels)
+        raise StateError(
+            f"several tunnels are up: {names}",
+            next_step=f"End the one that {profile.name} is to replace, or add --beside.",
+            slug="several-tunnels",
+        )
+    return chosen[0]
+
+
+def refuse_overlap(profile: Profile, others: list[Running]) -> None:
+    """Two tunnels that want the same addresses cannot both have them; nor may one take the other's own packets.
+
+    One that takes everything leaves to another what that one takes.
+    """
+    traffic = profile.traffic
+    for other in others:
+        if not other.document:
+            raise busy(f"the tunnel {other.profile} is being set up")
+        theirs = [ip_network(one) for one in other.document.get("networks", ())]
+        if traffic.everything != other.takes_everything:
+            shared: list[str] = []
+        else:
+            shared = [str(one) for one in traffic.networks if any(one.overlaps(their) for their in theirs)]
+        gateway = str(other.document.get("gateway_address", ""))
+        if gateway and not traffic.everything:
+            shared += [f"{one} (its gateway is there)" for one in traffic.networks if _holds(one, gateway)]
+        if shared:
+            raise StateError(
+                f"{profile.name} and {other.profile}, which is up, want the same addresses",
+                why=", ".join(shared),
+                next_step=f"Disconnect {other.profile} first, or connect without --beside to switch.",
+                slug="tunnels-overlap",
+            )
+
+
+def busy(what: str) -> StateError:
+    """Another process is changing this machine at this moment."""
+    return StateError(what, next_step="Try again once that is done.", slug="busy")
+
+
+def _holds(network: Any, address: str) -> bool:
+    one = ip_network(address)
+    return bool(network.version == one.version and one.subnet_of(network))

@@ -1,0 +1,134 @@
+"""What a rule of the packet filter is made of: comparisons, and what is done with a packet for which they hold.
+
+Numbers are those of the kernel's public header linux/netfilter/nf_tables.h.
+"""
+
+from __future__ import annotations
+
+import socket
+import sys
+
+from zesty_burrow.core.net import Address, Network
+from zesty_burrow.host.netlink_messages import attribute, nest, text
+from zesty_burrow.host.packet_filter.messages import IPV4, IPV6, number
+
+REGISTER = 1
+MARK, IN_DEVICE, OUT_DEVICE, USER, FAMILY, PROTOCOL = 3, 6, 7, 10, 15, 16
+"""Of a packet, not of its octets (NFT_META_...)."""
+NETWORK_HEADER, TRANSPORT_HEADER = 1, 2
+ACCEPT, DROP, JUMP, GOTO, RETURN = 1, 0, -3, -4, -5
+COUNTER = 1
+ADMIN_PROHIBITED = 3
+"""Of NFT_REJECT_ICMPX_UNREACH: RFC 1812 §5.2.7.1, RFC 4443 §3.1."""
+DEVICE_NAME = 16
+
+
+def expression(name: str, *parts: bytes) -> bytes:
+    """One step of a rule."""
+    return nest(1, text(1, name), nest(2, *parts))
+
+
+def _equals(value: bytes) -> bytes:
+    return expression("cmp", number(1, REGISTER), number(2, 0), nest(3, attribute(1, value)))
+
+
+def about(key: int, value: bytes) -> bytes:
+    """The packet has this mark, device, family, ..."""
+    return expression("meta", number(1, REGISTER), number(2, key)) + _equals(value)
+
+
+def by_device(name: str, key: int = OUT_DEVICE) -> bytes:
+    """It leaves by this device."""
+    return about(key, name.encode().ljust(DEVICE_NAME, b"\0"))
+
+
+def native(value: int) -> bytes:
+    """A number as the kernel has it in a register of its own."""
+    return value.to_bytes(4, sys.byteorder)
+
+
+def octets_are(base: int, offset: int, value: bytes, mask: bytes = b"") -> bytes:
+    """Octets of a header are these, in the bits of the mask."""
+    load = expression("payload", number(1, REGISTER), number(2, base), number(3, offset), number(4, len(value)))
+    if not mask:
+        return load + _equals(value)
+    masked = expression(
+        "bitwise",
+        number(1, REGISTER),
+        number(2, REGISTER),
+        number(3, len(value)),
+        nest(4, attribute(1, mask)),
+        nest(5, attribute(1, bytes(len(value)))),
+    )
+    return load + masked + _equals(value)
+
+
+def of_version(version: int) -> bytes:
+    """It is IPv4, or IPv6."""
+    return about(FAMILY, bytes([IPV4 if version == 4 else IPV6]))
+
+
+def towards(network: Network | Address) -> bytes:
+    """Its destination is an address, or is in a network."""
+    family, offset = of_version(network.version), 16 if network.version == 4 else 24
+    if not isinstance(network, Address):
+        if network.prefixlen == 0:
+            return family
+        if network.prefixlen < network.max_prefixlen:
+            mask = network.netmask.packed
+            return family + octets_are(NETWORK_HEADER, offset, network.network_address.packed, mask)
+        network = network.network_address
+    return family + octets_are(NETWORK_HEADER, offset, network.packed)
+
+
+def of_protocol(protocol: int) -> bytes:
+    """Its transport protocol (IANA's number)."""
+    return about(PROTOCOL, bytes([protocol]))
+
+
+def to_port(protocol: int, port: int) -> bytes:
+    """It is UDP or TCP to a port."""
+    return of_protocol(protocol) + octets_are(TRANSPORT_HEADER, 2, port.to_bytes(2))
+
+
+def between_ports(protocol: int, source: int, destination: int) -> bytes:
+    """It is UDP or TCP from a port to a port."""
+    return of_protocol(protocol) + octets_are(TRANSPORT_HEADER, 0, source.to_bytes(2) + destination.to_bytes(2))
+
+
+def icmpv6(kind: int) -> bytes:
+    """It is an ICMPv6 message of a kind."""
+    return of_version(6) + of_protocol(socket.IPPROTO_ICMPV6) + octets_are(TRANSPORT_HEADER, 0, bytes([kind]))
+
+
+def hop_limit(value: int) -> bytes:
+    """Of an IPv6 packet."""
+    return octets_are(NETWORK_HEADER, 7, bytes([value]))
+
+
+def user_in(set_name: str) -> bytes:
+    """The user whose process has sent it is in a set."""
+    return expression("meta", number(1, REGISTER), number(2, USER)) + expression(
+        "lookup", text(1, set_name), number(2, REGISTER)
+    )
+
+
+def count(name: str) -> bytes:
+    """Count it by a counter that has a name."""
+    return expression("objref", number(1, COUNTER), text(2, name))
+
+
+def verdict(code: int, chain: str = "") -> bytes:
+    """What becomes of it: ACCEPT, DROP, or JUMP or GOTO to a chain."""
+    parts = [number(1, code), *([text(2, chain)] if chain else [])]
+    return expression("immediate", number(1, 0), nest(2, nest(2, *parts)))
+
+
+def reject() -> bytes:
+    """Turn it away, with an answer that says that it is not allowed."""
+    return expression("reject", number(1, 2), number(2, ADMIN_PROHIBITED, 1))
+
+
+def reset() -> bytes:
+    """End a TCP connection."""
+    return expression("reject", number(1, 1), number(2, 0, 1))

@@ -1,0 +1,135 @@
+"""What the guard lets through, as values: nothing is changed here.
+
+Each tunnel has a share: the networks that it holds closed, and what of them may leave nevertheless. The user may have
+one as well, without a tunnel. All shares together are what is in force.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import asdict, dataclass, replace
+from ipaddress import ip_address, ip_network
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+from zesty_burrow.core.net import Address, LocalNetwork, Network, collapse
+
+if TYPE_CHECKING:
+    from zesty_burrow.core.profile import Traffic
+
+MARK = 0x5A420001
+"""Of the packets that a tunnel's own sockets send (SO_MARK); only processes with CAP_NET_ADMIN can set it."""
+EVERYTHING = (ip_network("0.0.0.0/0"), ip_network("::/0"))
+
+
+class Opening(NamedTuple):
+    """Where the tunnels' own sockets, and nobody else, may send to."""
+
+    address: Address
+    protocol: int
+    port: int
+
+
+class Server(NamedTuple):
+    """A name server, and the device by which it is asked."""
+
+    device: str
+    address: Address
+
+
+@dataclass(frozen=True, slots=True)
+class Share:
+    """``held``: what leaves only as is said here, or nothing, for a tunnel without a guard: it still has to pass where
+    another's holds. ``local``: reached beside the tunnel, as is ``left_out``.
+
+    ``since``: ISO 8601; ``what``: the profile's name; ``journal``: the path of its tunnel's journal, empty for a share
+    of the user's; ``why``: in words, why its tunnel is not up.
+    """
+
+    held: tuple[Network, ...]
+    since: str
+    what: str = ""
+    journal: str = ""
+    why: str = ""
+    devices: tuple[str, ...] = ()
+    openings: tuple[Opening, ...] = ()
+    servers: tuple[Server, ...] = ()
+    local: tuple[LocalNetwork, ...] = ()
+    left_out: tuple[Network, ...] = ()
+
+    def closed(self, why: str) -> Share:
+        """Without its tunnel; what it holds stays closed."""
+        return replace(self, why=why, devices=(), openings=(), servers=())
+
+    def covers(self, other: Share) -> bool:
+        """Whether all that another share holds is held by this one."""
+        return all(_within(network, self.held) for network in other.held)
+
+    def document(self) -> dict[str, Any]:
+        """As plain values."""
+        return asdict(self, dict_factory=lambda rows: {key: _plain(value) for key, value in rows})
+
+    @classmethod
+    def of(cls, document: Mapping[str, Any]) -> Share:
+        """From what ``document`` gave and JSON carried. ``ValueError``, ``KeyError`` or ``TypeError`` for others."""
+        return cls(
+            tuple(ip_network(one) for one in document["held"]),
+            str(document["since"]),
+            str(document["what"]),
+            str(document["journal"]),
+            str(document["why"]),
+            tuple(map(str, document["devices"])),
+            tuple(Opening(ip_address(a), int(protocol), int(port)) for a, protocol, port in document["openings"]),
+            tuple(Server(str(device), ip_address(address)) for device, address in document["servers"]),
+            tuple(LocalNetwork(str(device), ip_network(one)) for device, one in document["local"]),
+            tuple(ip_network(one) for one in document["left_out"]),
+        )
+
+
+def held_by(traffic: Traffic) -> tuple[Network, ...]:
+    """What of a profile's traffic leaves by its tunnel alone: with all IPv4 traffic also IPv6, if it is not to be left
+    outside.
+    """
+    if traffic.ipv6 == "outside":
+        return tuple(network for network in traffic.networks if network.version == 4)
+    closed = EVERYTHING[1:] if traffic.everything or traffic.ipv6 == "block" else ()
+    return tuple(collapse((*traffic.networks, *closed)))
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, tuple | list):
+        return [_plain(one) for one in value]
+    return value if isinstance(value, int) else str(value)
+
+
+def _within(network: Network, held: Iterable[Network]) -> bool:
+    return any(network.version == one.version and network.subnet_of(one) for one in held)  # type: ignore[arg-type]
+
+
+def together(shares: Iterable[Share]) -> Share:
+    """All shares as one: held is what any of them holds, open what any of them opens.
+
+    What is reached beside the tunnels is open only where each share that holds it opens it: one tunnel does not open
+    what another closes.
+    """
+    known = list(shares)
+    return Share(
+        held=tuple(collapse([network for share in known for network in share.held])),
+        since=min((share.since for share in known), default=""),
+        devices=_all(one for share in known for one in share.devices),
+        openings=_all(one for share in known for one in share.openings),
+        servers=_all(one for share in known for one in share.servers),
+        local=_all(one for share in known for one in share.local if _open_to_all(one.network, known)),
+        left_out=_all(one for share in known for one in share.left_out if _open_to_all(one, known)),
+    )
+
+
+def _open_to_all(network: Network, shares: Iterable[Share]) -> bool:
+    return all(
+        _within(network, [*(one.network for one in share.local), *share.left_out])
+        or not any(network.overlaps(one) for one in share.held)
+        for share in shares
+    )
+
+
+def _all(rows: Iterable[Any]) -> tuple[Any, ...]:
+    return tuple(dict.fromkeys(rows))

@@ -1,0 +1,116 @@
+"""Netlink messages of the kernel's packet filter: several changes that take effect at once, or not at all.
+
+Numbers are those of the kernel's public headers linux/netfilter/nf_tables.h and nfnetlink.h.
+"""
+
+from __future__ import annotations
+
+import errno
+import os
+import socket
+import struct
+from collections.abc import Sequence
+
+from zesty_burrow.errors import MachineError, RightsMissing
+from zesty_burrow.host.netlink_messages import (
+    ACK,
+    DUMP,
+    NLMSG_ERROR,
+    ROOM,
+    answers,
+    attribute,
+    attributes,
+    message,
+    open_channel,
+    raise_refusal,
+    split,
+)
+
+NETLINK_NETFILTER = 12
+SUBSYSTEM = 10
+BATCH_BEGIN, BATCH_END = 0x10, 0x11
+NEW_TABLE, GET_TABLE, DELETE_TABLE, NEW_CHAIN = 0, 1, 2, 3
+NEW_RULE, DELETE_RULE = 6, 8
+NEW_SET, NEW_ELEMENT, GET_ELEMENT, DELETE_ELEMENT = 9, 12, 13, 14
+NEW_OBJECT, GET_OBJECT = 18, 19
+INET, IPV4, IPV6 = 1, 2, 10
+"""Families as nf_tables numbers them: both at once, and each."""
+
+Body = tuple[int, int, bytes]
+"""A change: kind of message, flags, attributes."""
+
+
+def number(kind: int, value: int, octets: int = 4) -> bytes:
+    """A number in network order."""
+    return attribute(kind, value.to_bytes(octets, signed=value < 0))
+
+
+def _message(kind: int, flags: int, sequence: int, family: int, body: bytes, resource: int = 0) -> bytes:
+    content = struct.pack("=BB", family, 0) + resource.to_bytes(2) + body
+    return message(kind, flags, sequence, content)
+
+
+class FilterSocket:
+    """A netlink socket to the packet filter of the network namespace that it is first used in.
+
+    It stays open: the kernel makes a process that closes one wait until what was removed last is really gone.
+    """
+
+    def __init__(self) -> None:
+        self._channel: socket.socket | None = None
+        self._process = 0
+
+    def transact(self, family: int, bodies: Sequence[Body], what: str) -> None:
+        """All changes at once, or none. :class:`RightsMissing` or :class:`MachineError`, which begin with ``what``."""
+        messages = [_message(BATCH_BEGIN, 0, 0, 0, b"", SUBSYSTEM)]
+        messages += [
+            _message(SUBSYSTEM << 8 | kind, flags | ACK, sequence, family, body)
+            for sequence, (kind, flags, body) in enumerate(bodies, start=1)
+        ]
+        messages.append(_message(BATCH_END, 0, len(bodies) + 1, 0, b"", SUBSYSTEM))
+        try:
+            channel = self._open()
+            channel.sendto(b"".join(messages), (0, 0))
+            waiting = len(bodies)
+            while waiting:
+                for kind, content in split(channel.recv(ROOM)):
+                    if kind == NLMSG_ERROR:
+                        raise_refusal(content)
+                        waiting -= 1
+        except OSError as problem:
+            self.close()
+            raise refusal(problem, what) from None
+
+    def ask(self, kind: int, family: int, body: bytes, what: str, *, every: bool = False) -> list[dict[int, bytes]]:
+        """What the kernel has: the attributes of one thing, or of each. Empty where it does not exist."""
+        try:
+            channel = self._open()
+            channel.sendto(_message(SUBSYSTEM << 8 | kind, DUMP if every else ACK, 1, family, body), (0, 0))
+            return [attributes(content[4:]) for _, content in answers(channel)]
+        except FileNotFoundError:
+            return []
+        except OSError as problem:
+            self.close()
+            raise refusal(problem, what) from None
+
+    def close(self) -> None:
+        """Let go of it; the next call opens another."""
+        if self._channel is not None:
+            self._channel.close()
+            self._channel = None
+
+    def _open(self) -> socket.socket:
+        """A child process has one of its own, as answers on a shared one would go to either."""
+        if self._channel is None or self._process != os.getpid():
+            self._channel, self._process = open_channel(NETLINK_NETFILTER), os.getpid()
+        return self._channel
+
+
+def refusal(problem: OSError, what: str) -> MachineError:
+    """Why the kernel did not take a change."""
+    if problem.errno in (errno.EPERM, errno.EACCES):
+        return RightsMissing(f"{what} is not allowed", why="it needs CAP_NET_ADMIN")
+    missing = problem.errno in (errno.EPROTONOSUPPORT, errno.EAFNOSUPPORT, errno.EOPNOTSUPP, errno.ENOENT)
+    why = "the kernel has no packet filter (nf_tables)" if missing else problem.strerror or str(problem)
+    step = "Load it: modprobe nf_tables nft_reject_inet nft_chain_nat; the kernel needs CONFIG_NF_TABLES_INET."
+    return MachineError(f"{what} failed", why=why, next_step=step, slug="packet-filter-missing")

@@ -1,0 +1,1 @@
+"""Whether this machine is ready for a tunnel."""

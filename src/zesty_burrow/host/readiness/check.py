@@ -1,0 +1,36 @@
+"""What a check of this machine has found. Values only."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+from enum import StrEnum
+from typing import Any
+
+
+class State(StrEnum):
+    """How it stands."""
+
+    READY = "ready"
+    ATTENTION = "attention"
+    MISSING = "missing"
+    UNKNOWN = "unknown"
+
+
+@dataclass(frozen=True, slots=True)
+class Check:
+    """One thing that a tunnel needs, or that gets in its way.
+
+    ``found``: what was seen; ``why``: why it matters; ``mend``: what to do, in words; ``command``: what does it here,
+    or nothing where a person has to.
+    """
+
+    name: str
+    state: State
+    found: str
+    why: str = ""
+    remedy: str = ""
+    command: tuple[str, ...] = ()
+
+    def document(self) -> dict[str, Any]:
+        """As plain values."""
+        return {**asdict(self), "state": str(self.state), "command": list(self.command)}

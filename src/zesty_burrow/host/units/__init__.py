@@ -1,0 +1,1 @@
+"""Units of systemd that start a tunnel, or the guard, with the machine."""

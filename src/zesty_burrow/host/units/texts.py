@@ -1,0 +1,131 @@
+"""What the units say. Values only: nothing is written here."""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+PREFIX = "zesty-"
+GUARD = "guard"
+MADE_BY = "# Written by `zesty startup`; `zesty startup remove` takes it away."
+HARDENING = (
+    # It configures the network, and nothing else of the machine.
+    "CapabilityBoundingSet=CAP_NET_ADMIN CAP_NET_BIND_SERVICE",
+    "AmbientCapabilities=",
+    "NoNewPrivileges=yes",
+    "UMask=0077",
+    "LimitCORE=0",
+    "LimitMEMLOCK=infinity",
+    # Of the disk it writes its own state, and the resolver's settings.
+    "ProtectSystem=strict",
+    "ReadWritePaths=-/etc/resolv.conf",
+    "ProtectHome=yes",
+    "PrivateTmp=yes",
+    "PrivateMounts=yes",
+    "DevicePolicy=closed",
+    "DeviceAllow=/dev/net/tun rw",
+    "ProtectProc=invisible",
+    "ProtectControlGroups=yes",
+    "ProtectKernelLogs=yes",
+    "ProtectKernelModules=yes",
+    "ProtectKernelTunables=yes",
+    "ProtectClock=yes",
+    "ProtectHostname=yes",
+    # Of the kernel it uses sockets, and netlink to configure.
+    "RestrictAddressFamilies=AF_INET AF_INET6 AF_NETLINK AF_UNIX",
+    "RestrictNamespaces=yes",
+    "RestrictRealtime=yes",
+    "RestrictSUIDSGID=yes",
+    "LockPersonality=yes",
+    "RemoveIPC=yes",
+    "KeyringMode=private",
+    "SystemCallArchitectures=native",
+    "SystemCallFilter=@system-service",
+    "SystemCallFilter=~@privileged @resources @obsolete @mount @swap @reboot @module @raw-io",
+    "SystemCallFilter=~@clock @debug @cpu-emulation",
+    "SystemCallErrorNumber=EPERM",
+)
+"""Not MemoryDenyWriteExecute: compiled packet loops are machine code that is made while the tunnel runs."""
+
+
+@dataclass(frozen=True, slots=True)
+class Unit:
+    """``name``: of the file; ``wanted_by``: the target that starts it."""
+
+    name: str
+    text: str
+    wanted_by: str
+
+
+def unit_name(what: str) -> str:
+    """The file of a profile's unit, or of the guard's."""
+    return f"{PREFIX}{what}.service"
+
+
+def tunnel_unit(profile: str, program: Sequence[str], environment: Sequence[tuple[str, str]] = ()) -> Unit:
+    """A tunnel from boot on, that keeps trying. Who stops the unit opens the guard by that."""
+    lines = [
+        MADE_BY,
+        "[Unit]",
+        f"Description=Tunnel {profile}",
+        "Wants=network.target",
+        f"After=network.target {unit_name(GUARD)}",
+        "",
+        "[Service]",
+        "Type=exec",
+        *_environment(environment),
+        f"ExecStart={_line(program)} connect {shlex.quote(profile)} --keep-trying --beside",
+        f"ExecStop={_line(program)} disconnect {shlex.quote(profile)}",
+        "Restart=on-failure",
+        "RestartSec=5",
+        "TimeoutStopSec=20",
+        "StateDirectory=zesty-burrow",
+        "StateDirectoryMode=0755",
+        "RuntimeDirectory=zesty-burrow",
+        "RuntimeDirectoryMode=0700",
+        "RuntimeDirectoryPreserve=yes",
+        "ConfigurationDirectory=zesty-burrow",
+        *HARDENING,
+        "",
+        "[Install]",
+        "WantedBy=multi-user.target",
+        "",
+    ]
+    return Unit(unit_name(profile), "\n".join(lines), "multi-user.target")
+
+
+def guard_unit(program: Sequence[str], environment: Sequence[tuple[str, str]] = ()) -> Unit:
+    """The guard before there is a network; stopping the unit does not open it."""
+    lines = [
+        MADE_BY,
+        "[Unit]",
+        "Description=Guard: nothing but the tunnels leaves this machine",
+        "DefaultDependencies=no",
+        "Wants=network-pre.target",
+        "After=local-fs.target systemd-modules-load.service",
+        "Before=network-pre.target shutdown.target",
+        "Conflicts=shutdown.target",
+        "",
+        "[Service]",
+        "Type=oneshot",
+        "RemainAfterExit=yes",
+        *_environment(environment),
+        f"ExecStart={_line(program)} guard on",
+        "StateDirectory=zesty-burrow",
+        "StateDirectoryMode=0755",
+        *(line for line in HARDENING if "resolv.conf" not in line and "net/tun" not in line),
+        "",
+        "[Install]",
+        "WantedBy=sysinit.target",
+        "",
+    ]
+    return Unit(unit_name(GUARD), "\n".join(lines), "sysinit.target")
+
+
+def _line(program: Sequence[str]) -> str:
+    return " ".join(shlex.quote(word) for word in program)
+
+
+def _environment(rows: Sequence[tuple[str, str]]) -> list[str]:
+    return [f"Environment={shlex.quote(f'{name}={value}')}" for name, value in rows]

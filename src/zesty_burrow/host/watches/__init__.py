@@ -1,0 +1,1 @@
+"""Notices changes that other programs make on this machine."""

@@ -1,0 +1,1 @@
+"""A look at what leaves the lab's workstation."""

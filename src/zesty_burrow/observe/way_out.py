@@ -1,0 +1,60 @@
+"""Whether this machine reaches the outside as it is: an observatory's own answer, or somebody else's in its place."""
+
+from __future__ import annotations
+
+import http.client
+import json
+from datetime import UTC, datetime
+from email.utils import parsedate_to_datetime
+
+from zesty_burrow.host.readiness.check import Check, State
+from zesty_burrow.observe.client import MAX_BODY, TIMEOUT, ObservatoryAddress
+
+MOST_OFF = 120.0
+"""Seconds that clocks may differ."""
+PORTAL = "a page that asks for something first"
+
+
+def look_at_way_out(address: ObservatoryAddress, now: datetime) -> list[Check]:
+    """Two checks: who answers, and whether the answer's clock is ours (RFC 9110 §6.6.1)."""
+    why = "Some networks answer everything themselves until somebody has signed in on their page."
+    connection = http.client.HTTPConnection(address.host, address.port, timeout=TIMEOUT)
+    try:
+        connection.request("GET", "/v1", headers={"Host": address.host})
+        answer = connection.getresponse()
+        body, stamp = answer.read(MAX_BODY), answer.getheader("Date", "")
+    except (OSError, http.client.HTTPException) as problem:
+        return [
+            Check(
+                "way out", State.ATTENTION, f"{address.host} does not answer ({problem})", why, "Try another network."
+            )
+        ]
+    finally:
+        connection.close()
+    if not _is_observatory(answer.status, body):
+        remedy = "Sign in on that page in a browser; under the guard: zesty guard portal."
+        return [Check("way out", State.ATTENTION, f"{address.host} is answered by {PORTAL}", why, remedy)]
+    return [Check("way out", State.READY, f"{address.host} answers"), *_clock(stamp, now, address.host)]
+
+
+def _is_observatory(status: int, body: bytes) -> bool:
+    try:
+        document = json.loads(body)
+    except ValueError:
+        return False
+    return status == 200 and isinstance(document, dict) and "probe_zone" in document
+
+
+def _clock(stamp: str, now: datetime, host: str) -> list[Check]:
+    try:
+        there = parsedate_to_datetime(stamp)
+    except ValueError:
+        return []
+    off = (now - (there if there.tzinfo else there.replace(tzinfo=UTC))).total_seconds()
+    why = "Certificates are judged by it: with a wrong one every gateway seems false."
+    if abs(off) > MOST_OFF:
+        words = f"{abs(off):.0f} s {'ahead of' if off > 0 else 'behind'} {host}"
+        return [
+            Check("clock beside others", State.ATTENTION, words, why, "Set the clock, if that one is right (date -s).")
+        ]
+    return [Check("clock beside others", State.READY, f"as {host}'s, within {MOST_OFF:.0f} s")]

@@ -1,0 +1,94 @@
+"""Units of systemd: understood by systemd itself, hardened by its own measure, and only ours are touched."""
+
+from __future__ import annotations
+
+import re
+import shlex
+import shutil
+import subprocess
+
+import pytest
+
+MOST_EXPOSED = 3.0
+"""Of 10, by `systemd-analyze security`."""
+
+
+@pytest.fixture
+def imported(zesty, kit):
+    """The program with the kit's profiles; each call says which exit code it expects."""
+
+    def run(*words, check):
+        ended = zesty(*words)
+        assert ended.code == check, ended.text
+        return ended
+
+    run("import", str(kit), check=0)
+    return run
+
+
+def analyse(*words):
+    return subprocess.run(["systemd-analyze", *words], capture_output=True, text=True)
+
+
+@pytest.mark.parametrize("what", ["guard", "quillwort-lisbon"])
+def test_systemd_understands_it(imported, tmp_path, what):
+    """Every line is known, and the exposure is as low as a program that configures the network can have."""
+    assert shutil.which("systemd-analyze"), "the tests need systemd-analyze: apt-get install systemd"
+    folder = tmp_path / "units"
+    imported("startup", "--into", str(folder), "add", what, check=0)
+    path = folder / f"zesty-{what}.service"
+    checked = analyse("verify", str(path))
+    assert (checked.returncode, checked.stdout + checked.stderr) == (0, "")
+    judged = analyse("security", "--offline=true", "--no-pager", str(path))
+    exposure = float(re.search(r"exposure level for \S+: ([\d.]+)", judged.stdout)[1])
+    assert exposure < MOST_EXPOSED, judged.stdout
+
+
+def test_written_shown_listed_removed(imported, tmp_path):
+    folder = tmp_path / "units"
+    shown = imported("startup", "show", "quillwort-lisbon", check=0).out
+    imported("startup", "--into", str(folder), "add", "quillwort-lisbon", check=0)
+    path = folder / "zesty-quillwort-lisbon.service"
+    assert path.read_text() == shown
+    assert path.stat().st_mode & 0o777 == 0o644
+    link = folder / "multi-user.target.wants" / path.name
+    assert link.resolve() == path
+    (row,) = imported("--json", "startup", "--into", str(folder), check=0).json["units"]
+    assert (row["what"], row["enabled"]) == ("quillwort-lisbon", True)
+    imported("startup", "--into", str(folder), "remove", "quillwort-lisbon", check=0)
+    assert not path.exists() and not link.is_symlink()
+    assert (
+        imported("--json", "startup", "--into", str(folder), "remove", "quillwort-lisbon", check=4).json["code"]
+        == "not-found"
+    )
+
+
+def test_the_program_understands_its_own_command_line(imported):
+    """What the unit runs is asked for its help: every word of it is known."""
+    shown = imported("startup", "show", "quillwort-lisbon", check=0).out
+    for name in ("ExecStart", "ExecStop"):
+        words = shlex.split(re.search(rf"{name}=(.*)", shown)[1])
+        ended = subprocess.run([*words, "--help"], capture_output=True, text=True)
+        assert ended.returncode == 0, ended.stderr
+
+
+def test_somebody_else_s_unit_stays(imported, tmp_path):
+    folder = tmp_path / "units"
+    folder.mkdir()
+    path = folder / "zesty-guard.service"
+    path.write_text("[Unit]\nDescription=somebody's own\n")
+    assert imported("--json", "startup", "--into", str(folder), "add", "guard", check=4).json["code"] == "clash"
+    assert imported("startup", "--into", str(folder), "remove", "guard", check=4)
+    assert path.read_text() == "[Unit]\nDescription=somebody's own\n"
+    assert imported("--json", "startup", "--into", str(folder), check=0).json["units"] == []
+
+
+def test_secrets_that_need_somebody(imported, tmp_path):
+    """Sealed with a passphrase they cannot be opened before anybody has signed in; the guard needs none."""
+    phrase = tmp_path / "phrase"
+    phrase.write_text("a long and salty phrase\n")
+    phrase.chmod(0o600)
+    imported("--passphrase-file", str(phrase), "seal", "--method", "passphrase", check=0)
+    refused = imported("--json", "startup", "show", "quillwort-lisbon", check=4).json
+    assert refused["code"] == "secrets-need-you"
+    imported("startup", "show", "guard", check=0)

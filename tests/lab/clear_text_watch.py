@@ -1,0 +1,161 @@
+"""A sender on the workstation, and an independent analyser on its outer wire that counts what is in the clear.
+
+The sender has every way that a program has; each of its packets holds a word that can be read only in the clear.
+"""
+
+from __future__ import annotations
+
+import re
+import subprocess
+import sys
+
+from zesty_burrow.lab import story
+
+HERON4, HERON6 = "192.168.77.20", "2001:db8:c0b:77::20"
+WORD = "heron-in-the-clear"
+
+SENDER = """
+import os, socket, sys, threading, time
+word = sys.argv[1]
+observatory4, observatory6, isp4, isp6, provider4, gateway, heron4, heron6 = sys.argv[2:]
+
+def question(kind):
+    labels = f"{word}-{kind}.observatory.example".split(".")
+    name = b"".join(bytes([len(one)]) + one.encode() for one in labels) + b"\\0"
+    return b"\\0\\1\\1\\0\\0\\1\\0\\0\\0\\0\\0\\0" + name + b"\\0\\1\\0\\1"
+
+def plain(kind):
+    return f"{word}-{kind}".encode()
+
+ROWS = {
+    "udp4": (observatory4, 9, "", "", plain),
+    "udp6": (observatory6, 9, "", "", plain),
+    "bound4": (observatory4, 9, heron4, "", plain),
+    "bound6": (observatory6, 9, heron6, "", plain),
+    "device4": (observatory4, 9, "", "lan", plain),
+    "device6": (observatory6, 9, "", "lan", plain),
+    "gateway": (gateway, 9, "", "", plain),
+    "gateway-ike": (gateway, 4500, "", "", plain),
+    "dns-isp4": (isp4, 53, "", "", question),
+    "dns-isp6": (isp6, 53, "", "", question),
+    "dns-provider": (provider4, 53, "", "", question),
+    "dot-isp": (isp4, 853, "", "", plain),
+}
+channels = {}
+for kind, (target, port, source, device, _) in ROWS.items():
+    channel = socket.socket(socket.AF_INET6 if ":" in target else socket.AF_INET, socket.SOCK_DGRAM)
+    channel.setblocking(False)
+    if source:
+        channel.bind((source, 0))
+    if device:
+        channel.setsockopt(socket.SOL_SOCKET, socket.SO_BINDTODEVICE, device.encode())
+    channels[kind] = channel
+
+def look_up():
+    number = 0
+    while True:
+        number += 1
+        try:
+            socket.getaddrinfo(f"{word}-resolver-{number}.observatory.example", 80)
+        except OSError:
+            pass
+        time.sleep(0.1)
+
+threading.Thread(target=look_up, daemon=True).start()
+print("ready", flush=True)
+end = time.monotonic() + 300
+while time.monotonic() < end:
+    for kind, (target, port, _, _, make) in ROWS.items():
+        try:
+            channels[kind].sendto(make(kind), (target, port))
+        except OSError:
+            pass
+    time.sleep(0.04)
+"""
+KINDS = {
+    "udp4", "udp6", "bound4", "bound6", "device4", "device6", "gateway", "gateway-ike", "dns-isp4", "dns-isp6",
+    "dns-provider", "dot-isp", "resolver",
+}  # fmt: skip
+
+CAPTURE = """
+import os, socket, sys, time
+from struct import pack
+channel = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, socket.htons(3))
+channel.setsockopt(socket.SOL_SOCKET, 33, 64 << 20)
+channel.bind((sys.argv[1], 0))
+with open(sys.argv[2], "wb", buffering=0) as file:
+    file.write(pack("<IHHiIII", 0xA1B2C3D4, 2, 4, 0, 0, 65535, 1))
+    print("ready", flush=True)
+    while True:
+        frame = channel.recv(65536)
+        now = time.time()
+        file.write(pack("<IIII", int(now), int(now % 1 * 1e6), len(frame), len(frame)) + frame)
+"""
+
+
+class Watch:
+    """A capture on the router's end of the workstation's wire, and the sender."""
+
+    def __init__(self, lab, folder, gateway="lisbon"):
+        self.lab, self.path = lab, folder / "wire.pcap"
+        self.gateway = story.PLACE_BY_NAME[gateway].outer
+        self.processes = []
+
+    def start(self, host, *words):
+        process = self.lab.start(host, *words)
+        self.processes.append(process)
+        assert process.stdout.readline() == "ready\n"
+
+    def capture(self):
+        self.start("cobblewire", sys.executable, "-c", CAPTURE, "cottage", str(self.path))
+
+    def send(self):
+        self.start(
+            "heron", sys.executable, "-c", SENDER, WORD, story.OBSERVATORY4, story.OBSERVATORY6,
+            story.ISP_RESOLVER4, story.ISP_RESOLVER6, story.RESOLVER4, self.gateway, HERON4, HERON6,
+        )  # fmt: skip
+
+    def first_of_ours(self):
+        """When the first packet of the tunnel's own left: a question for the gateway's name, or IKE."""
+        ours = f'(dns.qry.name contains "quillwort" || isakmp) && (ip.src=={HERON4} || ipv6.src=={HERON6})'
+        # Not what an error message quotes: an earlier tunnel's gateway may still ask for its caller.
+        wanted = f'{ours} && !icmp && !icmpv6 && !(frame contains "{WORD}")'
+        return min(map(float, self.analysed(wanted, "frame.time_epoch")))
+
+    def in_the_clear(self):
+        """The datagrams of the sender that the analyser reads in the clear: when, and of which kind."""
+        wanted = f'frame contains "{WORD}" && (ip.src=={HERON4} || ipv6.src=={HERON6})'
+        found = []
+        for line in self.analysed(wanted, "frame.time_epoch", "udp.payload"):
+            moment, row = line.split("\t")
+            kind = re.search(rf"{WORD}-([a-z0-9-]+)", bytes.fromhex(row.replace(":", "")).decode("ascii", "replace"))[1]
+            found.append((float(moment), "resolver" if kind.startswith("resolver") else kind))
+        return found
+
+    def not_named(self, since, until):
+        """Frames of the workstation that the allow-list does not name, whoever has sent them."""
+        gateways = [one.outer for one in story.GATEWAYS]
+        outer = " || ".join(f"{'ipv6' if ':' in one else 'ip'}.dst=={one}" for one in gateways)
+        named = [
+            "arp",
+            "icmpv6.type in {131..133, 135, 136, 143}",
+            "dhcp",
+            "dhcpv6",
+            f"(udp.port in {{500, 4500}} && ({outer}))",
+            f'(dns.qry.name matches "quillwort|tidewrack-office" && (ip.dst=={story.ISP_RESOLVER4} || ipv6.dst=={story.ISP_RESOLVER6}))',
+            "ip.dst==192.168.77.0/24",
+            "ipv6.dst==2001:db8:c0b:77::/64",
+            "ipv6.dst==fe80::/64",
+        ]
+        mine = f"(ip.src=={HERON4} || ipv6.src=={HERON6}) && frame.time_epoch >= {since:.6f}"
+        mine += f" && frame.time_epoch < {until:.6f}"
+        return self.analysed(f"{mine} && !({' || '.join(named)})", "ip.dst", "ipv6.dst", "_ws.col.Info")
+
+    def analysed(self, wanted, *fields):
+        line = ["tshark", "-n", "-r", str(self.path), "-Y", wanted, "-T", "fields"]
+        for field in fields:
+            line += ["-e", field]
+        ended = subprocess.run(line, capture_output=True, text=True)
+        # A capture that still goes on may end in the middle of a frame.
+        assert ended.returncode == 0 or "cut short" in ended.stderr, ended.stderr
+        return ended.stdout.splitlines()

@@ -1,0 +1,314 @@
+"""What leaves the workstation in the clear, counted by an independent analyser on its outer wire, while a sender tries.
+
+The sender has every way that a program has; each of its packets holds a word that can be read only in the clear. What
+it sends before there is a guard has to be seen, or the analyser would prove nothing.
+"""
+
+from __future__ import annotations
+
+import os
+import signal
+import time
+from collections import Counter
+from contextlib import contextmanager
+
+import pytest
+
+from lab.clear_text_watch import HERON6, KINDS, Watch
+from support import until
+from zesty_burrow.lab import story
+from zesty_burrow.lab.client import LabClient
+
+pytestmark = pytest.mark.lab
+
+
+@pytest.fixture
+def watch(lab, tmp_path):
+    one = Watch(lab, tmp_path)
+    one.capture()
+    one.send()
+    time.sleep(0.5)
+    yield one
+    for process in one.processes:
+        os.killpg(process.pid, signal.SIGKILL)
+        process.communicate(timeout=10)
+
+
+# Situations. Each begins with nothing up, and leaves the guard as it is.
+
+
+def connect(lab, *words, place="lisbon", check=0):
+    return lab.heron("connect", place, "--detach", *words, check=check).json
+
+
+def simply_up(lab):
+    connect(lab)
+
+
+@contextmanager
+def changed(lab, add, remove):
+    """A change to the workstation's network by somebody else, for a while."""
+    for words in add:
+        lab.shell("heron", *words)
+    try:
+        time.sleep(0.5)
+        yield
+    finally:
+        for words in remove:
+            lab.shell("heron", *words, check=None)
+
+
+ROUTES = [("0.0.0.0/1", "192.168.77.1"), ("128.0.0.0/1", "192.168.77.1"), ("2000::/3", "2001:db8:c0b:77::1")]
+
+
+def routes(action):
+    return [("ip", "route", action, target, "via", router, "dev", "lan") for target, router in ROUTES]
+
+
+def routes_of_a_hostile_network(lab):
+    connect(lab)
+    with changed(lab, routes("add"), routes("del")):
+        pass
+
+
+def rules_in_front_of_ours(lab):
+    """Every packet is sent by the machine's own routes, whatever the tunnel's rules say."""
+    connect(lab)
+    own = [("ip", family, "rule", "add", "pref", "9", "table", "main") for family in ("-4", "-6")]
+    with changed(lab, own, [[*words[:3], "del", *words[4:]] for words in own]):
+        target = lab.shell("heron", "ip", "route", "get", story.OBSERVATORY4).out
+        assert " dev lan " in target, target
+
+
+def another_resolver(lab):
+    connect(lab)
+    with changed(lab, [("sh", "-c", f"echo nameserver {story.ISP_RESOLVER4} > /etc/resolv.conf")], []):
+        pass
+
+
+def granted_less(lab):
+    lab.fault("lisbon", "grants-less")
+    connect(lab, check=20)
+
+
+def without_ipv6(lab):
+    lab.fault("lisbon", "no-ipv6")
+    connect(lab)
+
+
+def ended_by_the_gateway(lab):
+    connect(lab, "--no-keep-trying")
+    LabClient(lab.folder).call_host("lisbon", "end")
+    until(lambda: lab.heron("status").json["tunnel"] is None)
+
+
+def lost_and_silent(lab):
+    connect(lab)
+    lab.fault("lisbon", "silent")
+    LabClient(lab.folder).call_host("lisbon", "end")
+    until(lambda: not lab.heron("status").json["tunnel"]["is_up"])
+    time.sleep(2)
+
+
+def lost_and_back(lab):
+    lost_and_silent(lab)
+    lab.fault("lisbon")
+    until(lambda: lab.heron("status").json["tunnel"]["is_up"])
+
+
+def lost_and(fault, code):
+    def act(lab):
+        connect(lab)
+        lab.fault("lisbon", fault)
+        LabClient(lab.folder).call_host("lisbon", "end")
+        until(lambda: code in str(lab.heron("status").json["tunnel"]["findings"]))
+        time.sleep(1)
+
+    act.__name__ = f"lost_and_{fault}"
+    return act
+
+
+def refused_at_first(lab):
+    lab.fault("lisbon", "refused-password")
+    connect(lab, check=8)
+
+
+def not_proven_at_first(lab):
+    lab.fault("lisbon", "wrong-name")
+    connect(lab, check=7)
+
+
+def killed(lab):
+    process = connect(lab)["tunnel"]["process"]
+    lab.shell("heron", "kill", "-9", str(process))
+
+
+def killed_and_another(lab):
+    killed(lab)
+    time.sleep(0.5)
+    connect(lab, place="tallinn")
+
+
+def lost_and_another(lab):
+    """The tunnel is gone for good; the next one takes over what is closed."""
+    ended_by_the_gateway(lab)
+    connect(lab, place="tallinn")
+
+
+def signalled(name):
+    def act(lab):
+        process = connect(lab)["tunnel"]["process"]
+        lab.shell("heron", "kill", f"-{name}", str(process))
+        until(lambda: lab.heron("status").json["tunnel"] is None)
+
+    act.__name__ = f"signal_{name}"
+    return act
+
+
+def asleep(lab):
+    process = connect(lab)["tunnel"]["process"]
+    lab.shell("heron", "kill", "-STOP", str(process))
+    time.sleep(2)
+    lab.shell("heron", "kill", "-CONT", str(process))
+    time.sleep(0.5)
+
+
+def default_route_gone(lab):
+    connect(lab)
+    back = [("ip", "route", "replace", "default", "via", "192.168.77.1", "dev", "lan")]
+    with changed(lab, [("ip", "route", "del", "default")], back):
+        time.sleep(2)
+    assert lab.heron("status", check=0).json["tunnel"]["reconnects"] == 0
+
+
+def device_down(lab):
+    connect(lab)
+    back = [
+        ("ip", "link", "set", "lan", "up"),
+        ("ip", "-6", "address", "replace", f"{HERON6}/64", "dev", "lan", "nodad"),
+        ("ip", "route", "replace", "default", "via", "192.168.77.1", "dev", "lan"),
+        ("ip", "-6", "route", "replace", "default", "via", "2001:db8:c0b:77::1", "dev", "lan"),
+    ]
+    with changed(lab, [("ip", "link", "set", "lan", "down")], back):
+        time.sleep(1)
+
+
+def from_place_to_place_by_hand(lab):
+    """One tunnel is ended and another begun, while the user's own guard holds."""
+    connect(lab)
+    lab.heron("guard", "on", check=0)
+    lab.heron("disconnect", check=0)
+    time.sleep(1)
+    connect(lab, place="tallinn")
+
+
+def rules_and_routes_removed(lab):
+    """Somebody removes what leads into the tunnel: the guard holds meanwhile, and they are set again."""
+    connect(lab)
+    for family in ("-4", "-6"):
+        lab.shell("heron", "ip", family, "rule", "del", "pref", "23103")
+        lab.shell("heron", "ip", family, "route", "flush", "table", "23106")
+    until(lambda: "settings-repaired" in lab.heron("status").codes)
+    assert " dev zesty0 " in lab.shell("heron", "ip", "route", "get", story.OBSERVATORY4).out
+
+
+def switched(lab):
+    """From one place to another, while the first stays up until the second is."""
+    connect(lab)
+    up = connect(lab, place="tallinn")["tunnel"]
+    assert (up["profile"], up["gateway_address"]) == ("quillwort-tallinn", story.PLACE_BY_NAME["tallinn"].outer)
+    assert lab.heron("status", check=0).json["tunnel"]["profile"] == "quillwort-tallinn"
+
+
+def switched_to_an_impostor(lab):
+    """The place that is wanted cannot prove itself: the tunnel that is up stays as it is."""
+    lab.fault("tallinn", "wrong-name")
+    connect(lab)
+    assert connect(lab, place="tallinn", check=7)["code"] == "certificate-wrong-name"
+    status = lab.heron("status", check=0).json["tunnel"]
+    assert status["profile"] == "quillwort-lisbon" and status["reconnects"] == 0
+
+
+def switched_from_a_lost_one(lab):
+    lost_and_silent(lab)
+    assert connect(lab, place="tallinn")["tunnel"]["profile"] == "quillwort-tallinn"
+
+
+def office(lab):
+    """The profile of an account at the office's gateway."""
+    kit = lab.home / "beside.zip"
+    if not kit.exists():
+        lab.run("lab", "account", "tidewrack_curlew", "--to", str(kit), check=0)
+        lab.heron("import", str(kit), check=0)
+    return next(row["name"] for row in lab.heron("list").json["profiles"] if "quillwort" not in row["name"])
+
+
+def beside_the_office(lab):
+    """Two tunnels: the office's own packets pass the relay's guard, and nobody else's do."""
+    connect(lab)
+    connect(lab, "--beside", place=office(lab))
+    assert lab.heron("verify", check=0).json["verdict"] == "sealed"
+
+
+def beside_the_office_and_killed(lab):
+    process = connect(lab)["tunnel"]["process"]
+    connect(lab, "--beside", place=office(lab))
+    lab.shell("heron", "kill", "-9", str(process))
+    time.sleep(1)
+    lab.heron("disconnect", office(lab), check=0)
+
+
+EACH_TIME = [
+    simply_up,
+    routes_of_a_hostile_network,
+    rules_in_front_of_ours,
+    granted_less,
+    ended_by_the_gateway,
+    lost_and_back,
+    lost_and("wrong-name", "did not prove its identity"),
+    lost_and("refused-password", "refused the sign-in"),
+    refused_at_first,
+    killed_and_another,
+    default_route_gone,
+    rules_and_routes_removed,
+    switched,
+    switched_to_an_impostor,
+    beside_the_office,
+]
+IN_A_SOAK = [
+    another_resolver,
+    without_ipv6,
+    lost_and_silent,
+    lost_and("redirects", "proves nothing"),
+    not_proven_at_first,
+    killed,
+    lost_and_another,
+    signalled("TERM"),
+    signalled("HUP"),
+    asleep,
+    device_down,
+    beside_the_office_and_killed,
+    from_place_to_place_by_hand,
+    switched_from_a_lost_one,
+]
+SITUATIONS = [*EACH_TIME, *(pytest.param(one, marks=pytest.mark.soak, id=one.__name__) for one in IN_A_SOAK)]
+
+
+@pytest.mark.parametrize("situation", SITUATIONS, ids=lambda one: one.__name__)
+def test_nothing_in_the_clear(lab, watch, situation):
+    """From the tunnel's own first packet on, not one packet that the allow-list does not name; until `disconnect`."""
+    before = lab.network()
+    situation(lab)
+    time.sleep(0.7)
+    begin, end = watch.first_of_ours(), time.time()
+    if lab.heron("disconnect").code != 0:
+        lab.heron("restore", check=0)
+    lab.heron("guard", "off", check=0)
+    assert lab.network() == before
+    opened = time.time()
+    time.sleep(0.3)
+    seen = watch.in_the_clear()
+    assert {kind for moment, kind in seen if moment < begin} == KINDS, "not all was seen without a guard"
+    assert Counter(kind for moment, kind in seen if begin <= moment < end) == {}
+    assert watch.not_named(begin, end) == []
+    assert any(moment > opened for moment, _ in seen), "it is not open again"
