@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import socket
 import stat
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import pytest
@@ -269,6 +270,19 @@ def test_requests_are_polled(tmp_path):
     asyncio.run(serve())
     assert not path.exists()
     assert ask(path, "status") is None
+
+
+def test_a_process_that_ends_while_it_is_asked(tmp_path):
+    """It is as if none ran; one that hangs up and goes on is an error."""
+    path = tmp_path / "control"
+    with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as listener, ThreadPoolExecutor() as pool:
+        listener.bind(str(path))
+        listener.listen()
+        asking = pool.submit(ask, path, "status")
+        with listener.accept()[0] as channel:
+            channel.recv(1000)
+        listener.close()
+        assert asking.result(10) is None
 
 
 # Addresses.

@@ -99,12 +99,14 @@ def test_disconnect(lab, name, after):
     process = lab.heron("connect", "lisbon", "--detach", check=0).json["tunnel"]["process"]
     ending = lab.start("heron", *zesty("disconnect"))
     end = time.monotonic() + 10
-    while (status := lab.heron("status").json).get("state") == "up" and time.monotonic() < end:
-        time.sleep(0.1)
+    try:
+        while (status := lab.heron("status").json).get("state") == "up" and time.monotonic() < end:
+            time.sleep(0.1)
+        time.sleep(after)
+        lab.shell("heron", "kill", f"-{name}", str(process), check=None)
+    finally:
+        ending.communicate(timeout=30)
     assert status["result"] == "status", status
-    time.sleep(after)
-    lab.shell("heron", "kill", f"-{name}", str(process), check=None)
-    ending.communicate(timeout=30)
     put_right(lab, before)
 
 

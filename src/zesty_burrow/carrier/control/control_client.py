@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import socket
+import time
 from pathlib import Path
 from typing import Any
 
@@ -11,10 +12,14 @@ from zesty_burrow.errors import StateError
 
 MAX_ANSWER = 1 << 20
 TIMEOUT = 5.0
+ENDING = 1.0
 
 
 def ask(path: Path, call: str) -> dict[str, Any] | None:
-    """The answer of a running tunnel, or None where none runs. :class:`StateError` where it does not answer."""
+    """The answer of a running tunnel, or None where none runs, or it ends instead of answering.
+
+    :class:`StateError` where it does not answer.
+    """
     return call_with(path, {"call": call})
 
 
@@ -25,17 +30,13 @@ def call_with(
     following = json.dumps(body).encode() if body else b""
     if following:
         request = {**request, "octets": len(following)}
-    with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM) as channel:
-        channel.settimeout(timeout)
-        try:
-            channel.connect(str(path))
-        except (FileNotFoundError, ConnectionRefusedError):
-            return None
-        except OSError as problem:
-            raise StateError(f"the control socket {path} cannot be used", why=str(problem)) from None
+    channel = _connected(path, timeout)
+    if channel is None:
+        return None
+    with channel:
+        received = b""
         try:
             channel.sendall(json.dumps(request).encode() + b"\n" + following)
-            received = b""
             while not received.endswith(b"\n") and len(received) < MAX_ANSWER:
                 part = channel.recv(65536)
                 if not part:
@@ -43,5 +44,32 @@ def call_with(
                 received += part
             document = json.loads(received)
         except (OSError, ValueError) as problem:
+            if not received and not isinstance(problem, TimeoutError) and _has_ended(path):
+                return None
             raise StateError(f"the process that listens on {path} does not answer", why=str(problem)) from None
     return document if isinstance(document, dict) else None
+
+
+def _connected(path: Path, timeout: float) -> socket.socket | None:
+    channel = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
+    channel.settimeout(timeout)
+    try:
+        channel.connect(str(path))
+    except (FileNotFoundError, ConnectionRefusedError):
+        channel.close()
+        return None
+    except OSError as problem:
+        channel.close()
+        raise StateError(f"the control socket {path} cannot be used", why=str(problem)) from None
+    return channel
+
+
+def _has_ended(path: Path) -> bool:
+    """Whether a process that hung up without a word was ending: soon nobody listens any more."""
+    until = time.monotonic() + ENDING
+    while (channel := _connected(path, TIMEOUT)) is not None:
+        channel.close()
+        if time.monotonic() > until:
+            return False
+        time.sleep(0.02)
+    return True
