@@ -12,6 +12,13 @@ import sys
 from zesty_burrow.lab import story
 
 HERON4, HERON6 = "192.168.77.20", "2001:db8:c0b:77::20"
+HARBOUR4, HARBOUR6 = "192.168.88.20", "2001:db8:c0b:88::20"
+MINE = (
+    "("
+    + " || ".join(f"{'ipv6' if ':' in one else 'ip'}.src=={one}" for one in (HERON4, HERON6, HARBOUR4, HARBOUR6))
+    + ")"
+)
+"""For the analyser: what the workstation has sent, wherever it is."""
 WORD = "heron-in-the-clear"
 
 SENDER = """
@@ -82,19 +89,20 @@ import os, socket, sys, time
 from struct import pack
 channel = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, socket.htons(3))
 channel.setsockopt(socket.SOL_SOCKET, 33, 64 << 20)
-channel.bind((sys.argv[1], 0))
-with open(sys.argv[2], "wb", buffering=0) as file:
+with open(sys.argv[1], "wb", buffering=0) as file:
     file.write(pack("<IHHiIII", 0xA1B2C3D4, 2, 4, 0, 0, 65535, 1))
     print("ready", flush=True)
     while True:
-        frame = channel.recv(65536)
+        frame, (device, *_) = channel.recvfrom(65536)
+        if device not in sys.argv[2:]:
+            continue
         now = time.time()
         file.write(pack("<IIII", int(now), int(now % 1 * 1e6), len(frame), len(frame)) + frame)
 """
 
 
 class Watch:
-    """A capture on the router's end of the workstation's wire, and the sender."""
+    """A capture on the router's ends of the workstation's wires, and the sender."""
 
     def __init__(self, lab, folder, gateway="lisbon"):
         self.lab, self.path = lab, folder / "wire.pcap"
@@ -107,7 +115,7 @@ class Watch:
         assert process.stdout.readline() == "ready\n"
 
     def capture(self):
-        self.start("cobblewire", sys.executable, "-c", CAPTURE, "cottage", str(self.path))
+        self.start("cobblewire", sys.executable, "-c", CAPTURE, str(self.path), *story.LOCAL_NETWORKS)
 
     def send(self):
         self.start(
@@ -117,14 +125,14 @@ class Watch:
 
     def first_of_ours(self):
         """When the first packet of the tunnel's own left: a question for the gateway's name, or IKE."""
-        ours = f'(dns.qry.name contains "quillwort" || isakmp) && (ip.src=={HERON4} || ipv6.src=={HERON6})'
+        ours = f'(dns.qry.name contains "quillwort" || isakmp) && {MINE}'
         # Not what an error message quotes: an earlier tunnel's gateway may still ask for its caller.
         wanted = f'{ours} && !icmp && !icmpv6 && !(frame contains "{WORD}")'
         return min(map(float, self.analysed(wanted, "frame.time_epoch")))
 
     def in_the_clear(self):
         """The datagrams of the sender that the analyser reads in the clear: when, and of which kind."""
-        wanted = f'frame contains "{WORD}" && (ip.src=={HERON4} || ipv6.src=={HERON6})'
+        wanted = f'frame contains "{WORD}" && {MINE}'
         found = []
         for line in self.analysed(wanted, "frame.time_epoch", "udp.payload"):
             moment, row = line.split("\t")
@@ -143,11 +151,11 @@ class Watch:
             "dhcpv6",
             f"(udp.port in {{500, 4500}} && ({outer}))",
             f'(dns.qry.name matches "quillwort|tidewrack-office" && (ip.dst=={story.ISP_RESOLVER4} || ipv6.dst=={story.ISP_RESOLVER6}))',
-            "ip.dst==192.168.77.0/24",
-            "ipv6.dst==2001:db8:c0b:77::/64",
+            "ip.dst in {192.168.77.0/24, 192.168.88.0/24}",
+            "ipv6.dst in {2001:db8:c0b:77::/64, 2001:db8:c0b:88::/64}",
             "ipv6.dst==fe80::/64",
         ]
-        mine = f"(ip.src=={HERON4} || ipv6.src=={HERON6}) && frame.time_epoch >= {since:.6f}"
+        mine = f"{MINE} && frame.time_epoch >= {since:.6f}"
         mine += f" && frame.time_epoch < {until:.6f}"
         return self.analysed(f"{mine} && !({' || '.join(named)})", "ip.dst", "ipv6.dst", "_ws.col.Info")
 

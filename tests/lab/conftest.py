@@ -148,7 +148,7 @@ def lab(whole_lab):
     yield whole_lab
     if whole_lab.heron("disconnect").code != 0:
         whole_lab.heron("restore")
-    for host in whole_lab.faulty & set(story.PLACE_BY_NAME):
+    for host in whole_lab.faulty & set(story.FAULTS_OF):
         LabClient(whole_lab.folder).set_faults(host, ())
     whole_lab.faulty.clear()
     # A tunnel that was killed is not told to its gateway, which would ask for it for a while.

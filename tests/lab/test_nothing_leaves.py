@@ -58,6 +58,21 @@ def changed(lab, add, remove):
             lab.shell("heron", *words, check=None)
 
 
+@contextmanager
+def hostile(lab, *faults, renewed=False):
+    """The local network is hostile for a while, and the workstation has asked it for its settings by DHCP."""
+    lab.fault(story.ROUTER, *faults)
+    try:
+        if renewed:
+            lab.run("lab", "renew", check=0)
+        time.sleep(1)
+        yield
+    finally:
+        lab.fault(story.ROUTER)
+        if renewed:
+            lab.run("lab", "renew", check=0)
+
+
 ROUTES = [("0.0.0.0/1", "192.168.77.1"), ("128.0.0.0/1", "192.168.77.1"), ("2000::/3", "2001:db8:c0b:77::1")]
 
 
@@ -69,6 +84,71 @@ def routes_of_a_hostile_network(lab):
     connect(lab)
     with changed(lab, routes("add"), routes("del")):
         pass
+
+
+def routes_by_dhcp_and_by_advertisement(lab):
+    """The same by real DHCP (option 121) and real router advertisements."""
+    connect(lab)
+    with hostile(lab, "dhcp-routes", "advertised-routes", renewed=True):
+        seen = lab.shell("heron", "ip", "route").out + lab.shell("heron", "ip", "-6", "route").out
+        assert all(f"{target} via" in seen for target, _ in ROUTES), seen
+        assert "wide-routes" in lab.heron("status", check=0).codes
+
+
+def routes_by_dhcp_before(lab):
+    """The network is hostile before there is a tunnel."""
+    with hostile(lab, "dhcp-routes", "advertised-routes", renewed=True):
+        connect(lab)
+        time.sleep(1)
+
+
+def resolver_by_dhcp(lab):
+    connect(lab)
+    with hostile(lab, "rogue-resolver", renewed=True):
+        time.sleep(1)
+        assert lab.heron("verify", check=0).json["verdict"] == "sealed"
+
+
+def addresses_claimed_by_somebody(lab):
+    """Everything goes to somebody else on the local network for a while; then the tunnel carries again."""
+    connect(lab)
+    with hostile(lab, "address-claims"):
+        time.sleep(2)
+    until(lambda: lab.heron("verify").json.get("verdict") == "sealed")
+
+
+def nothing_out_without_a_page(lab):
+    """A captive portal: the gateway is not reached, and the machine stays closed until it is."""
+    lab.fault(story.ROUTER, "captive-portal")
+    connect(lab, check=6)
+    lab.fault(story.ROUTER)
+    connect(lab)
+
+
+def udp_blocked_in_the_middle(lab):
+    connect(lab)
+    with hostile(lab, "udp-blocked"):
+        time.sleep(1)
+    until(lambda: lab.heron("verify").json.get("verdict") == "sealed")
+
+
+def a_bad_wire(lab):
+    """Each tenth packet is lost, and each is late."""
+    lab.run("lab", "wire", "--loss", "10", "--delay", "30", check=0)
+    try:
+        connect(lab)
+        time.sleep(2)
+    finally:
+        lab.run("lab", "wire", check=0)
+
+
+def moved_to_another_network(lab):
+    """From the cottage to the harbour, and back, while a tunnel is up."""
+    connect(lab)
+    for network in ("harbour", "cottage"):
+        lab.run("lab", "move", network, check=0)
+        until(lambda: lab.heron("verify").json.get("verdict") == "sealed")
+    assert lab.heron("status", check=0).json["tunnel"]["reconnects"] == 0
 
 
 def rules_in_front_of_ours(lab):
@@ -260,7 +340,8 @@ def beside_the_office_and_killed(lab):
 
 EACH_TIME = [
     simply_up,
-    routes_of_a_hostile_network,
+    routes_by_dhcp_and_by_advertisement,
+    moved_to_another_network,
     rules_in_front_of_ours,
     granted_less,
     ended_by_the_gateway,
@@ -276,6 +357,13 @@ EACH_TIME = [
     beside_the_office,
 ]
 IN_A_SOAK = [
+    routes_of_a_hostile_network,
+    routes_by_dhcp_before,
+    resolver_by_dhcp,
+    addresses_claimed_by_somebody,
+    nothing_out_without_a_page,
+    udp_blocked_in_the_middle,
+    a_bad_wire,
     another_resolver,
     without_ipv6,
     lost_and_silent,

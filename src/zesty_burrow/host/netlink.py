@@ -42,7 +42,7 @@ IFA_ADDRESS, IFA_LOCAL, IFA_FLAGS, IFA_F_NODAD = 1, 2, 8, 0x02
 RTA_DST, RTA_OIF, RTA_GATEWAY, RTA_PRIORITY, RTA_PREFSRC, RTA_MULTIPATH, RTA_TABLE, RTA_VIA = 1, 4, 5, 6, 7, 9, 15, 18
 FRA_DST, FRA_PRIORITY, FRA_TABLE, FR_ACT_TO_TBL = 1, 6, 15, 1
 RT_TABLE_UNSPEC, RT_TABLE_MAIN, RT_TABLE_MOST = 0, 254, 255
-RTPROT_UNSPEC, RTPROT_KERNEL, RTPROT_STATIC, RTPROT_RA = 0, 2, 4, 9
+RTPROT_UNSPEC, RTPROT_KERNEL, RTPROT_STATIC, RTPROT_RA, RTPROT_DHCP = 0, 2, 4, 9, 16
 RT_SCOPE_UNIVERSE, RT_SCOPE_LINK, RT_SCOPE_NOWHERE = 0, 253, 255
 IFF_UP, IFF_POINTOPOINT, RTM_F_CLONED = 0x1, 0x10, 0x200
 ROUTE_KINDS = {1: "unicast", 7: "unreachable"}
@@ -169,9 +169,9 @@ class Netlink:
         ifname: str = "",
         net_ns_pid: int = 0,
     ) -> None:
-        """Change a link: bring it ``up``, give it another name, hand it to a process's network namespace."""
-        up = IFF_UP if state == "up" else 0
-        content = LINK.pack(AF_UNSPEC, 0, self.index(name), up, up)
+        """Bring a link ``up`` or ``down``, give it another name, hand it to a process's network namespace."""
+        up, changed = IFF_UP if state == "up" else 0, IFF_UP if state else 0
+        content = LINK.pack(AF_UNSPEC, 0, self.index(name), up, changed)
         for kind, value in (
             (IFLA_MTU, mtu),
             (IFLA_TXQLEN, txqlen),
@@ -269,6 +269,10 @@ class Netlink:
         """The routes of a table, of both families."""
         return [seen.route for version in FAMILIES for seen in self._routes(version) if seen.route.table == table]
 
+    def routes_by(self, protocol: int) -> list[Route]:
+        """The routes that a source has set, as RTPROT_DHCP, of both families."""
+        return [seen.route for version in FAMILIES for seen in self._routes(version) if seen.protocol == protocol]
+
     def device_towards(self, address: str) -> str:
         """By which device a packet to an address would leave now; empty where it would be rejected."""
         target = ipaddress.ip_address(address)
@@ -281,11 +285,11 @@ class Netlink:
         found = [_route(content, names) for _, content in rows]
         return next((seen.route.device for seen in found if seen is not None), "")
 
-    def add_route(self, route: Route) -> None:
-        """Add a route."""
+    def add_route(self, route: Route, protocol: int = RTPROT_STATIC) -> None:
+        """Add a route, with its source."""
         what = f"adding the route to {route.destination}"
         scope = RT_SCOPE_LINK if route.device and not route.gateway and route.version == 4 else RT_SCOPE_UNIVERSE
-        content = self._route_content(route, RTPROT_STATIC, scope)
+        content = self._route_content(route, protocol, scope)
         self._call(what, NEW_ROUTE, content, ACK | CREATE | EXCLUSIVE)
 
     def delete_route(self, route: Route) -> None:

@@ -33,7 +33,9 @@ def prepare_network(name: str) -> None:
         # Duplicate address detection would cost the first second of IPv6.
         _sysctl(f"ipv6/conf/{scope}/accept_dad", "0")
         _sysctl(f"ipv6/conf/{scope}/dad_transmits", "0")
-        _sysctl(f"ipv6/conf/{scope}/accept_ra", "0")
+        # The workstation takes what a router advertises, routes too (RFC 4191).
+        _sysctl(f"ipv6/conf/{scope}/accept_ra", "1" if name == story.WORKSTATION else "0")
+        _sysctl(f"ipv6/conf/{scope}/accept_ra_rt_info_max_plen", "128")
     if name in ROUTERS:
         _sysctl("ipv4/ip_forward", "1")
         _sysctl("ipv6/conf/all/forwarding", "1")
@@ -61,7 +63,7 @@ def prepare_files(name: str, folder: Path) -> None:
 
 def configure_ports(name: str) -> None:
     """Addresses, then routes, of a host's devices."""
-    ports = [port for link in story.links() for port in (link.one, link.other) if port.host == name]
+    ports = [port for link in story.links() for port in (link.one, link.other) if port.host == name and port.is_used]
     with Netlink() as netlink:
         for port in ports:
             netlink.set_link(port.device, state="up")

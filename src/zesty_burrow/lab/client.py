@@ -9,6 +9,7 @@ import time
 import traceback
 from collections.abc import Callable, Sequence
 from contextlib import suppress
+from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
@@ -17,6 +18,8 @@ from zesty_burrow.errors import MachineError, NotFound, StateError, UsageError
 from zesty_burrow.host import namespaces
 from zesty_burrow.host.paths import HOME_VARIABLE, Paths
 from zesty_burrow.lab import story
+from zesty_burrow.lab.local_network.conditions import Conditions
+from zesty_burrow.lab.local_network.workstation import leave_to_the_wire
 
 STOP_SECONDS = 20.0
 
@@ -67,12 +70,10 @@ class LabClient:
         return self._ask({"call": "status"})
 
     def set_faults(self, host: str, faults: Sequence[str]) -> dict[str, Any]:
-        """Inject faults into a gateway; none removes them."""
-        known = story.PORTAL_FAULTS if host == story.PORTAL_HOST else story.FAULTS
-        if host not in (*story.PLACE_BY_NAME, story.PORTAL_HOST):
-            raise UsageError(
-                f"{host!r} has no faults to inject", why=f"there are {', '.join(story.PLACE_BY_NAME)} and portal"
-            )
+        """Inject faults into a gateway, the portal or the router; none removes them."""
+        known = story.FAULTS_OF.get(host)
+        if known is None:
+            raise UsageError(f"{host!r} has no faults to inject", why=f"there are {', '.join(story.FAULTS_OF)}")
         for fault in faults:
             if fault not in known:
                 raise UsageError(f"{fault!r} is no fault of {host}", why=f"there are {', '.join(known)}")
@@ -88,6 +89,15 @@ class LabClient:
     def call_host(self, host: str, call: str) -> dict[str, Any]:
         """Make a gateway ``end`` all tunnels, ``probe`` its callers, or renew keys (``rekey``, ``rekey-ike``)."""
         return self._ask({"call": call, "host": host})
+
+    def set_wire(self, conditions: Conditions) -> None:
+        """Loss, delay and rate of the workstation's wires."""
+        plain = conditions == Conditions()
+        if not plain:
+            self.call(story.WORKSTATION, lambda: leave_to_the_wire(offloads=False))
+        self._ask({"call": "wire", "host": story.ROUTER, "conditions": asdict(conditions)})
+        if plain:
+            self.call(story.WORKSTATION, lambda: leave_to_the_wire(offloads=True))
 
     def run(self, host: str, command: Sequence[str]) -> int:
         """Run a command on a host, with its files, network and home; the command's exit code."""

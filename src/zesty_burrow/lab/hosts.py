@@ -16,10 +16,11 @@ from zesty_burrow.core.dns.zone import Zone
 from zesty_burrow.core.outside.geofeed import AddressBook, read_geofeed_untrusted, read_operators_untrusted
 from zesty_burrow.errors import BurrowError
 from zesty_burrow.host.netlink import Netlink
-from zesty_burrow.host.packet_filter.source_translation import translate_source
 from zesty_burrow.lab import story
 from zesty_burrow.lab.authority import Authority, make_key, use_certificate
 from zesty_burrow.lab.gateway import GatewayHost
+from zesty_burrow.lab.local_network.conditions import Conditions
+from zesty_burrow.lab.local_network.router import LocalNetwork, Router
 from zesty_burrow.lab.portal import Portal
 from zesty_burrow.lab.resolver import Resolver
 from zesty_burrow.observe.server import Observatory, ObservatoryConfig
@@ -51,9 +52,9 @@ async def start_role(name: str, secrets: Secrets) -> Calls:
             use_certificate(tls, secrets.office_authority, make_key("ecdsa"), story.OFFICE_ENCRYPTED_RESOLVER)
             await Resolver((story.OFFICE_RESOLVER,), own, story.OFFICE.outer).start(tls)
         return calls
-    if name == "cobblewire":
-        translate_source("cottage", story.COTTAGE_PUBLIC4)
+    if name == story.ROUTER:
         await Resolver((story.ISP_RESOLVER4, story.ISP_RESOLVER6)).start()
+        return await _router()
     elif name == "resolver":
         await Resolver((story.RESOLVER4, story.RESOLVER6)).start()
     elif name == "observatory":
@@ -61,6 +62,22 @@ async def start_role(name: str, secrets: Secrets) -> Calls:
     elif name == story.PORTAL_HOST:
         return _portal(secrets)
     return {}
+
+
+async def _router() -> Calls:
+    wires = [link for link in story.links() if link.one.device in story.LOCAL_NETWORKS]
+    router = Router(LocalNetwork(link.one, link.other) for link in wires)
+    await router.start()
+
+    def set_faults(request: dict[str, Any]) -> dict[str, Any]:
+        router.set_faults(frozenset(request["faults"]))
+        return router.status()
+
+    def set_conditions(request: dict[str, Any]) -> dict[str, Any]:
+        router.set_conditions(Conditions(**request["conditions"]))
+        return router.status()
+
+    return {"faults": set_faults, "wire": set_conditions, "status": lambda _: router.status()}
 
 
 def _portal(secrets: Secrets) -> Calls:

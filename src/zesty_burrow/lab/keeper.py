@@ -116,7 +116,7 @@ class Keeper:
             return {"stopping": True}
         if call == "status":
             rows = {name: {"process": self._hosts[name][0]} for name in story.hosts()}
-            for name in (*story.PLACE_BY_NAME, story.PORTAL_HOST):
+            for name in story.FAULTS_OF:
                 rows[name].update(await self._call_host(name, {"call": "status"}))
             return {"process": os.getpid(), "folder": str(self._folder), "hosts": rows}
         name = str(request.get("host"))

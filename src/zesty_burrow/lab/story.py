@@ -53,6 +53,18 @@ PORTAL_FAULTS = {
 }
 """What the provider's portal can do wrong."""
 
+ROUTER = "cobblewire"
+ROUTER_FAULTS = {
+    "dhcp-routes": "hands out routes to 0.0.0.0/1 and 128.0.0.0/1 by DHCP (RFC 3442)",
+    "rogue-resolver": "hands out a resolver by DHCP that answers every name with its own address",
+    "advertised-routes": "advertises a route to 2000::/3 (RFC 4191)",
+    "address-claims": "somebody on the local network claims the router's addresses (ARP, neighbour discovery)",
+    "forged-too-big": 'somebody says "too big" (552 octets) to each large packet of a tunnel over IPv4',
+    "captive-portal": "lets nobody out who has not signed in on its page",
+    "udp-blocked": "lets no UDP out",
+}
+"""How the local network can turn hostile."""
+
 
 @dataclass(frozen=True, slots=True)
 class Site:
@@ -126,6 +138,8 @@ OFFICE = Site(
 """The office's own gateway, reached by a dynamic DNS name."""
 GATEWAYS = (*PLACES, OFFICE)
 PLACE_BY_NAME = {place.name: place for place in GATEWAYS}
+FAULTS_OF = {**dict.fromkeys(PLACE_BY_NAME, FAULTS), PORTAL_HOST: PORTAL_FAULTS, ROUTER: ROUTER_FAULTS}
+"""What each host can do wrong."""
 
 ISP_RESOLVER4, ISP_RESOLVER6 = "192.0.2.53", "2001:db8:c0b::53"
 COTTAGE_PUBLIC4 = "192.0.2.77"
@@ -142,6 +156,8 @@ class Port:
     device: str
     addresses: tuple[str, ...]
     routes: tuple[tuple[str, str], ...] = ()
+    is_used: bool = True
+    """Whether the host is in this network at the start."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -153,6 +169,8 @@ class Link:
 
 
 EVERYWHERE = ("0.0.0.0/0", "::/0")
+LOCAL_NETWORKS = {"cottage": "lan", "harbour": "wlan"}
+"""Where the workstation can be, and by which device. The router's device has the network's name."""
 
 
 def _leaf(host: str, net4: str, net6: str, own: tuple[str, ...], behind: tuple[str, ...] = ()) -> Link:
@@ -179,6 +197,7 @@ def links() -> tuple[Link, ...]:
                     ("192.0.2.77/32", "192.0.2.2"),
                     ("2001:db8:c0b::/64", "2001:db8:c0b:1::2"),
                     ("2001:db8:c0b:77::/64", "2001:db8:c0b:1::2"),
+                    ("2001:db8:c0b:88::/64", "2001:db8:c0b:1::2"),
                 ),
             ),
             Port(
@@ -201,6 +220,16 @@ def links() -> tuple[Link, ...]:
                 "lan",
                 ("192.168.77.20/24", "2001:db8:c0b:77::20/64"),
                 ((EVERYWHERE[0], "192.168.77.1"), (EVERYWHERE[1], "2001:db8:c0b:77::1")),
+            ),
+        ),
+        Link(
+            Port(ROUTER, "harbour", ("192.168.88.1/24", "2001:db8:c0b:88::1/64")),
+            Port(
+                WORKSTATION,
+                LOCAL_NETWORKS["harbour"],
+                ("192.168.88.20/24", "2001:db8:c0b:88::20/64"),
+                ((EVERYWHERE[0], "192.168.88.1"), (EVERYWHERE[1], "2001:db8:c0b:88::1")),
+                is_used=False,
             ),
         ),
         _leaf("resolver", "198.51.100.241/28", "2001:db8:10ff::", (f"{RESOLVER4}/28", f"{RESOLVER6}/64")),

@@ -15,6 +15,8 @@ from typing import Any
 
 MAX_REQUEST, MAX_BODY = 4096, 2 << 20
 """Octets of a request; and of what may follow it."""
+TURNS = 5
+"""Of the event loop, after which a connection has become a call, and a closed one is closed."""
 TIMEOUT, LONGEST = 5.0, 180.0
 """Seconds: for a call, and for one whose answer takes as long as a sign-in."""
 
@@ -50,11 +52,16 @@ class ControlServer:
     async def stop(self) -> None:
         """Stop listening."""
         if self._server is not None:
+            for listening in self._server.sockets:
+                # First: what was taken and is no call yet would be lost with the server, its socket left open.
+                asyncio.get_running_loop().remove_reader(listening.fileno())
+            await _turns()
             self._server.close()
             # Calls that meet the end are cut off; their callers see the connection close.
             for task in self._calls:
                 task.cancel()
             await asyncio.gather(*self._calls, return_exceptions=True)
+            await _turns()
             await self._server.wait_closed()
         self._path.unlink(missing_ok=True)
 
@@ -67,15 +74,15 @@ class ControlServer:
     def _connected(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         task = asyncio.get_running_loop().create_task(self._serve(reader, writer))
         self._calls.add(task)
-        task.add_done_callback(self._calls.discard)
 
-    async def _serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-        try:
-            await self._take_call(reader, writer)
-        finally:
+        def ended(task: asyncio.Task[None]) -> None:
+            self._calls.discard(task)
+            # Also where it was cut off before its first step.
             writer.close()
 
-    async def _take_call(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        task.add_done_callback(ended)
+
+    async def _serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         with suppress(OSError, ValueError, EOFError, asyncio.TimeoutError):
             credentials = writer.get_extra_info("socket").getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, 12)
             _, uid, _ = struct.unpack("3i", credentials)
@@ -99,3 +106,8 @@ class ControlServer:
         self._requests.append(Request(call, answer, body))
         self._wake.set()
         return await asyncio.wait_for(answer, LONGEST if size else TIMEOUT)
+
+
+async def _turns() -> None:
+    for _ in range(TURNS):
+        await asyncio.sleep(0)

@@ -12,7 +12,8 @@ from zesty_burrow.errors import StateError
 
 MAX_ANSWER = 1 << 20
 TIMEOUT = 5.0
-ENDING = 1.0
+ENDING = (0.02, 0.08, 0.2, 0.7)
+"""Seconds between looks whether a process that has hung up is gone."""
 
 
 def ask(path: Path, call: str) -> dict[str, Any] | None:
@@ -66,10 +67,10 @@ def _connected(path: Path, timeout: float) -> socket.socket | None:
 
 def _has_ended(path: Path) -> bool:
     """Whether a process that hung up without a word was ending: soon nobody listens any more."""
-    until = time.monotonic() + ENDING
-    while (channel := _connected(path, TIMEOUT)) is not None:
+    for pause in ENDING:
+        time.sleep(pause)
+        channel = _connected(path, TIMEOUT)
+        if channel is None:
+            return True
         channel.close()
-        if time.monotonic() > until:
-            return False
-        time.sleep(0.02)
-    return True
+    return False
