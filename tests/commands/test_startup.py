@@ -54,13 +54,35 @@ def test_written_shown_listed_removed(imported, tmp_path):
     link = folder / "multi-user.target.wants" / path.name
     assert link.resolve() == path
     (row,) = imported("--json", "startup", "--into", str(folder), check=0).json["units"]
-    assert (row["what"], row["enabled"]) == ("quillwort-lisbon", True)
+    assert (row["what"], row["enabled"], row["when"]) == ("quillwort-lisbon", True, "with the machine")
     imported("startup", "--into", str(folder), "remove", "quillwort-lisbon", check=0)
     assert not path.exists() and not link.is_symlink()
     assert (
         imported("--json", "startup", "--into", str(folder), "remove", "quillwort-lisbon", check=4).json["code"]
         == "not-found"
     )
+
+
+def test_at_a_user_s_sign_in(imported, tmp_path):
+    """Instead of from boot on: with the user's sessions, and no longer; systemd understands that as well."""
+    folder = tmp_path / "units"
+    imported("startup", "--into", str(folder), "add", "quillwort-lisbon", check=0)
+    imported("startup", "--into", str(folder), "add", "quillwort-lisbon", "--sign-in", "root", check=0)
+    path = folder / "zesty-quillwort-lisbon.service"
+    assert (folder / "user@0.service.wants" / path.name).resolve() == path
+    assert not (folder / "multi-user.target.wants" / path.name).is_symlink()
+    assert {"PartOf=user@0.service", "After=user@0.service", "WantedBy=user@0.service"} <= set(
+        path.read_text().split("\n")
+    )
+    checked = analyse("verify", str(path))
+    assert (checked.returncode, checked.stdout + checked.stderr) == (0, "")
+    (row,) = imported("--json", "startup", "--into", str(folder), check=0).json["units"]
+    assert (row["enabled"], row["when"]) == (True, "when root signs in")
+    assert "when root signs in" in imported("startup", "--into", str(folder), check=0).out
+    assert imported("--json", "startup", "show", "quillwort-lisbon", "--sign-in", "no-such-user", check=4).json["what"]
+    assert imported("startup", "show", "guard", "--sign-in", "root", check=2)
+    imported("startup", "--into", str(folder), "remove", "quillwort-lisbon", check=0)
+    assert not list(folder.rglob("*.service"))
 
 
 def test_the_program_understands_its_own_command_line(imported):

@@ -158,10 +158,12 @@ def left_beside(target):
 @pytest.fixture
 def files(tmp_path):
     """A journal's path and a file to change."""
-    target = tmp_path / "resolv.conf"
+    folder = tmp_path / "state"
+    folder.mkdir()
+    target = folder / "resolv.conf"
     target.write_text("nameserver 192.0.2.53\n")
     target.chmod(0o640)
-    return tmp_path / "journal.jsonl", target
+    return folder / "journal.jsonl", target
 
 
 def test_files_are_put_back(files):
@@ -258,6 +260,8 @@ FOREIGN = {
     "a file that another group may write": lambda path: (os.chown(path, -1, 4711), path.chmod(0o660)),
     "a folder of another user": lambda path: os.chown(path.parent, 4711, -1),
     "a folder that all may write": lambda path: path.parent.chmod(0o777),
+    "another user's folder above": lambda path: os.chown(path.parent.parent, 4711, -1),
+    "a folder above that all may write": lambda path: path.parent.parent.chmod(0o777),
     "a link": lambda path: (path.rename(path.with_name("other")), path.symlink_to("other")),
     "a pipe": lambda path: (path.unlink(), os.mkfifo(path, 0o600)),
 }

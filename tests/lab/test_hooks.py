@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import json
+import sys
 
 import pytest
 
+from desktop_stand_in import desktop_on
 from support import until
 from zesty_burrow.lab.client import LabClient
 
@@ -92,3 +94,24 @@ def test_what_is_not_run(lab, hooks, tmp_path):
     told = {one["program"].rpartition("/")[2]: one["why"] for one in log}
     assert set(told) == {"10-write-down", "20-open", "40-fails", "50-slow", "60-held-up"}
     assert "other users may write" in told["20-open"] and told["40-fails"] == "it ended with 3"
+
+
+def test_on_a_desktop(lab, tmp_path):
+    """Whoever has a desktop sees it there, unless the settings say otherwise; and `disconnect` does not wait for it."""
+    settings = lab.folder / "heron" / "settings.toml"
+    before = settings.read_text()
+    with desktop_on(tmp_path) as (bus, taken):
+        call = ["env", f"DBUS_SESSION_BUS_ADDRESS=unix:path={bus}", sys.executable, "-m", "zesty_burrow"]
+        lab.shell("heron", *call, "connect", "tallinn", "--detach")
+        until(lambda: [one[3] for one in taken] == ["Tunnel quillwort-tallinn is up"])
+        lab.shell("heron", *call, "disconnect")
+        assert [one[3] for one in taken][1:] == ["Tunnel quillwort-tallinn has ended"]
+        try:
+            settings.write_text(f'{before}notifications = "off"\n')
+            lab.shell("heron", *call, "connect", "tallinn", "--detach")
+            lab.shell("heron", *call, "disconnect")
+            settings.write_text(f'{before}notifications = "perhaps"\n')
+            assert "It is on or off." in lab.shell("heron", *call, "connect", "tallinn", check=3).text
+        finally:
+            settings.write_text(before)
+        assert len(taken) == 2

@@ -129,13 +129,16 @@ def running_as_root() -> bool:
 
 @dataclass(frozen=True, slots=True)
 class SettingsFile:
-    """What the settings file may say. ``device``: this machine's name among the user's devices; ``policy``: a file."""
+    """What the settings file may say. ``device``: this machine's name among the user's devices; ``policy``: a file;
+    ``notifications``: "on" or "off", on the desktop.
+    """
 
     observatory: str = ""
     store: str = ""
     seal: str = "key-file"
     device: str = ""
     policy: str = ""
+    notifications: str = "on"
 
 
 def read_settings(path: Path) -> SettingsFile:

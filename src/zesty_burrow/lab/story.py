@@ -184,6 +184,31 @@ def _leaf(host: str, net4: str, net6: str, own: tuple[str, ...], behind: tuple[s
     )
 
 
+def _local_networks() -> tuple[Link, ...]:
+    """Where the workstation can be."""
+    return (
+        Link(
+            Port(ROUTER, "cottage", ("192.168.77.1/24", "2001:db8:c0b:77::1/64")),
+            Port(
+                WORKSTATION,
+                "lan",
+                ("192.168.77.20/24", "2001:db8:c0b:77::20/64"),
+                ((EVERYWHERE[0], "192.168.77.1"), (EVERYWHERE[1], "2001:db8:c0b:77::1")),
+            ),
+        ),
+        Link(
+            Port(ROUTER, "harbour", ("192.168.88.1/24", "2001:db8:c0b:88::1/64")),
+            Port(
+                WORKSTATION,
+                LOCAL_NETWORKS["harbour"],
+                ("192.168.88.20/24", "2001:db8:c0b:88::20/64"),
+                ((EVERYWHERE[0], "192.168.88.1"), (EVERYWHERE[1], "2001:db8:c0b:88::1")),
+                is_used=False,
+            ),
+        ),
+    )
+
+
 def links() -> tuple[Link, ...]:
     """All wires of the lab."""
     rows = [
@@ -213,25 +238,7 @@ def links() -> tuple[Link, ...]:
                 ((EVERYWHERE[0], "192.0.2.1"), (EVERYWHERE[1], "2001:db8:c0b:1::1")),
             ),
         ),
-        Link(
-            Port("cobblewire", "cottage", ("192.168.77.1/24", "2001:db8:c0b:77::1/64")),
-            Port(
-                WORKSTATION,
-                "lan",
-                ("192.168.77.20/24", "2001:db8:c0b:77::20/64"),
-                ((EVERYWHERE[0], "192.168.77.1"), (EVERYWHERE[1], "2001:db8:c0b:77::1")),
-            ),
-        ),
-        Link(
-            Port(ROUTER, "harbour", ("192.168.88.1/24", "2001:db8:c0b:88::1/64")),
-            Port(
-                WORKSTATION,
-                LOCAL_NETWORKS["harbour"],
-                ("192.168.88.20/24", "2001:db8:c0b:88::20/64"),
-                ((EVERYWHERE[0], "192.168.88.1"), (EVERYWHERE[1], "2001:db8:c0b:88::1")),
-                is_used=False,
-            ),
-        ),
+        *_local_networks(),
         _leaf("resolver", "198.51.100.241/28", "2001:db8:10ff::", (f"{RESOLVER4}/28", f"{RESOLVER6}/64")),
         _leaf("observatory", "203.0.113.1/28", "2001:db8:b5::", (f"{OBSERVATORY4}/28", f"{OBSERVATORY6}/64")),
     ]

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from zesty_burrow.errors import BurrowError, GatewayUnreachable
+from zesty_burrow.host.bus.desktop import Desktop
 from zesty_burrow.host.journal.journal import Restored
 from zesty_burrow.host.names.names_record import NamesRecord
 
@@ -19,6 +20,7 @@ class TunnelOptions:
     one's own packets. ``keep_trying``: a tunnel that is lost is set up again; ``from_start``: a gateway that is not
     reached at first is asked again as well.
     ``accept_partial``: a gateway that carries less than the profile asks for is as good as one that carries all.
+    ``desktop``: who is told besides the hooks.
     ``disabled``: what the data path does without, by the names in ``CAN_BE_DISABLED``.
     """
 
@@ -35,6 +37,7 @@ class TunnelOptions:
     from_start: bool = False
     accept_partial: bool = False
     disabled: frozenset[str] = frozenset()
+    desktop: Desktop | None = None
 
     def tries_again(self, problem: BurrowError, *, was_up: bool) -> bool:
         """A tunnel that was up comes back, whatever has happened; one that never was, where it was not reached."""

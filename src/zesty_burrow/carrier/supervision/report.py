@@ -64,7 +64,7 @@ class TunnelReport:
     def __init__(self, profile: Profile, options: TunnelOptions) -> None:
         self._profile = profile
         self._guarded, self._accept_partial = options.guarded, options.accept_partial
-        self._hooks = Hooks(options.hooks)
+        self._hooks, self._desktop = Hooks(options.hooks), options.desktop
         self._encrypted: TlsNameServer | None = None
         self.status: TunnelStatus | None = None
         self.totals = Totals()
@@ -129,11 +129,15 @@ class TunnelReport:
         if self.status is not None:
             self._tell("blocked" if closed else "down", self.status, why)
         self._hooks.finish()
+        if self._desktop is not None:
+            self._desktop.finish()
 
     def _tell(self, event: str, status: TunnelStatus, why: str = "") -> None:
-        """Run the hooks; no secret is among what they get."""
-        told = {name: getattr(status, name) for name in TOLD}
-        self._hooks.tell(event, {**told, "why": why})
+        """Run the hooks, and tell the desktop; no secret is among what they get."""
+        told = {**{name: getattr(status, name) for name in TOLD}, "why": why}
+        self._hooks.tell(event, told)
+        if self._desktop is not None:
+            self._desktop.tell(event, told)
 
     def now(self, active: ActiveTunnels, one: OpenSession | None, *, is_up: bool) -> TunnelStatus:
         """The status at this moment."""

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import logging
+import subprocess
 import time
 from argparse import ArgumentParser, BooleanOptionalAction, Namespace
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from dataclasses import replace
 from pathlib import Path
 
 from zesty_burrow.carrier.control.control_client import call_with
@@ -22,7 +24,8 @@ from zesty_burrow.commands.credentials.choose_credentials import Chosen, choose,
 from zesty_burrow.commands.tunnel.running import Running, busy, refuse_overlap, running_tunnels, the_one
 from zesty_burrow.commands.tunnel.wanted_profile import remember, wanted_name
 from zesty_burrow.core.profile import Profile
-from zesty_burrow.errors import BurrowError, MachineError, ProgramFault, StateError
+from zesty_burrow.errors import BurrowError, InputError, MachineError, ProgramFault, StateError
+from zesty_burrow.host.bus.desktop import Desktop, session_bus
 from zesty_burrow.host.journal.journal import restore
 from zesty_burrow.host.journal.lock import is_held, is_left_over
 from zesty_burrow.host.names.names_record import NamesRecord
@@ -184,6 +187,23 @@ def _options(
     )
 
 
+def _session_bus(context: Context) -> tuple[int, str] | None:
+    """Of whoever sits at this machine, where the settings do not say otherwise."""
+    wanted = context.settings().notifications
+    if wanted not in ("on", "off"):
+        raise InputError(f"{context.paths.settings}: notifications", why="it is on or off", next_step="Correct it.")
+    return session_bus(context.environment) if wanted == "on" else None
+
+
+def _desktop(bus: tuple[int, str] | None) -> Desktop | None:
+    """Without it the tunnel is carried as well."""
+    try:
+        return Desktop(*bus) if bus else None
+    except (OSError, ValueError, subprocess.SubprocessError) as problem:
+        logging.getLogger(__name__).debug("no notifications: %s", problem)
+        return None
+
+
 def run(args: Namespace, context: Context) -> Result:
     """Set up, carry, put back."""
     if args.debug:
@@ -207,13 +227,14 @@ def run(args: Namespace, context: Context) -> Result:
         context.reporter.note(f"Warning: anyone who can read {args.export_keys} can read all traffic of this tunnel.")
     _require_ready(context)
     paths = _free_place(context, tunnels)
-    options = _options(args, profile, context, paths, others)
+    options, bus = _options(args, profile, context, paths, others), _session_bus(context)
 
     def carry(on_step: Callable[[StepReport], None], on_up: Callable[[TunnelStatus], None]) -> TunnelEnd:
         if not keep_secrets_in_memory():
             logging.getLogger(__name__).debug("keys may reach a swap partition: memory could not be locked")
+        desktop = _desktop(bus)
         keep_network_rights()
-        return Supervisor(profile, chosen.secrets, options, on_step, on_up).run()
+        return Supervisor(profile, chosen.secrets, replace(options, desktop=desktop), on_step, on_up).run()
 
     if args.detach:
         with explained(chosen), _told_of_guard(context):

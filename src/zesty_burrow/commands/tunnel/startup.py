@@ -1,15 +1,17 @@
-"""``zesty startup``: a tunnel, or the guard, from the machine's start on."""
+"""``zesty startup``: a tunnel, or the guard, from the machine's start or from a user's sign-in on."""
 
 from __future__ import annotations
 
+import pwd
 import sys
 from argparse import ArgumentParser, Namespace
 from pathlib import Path
+from typing import Any
 
 from zesty_burrow.commands.context import Context
-from zesty_burrow.errors import StateError
+from zesty_burrow.errors import NotFound, StateError, UsageError
 from zesty_burrow.host.paths import HOME_VARIABLE
-from zesty_burrow.host.units.folder import SYSTEM, UnitFolder
+from zesty_burrow.host.units.folder import SYSTEM, Installed, UnitFolder
 from zesty_burrow.host.units.texts import GUARD, Unit, guard_unit, tunnel_unit
 from zesty_burrow.report.results.base import Result
 from zesty_burrow.report.results.listing import StartupResult
@@ -22,7 +24,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     """The command's words."""
     parser.add_argument("--into", type=Path, default=SYSTEM, metavar="FOLDER", help=f"the folder of units ({SYSTEM})")
     actions = parser.add_subparsers(dest="action", metavar="ACTION")
-    actions.add_parser("list", help="what starts with the machine", description="List what starts with the machine.")
+    actions.add_parser("list", help="what is started, and when", description="List what is started, and when.")
     for name, text in (
         ("show", "print the unit that would be written"),
         ("add", "write and enable a unit of systemd"),
@@ -30,41 +32,66 @@ def add_arguments(parser: ArgumentParser) -> None:
     ):
         one = actions.add_parser(name, help=text, description=text[:1].upper() + text[1:] + ".")
         one.add_argument("what", help=f"a profile's name, or {GUARD}: the guard, before there is a network")
+        if name != "remove":
+            text = "for as long as this user has signed in, instead of from the machine's start on"
+            one.add_argument("--sign-in", metavar="USER", default="", help=text)
 
 
 def run(args: Namespace, context: Context) -> Result:
     """List, show, add or remove."""
     folder = UnitFolder(args.into.absolute())
     if args.action in (None, "list"):
-        return StartupResult(
-            tuple({"what": one.what, "path": str(one.path), "enabled": one.enabled} for one in folder.list())
-        )
+        return StartupResult(tuple(_row(one) for one in folder.list()))
     if args.action == "remove":
         path = folder.remove(args.what)
         return MessageResult(f"{path} was removed. What it has started goes on until it is ended.")
-    unit = _unit(args.what, context)
+    unit = _unit(args.what, args.sign_in, context)
     if args.action == "show":
         return TextResult(unit.text.rstrip("\n"))
     path = folder.add(unit)
-    return MessageResult(f"{path} was written and enabled; it takes effect with the next start of the machine.")
+    when = f"when {args.sign_in} signs in next" if args.sign_in else "with the next start of the machine"
+    return MessageResult(f"{path} was written and enabled; it takes effect {when}.")
 
 
-def _unit(what: str, context: Context) -> Unit:
+def _row(one: Installed) -> dict[str, Any]:
+    users = [by.removeprefix("user@").removesuffix(".service") for by in one.started_by if by.startswith("user@")]
+    when = [f"when {_name_of(user)} signs in" for user in users]
+    when += ["with the machine"] if len(users) < len(one.started_by) else []
+    return {"what": one.what, "path": str(one.path), "enabled": bool(one.started_by), "when": ", ".join(when)}
+
+
+def _name_of(user: str) -> str:
+    try:
+        return pwd.getpwuid(int(user)).pw_name
+    except (KeyError, ValueError, OverflowError):
+        return f"user {user}"
+
+
+def _user(name: str) -> int:
+    try:
+        return int(name) if name.isdecimal() else pwd.getpwnam(name).pw_uid
+    except KeyError:
+        raise NotFound(f"there is no user {name!r} here", next_step="Give a user's name or number.") from None
+
+
+def _unit(what: str, user: str, context: Context) -> Unit:
     program = [str(Path(sys.executable).with_name("zesty"))]
     own = context.environment.get(HOME_VARIABLE, "")
     environment = [(HOME_VARIABLE, own)] if own else []
     if what == GUARD:
+        if user:
+            raise UsageError("the guard holds from the machine's start on; --sign-in is for tunnels")
         return guard_unit(program, environment)
     if not own:
         program += ["--for", "machine"]
     with context.layered_store() as layered_store:
         profile, _, _ = layered_store.find_profile(what)
     _require_openable(context)
-    return tunnel_unit(profile.name, program, environment)
+    return tunnel_unit(profile.name, program, environment, user=_user(user) if user else None)
 
 
 def _require_openable(context: Context) -> None:
-    """Before anybody has signed in there is no keyring, and nobody to ask for a passphrase."""
+    """What the machine starts has no keyring of a user's, and nobody to ask for a passphrase."""
     method = context.settings().seal
     if method != "key-file":
         raise StateError(

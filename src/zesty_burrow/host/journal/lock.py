@@ -24,6 +24,7 @@ def open_journal(path: Path, *, create: bool = False) -> int:
     special file; ``FileNotFoundError`` where there is none.
     """
     _check(path.parent, path.parent.stat())
+    _check_above(path.parent)
     flags = os.O_RDWR | os.O_CLOEXEC | os.O_NOFOLLOW | os.O_NONBLOCK | (os.O_CREAT if create else 0)
     if path.is_symlink():
         raise _foreign(path, "it is a symbolic link")
@@ -37,6 +38,30 @@ def open_journal(path: Path, *, create: bool = False) -> int:
         os.close(descriptor)
         raise
     return descriptor
+
+
+def _check_above(folder: Path) -> None:
+    """Whoever may write to a folder further up could put another in the place of ours: they have to be ours or root's.
+
+    The path is taken as it resolves. The sticky bit keeps others from renaming what is not theirs.
+    """
+    trusted = {0, os.geteuid(), *_unmapped()}
+    for one in folder.resolve().parents:
+        status = one.stat()
+        if status.st_uid not in trusted:
+            raise _foreign(folder, f"{one} above it belongs to user {status.st_uid}")
+        shared = status.st_mode & (stat.S_IWOTH | (stat.S_IWGRP if status.st_gid != os.getegid() else 0))
+        if shared and not status.st_mode & stat.S_ISVTX:
+            raise _foreign(folder, f"other users may write to {one} above it")
+
+
+def _unmapped() -> tuple[int, ...]:
+    """In a user namespace that does not know the machine's root, its files seem to be this user's: 65534."""
+    try:
+        maps = Path("/proc/self/uid_map").read_text().split()
+        return () if maps[:2] == ["0", "0"] else (int(Path("/proc/sys/kernel/overflowuid").read_text()),)
+    except (OSError, ValueError):
+        return ()
 
 
 def _check(path: Path, status: os.stat_result) -> None:

@@ -8,15 +8,15 @@ org.freedesktop.resolve1(5)).
 from __future__ import annotations
 
 import socket
-import time
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable
 from contextlib import suppress
 from ipaddress import ip_address
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from zesty_burrow.core.net import Address
 from zesty_burrow.errors import MachineError
+from zesty_burrow.host.bus.calls import Call, Service, call_service
 from zesty_burrow.host.names.resolv_conf import word_lines
 
 if TYPE_CHECKING:
@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 
 STUBS = (ip_address("127.0.0.53"), ip_address("127.0.0.54"))
 NSSWITCH = Path("/etc/nsswitch.conf")
-BUS_NAME, PATH, MANAGER = "org.freedesktop.resolve1", "/org/freedesktop/resolve1", "org.freedesktop.resolve1.Manager"
+MANAGER = Service("org.freedesktop.resolve1", "/org/freedesktop/resolve1", "org.freedesktop.resolve1.Manager")
 TIMEOUT = 3.0
 """Seconds for one call."""
 MAX_DOMAINS = 64
@@ -88,44 +88,12 @@ def _index(device: str) -> int:
         raise MachineError(f"the device {device} is gone", why=str(problem)) from None
 
 
-def _call(*calls: tuple[str, str, Sequence[Any]]) -> None:
-    """One after the other, by one connection to the system's bus, which has to answer each in time."""
-    from jeepney import DBusAddress, Parser, message_bus, new_method_call
-    from jeepney.bus import get_bus
-    from jeepney.io.blocking import prep_socket
-
-    address = DBusAddress(PATH, bus_name=BUS_NAME, interface=MANAGER)
-    messages = [message_bus.Hello()]
-    messages += [new_method_call(address, method, signature or None, tuple(body)) for method, signature, body in calls]
+def _call(*calls: Call) -> None:
+    """One after the other; :class:`MachineError` where one is not answered in time, or refused."""
     try:
-        with prep_socket(get_bus("SYSTEM"), timeout=TIMEOUT) as channel:
-            parser = Parser()
-            for serial, message in enumerate(messages, start=1):
-                channel.settimeout(TIMEOUT)
-                channel.sendall(message.serialise(serial))
-                _await_reply(channel, parser, serial)
-    except Exception as problem:
-        # Whatever a bus may send, and whatever the library makes of it.
-        raise _refused(str(problem) or type(problem).__name__) from None
-
-
-def _await_reply(channel: socket.socket, parser: Any, serial: int) -> None:
-    """The reply to a message; an error is raised as an ``OSError`` with its words."""
-    from jeepney import HeaderFields, MessageType
-
-    until = time.monotonic() + TIMEOUT
-    while True:
-        reply = parser.get_next_message()
-        if reply is not None and reply.header.fields.get(HeaderFields.reply_serial) == serial:
-            if reply.header.message_type is MessageType.error:
-                raise OSError(" ".join(str(one) for one in reply.body))
-            return
-        if reply is None:
-            channel.settimeout(max(until - time.monotonic(), 0.001))
-            data = channel.recv(4096)
-            if not data:
-                raise EOFError("the bus has closed the connection")
-            parser.add_data(data)
+        call_service("SYSTEM", MANAGER, *calls, timeout=TIMEOUT)
+    except OSError as problem:
+        raise _refused(str(problem)) from None
 
 
 def _refused(why: str) -> MachineError:

@@ -18,11 +18,11 @@ RUNS = Path("/run/systemd/system")
 
 @dataclass(frozen=True, slots=True)
 class Installed:
-    """``enabled``: whether a target starts it."""
+    """``started_by``: the units that start it; none where it is not enabled."""
 
     what: str
     path: Path
-    enabled: bool
+    started_by: tuple[str, ...]
 
 
 class UnitFolder:
@@ -38,6 +38,9 @@ class UnitFolder:
         try:
             if path.exists() and MADE_BY not in path.read_text("utf-8", "replace"):
                 raise Clash(f"{path} is not ours", why="it was not written by `zesty startup`", next_step="Rename it.")
+            for link in self.path.glob(f"*.wants/{unit.name}"):
+                # It was to be started by something else.
+                link.unlink()
             wants.mkdir(mode=0o755, parents=True, exist_ok=True)
             replace_file(path, unit.text.encode(), 0o644)
             link = wants / unit.name
@@ -66,8 +69,9 @@ class UnitFolder:
         found = []
         for path in sorted(self.path.glob(f"{PREFIX}*.service")):
             if MADE_BY in path.read_text("utf-8", "replace"):
-                enabled = any(self.path.glob(f"*.wants/{path.name}"))
-                found.append(Installed(path.name.removeprefix(PREFIX).removesuffix(".service"), path, enabled))
+                links = self.path.glob(f"*.wants/{path.name}")
+                started_by = tuple(sorted(link.parent.name.removesuffix(".wants") for link in links))
+                found.append(Installed(path.name.removeprefix(PREFIX).removesuffix(".service"), path, started_by))
         return found
 
     def _reload(self) -> None:

@@ -63,14 +63,27 @@ def unit_name(what: str) -> str:
     return f"{PREFIX}{what}.service"
 
 
-def tunnel_unit(profile: str, program: Sequence[str], environment: Sequence[tuple[str, str]] = ()) -> Unit:
-    """A tunnel from boot on, that keeps trying. Who stops the unit opens the guard by that."""
+def sessions_of(user: int) -> str:
+    """The unit that runs as long as a user has signed in (user@.service(5))."""
+    return f"user@{user}.service"
+
+
+def tunnel_unit(
+    profile: str, program: Sequence[str], environment: Sequence[tuple[str, str]] = (), *, user: int | None = None
+) -> Unit:
+    """A tunnel from boot on, or for as long as a ``user`` (its number) has signed in; it keeps trying.
+
+    Who stops the unit opens the guard by that.
+    """
+    wanted_by = "multi-user.target" if user is None else sessions_of(user)
+    while_signed_in = [] if user is None else [f"After={wanted_by}", f"PartOf={wanted_by}"]
     lines = [
         MADE_BY,
         "[Unit]",
         f"Description=Tunnel {profile}",
         "Wants=network.target",
         f"After=network.target {unit_name(GUARD)}",
+        *while_signed_in,
         "",
         "[Service]",
         "Type=exec",
@@ -89,10 +102,10 @@ def tunnel_unit(profile: str, program: Sequence[str], environment: Sequence[tupl
         *HARDENING,
         "",
         "[Install]",
-        "WantedBy=multi-user.target",
+        f"WantedBy={wanted_by}",
         "",
     ]
-    return Unit(unit_name(profile), "\n".join(lines), "multi-user.target")
+    return Unit(unit_name(profile), "\n".join(lines), wanted_by)
 
 
 def guard_unit(program: Sequence[str], environment: Sequence[tuple[str, str]] = ()) -> Unit:

@@ -19,7 +19,7 @@ class ListResult(Result):
 
 @dataclass(frozen=True)
 class StartupResult(Result):
-    """``startup``: what starts with the machine, each with ``what``, ``path`` and ``enabled``."""
+    """``startup``: what the machine starts, each with ``what``, ``path``, ``enabled`` and ``when``."""
 
     units: tuple[dict[str, Any], ...]
     shown_by: ClassVar[str] = "listing"

@@ -29,11 +29,11 @@ def _list(result: ListResult) -> Parts:
 
 def _startup(result: StartupResult) -> Parts:
     if not result.units:
-        yield Text("Nothing of ours starts with the machine. Add it: zesty startup add NAME, or guard")
+        yield Text("Nothing of ours is started by the machine. Add it: zesty startup add NAME, or guard")
         return
-    table = Table(Column("starts", whole=True), Column("enabled"), Column("unit"), gap=3)
+    table = Table(Column("starts", whole=True), Column("when"), Column("unit"), gap=3)
     for row in result.units:
-        table.add_row(printable(row["what"]), "yes" if row["enabled"] else "no", printable(row["path"]))
+        table.add_row(printable(row["what"]), printable(row["when"] or "not enabled"), printable(row["path"]))
     yield table
 
 
