@@ -6,13 +6,23 @@ import hmac
 import random
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from support import Wire, initiator_config, responder_config
 from zesty_burrow.core.esp.sa import InboundSa, OutboundSa
 from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.errors import Malformed
-from zesty_burrow.protocols.ikev2.events import ChildEstablished, ChildGone, ChildRekeyed, Closed, IkeRekeyed
+from zesty_burrow.protocols.ikev2.events import (
+    ChildEstablished,
+    ChildGone,
+    ChildRekeyed,
+    Closed,
+    IkeRekeyed,
+    SignInLimit,
+)
 from zesty_burrow.protocols.ikev2.initiator.table import State
+from zesty_burrow.protocols.ikev2.machine.pace import BURST, EVERY, Pace
 from zesty_burrow.protocols.ikev2.responder.table import State as GatewayState
 from zesty_burrow.protocols.ikev2.wire.keys import derive_ike_keys
 from zesty_burrow.protocols.ikev2.wire.message import notifications, parse_message_untrusted
@@ -218,6 +228,57 @@ def test_requests_that_are_declined(payloads, answer):
     assert [entry.notification for entry in told] == [answer]
     fatal = answer is NotifyType.INVALID_SYNTAX  # RFC 7296 §2.21.3
     assert wire.initiator.state is (State.CLOSED if fatal else State.ESTABLISHED)
+
+
+@pytest.mark.parametrize("what", ["rekey", "rekey_ike"])
+def test_a_storm_of_new_keys(what):
+    """A gateway that asks for new keys without a pause gets some, and is asked to wait; packets go all the time."""
+    wire, ends = connected(child_seconds=1e9, ike_seconds=1e9)
+    wire.delay, told, began = 0.001, ChildRekeyed if what == "rekey" else IkeRekeyed, wire.now
+    asked = 0
+    while wire.now < began + 10:
+        getattr(ends.answering, what)(wire.now)
+        asked += 1
+        settle(wire, ends, 0.01)
+        wire.now = max(wire.now, began + asked * 0.02)
+    assert asked == 500
+    renewed = sum(isinstance(event, told) for event in wire.events)
+    assert BURST <= renewed <= BURST + 10 / EVERY + 1
+    assert wire.initiator.state is State.ESTABLISHED
+    settle(wire, ends, 120)
+    assert [len(side["in"]) for side in ends.sides] == [1, 1]
+    assert len(wire.initiator.associations.children.replaced) == 0
+    # And it is not held against the gateway for ever.
+    wire.now += 60
+    getattr(ends.answering, what)(wire.now)
+    settle(wire, ends)
+    assert sum(isinstance(event, told) for event in wire.events) > renewed
+
+
+def test_a_storm_of_deletes_and_limits():
+    """Deletes of pairs that nobody knows, limits that are told again and again: answered, and nothing piles up."""
+    wire, ends = connected(child_seconds=1e9)
+    for number in range(500):
+        payloads = [Delete(Protocol.ESP, (number.to_bytes(4),)), Notify(NotifyType.AUTH_LIFETIME, (3600).to_bytes(4))]
+        ends.answering.end.request(ExchangeType.INFORMATIONAL, payloads, wire.now)
+        settle(wire, ends, 0.1)
+    assert wire.initiator.state is State.ESTABLISHED
+    assert sum(isinstance(event, SignInLimit) for event in wire.events) == 500
+    assert len(wire.initiator.associations.children.replaced) == 0
+    ends.carry()
+
+
+@given(st.lists(st.floats(0, 100), min_size=1, max_size=200))
+def test_the_pace(waits):
+    """In any stretch of time no more than the burst, and what the time gives."""
+    pace, now, taken = Pace(burst=3, every=2.0), 0.0, []
+    for wait in waits:
+        now += wait
+        if pace.allows(now):
+            taken.append(now)
+    for first, since in enumerate(taken):
+        for last, until in enumerate(taken[first:]):
+            assert last + 1 <= 3 + (until - since) / 2.0 + 1e-6
 
 
 def test_probes():

@@ -14,6 +14,7 @@ from zesty_burrow.protocols.ikev2.machine.endpoint import IkeEndpoint
 from zesty_burrow.protocols.ikev2.machine.followup_ke import FollowUp
 from zesty_burrow.protocols.ikev2.machine.ike_rekey import IkeRekey
 from zesty_burrow.protocols.ikev2.machine.mobility import Mobility
+from zesty_burrow.protocols.ikev2.machine.pace import Pace
 from zesty_burrow.protocols.ikev2.wire.message import Message, Unusable, find, notifications
 from zesty_burrow.protocols.ikev2.wire.offer import Offer
 from zesty_burrow.protocols.ikev2.wire.payloads import Delete, Notify, Payload, SecurityAssociation
@@ -32,6 +33,7 @@ class Associations:
         self.children = ChildSas(end, self.followup, esp_offers, groups)
         self.mobility = Mobility(end, is_caller=is_caller)
         self._end = end
+        self._pace = Pace()
 
     def begin_child_rekey(self, now: float) -> bool:
         """Ask for a new pair of child SAs; False where that has to wait."""
@@ -46,12 +48,13 @@ class Associations:
         return self.ike.begin(now)
 
     def take_child_request(self, message: Message, now: float) -> None:
-        """CREATE_CHILD_SA from the peer: for a new IKE SA or for a new pair of child SAs."""
+        """CREATE_CHILD_SA from the peer: for a new IKE SA or for a new pair of child SAs, not too many at a time."""
         payloads = self._end.open(message)
         self.followup.forget_promise()
         asked = find(payloads, SecurityAssociation)
         for_ike = asked is not None and asked.proposals[0].protocol == Protocol.IKE
-        if self.children.is_busy if for_ike else self.ike.is_pending:
+        busy = self.children.is_busy if for_ike else self.ike.is_pending
+        if busy or not self._pace.allows(now):
             self._end.respond(message, [Notify(NotifyType.TEMPORARY_FAILURE)])
         elif for_ike:
             self.ike.take_request(message, payloads, now)
