@@ -7,6 +7,7 @@ import time
 
 import pytest
 
+from support import until
 from zesty_burrow.lab import story
 
 pytestmark = pytest.mark.lab
@@ -37,8 +38,10 @@ COUNT = """
 import socket, sys
 family = socket.AF_INET6 if ":" in sys.argv[1] else socket.AF_INET
 listener = socket.create_server((sys.argv[1], 7001), family=family)
+listener.settimeout(30)
 print("ready", flush=True)
 channel, count = listener.accept()[0], 0
+channel.settimeout(30)
 while data := channel.recv(65536):
     count += len(data)
 print(count, flush=True)
@@ -48,6 +51,69 @@ import socket, sys
 with socket.create_connection((sys.argv[1], 7001), 20) as channel:
     channel.sendall(bytes(1 << 20))
 """
+
+
+@pytest.fixture(autouse=True)
+def nothing_learnt(lab):
+    """The kernel remembers what it has believed for ten minutes, and goes by the lowest claim."""
+    lab.shell("heron", "ip", "route", "flush", "cache")
+    yield
+    lab.shell("heron", "ip", "route", "flush", "cache")
+
+
+def up_and_big(lab, octets):
+    """One UDP datagram to the observatory that makes an inner packet of so many octets; not cut by this machine."""
+    return lab.shell(
+        "heron", "ping", "-c", "1", "-W", "1", "-M", "do", "-s", str(octets - 28), story.OBSERVATORY4, check=None
+    ).code
+
+
+@pytest.mark.parametrize("claimed", [1300, pytest.param(1420, marks=pytest.mark.soak)])
+def test_a_forged_message_that_could_be_true(lab, claimed):
+    """What is claimed is more than every path takes: it is found false within seconds, and the tunnel stays as it was."""
+    before = lab.heron("connect", "lisbon", "--detach", check=0).json["tunnel"]["mtu"]
+    gateway = story.PLACE_BY_NAME["lisbon"].outer
+    forger = lab.start("cobblewire", sys.executable, "-c", FORGE, str(claimed), gateway)
+    assert forger.stdout.readline() == "ready\n"
+    assert up_and_big(lab, before) == 0
+    assert forger.stdout.readline() == "sent\n"
+    forger.communicate(timeout=10)
+    assert f"mtu {claimed}" in lab.shell("heron", "ip", "route", "get", gateway).out
+    # The system refuses the first one, which makes the tunnel look.
+    until(lambda: up_and_big(lab, before) == 0)
+    until(lambda: path_sizes(lab))
+    assert path_sizes(lab) == [(claimed, 1500)]
+    assert lab.heron("status", check=0).json["tunnel"]["mtu"] == before
+    # Nor is the next tunnel held to it, once it has looked.
+    lab.heron("disconnect", check=0)
+    lab.heron("connect", "lisbon", "--detach", check=0)
+    until(lambda: lab.heron("status", check=0).json["tunnel"]["mtu"] == before)
+    assert up_and_big(lab, before) == 0
+
+
+def path_sizes(lab):
+    """What was claimed and what was confirmed, each time."""
+    rows = lab.heron("status", "--log", check=0).json["log"]
+    return [(row["claimed"], row["confirmed"]) for row in rows if row["event"] == "path size"]
+
+
+def test_a_path_that_shrinks_on_the_way(lab):
+    """The provider's line takes 1400 octets now, and says so: what it takes is found, and whole connections go on."""
+    lab.heron("connect", "lisbon", "--detach", check=0)
+    lab.shell("cobblewire", "ip", "link", "set", "wan", "mtu", "1400")
+    try:
+        with lab.start("observatory", sys.executable, "-c", COUNT, story.OBSERVATORY4) as counting:
+            assert counting.stdout.readline() == "ready\n"
+            lab.shell("heron", sys.executable, "-c", SEND, story.OBSERVATORY4)
+            assert counting.stdout.readline() == f"{1 << 20}\n"
+        until(lambda: path_sizes(lab))
+        assert path_sizes(lab) == [(1400, 1400)]
+        # 1400 less IPv4, UDP, ESP header, IV, ICV and a whole number of words for the trailer.
+        fits = 1400 - 28 - 8 - 8 - 16 - 2
+        until(lambda: up_and_big(lab, fits) == 0)
+        assert up_and_big(lab, fits + 4) != 0
+    finally:
+        lab.shell("cobblewire", "ip", "link", "set", "wan", "mtu", "1500")
 
 
 def test_a_forged_message(lab):

@@ -283,11 +283,11 @@ class Supervisor:
         if self._end_reason and self._machine.state is not TunnelState.ENDING:
             self._machine.signal(TunnelSignal.END)
             current.end()
-        if active.path is not None:
-            active.path.raise_failure()
-        if active.tunnel is not None and active.tunnel.channel.wants_rekey:
+        if active.wants_rekey():
             current.io.handle_timer()
         self._look_around()
+        if active.look_at_path():
+            self._measure(current, moved=False)
         if self._watch.take_move(current.session.peer[0]):
             current.session.address_changed(current.io.now())
             current.io.flush()
@@ -415,7 +415,7 @@ class Supervisor:
             self._parts()[1].refresh()
         elif isinstance(event, Moved):
             self._report.totals.address_changes += 1
-            self._measure(one)
+            self._measure(one, moved=True)
         elif isinstance(event, SignInDue):
             self._sign_in.announce(event.seconds)
         elif isinstance(event, Redirected):
@@ -460,10 +460,10 @@ class Supervisor:
             self._switch = None
             switch.done(status)
 
-    def _measure(self, one: OpenSession) -> None:
+    def _measure(self, one: OpenSession, *, moved: bool) -> None:
         """What the path to the gateway takes may be another size now."""
         host, active = self._parts()
-        active.measure(one.session.peer, self._profile.tunnel)
+        active.measure(one.session.peer, self._profile.tunnel, moved=moved)
         host.set_mtu(active.mtu)
 
     # The control socket.

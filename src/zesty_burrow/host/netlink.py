@@ -44,7 +44,8 @@ FRA_DST, FRA_PRIORITY, FRA_TABLE, FR_ACT_TO_TBL = 1, 6, 15, 1
 RT_TABLE_UNSPEC, RT_TABLE_MAIN, RT_TABLE_MOST = 0, 254, 255
 RTPROT_UNSPEC, RTPROT_KERNEL, RTPROT_STATIC, RTPROT_RA, RTPROT_DHCP = 0, 2, 4, 9, 16
 RT_SCOPE_UNIVERSE, RT_SCOPE_LINK, RT_SCOPE_NOWHERE = 0, 253, 255
-IFF_UP, IFF_POINTOPOINT, RTM_F_CLONED = 0x1, 0x10, 0x200
+IFF_UP, IFF_POINTOPOINT, RTM_F_CLONED, RTM_F_FIB_MATCH = 0x1, 0x10, 0x200, 0x2000
+RTA_METRICS, RTAX_MTU = 8, 2
 ROUTE_KINDS = {1: "unicast", 7: "unreachable"}
 KIND_NUMBERS = {name: kind for kind, name in ROUTE_KINDS.items()}
 FAMILIES = {4: AF_INET, 6: AF_INET6}
@@ -284,6 +285,22 @@ class Netlink:
         names = {link.number: link.name for link in self._links()}
         found = [_route(content, names) for _, content in rows]
         return next((seen.route.device for seen in found if seen is not None), "")
+
+    def mtu_towards(self, address: str) -> int:
+        """The largest packet that the device and the route to an address take; 0 where there is none.
+
+        What the kernel has learnt from messages of the network does not count.
+        """
+        target = ipaddress.ip_address(address)
+        flags = RTM_F_FIB_MATCH
+        head = ROUTE.pack(FAMILIES[target.version], target.max_prefixlen, 0, 0, 0, 0, 0, 0, flags)
+        links = {link.number: link.mtu for link in self._links()}
+        for _, content in self._call(f"asking for {address}", GET_ROUTE, head + _packed(RTA_DST, address)):
+            known = attributes(content[ROUTE.size :])
+            own = links.get(_number(known.get(RTA_OIF, b"")), 0)
+            by_route = _number(attributes(known.get(RTA_METRICS, b"")).get(RTAX_MTU, b""))
+            return min(own, by_route) if by_route else own
+        return 0
 
     def add_route(self, route: Route, protocol: int = RTPROT_STATIC) -> None:
         """Add a route, with its source."""

@@ -22,7 +22,6 @@ from zesty_burrow.protocols.ikev2.events import (
     SignInLimit,
 )
 from zesty_burrow.protocols.ikev2.initiator.table import State
-from zesty_burrow.protocols.ikev2.machine.pace import BURST, EVERY, Pace
 from zesty_burrow.protocols.ikev2.responder.table import State as GatewayState
 from zesty_burrow.protocols.ikev2.wire.keys import derive_ike_keys
 from zesty_burrow.protocols.ikev2.wire.message import notifications, parse_message_untrusted
@@ -30,6 +29,7 @@ from zesty_burrow.protocols.ikev2.wire.offer import Offer
 from zesty_burrow.protocols.ikev2.wire.payloads import Delete, KeyExchange, Nonce, Notify, SecurityAssociation
 from zesty_burrow.protocols.ikev2.wire.proposals import build_proposals
 from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType, NotifyType, Protocol
+from zesty_burrow.protocols.pace import BURST, EVERY, Pace
 
 PACKET = b"\x45" + bytes(59)
 DAY = 24 * 3600.0

@@ -5,6 +5,9 @@ from __future__ import annotations
 import socket
 from contextlib import suppress
 
+from zesty_burrow.errors import MachineError
+from zesty_burrow.host.netlink import Netlink
+
 RTMGRP_LINK, RTMGRP_IPV4_IFADDR, RTMGRP_IPV4_ROUTE = 0x1, 0x10, 0x40
 RTMGRP_IPV6_IFADDR, RTMGRP_IPV6_ROUTE = 0x100, 0x400
 RTMGRP_IPV4_RULE, RTMGRP_IPV6_RULE = 0x80, 0x40000
@@ -55,6 +58,16 @@ def path_mtu(address: str) -> int:
         if family == socket.AF_INET6:
             return probe.getsockopt(socket.IPPROTO_IPV6, IPV6_MTU)
         return probe.getsockopt(socket.IPPROTO_IP, IP_MTU)
+    return 0
+
+
+def link_mtu(address: str) -> int:
+    """The largest IP packet that this machine's own link and routes take on the way to an address; 0 without a route.
+
+    Nothing that anybody on the way has claimed counts.
+    """
+    with suppress(MachineError), Netlink() as netlink:
+        return netlink.mtu_towards(address)
     return 0
 
 

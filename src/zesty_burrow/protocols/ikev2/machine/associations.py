@@ -14,11 +14,11 @@ from zesty_burrow.protocols.ikev2.machine.endpoint import IkeEndpoint
 from zesty_burrow.protocols.ikev2.machine.followup_ke import FollowUp
 from zesty_burrow.protocols.ikev2.machine.ike_rekey import IkeRekey
 from zesty_burrow.protocols.ikev2.machine.mobility import Mobility
-from zesty_burrow.protocols.ikev2.machine.pace import Pace
 from zesty_burrow.protocols.ikev2.wire.message import Message, Unusable, find, notifications
 from zesty_burrow.protocols.ikev2.wire.offer import Offer
 from zesty_burrow.protocols.ikev2.wire.payloads import Delete, Notify, Payload, SecurityAssociation
 from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType, NotifyType, Protocol
+from zesty_burrow.protocols.pace import Pace
 
 
 class Associations:
