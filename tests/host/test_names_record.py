@@ -7,6 +7,7 @@ import fcntl
 import os
 import tempfile
 from contextlib import ExitStack
+from functools import partial
 from ipaddress import ip_address
 from pathlib import Path
 
@@ -16,7 +17,7 @@ from hypothesis import strategies as st
 
 from zesty_burrow.errors import MachineError, StateError
 from zesty_burrow.host.journal.journal import Journal
-from zesty_burrow.host.names import names_record
+from zesty_burrow.host.names import names_record, resolvconf_program
 from zesty_burrow.host.names.names_record import Layer, NamesRecord
 from zesty_burrow.host.names.resolv_conf import servers_in, suffixes_in
 
@@ -86,6 +87,92 @@ def test_a_dead_tunnel_s_forwarder_is_not_asked(machine):
     assert machine.record.remove(machine.key("office"))
     assert machine.record.remove(machine.key("relay"))
     assert machine.target.read_bytes() == BEFORE
+
+
+PROGRAM = """#!/bin/sh
+# As a program of this kind works: a file for each who wants something, the resolver file made of them.
+set -e
+cd {folder}/interfaces
+case "$1" in
+-a) cat > "$2" ;;
+-d) rm -f "$2" ;;
+esac
+cat $(ls {order}) > ../made
+mv ../made ../resolv.conf
+"""
+
+
+@pytest.fixture
+def owned(tmp_path):
+    """A resolver file that is a link to what a program writes; ``make(order)`` writes the program."""
+    folder, target = tmp_path / "run", tmp_path / "resolv.conf"
+    (folder / "interfaces").mkdir(parents=True)
+    (folder / "interfaces" / "lan.dhcp").write_text("nameserver 192.0.2.53\nsearch cottage.example\n")
+    program = tmp_path / "resolvconf"
+    target.symlink_to(folder / "resolv.conf")
+
+    def make(order, code=""):
+        program.write_text(PROGRAM.format(folder=folder, order=order) + code)
+        program.chmod(0o755)
+        (folder / "resolv.conf").write_bytes((folder / "interfaces" / "lan.dhcp").read_bytes())
+        owner = partial(resolvconf_program.owner_of, programs=[program], owned=[folder])
+        return partial(NamesRecord, tmp_path / "names.json", target, owner), target, folder / "interfaces"
+
+    return make
+
+
+def test_a_program_that_owns_the_file(owned, machine):
+    """It is given what we want and lets go of it; the file stays its own, and what others tell it meanwhile counts."""
+    again, target, interfaces = owned("-r")
+    record = again()
+    machine.target = target
+    record.put(machine.key("relay"), RELAY)
+    assert target.is_symlink() and record.is_in_force()
+    assert machine.servers() == ["198.51.100.242", "2001:db8:10ff::2", "192.0.2.53"]
+    assert [str(one) for one in record.before()[0]] == ["192.0.2.53"]
+    record.put(machine.key("office"), OFFICE)
+    assert machine.servers()[0] == "127.23.106.54"
+    # Another lease: the program writes the file again.
+    (interfaces / "lan.dhcp").write_text("nameserver 192.0.2.54\n")
+    assert record.remove(machine.key("relay"))
+    assert machine.servers() == ["127.23.106.54", "192.0.2.54"]
+    assert [str(one) for one in record.before()[0]] == ["192.0.2.54"]
+    # Another process, after a crash.
+    assert again().remove(machine.key("office"))
+    assert machine.servers() == ["192.0.2.54"] and target.is_symlink() and not record.path.exists()
+
+
+@pytest.mark.parametrize(("order", "code"), [("", ""), ("-r", "exit 1\n")], ids=["ours comes last", "it fails"])
+def test_a_program_that_does_not_help(owned, machine, order, code):
+    """We write the file ourselves, and put the link back."""
+    again, target, interfaces = owned(order, code)
+    record = again()
+    machine.target = target
+    record.put(machine.key("relay"), RELAY)
+    assert machine.servers() == ["198.51.100.242", "2001:db8:10ff::2"] and record.is_in_force()
+    assert record.remove(machine.key("relay"))
+    assert target.is_symlink() and machine.servers() == ["192.0.2.53"]
+    assert code or [one.name for one in interfaces.iterdir()] == ["lan.dhcp"]
+
+
+def test_whose_the_file_is(tmp_path):
+    """The program's only where it is there, and the file a link to what it writes."""
+    target, folder, program = tmp_path / "resolv.conf", tmp_path / "run", tmp_path / "resolvconf"
+    owner = partial(resolvconf_program.owner_of, target, programs=[program], owned=[folder])
+    target.write_bytes(BEFORE)
+    program.write_text("#!/bin/sh\n")
+    program.chmod(0o755)
+    assert owner() is None
+    target.unlink()
+    target.symlink_to("run/resolv.conf")
+    assert owner() == program
+    target.unlink()
+    target.symlink_to("running/resolv.conf")
+    assert owner() is None
+    target.unlink()
+    target.symlink_to("run/resolv.conf")
+    program.chmod(0o644)
+    assert owner() is None
 
 
 def test_another_program_has_the_last_word(machine):

@@ -125,7 +125,8 @@ class Watch:
 
     def first_of_ours(self):
         """When the first packet of the tunnel's own left: a question for the gateway's name, or IKE."""
-        ours = f'(dns.qry.name contains "quillwort" || isakmp) && {MINE}'
+        to_office = f"ip.dst=={story.OFFICE.outer}"
+        ours = f'(dns.qry.name contains "quillwort" || (isakmp && !({to_office}))) && {MINE}'
         # Not what an error message quotes: an earlier tunnel's gateway may still ask for its caller.
         wanted = f'{ours} && !icmp && !icmpv6 && !(frame contains "{WORD}")'
         return min(map(float, self.analysed(wanted, "frame.time_epoch")))

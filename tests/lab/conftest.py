@@ -15,6 +15,7 @@ import pytest
 
 from support import Ended
 from zesty_burrow.cli import main
+from zesty_burrow.host import namespaces
 from zesty_burrow.lab import story
 from zesty_burrow.lab.client import LabClient
 
@@ -27,6 +28,8 @@ class Lab:
 
     home: Path
     faulty: set = field(default_factory=set)
+    seen_by: int = 0
+    """A process on the workstation whose files are the workstation's for a while; 0: its own."""
 
     def run(self, *words, check=None):
         environment = {**os.environ, "ZESTY_BURROW_HOME": str(self.home), "COLUMNS": "200"}
@@ -47,6 +50,8 @@ class Lab:
             given.seek(0)
 
             def call():
+                if self.seen_by:
+                    namespaces.enter(self.seen_by, "mnt")
                 os.environ["COLUMNS"] = "200"
                 if folder is not None:
                     os.chdir(folder)
@@ -69,12 +74,15 @@ class Lab:
         return Ended(code, *texts)
 
     def shell(self, host, *words, check=0):
-        return self.run("lab", "run", host, "--", *words, check=check)
+        return self.run("lab", "run", host, "--", *self._inside(host), *words, check=check)
+
+    def _inside(self, host):
+        return ["nsenter", "-m", "-t", str(self.seen_by), "--"] if self.seen_by and host == "heron" else []
 
     def start(self, host, *words):
         """A command on a host that goes on by itself."""
         environment = {**os.environ, "ZESTY_BURROW_HOME": str(self.home)}
-        line = [PROGRAM, "lab", "run", host, "--", *words]
+        line = [PROGRAM, "lab", "run", host, "--", *self._inside(host), *words]
         return subprocess.Popen(line, stdout=subprocess.PIPE, text=True, env=environment, start_new_session=True)
 
     def fault(self, host, *faults):

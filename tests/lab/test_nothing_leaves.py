@@ -15,6 +15,7 @@ from contextlib import contextmanager
 import pytest
 
 from lab.clear_text_watch import HERON6, KINDS, Watch
+from lab.resolved_workstation import Workstation
 from support import until
 from zesty_burrow.lab import story
 from zesty_burrow.lab.client import LabClient
@@ -22,8 +23,34 @@ from zesty_burrow.lab.client import LabClient
 pytestmark = pytest.mark.lab
 
 
+ALONE, OFFICE, RESOLVED = "alone", "beside the office's", "with systemd-resolved"
+
+
 @pytest.fixture
-def watch(lab, tmp_path):
+def circumstances(request, lab, tmp_path):
+    """The tunnel is alone; the office's is up before it; or systemd-resolved answers for the machine.
+
+    What the machine's network is before.
+    """
+    if request.param != RESOLVED:
+        before = lab.network()
+        if request.param == OFFICE:
+            lab.heron("connect", office(lab), "--detach", check=0)
+        yield before
+        return
+    workstation = Workstation(lab, tmp_path)
+    lab.seen_by = int(workstation.pids[-1])
+    try:
+        yield lab.network()
+    finally:
+        if lab.heron("disconnect").code != 0:
+            lab.heron("restore")
+        lab.seen_by = 0
+        workstation.stop()
+
+
+@pytest.fixture
+def watch(circumstances, lab, tmp_path):
     one = Watch(lab, tmp_path)
     one.capture()
     one.send()
@@ -37,7 +64,17 @@ def watch(lab, tmp_path):
 # Situations. Each begins with nothing up, and leaves the guard as it is.
 
 
+def relay(lab):
+    """The tunnel that takes everything, as the status has it; None where there is none."""
+    found = lab.heron("status").json["tunnel"]
+    return found if found and "quillwort" in found["profile"] else None
+
+
 def connect(lab, *words, place="lisbon", check=0):
+    status = lab.heron("status").json
+    if status["tunnel"] and "quillwort" not in status["tunnel"]["profile"] and "--beside" not in words:
+        # The office's is up, and stays.
+        words = (*words, "--beside")
     return lab.heron("connect", place, "--detach", *words, check=check).json
 
 
@@ -179,7 +216,7 @@ def without_ipv6(lab):
 def ended_by_the_gateway(lab):
     connect(lab, "--no-keep-trying")
     LabClient(lab.folder).call_host("lisbon", "end")
-    until(lambda: lab.heron("status").json["tunnel"] is None)
+    until(lambda: relay(lab) is None)
 
 
 def lost_and_silent(lab):
@@ -239,7 +276,7 @@ def signalled(name):
     def act(lab):
         process = connect(lab)["tunnel"]["process"]
         lab.shell("heron", "kill", f"-{name}", str(process))
-        until(lambda: lab.heron("status").json["tunnel"] is None)
+        until(lambda: relay(lab) is None)
 
     act.__name__ = f"signal_{name}"
     return act
@@ -379,20 +416,33 @@ IN_A_SOAK = [
     from_place_to_place_by_hand,
     switched_from_a_lost_one,
 ]
-SITUATIONS = [*EACH_TIME, *(pytest.param(one, marks=pytest.mark.soak, id=one.__name__) for one in IN_A_SOAK)]
 
 
-@pytest.mark.parametrize("situation", SITUATIONS, ids=lambda one: one.__name__)
-def test_nothing_in_the_clear(lab, watch, situation):
+def in_other_circumstances():
+    """Those of a soak: all situations, but for what the circumstances are already, or what takes them away."""
+    for kind, but in ((OFFICE, "office"), (RESOLVED, "resolver")):
+        for one in (*EACH_TIME, *IN_A_SOAK):
+            if but not in one.__name__:
+                yield pytest.param(kind, one, marks=pytest.mark.soak, id=f"{kind}-{one.__name__}")
+
+
+ALL = [
+    *(pytest.param(ALONE, one, id=one.__name__) for one in EACH_TIME),
+    *(pytest.param(ALONE, one, id=one.__name__, marks=pytest.mark.soak) for one in IN_A_SOAK),
+    *in_other_circumstances(),
+]
+
+
+@pytest.mark.parametrize(("circumstances", "situation"), ALL, indirect=["circumstances"])
+def test_nothing_in_the_clear(lab, circumstances, watch, situation):
     """From the tunnel's own first packet on, not one packet that the allow-list does not name; until `disconnect`."""
-    before = lab.network()
     situation(lab)
     time.sleep(0.7)
     begin, end = watch.first_of_ours(), time.time()
     if lab.heron("disconnect").code != 0:
         lab.heron("restore", check=0)
     lab.heron("guard", "off", check=0)
-    assert lab.network() == before
+    assert lab.network() == circumstances
     opened = time.time()
     time.sleep(0.3)
     seen = watch.in_the_clear()

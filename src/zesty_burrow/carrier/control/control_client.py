@@ -66,7 +66,7 @@ def _connected(path: Path, timeout: float) -> socket.socket | None:
 
 
 def _has_ended(path: Path) -> bool:
-    """Whether a process that hung up without a word was ending: soon nobody listens any more."""
+    """Whether a process that closed the connection without an answer was ending: soon nobody listens any more."""
     for pause in ENDING:
         time.sleep(pause)
         channel = _connected(path, TIMEOUT)

@@ -1,6 +1,6 @@
 """What the path to a peer takes: between what anybody on the way can claim and what was confirmed (RFC 8899).
 
-A message "too big" proves nothing (RFC 8899 §4.6.1): it can be forged by whoever knows the peers' addresses. So it
+A message "too big" proves nothing (RFC 8899 §4.6.1): it can be forged by anyone who knows the peers' addresses. So it
 makes us look, and what is confirmed counts. Where nobody confirms anything, what is claimed does. Values only.
 """
 

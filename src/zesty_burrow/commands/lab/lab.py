@@ -85,7 +85,7 @@ def _add_local_network(actions: Any) -> None:
     text = "have the workstation move to another local network"
     moving = actions.add_parser("move", help=text, description=text)
     moving.add_argument("network", choices=tuple(story.LOCAL_NETWORKS))
-    text = "have the workstation ask for its settings anew (DHCP)"
+    text = "have the workstation ask for its settings again (DHCP)"
     actions.add_parser("renew", help=text, description=text)
 
 

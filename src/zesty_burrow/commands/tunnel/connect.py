@@ -188,7 +188,7 @@ def _options(
 
 
 def _session_bus(context: Context) -> tuple[int, str] | None:
-    """Of whoever sits at this machine, where the settings do not say otherwise."""
+    """Of the user who sits at this machine, where the settings do not say otherwise."""
     wanted = context.settings().notifications
     if wanted not in ("on", "off"):
         raise InputError(f"{context.paths.settings}: notifications", why="it is on or off", next_step="Correct it.")

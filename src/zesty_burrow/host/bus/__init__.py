@@ -1,1 +1,1 @@
-"""Calls over D-Bus, to the system's services and to the desktop of whoever has signed in."""
+"""Calls over D-Bus, to the system's services and to a user's desktop."""

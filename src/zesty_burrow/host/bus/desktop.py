@@ -1,4 +1,4 @@
-"""Tells whoever sits at this machine what happens to a tunnel, by the desktop's own notifications.
+"""Tells the user who sits at this machine what happens to a tunnel, by the desktop's own notifications.
 
 The tunnel's process keeps no right that it does not need, and may be another user's. So a small process of the user's
 does it: it gets events on its standard input, one JSON document a line, and ends with it. The interface is that of the

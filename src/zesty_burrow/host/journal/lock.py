@@ -41,9 +41,10 @@ def open_journal(path: Path, *, create: bool = False) -> int:
 
 
 def _check_above(folder: Path) -> None:
-    """Whoever may write to a folder further up could put another in the place of ours: they have to be ours or root's.
+    """A user who may write to a folder further up could put another in the place of ours: all are ours or root's.
 
-    The path is taken as it resolves. The sticky bit keeps others from renaming what is not theirs.
+    :class:`StateError` where they are not. The path is taken as it resolves. The sticky bit keeps others from renaming
+    what is not theirs.
     """
     trusted = {0, os.geteuid(), *_unmapped()}
     for one in folder.resolve().parents:

@@ -11,7 +11,7 @@ import fcntl
 import json
 import os
 import stat
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from ipaddress import ip_address
@@ -21,6 +21,7 @@ from typing import Any
 from zesty_burrow.core.net import Address
 from zesty_burrow.errors import DiskFull, StateError
 from zesty_burrow.host.journal.lock import is_held, open_journal
+from zesty_burrow.host.names import resolvconf_program
 from zesty_burrow.host.names.resolv_conf import RESOLV_CONF, resolver_text, servers_in, suffixes_in
 from zesty_burrow.host.replace_file import replace_file
 
@@ -54,10 +55,13 @@ class Layer:
 
 @dataclass(slots=True)
 class _Content:
-    """``before``: the file as it was (content, mode, link target); ``written``: what is in it by us."""
+    """``before``: the file as it was (content, mode, link target); ``written``: what is in it by us, or what the
+    program that owns the file was given for it.
+    """
 
     before: dict[str, Any] = field(default_factory=dict)
     written: bytes = b""
+    program: Path | None = None
     layers: dict[str, Layer] = field(default_factory=dict)
 
 
@@ -67,16 +71,21 @@ class NamesRecord:
     All calls may raise ``OSError`` or :class:`StateError`.
     """
 
-    def __init__(self, path: Path, target: Path = RESOLV_CONF) -> None:
-        self.path, self.target = path, target
+    def __init__(
+        self,
+        path: Path,
+        target: Path = RESOLV_CONF,
+        owner_of: Callable[[Path], Path | None] = resolvconf_program.owner_of,
+    ) -> None:
+        self.path, self.target, self._owner_of = path, target, owner_of
 
     def put(self, key: str, layer: Layer) -> None:
         """From here on these servers are asked as well, or instead."""
         with self._locked() as content:
             # A journal goes once all of it is put back: one that is gone has nobody who could take its layer away.
             content.layers = {one: known for one, known in content.layers.items() if one == key or Path(one).exists()}
-            if not content.layers and (not content.written or self._read_target() != content.written):
-                content.before = _state_of(self.target)
+            if not content.layers and not (content.written and self._has_ours(content)):
+                content.before, content.program = _state_of(self.target), self._owner_of(self.target)
             content.layers[key] = layer
             self._write(content, key)
 
@@ -87,8 +96,7 @@ class NamesRecord:
         with self._locked() as content:
             if key not in content.layers:
                 return True
-            ours = content.written, _octets(content.before.get("content", ""))
-            untouched = self._read_target() in ours
+            untouched = self._has_ours(content) or self._read_target() == _octets(content.before.get("content", ""))
             del content.layers[key]
             if content.layers:
                 if untouched:
@@ -104,14 +112,14 @@ class NamesRecord:
         """Somebody else has changed the file: what it has now is what comes back in the end."""
         with self._locked() as content:
             if content.layers:
-                if self._read_target() != content.written:
-                    content.before = _state_of(self.target)
+                if not self._has_ours(content):
+                    content.before, content.program = _state_of(self.target), self._owner_of(self.target)
                 self._write(content)
 
     def is_in_force(self) -> bool:
         """Whether the file has what the tunnels want, or they want nothing."""
         content = self._load()
-        return not content.layers or self._read_target() == content.written
+        return not content.layers or self._has_ours(content)
 
     def layers(self) -> dict[str, Layer]:
         """What each tunnel asks for, in their order."""
@@ -120,6 +128,10 @@ class NamesRecord:
     def before(self) -> tuple[tuple[Address, ...], tuple[str, ...]]:
         """Name servers and suffixes of the file as it was; or as it is, where that is not ours."""
         content, octets = self._load(), self._read_target()
+        if content.layers and content.program is not None:
+            # The file has ours and others'.
+            ours = servers_in(content.written)
+            return tuple(one for one in servers_in(octets) if one not in ours), suffixes_in(octets)
         if content.layers and octets == content.written:
             octets = _octets(content.before.get("content", ""))
         return servers_in(octets), suffixes_in(octets)
@@ -148,7 +160,8 @@ class NamesRecord:
             try:
                 document = json.loads(stream.read())
                 layers = {str(key): Layer.of(one) for key, one in document["layers"].items()}
-                return _Content(dict(document["before"]), _octets(document["written"]), layers)
+                program = self._owner_of(self.target) if document.get("program") else None
+                return _Content(dict(document["before"]), _octets(document["written"]), program, layers)
             except (ValueError, KeyError, TypeError, AttributeError):
                 raise StateError(
                     f"{self.path} cannot be read",
@@ -159,12 +172,20 @@ class NamesRecord:
     def _write(self, content: _Content, newest: str = "") -> None:
         content.written = self._text(content, newest)
         self._save(content)
+        if content.program is not None:
+            if resolvconf_program.add(content.program, content.written) and self._has_ours(content):
+                return
+            # It does not put ours first: then we write the file, as where it belongs to nobody.
+            resolvconf_program.remove(content.program)
+            content.program = None
+            self._save(content)
         replace_file(self.target, content.written, content.before.get("mode", 0o644), in_place=True)
 
     def _save(self, content: _Content) -> None:
         document = {
             "before": content.before,
             "written": base64.b64encode(content.written).decode(),
+            "program": content.program is not None,
             "layers": {key: layer.document() for key, layer in content.layers.items()},
         }
         try:
@@ -185,6 +206,14 @@ class NamesRecord:
         servers = whole[-1].servers if whole else servers_in(before)
         return resolver_text(servers, suffixes)
 
+    def _has_ours(self, content: _Content) -> bool:
+        """Whether the file has what we want in it: alone, or as the first where it has an owner."""
+        octets = self._read_target()
+        if content.program is None:
+            return octets == content.written
+        ours = servers_in(content.written)
+        return servers_in(octets)[: len(ours)] == ours
+
     def _read_target(self) -> bytes:
         try:
             return self.target.read_bytes()
@@ -194,6 +223,8 @@ class NamesRecord:
     def _put_back(self, content: _Content) -> bool:
         """Whether the file was put back; not if somebody else has written it since."""
         path, before = self.target, content.before
+        if content.program is not None:
+            return resolvconf_program.remove(content.program)
         if "link" in before and path.is_symlink() and str(path.readlink()) == before["link"]:
             return True
         if path.is_symlink() or not path.exists():

@@ -19,7 +19,7 @@ HARDENING = (
     "LimitMEMLOCK=infinity",
     # Of the disk it writes its own state, and the resolver's settings.
     "ProtectSystem=strict",
-    "ReadWritePaths=-/etc/resolv.conf",
+    "ReadWritePaths=-/etc/resolv.conf -/run/resolvconf",
     "ProtectHome=yes",
     "PrivateTmp=yes",
     "PrivateMounts=yes",

@@ -1,4 +1,4 @@
-"""The page of a captive portal: whoever accepts the rules on it is let out (status code 511, RFC 6585 §6)."""
+"""The page of a captive portal: a user who accepts the rules on it is let out (status code 511, RFC 6585 §6)."""
 
 from __future__ import annotations
 

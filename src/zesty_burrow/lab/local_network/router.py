@@ -1,4 +1,4 @@
-"""The local network's router, and whoever else is on that network: well-behaved, or hostile by its faults."""
+"""The local network's router, and other users of that network: well-behaved, or hostile by its faults."""
 
 from __future__ import annotations
 

@@ -34,7 +34,7 @@ class Lease(NamedTuple):
 
 
 def renew() -> int:
-    """Ask for settings anew on the network that is up, and take them over as they are. For a process on the host."""
+    """Ask for settings again on the network that is up, and take them over as they are. For a process on the host."""
     device = next(one for one in story.LOCAL_NETWORKS.values() if _is_up(one))
     lease = ask_for_lease(device)
     with Netlink() as netlink:
