@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import fcntl
 import json
 import os
+import struct
 import subprocess
 
 import pytest
 
 from support import in_a_network_of_its_own
 from zesty_burrow.errors import MachineError, RightsMissing
-from zesty_burrow.host.netlink import RT_TABLE_MAIN, Netlink, Route, Rule
+from zesty_burrow.host.netlink import RT_TABLE_MAIN, RTPROT_DHCP, Netlink, Route, Rule
 
 TABLE = 23106
 ROUTES = [
@@ -70,6 +72,49 @@ def test_links_and_addresses():
         netlink.delete_link("one")
         netlink.delete_link("one")
         assert {row["ifname"] for row in ip("link")} == {"lo", "other0"}
+
+    with_netlink(act)
+
+
+def test_a_device_without_addresses_of_its_own():
+    """The kernel makes none, so that it asks for no router there; another device has one."""
+
+    def act(netlink):
+        for name in ("other0", "other1"):
+            subprocess.run(["ip", "tuntap", "add", "dev", name, "mode", "tun"], check=True)
+        netlink.without_own_addresses("other0")
+        descriptors = [attach(name) for name in ("other0", "other1")]
+        for name in ("other0", "other1"):
+            netlink.set_link(name, state="up")
+        assert netlink.addresses("other0") == []
+        assert [one.partition("::")[0] for one in netlink.addresses("other1")] == ["fe80"]
+        netlink.set_link("other1", state="down")
+        assert not netlink.is_up("other1") and netlink.is_up("other0")
+        for one in descriptors:
+            os.close(one)
+
+    with_netlink(act)
+
+
+def attach(name):
+    descriptor = os.open("/dev/net/tun", os.O_RDWR)
+    fcntl.ioctl(descriptor, 0x400454CA, struct.pack("16sH22x", name.encode(), 0x1001))
+    return descriptor
+
+
+def test_what_a_link_takes():
+    """The device's size, or the route's where that is smaller; what was learnt of the path does not count."""
+
+    def act(netlink):
+        pair(netlink)
+        assert netlink.mtu_towards("192.168.5.9") == 1400
+        assert netlink.mtu_towards("2001:db8:5::9") == 1400
+        subprocess.run(["ip", "route", "add", "203.0.113.0/24", "via", "192.168.5.1", "mtu", "1300"], check=True)
+        assert netlink.mtu_towards("203.0.113.10") == 1300
+        with pytest.raises(MachineError):
+            netlink.mtu_towards("198.51.100.1")
+        netlink.add_route(Route("198.51.100.0/24", RT_TABLE_MAIN, "one", "192.168.5.1"), RTPROT_DHCP)
+        assert [one.destination for one in netlink.routes_by(RTPROT_DHCP)] == ["198.51.100.0/24"]
 
     with_netlink(act)
 

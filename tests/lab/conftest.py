@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import importlib
+import logging
 import os
 import subprocess
 import sys
@@ -53,6 +54,8 @@ class Lab:
                 if self.seen_by:
                     namespaces.enter(self.seen_by, "mnt")
                 os.environ["COLUMNS"] = "200"
+                # Those of the tests, which a process of its own would not have.
+                logging.root.handlers.clear()
                 if folder is not None:
                     os.chdir(folder)
                 os.dup2(given.fileno(), 0)
@@ -67,7 +70,7 @@ class Lab:
             for stream in (out, err):
                 stream.seek(0)
                 texts.append(stream.read())
-        assert "Traceback" not in texts[1], texts[1]
+        assert "Traceback" not in texts[1] or "--debug" in words, texts[1]
         assert self.password not in "".join(texts)
         if check is not None:
             assert code == check, texts
@@ -79,11 +82,13 @@ class Lab:
     def _inside(self, host):
         return ["nsenter", "-m", "-t", str(self.seen_by), "--"] if self.seen_by and host == "heron" else []
 
-    def start(self, host, *words):
+    def start(self, host, *words, stderr=None):
         """A command on a host that goes on by itself."""
         environment = {**os.environ, "ZESTY_BURROW_HOME": str(self.home)}
         line = [PROGRAM, "lab", "run", host, "--", *self._inside(host), *words]
-        return subprocess.Popen(line, stdout=subprocess.PIPE, text=True, env=environment, start_new_session=True)
+        return subprocess.Popen(
+            line, stdout=subprocess.PIPE, stderr=stderr, text=True, env=environment, start_new_session=True
+        )
 
     def fault(self, host, *faults):
         self.faulty.add(host)

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import subprocess
 import sys
 import time
 
 import pytest
 
+import support
 from zesty_burrow.lab import story
 from zesty_burrow.lab.client import LabClient
 
@@ -56,6 +58,37 @@ def test_it_comes_back(lab):
         assert lab.heron("verify", check=0).json["verdict"] == "sealed"
     lab.heron("disconnect", check=0)
     assert lab.network() == before
+
+
+@pytest.mark.parametrize("why", ["the gateway is silent", "there is no network yet"])
+def test_from_the_start(lab, why):
+    """--keep-trying by name, as at the machine's start: closed, said so, and up as soon as it can be; or ended."""
+    before = lab.network()
+    call = [sys.executable, "-u", "-m", "zesty_burrow", "connect", "nairobi", "--keep-trying", "--timeout", "1"]
+    for end in (False, True):
+        if why == "the gateway is silent":
+            lab.fault("nairobi", "silent")
+        else:
+            lab.shell("heron", "ip", "route", "del", "default")
+        with lab.start("heron", *call, stderr=subprocess.STDOUT) as process:
+            for line in process.stdout:
+                if "not reached: " in line:
+                    break
+            assert "not reached: " in line
+            assert not outside_is_reached(lab)
+            shown = lab.shell("heron", sys.executable, "-m", "zesty_burrow", "status", check=21).out
+            assert "No tunnel is up yet: the gateway was not reached" in shown
+            if end:
+                lab.heron("disconnect", check=0)
+            lab.fault("nairobi")
+            if why != "the gateway is silent":
+                lab.shell("heron", "ip", "route", "add", "default", "via", "192.168.77.1", "dev", "lan")
+            if not end:
+                support.until(lambda: lab.heron("verify").json.get("verdict") == "sealed")
+                lab.heron("disconnect", check=0)
+            rest = process.stdout.read()
+        assert "Traceback" not in rest
+        assert lab.network() == before
 
 
 def test_the_end_while_it_is_down(lab):

@@ -17,12 +17,15 @@ import pytest
 from lab.clear_text_watch import HERON6, KINDS, Watch
 from lab.resolved_workstation import Workstation
 from support import until
+from zesty_burrow.carrier.control.log_lines import read_lines
+from zesty_burrow.carrier.supervision.states import TRANSITIONS, TunnelSignal, TunnelState
 from zesty_burrow.lab import story
 from zesty_burrow.lab.client import LabClient
 
 pytestmark = pytest.mark.lab
 
 
+TRANSITIONS_SEEN = set()
 ALONE, OFFICE, RESOLVED = "alone", "beside the office's", "with systemd-resolved"
 
 
@@ -75,7 +78,7 @@ def connect(lab, *words, place="lisbon", check=0):
     if status["tunnel"] and "quillwort" not in status["tunnel"]["profile"] and "--beside" not in words:
         # The office's is up, and stays.
         words = (*words, "--beside")
-    return lab.heron("connect", place, "--detach", *words, check=check).json
+    return lab.heron("--debug", "connect", place, "--detach", *words, check=check).json
 
 
 def simply_up(lab):
@@ -450,3 +453,17 @@ def test_nothing_in_the_clear(lab, circumstances, watch, situation):
     assert Counter(kind for moment, kind in seen if begin <= moment < end) == {}
     assert watch.not_named(begin, end) == []
     assert any(moment > opened for moment, _ in seen), "it is not open again"
+    for path in (lab.folder / "heron").glob("tunnel*.log"):
+        rows = [row for row in read_lines(path.read_text()) if row["event"] == "state"]
+        TRANSITIONS_SEEN.update((TunnelState(row["was"]), TunnelSignal(row["signal"])) for row in rows)
+
+
+ONLY_BY_CHANCE = {(TunnelState.ENDING, one) for one in TunnelSignal if one is not TunnelSignal.ENDED}
+"""What happens between the word to end and the end."""
+
+
+@pytest.mark.soak
+def test_every_transition():
+    """The situations above together, in this process, have led through all of the carrier's table of states."""
+    missing = {*TRANSITIONS} - TRANSITIONS_SEEN - ONLY_BY_CHANCE
+    assert {(str(state), str(signal)) for state, signal in missing} == set()

@@ -10,6 +10,7 @@ import ipaddress
 import struct
 import sys
 from collections.abc import Iterator
+from contextlib import suppress
 from dataclasses import asdict, dataclass
 from socket import AF_INET, AF_INET6, AF_UNSPEC
 from typing import Any, NamedTuple
@@ -37,6 +38,7 @@ NEW_ROUTE, DELETE_ROUTE, GET_ROUTE = 24, 25, 26
 NEW_RULE, DELETE_RULE, GET_RULE = 32, 33, 34
 LINK, ADDRESS, ROUTE = struct.Struct("=BxHiII"), struct.Struct("=BBBBI"), struct.Struct("=8BI")
 IFLA_IFNAME, IFLA_MTU, IFLA_TXQLEN, IFLA_LINKINFO, IFLA_NET_NS_PID, IFLA_GSO_MAX_SIZE = 3, 4, 13, 18, 19, 41
+IFLA_AF_SPEC, IFLA_INET6_ADDR_GEN_MODE, ADDR_GEN_MODE_NONE = 26, 8, 1
 IFLA_INFO_KIND, IFLA_INFO_DATA, VETH_INFO_PEER = 1, 2, 1
 IFA_ADDRESS, IFA_LOCAL, IFA_FLAGS, IFA_F_NODAD = 1, 2, 8, 0x02
 RTA_DST, RTA_OIF, RTA_GATEWAY, RTA_PRIORITY, RTA_PREFSRC, RTA_MULTIPATH, RTA_TABLE, RTA_VIA = 1, 4, 5, 6, 7, 9, 15, 18
@@ -182,6 +184,16 @@ class Netlink:
             content += _native(kind, value) if value else b""
         content += text(IFLA_IFNAME, ifname) if ifname else b""
         self._call(f"setting {name}", NEW_LINK, content)
+
+    def without_own_addresses(self, name: str) -> None:
+        """The kernel gives a link no IPv6 address of its own: without one it asks for no router, and believes none.
+
+        A kernel without IPv6 has nothing to turn off.
+        """
+        mode = nest(IFLA_AF_SPEC, nest(AF_INET6, attribute(IFLA_INET6_ADDR_GEN_MODE, bytes([ADDR_GEN_MODE_NONE]))))
+        content = LINK.pack(AF_UNSPEC, 0, self.index(name), 0, 0) + mode
+        with suppress(MachineError):
+            self._call(f"setting {name}", NEW_LINK, content)
 
     def add_pair(self, name: str, peer: str) -> None:
         """A pair of virtual Ethernet devices."""

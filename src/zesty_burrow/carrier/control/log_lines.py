@@ -53,6 +53,17 @@ class ForPeople(logging.Formatter):
         return f"{text}\n{self.formatException(record.exc_info)}" if record.exc_info else text
 
 
+class InWords(logging.Formatter):
+    """For somebody who watches: what has happened and why, alone."""
+
+    def format(self, record: logging.LogRecord) -> str:
+        """One line."""
+        fields = getattr(record, "fields", {})
+        what, why = str(fields.get("what", "")), str(fields.get("why", ""))
+        said = f"{record.getMessage()}: {what}" if what else record.getMessage()
+        return f"  {said} ({why})" if why else f"  {said}"
+
+
 def note(logger: logging.Logger, level: int, event: str, **fields: Any) -> None:
     """Something that has happened, with its particulars."""
     logger.log(level, event, extra={"fields": fields})

@@ -38,6 +38,8 @@ QUEUE = 4000
 
 def bring_up(netlink: Netlink, device: str, mtu: int) -> None:
     """A tunnel device as the data path wants it."""
+    # Who is at the tunnel's other end has no say about this machine's routers.
+    netlink.without_own_addresses(device)
     netlink.set_link(device, mtu=mtu, state="up", txqlen=QUEUE)
     # Older kernels do not know it; their pieces are then sent in two goes.
     with suppress(MachineError):

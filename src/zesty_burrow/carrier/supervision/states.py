@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import logging
 from enum import StrEnum
 from types import MappingProxyType
 
+from zesty_burrow.carrier.control.log_lines import note
 from zesty_burrow.errors import ProgramFault
+
+log = logging.getLogger(__name__)
 
 
 class TunnelState(StrEnum):
@@ -53,11 +57,10 @@ TRANSITIONS = MappingProxyType(
         (_S.RETURNING, _G.CONFIGURED): _S.UP,
         (_S.RETURNING, _G.FAILED): _S.LOST,
         **{(state, _G.END): _S.ENDING for state in _S if state is not _S.DOWN},
-        **{(state, _G.FAILED): _S.ENDING for state in (_S.RESOLVING, _S.REACHING, _S.SIGNING_IN, _S.UP, _S.LOST)},
-        (_S.ENDING, _G.FAILED): _S.ENDING,
+        # A gateway that is not reached at first is asked again where that was wanted by name.
+        **{(state, _G.FAILED): _S.LOST for state in (_S.RESOLVING, _S.REACHING, _S.SIGNING_IN)},
         (_S.ENDING, _G.NEXT): _S.ENDING,
         (_S.ENDING, _G.REACHED): _S.ENDING,
-        (_S.ENDING, _G.LOSE): _S.ENDING,
         (_S.ENDING, _G.ENDED): _S.DOWN,
     }
 )
@@ -75,5 +78,6 @@ class StateMachine:
         following = TRANSITIONS.get((self.state, signal))
         if following is None:
             raise ProgramFault(f"{signal!s} is not possible while {self.state}")
+        note(log, logging.DEBUG, "state", was=str(self.state), signal=str(signal), now=str(following))
         self.state = following
         return following

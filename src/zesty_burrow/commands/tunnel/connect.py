@@ -13,7 +13,7 @@ from pathlib import Path
 
 from zesty_burrow.carrier.control.control_client import call_with
 from zesty_burrow.carrier.control.detach import error_of, run_detached
-from zesty_burrow.carrier.control.log_lines import ForPeople
+from zesty_burrow.carrier.control.log_lines import ForPeople, InWords
 from zesty_burrow.carrier.control.status import StepReport, TunnelStatus
 from zesty_burrow.carrier.data_path.options import CAN_BE_DISABLED
 from zesty_burrow.carrier.supervision.options import TunnelEnd, TunnelOptions
@@ -159,10 +159,10 @@ def _require_ready(context: Context) -> None:
             raise MachineError(f"{check.name}: {check.found}", why=check.why, next_step=next_step, slug="not-ready")
 
 
-def _log_to_terminal() -> None:
+def _log_to_terminal(*, everything: bool) -> None:
     handler = logging.StreamHandler()
-    handler.setFormatter(ForPeople())
-    logging.basicConfig(level=logging.DEBUG, handlers=[handler])
+    handler.setFormatter(ForPeople() if everything else InWords())
+    logging.basicConfig(level=logging.DEBUG if everything else logging.WARNING, handlers=[handler])
     logging.getLogger("asyncio").setLevel(logging.INFO)
 
 
@@ -206,8 +206,7 @@ def _desktop(bus: tuple[int, str] | None) -> Desktop | None:
 
 def run(args: Namespace, context: Context) -> Result:
     """Set up, carry, put back."""
-    if args.debug:
-        _log_to_terminal()
+    _log_to_terminal(everything=args.debug)
     context.paths.make(context.paths.state)
     context.paths.make(context.paths.run)
     _restore_left_over(context)

@@ -30,6 +30,17 @@ if TYPE_CHECKING:
     from zesty_burrow.host.packet_filter.guard import GuardState
 
 
+NOT_YET = {
+    "resolving": " yet: the gateway's name is being looked up",
+    "reaching": " yet: the gateway is being asked",
+    "signing in": " yet: it is being signed in",
+    "lost": " yet: the gateway was not reached, and will be asked again",
+    "returning": " yet: the gateway was not reached, and is being asked again",
+    "ending": ": the tunnel's process is ending",
+}
+"""What the tunnel's process is doing meanwhile, by its state."""
+
+
 def up_line(status: TunnelStatus) -> Text:
     """Place, inner addresses, protocol, algorithms."""
     from zesty_burrow.carrier.control.status import IPV6_STATES
@@ -75,7 +86,7 @@ def headline(result: StatusResult) -> Parts:
     """The first lines: how it stands."""
     status = result.tunnel
     if status is None:
-        yield Text(f"No tunnel is up ({result.state})." if result.state else "No tunnel is up.")
+        yield Text(f"No tunnel is up{NOT_YET.get(result.state, '')}.")
         if result.guard is not None:
             yield from _closed(result.guard)
     else:
