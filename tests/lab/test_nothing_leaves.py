@@ -297,6 +297,9 @@ def default_route_gone(lab):
     connect(lab)
     back = [("ip", "route", "replace", "default", "via", "192.168.77.1", "dev", "lan")]
     with changed(lab, [("ip", "route", "del", "default")], back):
+        # The tunnel's own packets do not go into the tunnel for it.
+        way = lab.shell("heron", "ip", "route", "get", story.PLACE_BY_NAME["lisbon"].outer, check=None)
+        assert way.code != 0 and "zesty0" not in way.out
         time.sleep(2)
     assert lab.heron("status", check=0).json["tunnel"]["reconnects"] == 0
 

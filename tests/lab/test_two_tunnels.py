@@ -177,7 +177,8 @@ def test_one_is_killed(lab, office):
     process = lab.heron("connect", "lisbon", "--detach", check=0).json["tunnel"]["process"]
     lab.heron("connect", office, "--detach", "--beside", check=0)
     lab.shell("heron", "kill", "-9", str(process))
-    assert lab.heron("status", check=23).json["condition"] == "left over"
+    until(lambda: lab.heron("status").json["condition"] == "left over")
+    assert lab.heron("status").code == 23
     out = lab.shell("heron", "ping", "-c", "1", "-W", "1", story.OBSERVATORY4, check=None)
     assert out.code != 0
     assert lab.shell("heron", "ping", "-c", "2", "-W", "2", story.OFFICE_FILES).code == 0

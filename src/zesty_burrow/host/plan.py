@@ -3,7 +3,8 @@
 Everything that the tunnel adds is in a table and in rules of its own, so that putting back is deleting:
 
 1. packets to the gateway itself use the machine's own routes (by destination, not by mark: the kernel's reverse
-   path check looks answers up without the mark; that nobody else reaches it so is the guard's to see to);
+   path check looks answers up without the mark; that nobody else reaches it so is the guard's to see to),
+   and never the tunnel;
 2. name servers that the gateway carries packets to are reached through the tunnel, even if they would lie in the local
    network;
 3. networks that the profile leaves out go as they would without a tunnel. Where all traffic goes through it, the local
@@ -51,6 +52,11 @@ def table_of(device: str) -> int:
 def first_rule(device: str, traffic: Traffic) -> int:
     """The priority of a tunnel's first rule. Where two are up, the one that takes less is asked first."""
     return FIRST_RULE_OF_ALL if traffic.everything else FIRST_RULE + 10 * (number_of(device) % 10)
+
+
+def keeps_from_tunnel(route: Route) -> bool:
+    """Whether it keeps packets to one address, a gateway's, from the tunnel itself."""
+    return route.kind == "unreachable" and not route.metric
 
 
 def is_first_rule(rule: Rule) -> bool:
@@ -122,9 +128,10 @@ def plan_routes(
         if version == 6 and ipv6 == "blocked":
             closed.add(EVERYWHERE[6])
         routes += [Route(network, table, kind="unreachable", metric=LAST_METRIC) for network in sorted(closed)]
-        rules += [
-            Rule(version, first + GATEWAY, RT_TABLE_MAIN, _host(one)) for one in outside if one.version == version
-        ]
+        around = [_host(one) for one in outside if one.version == version]
+        rules += [Rule(version, first + GATEWAY, RT_TABLE_MAIN, one) for one in around]
+        # While this machine has no way there, the tunnel's own packets would be led into the tunnel.
+        routes += [Route(one, table, kind="unreachable") for one in around]
         inside = [one for one in name_servers if one not in outside and any(one in network for network in carried)]
         rules += [Rule(version, first + NAMES, table, _host(one)) for one in inside if one.version == version]
         left_out = [network for network in traffic.left_out if network.version == version]

@@ -24,7 +24,7 @@ from zesty_burrow.host.journal.journal import Journal
 from zesty_burrow.host.names.names_record import Layer
 from zesty_burrow.host.names.resolved import Resolved, find_resolved
 from zesty_burrow.host.netlink import Netlink
-from zesty_burrow.host.plan import RoutingPlan, is_first_rule, local_networks, plan_routes
+from zesty_burrow.host.plan import RoutingPlan, is_first_rule, keeps_from_tunnel, local_networks, plan_routes
 from zesty_burrow.protocols.session import NetworkSettings, Step, Up
 
 if TYPE_CHECKING:
@@ -295,8 +295,8 @@ class HostConfig:
         return plan_routes(self._device, outside, self._carried, self._servers, self._profile.traffic, self._local)
 
     def _apply(self, netlink: Netlink, plan: RoutingPlan) -> None:
-        """What of a plan is not in force yet. Only ways past the tunnel are taken back before the end, as anything else
-        could open a gap; or all that is not another profile's too, once that is in force.
+        """What of a plan is not in force yet. Only what is about ways past the tunnel is taken back before the end, as
+        anything else could open a gap; or all that is not another profile's too, once that is in force.
         """
         for route in plan.routes:
             if route not in self._plan.routes:
@@ -308,7 +308,9 @@ class HostConfig:
         past = [rule for rule in self._plan.rules if (prune or is_first_rule(rule)) and rule not in plan.rules]
         for rule in past:
             netlink.delete_rule(rule)
-        gone = [route for route in self._plan.routes if prune and route not in plan.routes]
+        gone = [
+            route for route in self._plan.routes if (prune or keeps_from_tunnel(route)) and route not in plan.routes
+        ]
         for route in gone:
             netlink.delete_route(route)
         routes = dict.fromkeys((*(one for one in self._plan.routes if one not in gone), *plan.routes))
