@@ -11,6 +11,7 @@ import dns.query
 import dns.rcode
 import pytest
 
+from support import until
 from zesty_burrow.lab import story
 
 pytestmark = pytest.mark.lab
