@@ -18,7 +18,7 @@ from zesty_burrow import errors
 from zesty_burrow.commands import COMMANDS
 from zesty_burrow.commands.kits.explain import all_codes
 from zesty_burrow.intake import limits
-from zesty_burrow.intake.readers.vocabulary import Field, meaning
+from zesty_burrow.intake.readers.vocabulary import Field, shipped
 from zesty_burrow.lab import story
 from zesty_burrow.profiles.text import read_profile
 
@@ -99,7 +99,7 @@ def test_the_words_on_a_sheet():
     rows = re.findall(r"^\| (host|name|suffix|identity) \| (.*) \|$", page("kits.md"), re.MULTILINE)
     assert len(rows) == 4
     for field, phrases in rows:
-        assert {meaning(phrase) for phrase in phrases.split(", ")} == {Field(field)}
+        assert {shipped().match(phrase).field for phrase in phrases.split(", ")} == {Field(field)}
 
 
 def test_faults_and_hosts():

@@ -138,6 +138,8 @@ CORPUS: dict[str, Row] = {
     "a mail with an archive": row(("w.eml", m.mail("Your settings are attached, dear customer, with all our gateways in it.", attach=[("kit.zip", m.zipped(TWO))])), BOTH, (), {NONE, "kit-read-me"}, left_out=1),
     # G4, G6: sheets and pasted text
     "a set-up sheet": row(lambda: {"s.txt": SIGNED.encode() + b"All traffic: no\nNetworks: 10.20.0.0/16\nFavourite bird: auk\n", "ca.pem": m.CA}, ("cottage",), (f"{NP} {Q}",), {PLAIN, ATTACHED, FROM_NAME, "sheet-not-understood"}, provider=Q),
+    "a sheet with a misspelt label and a line that has no place": row(lambda: {"s.txt": SIGNED.encode() + b"Name serverr: 10.20.0.53\nEncryption: AES-256\n", "ca.pem": m.CA}, ("cottage",), (f"{NP} {Q}",), {PLAIN, ATTACHED, FROM_NAME, "sheet-guessed", "sheet-not-taken"}, provider=Q),
+    "a sheet in an older encoding": row(lambda: {"s.txt": SIGNED.encode() + "Note: für Tromsø\n".encode("cp1252"), "ca.pem": m.CA}, ("cottage",), (f"{NP} {Q}",), {PLAIN, ATTACHED, FROM_NAME, "encoding-guessed"}, provider=Q),
     "a sheet for everybody": row(lambda: {"s.txt": SIGNED.encode() + b"Others on this machine: yes\n", "ca.pem": m.CA}, ("cottage",), (f"{NP} {Q}",), {PLAIN, ATTACHED, FROM_NAME, "for-everybody"}, provider=Q),
     "a sheet as CSV": row(lambda: {"s.csv": SIGNED.replace(": ", ",").encode(), "ca.pem": m.CA}, ("cottage",), (f"{NP} {Q}",), {PLAIN, ATTACHED, FROM_NAME}, provider=Q),
     "a sheet as TOML": row(lambda: {"s.toml": f'server = "lisbon.quillwort.example"\nuser = "x"\npassword = "{m.PASSWORD}"\n'.encode(), "ca.pem": m.CA}, ("lisbon",), (f"{NP} {Q}",), {PLAIN, ATTACHED, FROM_NAME}, provider=Q),

@@ -80,7 +80,7 @@ def test_the_corpus_covers_every_finding_about_kits():
         slug
         for slug in CODES
         if slug.partition("-")[0]
-        in ("kit", "key", "archive", "protocol", "sheet", "algorithm", "revocation", "place", "name")
+        in ("kit", "key", "archive", "protocol", "sheet", "algorithm", "revocation", "place", "name", "encoding")
     }
     elsewhere = {"archive-link", "archive-duplicate"}  # tests/commands/test_hostile_kits.py
     assert about - brought == elsewhere

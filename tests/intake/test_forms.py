@@ -19,7 +19,6 @@ from zesty_burrow.intake.read_kit import read_kit
 from zesty_burrow.intake.readers import sheet
 from zesty_burrow.intake.readers.certificates import read_certificates_untrusted
 from zesty_burrow.intake.readers.mail import looks_like_mail, read_mail_untrusted, text_of_html
-from zesty_burrow.intake.readers.vocabulary import PHRASES, Field, meaning, yes_or_no
 
 NOW = datetime.now(UTC)
 PEM = AUTHORITY.pem()
@@ -252,16 +251,3 @@ def test_certificates_of_any_octets(data):
     for octets in (data, DER[: len(data)], b"-----BEGIN PKCS7-----\n" + data, b"-----BEGIN CERTIFICATE-----\n" + data):
         with pytest.raises(Malformed):
             read_certificates_untrusted(octets)
-
-
-def test_the_vocabulary():
-    """Every phrase means its field, whatever its case and punctuation; no phrase stands twice."""
-    phrases = [phrase for row in PHRASES.values() for phrase in row.split("|")]
-    assert len(phrases) == len(set(phrases))
-    for field, row in PHRASES.items():
-        for phrase in row.split("|"):
-            assert meaning(phrase) is field
-            assert meaning(f"  {phrase.upper().replace(' ', '_')}. ") is field
-    assert meaning("Your user name") is Field.ACCOUNT
-    assert meaning("favourite bird") is None
-    assert (yes_or_no("Yes."), yes_or_no("off"), yes_or_no("perhaps")) == (True, False, None)

@@ -142,7 +142,7 @@ def test_settings_by_dhcp(lab):
     assert name_servers(lab) == "nameserver 192.168.77.1\n"
     found = lab.shell("heron", "getent", "ahostsv4", story.PLACE_BY_NAME["lisbon"].host_name).out
     assert found.startswith("192.168.77.1 ")
-    assert lab.heron("connect", "lisbon", "--detach", check=6).json["code"] == "gateway-unreachable"
+    assert lab.heron("connect", "lisbon", "--detach", "--timeout", "2", check=6).json["code"] == "gateway-unreachable"
     lab.heron("disconnect", check=0)
     lab.fault(story.ROUTER)
     lab.run("lab", "renew", check=0)
@@ -187,7 +187,7 @@ assert "Welcome" in get(sys.argv[1] + "/accept", b"yes=yes")
 def test_a_network_with_a_page_first(lab):
     """The whole way of a traveller: no way out, the check says why, one browser session, then the tunnel."""
     lab.fault(story.ROUTER, "captive-portal")
-    assert lab.heron("connect", "lisbon", "--detach", check=6).json["code"] == "gateway-unreachable"
+    assert lab.heron("connect", "lisbon", "--detach", "--timeout", "2", check=6).json["code"] == "gateway-unreachable"
     check = next(one for one in lab.heron("ready").json["checks"] if one["name"] == "way out")
     assert check["state"] == "attention", "the guard lets nobody see the page yet"
     lab.heron("guard", "portal", "--minutes", "1", check=0)
@@ -203,7 +203,7 @@ def test_no_udp(lab):
     """The gateway is not reached, and the check of the gateway says what may be the cause."""
     lab.fault(story.ROUTER, "udp-blocked")
     lab.shell("heron", "ping", "-c", "1", "-W", "1", story.OBSERVATORY4)
-    assert lab.heron("connect", "lisbon", "--detach", check=6).json["code"] == "gateway-unreachable"
+    assert lab.heron("connect", "lisbon", "--detach", "--timeout", "2", check=6).json["code"] == "gateway-unreachable"
     lab.heron("disconnect", check=0)
     check = lab.heron("ready", "lisbon").json["checks"][-1]
     assert check["state"] == "attention" and "no UDP" in check["why"]

@@ -160,7 +160,7 @@ def addresses_claimed_by_somebody(lab):
 def nothing_out_without_a_page(lab):
     """A captive portal: the gateway is not reached, and the machine stays closed until it is."""
     lab.fault(story.ROUTER, "captive-portal")
-    connect(lab, check=6)
+    connect(lab, "--timeout", "3", check=6)
     lab.fault(story.ROUTER)
     connect(lab)
 

@@ -7,6 +7,7 @@ import sys
 
 import pytest
 
+from support import until
 from zesty_burrow.lab import story
 
 pytestmark = pytest.mark.lab
@@ -76,8 +77,8 @@ def test_what_was_left_and_what_stops_it(lab):
     """A killed tunnel is named with the command that restores; a resolver that cannot be written stops `connect` early."""
     process = lab.heron("connect", "lisbon", "--detach", check=0).json["tunnel"]["process"]
     lab.shell("heron", "kill", "-9", str(process))
-    seen = checks(lab)["earlier tunnels"]
-    assert seen["state"] == "attention" and seen["command"] == ["zesty", "restore"]
+    until(lambda: checks(lab)["earlier tunnels"]["state"] == "attention")
+    assert checks(lab)["earlier tunnels"]["command"] == ["zesty", "restore"]
     lab.heron("restore", check=0)
     before = lab.network()
     lab.shell("heron", "mount", "-o", "remount,ro,bind", "/etc/resolv.conf")

@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from pathlib import Path
 
     from zesty_burrow.core.policy.policy import Policy
+    from zesty_burrow.intake.readers.vocabulary import Vocabulary
     from zesty_burrow.report.reporter import Reporter
     from zesty_burrow.store.database import Database
     from zesty_burrow.store.layered_store import LayeredStore
@@ -64,6 +65,18 @@ class Context:
 
         data, _ = read_bounded(path, 1 << 16)
         return read_policy(data.decode("utf-8", "replace"), str(path))
+
+    def words(self) -> Vocabulary:
+        """What labels on sheets mean: the shipped languages, and ``words.toml`` beside the settings."""
+        from zesty_burrow.intake.readers.vocabulary import shipped, with_own_words
+
+        path = self.paths.settings.with_name("words.toml")
+        if not path.exists():
+            return shipped()
+        from zesty_burrow.host.files import read_bounded
+
+        data, _ = read_bounded(path, 1 << 18)
+        return with_own_words(data.decode("utf-8", "replace"), str(path))
 
     def store(self) -> closing[Store]:
         """The store that is changed, to be used in a ``with`` block."""

@@ -10,6 +10,7 @@ from zesty_burrow.core.finding import Finding
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.core.scope import Scope
 from zesty_burrow.intake.readers.keys import nobody
+from zesty_burrow.intake.readers.vocabulary import Vocabulary, shipped
 from zesty_burrow.intake.recognise import FileKind
 
 Neighbour = Callable[[str], bytes | None]
@@ -65,7 +66,7 @@ class Surroundings:
 
     ``provider``, ``profile``, ``device``: whose credentials they are, where the kit does not say; ``neighbours`` look
     a file up beside one that was named, by that one's path; ``ask`` asks for a passphrase; ``progress`` is called
-    with files done and their number.
+    with files done and their number; ``words``: what labels on sheets mean.
     """
 
     provider: str = ""
@@ -74,3 +75,4 @@ class Surroundings:
     neighbours: Mapping[str, Neighbour] = field(default_factory=dict)
     ask: Ask = nobody
     progress: Progress = lambda _done, _all: None
+    words: Vocabulary = field(default_factory=shipped)

@@ -21,6 +21,7 @@ from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.readers import codes, sheet
 from zesty_burrow.intake.readers.certificates import read_certificates_untrusted
 from zesty_burrow.intake.readers.credentials import read_credentials_untrusted
+from zesty_burrow.intake.readers.encodings import decode_untrusted
 from zesty_burrow.intake.readers.instance_data import read_instance_data_untrusted
 from zesty_burrow.intake.readers.keys import FoundKey, read_keys_untrusted
 from zesty_burrow.intake.readers.places import place_in_name
@@ -101,13 +102,14 @@ class _Reader:
         """Recognise one file and read it. ``same``: the path of an earlier file with the same content."""
         kind = FileKind.OTHER
         try:
-            kind = recognise(member)
+            kind = recognise(member, self._given.words)
             if same and kind is not FileKind.READ_ME:
                 self.record.leave(member, kind, "kit-same-content", f"the same as {same}")
                 self._copies[member.path] = same
             elif kind in (FileKind.READ_ME, FileKind.OTHER):
                 self.record.leave(member, kind, "kit-read-me" if kind is FileKind.READ_ME else "kit-junk")
             else:
+                self._point_out_encoding(member, kind)
                 self._takers[kind](member)
         except InputError as problem:
             self.record.leave(member, kind, _slug(problem), str(problem))
@@ -119,6 +121,13 @@ class _Reader:
             raise
         except Exception as problem:
             self.record.fault(member, kind, problem)
+
+    def _point_out_encoding(self, member: KitFile, kind: FileKind) -> None:
+        """Where a text's letters may have been read wrongly."""
+        if kind in (FileKind.PROFILE, FileKind.CREDENTIALS, FileKind.SHEET, FileKind.TABLE):
+            guessed = decode_untrusted(member.data, member.path).guessed
+            if guessed:
+                self.record.findings.append(finding("encoding-guessed", member.path, f"read as {guessed}"))
 
     def _provider(self, member: KitFile) -> str:
         return self._given.provider or self._providers.get(member.source.group, "")
@@ -190,7 +199,7 @@ class _Reader:
         text = text_of(member)
         lower = member.name.lower()
         reader = sheet.read_toml if lower.endswith(".toml") else sheet.read_pairs if lower.endswith(".csv") else None
-        row = reader(text) if reader else sheet.read_lines(text)
+        row = (reader or sheet.read_lines)(text, self._given.words)
         made = sheet.draft(row, member.path, self._provider(member))
         self.record.findings += made.findings
         if made.credentials and made.profile is None and row.first(Field.PROVIDER):
@@ -207,7 +216,7 @@ class _Reader:
 
     def _table(self, member: KitFile) -> None:
         """A table's rows by template: one protocol and sign-in, many places."""
-        rows = sheet.read_table(text_of(member))
+        rows = sheet.read_table(text_of(member), self._given.words)
         unknown = dict.fromkeys(label for row in rows for label in row.unknown)
         self.record.findings += [finding("sheet-not-understood", member.path, f"column {label}") for label in unknown]
         values: list[RawSecret] = []

@@ -13,14 +13,15 @@ from zesty_burrow.intake.readers import sheet
 from zesty_burrow.intake.readers.certificates import PKCS7_MARK
 from zesty_burrow.intake.readers.codes import looks_like_picture
 from zesty_burrow.intake.readers.credentials import looks_like_credentials
+from zesty_burrow.intake.readers.encodings import decode_untrusted
 from zesty_burrow.intake.readers.instance_data import looks_like_instance_data
 from zesty_burrow.intake.readers.keys import looks_like_key, looks_like_pkcs12
 from zesty_burrow.intake.readers.mail import text_of_html
+from zesty_burrow.intake.readers.vocabulary import Vocabulary, shipped
 
 READ_ME = re.compile(r"^(read[ _.-]?me|licen[cs]e|terms|changes|news|notes|instructions?|help|about)", re.IGNORECASE)
 PROFILE_KEY = re.compile(rb"^\s*(?:format\s*=|\[(?:profile|gateway)\])", re.MULTILINE)
 CERTIFICATE_ENDINGS = (".pem", ".crt", ".cer", ".der", ".p7b", ".p7c")
-BYTE_ORDER_MARKS = ((b"\xef\xbb\xbf", "utf-8-sig"), (b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16"))
 HEAD = 65536
 
 
@@ -43,15 +44,11 @@ class FileKind(StrEnum):
 
 def text_of(member: KitFile) -> str:
     """A file's text; a page's as its reader sees it. :class:`Malformed` where it is none."""
-    encoding = next((name for mark, name in BYTE_ORDER_MARKS if member.data.startswith(mark)), "utf-8")
-    try:
-        text = member.data.decode(encoding)
-    except UnicodeDecodeError as problem:
-        raise Malformed(f"{member.path} is not text", why=f"octet {problem.start} is not {encoding.upper()}") from None
+    text = decode_untrusted(member.data, member.path).text
     return text_of_html(text) if member.name.lower().endswith((".html", ".htm")) else text
 
 
-def recognise(member: KitFile) -> FileKind:
+def recognise(member: KitFile, words: Vocabulary | None = None) -> FileKind:
     """The kind of a plain file; archives and mails were opened before."""
     data, lower = member.data, member.name.lower()
     head = data[:HEAD]
@@ -66,7 +63,7 @@ def recognise(member: KitFile) -> FileKind:
         return FileKind.PROFILE if is_profile or lower.endswith(".toml") else FileKind.OTHER
     if is_profile or PROFILE_KEY.search(text[:HEAD].encode("utf-8", "replace")):
         return FileKind.PROFILE
-    return _recognise_text(member, lower, text)
+    return _recognise_text(member, lower, text, words or shipped())
 
 
 def _recognise_octets(data: bytes, head: bytes, lower: str) -> FileKind | None:
@@ -82,24 +79,24 @@ def _recognise_octets(data: bytes, head: bytes, lower: str) -> FileKind | None:
     return None
 
 
-def _recognise_text(member: KitFile, lower: str, text: str) -> FileKind:
+def _recognise_text(member: KitFile, lower: str, text: str, words: Vocabulary) -> FileKind:
     if sealed.MARK in text[:200]:
         return FileKind.SEALED
     if looks_like_instance_data(text):
         return FileKind.DATA
-    if lower.endswith((".csv", ".json")) and sheet.looks_like_table(text):
+    if lower.endswith((".csv", ".json")) and sheet.looks_like_table(text, words):
         return FileKind.TABLE
     readers = {".csv": sheet.read_pairs, ".toml": sheet.read_toml}
     for ending, reader in readers.items():
         if lower.endswith(ending):
             try:
-                known = set(reader(text).values)
+                known = set(reader(text, words).values)
             except Malformed:
                 return FileKind.PROFILE if ending == ".toml" else FileKind.OTHER
             return (
                 FileKind.SHEET if known & sheet.ANCHORS else FileKind.PROFILE if ending == ".toml" else FileKind.OTHER
             )
-    if sheet.looks_like_sheet(text):
+    if sheet.looks_like_sheet(text, words):
         return FileKind.SHEET
     if looks_like_credentials(member.name, text):
         return FileKind.CREDENTIALS

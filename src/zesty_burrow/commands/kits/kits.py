@@ -47,9 +47,10 @@ def read_arguments(args: Namespace, context: Context, *, profile: str = "", devi
         file = args.kit_passphrase_file or context.passphrase_file
         return context.ask_passphrase(question, file, slug="kit-locked")
 
+    words = context.words()
     whole = together([_argument(name, args, context) for name in args.kit])
     with context.reporter.progress(f"Reading {whole.origin}") as progress:
-        given = Surroundings(args.provider, profile, device, whole.neighbours, ask, progress)
+        given = Surroundings(args.provider, profile, device, whole.neighbours, ask, progress, words)
         # What is read stays until the end: looking for cycles among thousands of profiles is in vain.
         gc.disable()
         try:

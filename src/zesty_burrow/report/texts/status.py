@@ -38,7 +38,7 @@ NOT_YET = {
     "returning": " yet: the gateway was not reached, and is being asked again",
     "ending": ": the tunnel's process is ending",
 }
-"""What the tunnel's process is doing meanwhile, by its state."""
+"""What the tunnel's process is doing until then, by its state."""
 
 
 def up_line(status: TunnelStatus) -> Text:
