@@ -66,7 +66,7 @@ class Surroundings:
 
     ``provider``, ``profile``, ``device``: whose credentials they are, where the kit does not say; ``neighbours`` look
     a file up beside one that was named, by that one's path; ``ask`` asks for a passphrase; ``progress`` is called
-    with files done and their number; ``words``: what labels on sheets mean.
+    with files done and their number; ``words``: what labels on sheets mean; ``at`` is told which file is read now.
     """
 
     provider: str = ""
@@ -76,3 +76,4 @@ class Surroundings:
     ask: Ask = nobody
     progress: Progress = lambda _done, _all: None
     words: Vocabulary = field(default_factory=shipped)
+    at: Callable[[str], None] = lambda _path: None

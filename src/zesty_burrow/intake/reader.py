@@ -101,6 +101,7 @@ class _Reader:
     def take(self, member: KitFile, same: str = "") -> None:
         """Recognise one file and read it. ``same``: the path of an earlier file with the same content."""
         kind = FileKind.OTHER
+        self._given.at(member.path)
         try:
             kind = recognise(member, self._given.words)
             if same and kind is not FileKind.READ_ME:

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import gc
 from argparse import ArgumentParser, Namespace
+from collections.abc import Callable
 from pathlib import Path
 
 from zesty_burrow.commands.context import Context
+from zesty_burrow.commands.kits.apart import apart
 from zesty_burrow.core.finding import Finding
 from zesty_burrow.host.files import read_kit_files, read_standard_input
 from zesty_burrow.intake.kit import Kit, Surroundings
@@ -50,11 +52,16 @@ def read_arguments(args: Namespace, context: Context, *, profile: str = "", devi
     words = context.words()
     whole = together([_argument(name, args, context) for name in args.kit])
     with context.reporter.progress(f"Reading {whole.origin}") as progress:
-        given = Surroundings(args.provider, profile, device, whole.neighbours, ask, progress, words)
+        now = context.now()
+
+        def read(at: Callable[[str], None]) -> Kit:
+            given = Surroundings(args.provider, profile, device, whole.neighbours, ask, progress, words, at)
+            return read_kit(whole.origin, whole.files, now, given)
+
         # What is read stays until the end: looking for cycles among thousands of profiles is in vain.
         gc.disable()
         try:
-            return read_kit(whole.origin, whole.files, context.now(), given)
+            return apart(read, sum(len(one.data) for one in whole.files), whole.origin)
         finally:
             gc.enable()
 
