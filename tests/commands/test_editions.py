@@ -110,7 +110,7 @@ def talk(zesty, words, exchange):
                 running.kill()
             assert ready, seen.decode() + f"\n… and {wanted!r} never came"
             seen += os.read(main, 4096)
-        at = len(seen)
+        at = seen.index(wanted.encode(), at) + len(wanted.encode())
         os.write(main, answer.encode())
     deadline = time.monotonic() + TIMEOUT
     while running.poll() is None and time.monotonic() < deadline:

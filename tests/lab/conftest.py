@@ -14,7 +14,7 @@ from pathlib import Path
 
 import pytest
 
-from support import Ended
+from support import Ended, until
 from zesty_burrow.cli import main
 from zesty_burrow.host import namespaces
 from zesty_burrow.lab import story
@@ -89,6 +89,11 @@ class Lab:
         return subprocess.Popen(
             line, stdout=subprocess.PIPE, stderr=stderr, text=True, env=environment, start_new_session=True
         )
+
+    def kill(self, process):
+        """Without a chance to put anything back; until it is seen to be dead."""
+        self.shell("heron", "kill", "-9", str(process))
+        until(lambda: self.heron("status").json["condition"] == "left over")
 
     def fault(self, host, *faults):
         self.faulty.add(host)

@@ -85,7 +85,7 @@ class Play:
         time.sleep(1.0)
 
     def kill(self):
-        self.lab.shell("heron", "kill", "-9", str(self.process))
+        self.lab.kill(self.process)
         self.process, self.place = 0, ""
         time.sleep(0.2)
 

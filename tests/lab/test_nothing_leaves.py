@@ -260,7 +260,7 @@ def not_proven_at_first(lab):
 
 def killed(lab):
     process = connect(lab)["tunnel"]["process"]
-    lab.shell("heron", "kill", "-9", str(process))
+    lab.kill(process)
 
 
 def killed_and_another(lab):
@@ -376,7 +376,7 @@ def beside_the_office(lab):
 def beside_the_office_and_killed(lab):
     process = connect(lab)["tunnel"]["process"]
     connect(lab, "--beside", place=office(lab))
-    lab.shell("heron", "kill", "-9", str(process))
+    lab.kill(process)
     time.sleep(1)
     lab.heron("disconnect", office(lab), check=0)
 

@@ -7,7 +7,6 @@ import sys
 
 import pytest
 
-from support import until
 from zesty_burrow.lab import story
 
 pytestmark = pytest.mark.lab
@@ -76,9 +75,9 @@ def test_a_page_that_answers_for_everybody(lab):
 def test_what_was_left_and_what_stops_it(lab):
     """A killed tunnel is named with the command that restores; a resolver that cannot be written stops `connect` early."""
     process = lab.heron("connect", "lisbon", "--detach", check=0).json["tunnel"]["process"]
-    lab.shell("heron", "kill", "-9", str(process))
-    until(lambda: checks(lab)["earlier tunnels"]["state"] == "attention")
-    assert checks(lab)["earlier tunnels"]["command"] == ["zesty", "restore"]
+    lab.kill(process)
+    seen = checks(lab)["earlier tunnels"]
+    assert seen["state"] == "attention" and seen["command"] == ["zesty", "restore"]
     lab.heron("restore", check=0)
     before = lab.network()
     lab.shell("heron", "mount", "-o", "remount,ro,bind", "/etc/resolv.conf")

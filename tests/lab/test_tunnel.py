@@ -173,8 +173,7 @@ def test_kill_and_restore(lab):
     """kill -9: nothing leaves until restore, which puts addresses, routes, rules and resolver back as they were."""
     before = lab.network()
     process = lab.heron("connect", "lisbon", "--detach", check=0).json["tunnel"]["process"]
-    lab.shell("heron", "kill", "-9", str(process))
-    time.sleep(0.3)
+    lab.kill(process)
     left = lab.heron("status", check=23)
     assert left.json["tunnel"] is None
     assert left.codes == {"left-over"}
@@ -192,8 +191,7 @@ def test_kill_and_connect_again(lab):
     """The next start puts back what a killed tunnel has left, says so, and goes on."""
     before = lab.network()
     process = lab.heron("connect", "lisbon", "--detach", check=0).json["tunnel"]["process"]
-    lab.shell("heron", "kill", "-9", str(process))
-    time.sleep(0.3)
+    lab.kill(process)
     again = lab.heron("connect", "tallinn", "--detach", check=0)
     assert "restoring this machine's settings" in again.err
     lab.heron("verify", check=0)
@@ -202,15 +200,16 @@ def test_kill_and_connect_again(lab):
 
 
 def test_somebody_else_wrote_the_resolver_settings(lab):
-    """A resolver file that another program has changed meanwhile is left alone, and that is said."""
+    """A resolver file that another program has changed since the tunnel's process died is left alone, and that is said."""
     original = lab.shell("heron", "cat", "/etc/resolv.conf").out
     process = lab.heron("connect", "lisbon", "--detach", check=0).json["tunnel"]["process"]
+    lab.kill(process)
     lab.shell("heron", "sh", "-c", "echo nameserver 192.0.2.99 > /etc/resolv.conf")
-    lab.shell("heron", "kill", "-9", str(process))
-    time.sleep(0.3)
-    assert lab.heron("restore", check=0).json["left_alone"] == ["/etc/resolv.conf"]
-    assert lab.shell("heron", "cat", "/etc/resolv.conf").out == "nameserver 192.0.2.99\n"
-    lab.shell("heron", "sh", "-c", f"printf '%s' '{original}' > /etc/resolv.conf")
+    try:
+        assert lab.heron("restore", check=0).json["left_alone"] == ["/etc/resolv.conf"]
+        assert lab.shell("heron", "cat", "/etc/resolv.conf").out == "nameserver 192.0.2.99\n"
+    finally:
+        lab.shell("heron", "sh", "-c", f"printf '%s' '{original}' > /etc/resolv.conf")
 
 
 def test_foreground_and_ctrl_c(lab):

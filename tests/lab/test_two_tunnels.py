@@ -11,7 +11,6 @@ import dns.query
 import dns.rcode
 import pytest
 
-from support import until
 from zesty_burrow.lab import story
 
 pytestmark = pytest.mark.lab
@@ -177,8 +176,7 @@ def test_one_is_killed(lab, office):
     before = lab.network()
     process = lab.heron("connect", "lisbon", "--detach", check=0).json["tunnel"]["process"]
     lab.heron("connect", office, "--detach", "--beside", check=0)
-    lab.shell("heron", "kill", "-9", str(process))
-    until(lambda: lab.heron("status").json["condition"] == "left over")
+    lab.kill(process)
     assert lab.heron("status").code == 23
     out = lab.shell("heron", "ping", "-c", "1", "-W", "1", story.OBSERVATORY4, check=None)
     assert out.code != 0

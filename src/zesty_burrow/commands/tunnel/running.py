@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from dataclasses import dataclass
 from ipaddress import ip_network
 from typing import TYPE_CHECKING, Any
@@ -9,10 +10,15 @@ from typing import TYPE_CHECKING, Any
 from zesty_burrow.carrier.control.control_client import ask
 from zesty_burrow.commands.context import Context
 from zesty_burrow.errors import StateError
+from zesty_burrow.host.journal.lock import is_held
 from zesty_burrow.host.paths import TunnelPaths
 
 if TYPE_CHECKING:
     from zesty_burrow.core.profile import Profile
+
+
+SETTLE = 1.0
+"""Seconds in which a process that has a journal answers, or is gone."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,14 +42,28 @@ class Running:
 
 
 def running_tunnels(context: Context) -> list[Running]:
-    """Those whose processes answer; one that takes everything comes first."""
+    """Those whose processes answer; one that takes everything comes first.
+
+    A process that has the journal and does not answer is beginning, or dying: in a moment it is clear which.
+    """
+    until = time.monotonic() + SETTLE
+    while True:
+        found = _answering(context)
+        answered = {one.paths.journal for one in found}
+        silent = [one for one in context.paths.tunnels if one.journal not in answered and is_held(one.journal)]
+        if not silent or time.monotonic() > until:
+            return sorted(found, key=lambda one: not one.takes_everything)
+        time.sleep(0.02)
+
+
+def _answering(context: Context) -> list[Running]:
     found = []
     for paths in context.paths.tunnels:
         answer = ask(paths.control, "status")
         if answer is not None:
             state, profile = (str(answer.get(key, "")) for key in ("state", "profile"))
             found.append(Running(paths, state, profile, answer.get("status") or {}))
-    return sorted(found, key=lambda one: not one.takes_everything)
+    return found
 
 
 def the_one(tunnels: list[Running], profile: Profile) -> Running:
