@@ -11,7 +11,7 @@ import os
 import subprocess
 import sys
 import tempfile
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 
 import pytest
@@ -59,10 +59,11 @@ class Program:
     """The program with a home of its own."""
 
     home: Path
+    extra: dict = field(default_factory=dict)
 
     @property
     def environment(self):
-        return {**os.environ, "ZESTY_BURROW_HOME": str(self.home), "COLUMNS": "200"}
+        return {**os.environ, **self.extra, "ZESTY_BURROW_HOME": str(self.home), "COLUMNS": "200"}
 
     def __call__(self, *words, stdin=""):
         return self._checked(forked([str(word) for word in words], self.environment, stdin))

@@ -46,7 +46,7 @@ def folder(lab, tmp_path):
     return tmp_path
 
 
-@pytest.mark.parametrize("page", ["README.md", "docs/kits.md", "docs/portal.md", "docs/commands.md"])
+@pytest.mark.parametrize("page", ["README.md", "docs/kits.md", "docs/portal.md", "docs/commands.md", "docs/profile.md"])
 def test_examples(lab, folder, page):
     """Each ends well, one after the other as the page has them."""
     lab.heron("disconnect")

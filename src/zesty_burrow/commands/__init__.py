@@ -23,6 +23,7 @@ COMMANDS: dict[str, Command] = {
     "export": Command("profiles.export_profiles", "write profiles to a file or an archive that can be imported again"),
     "remove": Command("profiles.remove_profiles", "remove profiles, or a provider with its credentials"),
     "advise": Command("profiles.advise", "compare what both ends can negotiate with what they should, and say why"),
+    "change": Command("profiles.change_profiles", "change any key of profiles, or edit one's text"),
     "choose": Command("profiles.choose", "change a profile's algorithms and how its gateway is reached"),
     "rehearse": Command("tunnel.rehearse", "try profiles for real without changing this machine, and compare them"),
     "ready": Command("tunnel.ready", "check whether this machine is ready for a tunnel, and what to do"),

@@ -61,6 +61,11 @@ def names() -> tuple[str, ...]:
     return tuple(_MODULES)
 
 
+def package(name: str) -> str:
+    """Where a protocol's own files are."""
+    return _MODULES[name].rpartition(".")[0]
+
+
 def protocol(name: str) -> TunnelProtocol:
     """A protocol by its name; :class:`ProfileInvalid` where there is none such."""
     if name not in _MODULES:

@@ -1,11 +1,14 @@
-"""What was removed, kept or written."""
+"""What was changed, removed, kept or written."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-from typing import Any, ClassVar
+from dataclasses import asdict, dataclass
+from typing import TYPE_CHECKING, Any, ClassVar
 
 from zesty_burrow.report.results.base import Result
+
+if TYPE_CHECKING:
+    from zesty_burrow.profiles.compare import Difference
 
 
 @dataclass(frozen=True)
@@ -48,3 +51,26 @@ class CodeResult(Result):
     credentials: tuple[str, ...]
     shown_by: ClassVar[str] = "changes"
     kind: ClassVar[str] = "code"
+
+
+@dataclass(frozen=True)
+class ProfileChanges:
+    """One profile's."""
+
+    name: str
+    differences: tuple[Difference, ...]
+
+
+@dataclass(frozen=True)
+class ChangesResult(Result):
+    """``change``: what has changed, or would. ``unchanged``: profiles that are so already."""
+
+    rows: tuple[ProfileChanges, ...]
+    unchanged: int
+    dry_run: bool
+    shown_by: ClassVar[str] = "changes"
+    kind: ClassVar[str] = "changed"
+
+    def content(self) -> dict[str, Any]:
+        rows = [{"name": row.name, "differences": [asdict(one) for one in row.differences]} for row in self.rows]
+        return {"profiles": rows, "unchanged": self.unchanged, "dry_run": self.dry_run}

@@ -1,4 +1,4 @@
-"""What was removed, kept or written, as text for people."""
+"""What was changed, removed, kept or written, as text for people."""
 
 from __future__ import annotations
 
@@ -8,7 +8,13 @@ from typing import Any
 from zesty_burrow.report.layout import Column, Indented, Table, Text, Verbatim
 from zesty_burrow.report.parts import Parts, heading, plural
 from zesty_burrow.report.results.base import Result
-from zesty_burrow.report.results.changes import CodeResult, CredentialsResult, ExportResult, RemoveResult
+from zesty_burrow.report.results.changes import (
+    ChangesResult,
+    CodeResult,
+    CredentialsResult,
+    ExportResult,
+    RemoveResult,
+)
 
 
 def _removed(result: RemoveResult) -> Parts:
@@ -48,9 +54,33 @@ def _code(result: CodeResult) -> Parts:
         yield Text(f"With the sealed credentials for {', '.join(result.credentials)}.")
 
 
+MOST = 20
+"""Profiles that are shown; of more the number is told."""
+
+
+def _changes(result: ChangesResult) -> Parts:
+    for row in result.rows[:MOST]:
+        yield heading(row.name)
+        table = Table(*map(Column, ("key", "before", "now" if not result.dry_run else "would be")), gap=3)
+        for one in row.differences:
+            table.add_row(
+                Text(one.key, style="dim"),
+                Text(one.before or "absent", style="" if one.before else "dim"),
+                Text(one.after or "absent", style="bold" if one.after else "dim"),
+            )
+        yield Indented(table)
+    if len(result.rows) > MOST:
+        yield Text(f"and {len(result.rows) - MOST} more")
+    count = plural(len(result.rows), "profile")
+    words = f"{count} would be changed." if result.dry_run else f"{count} changed."
+    unchanged = f" {plural(result.unchanged, 'profile')} unchanged." if result.unchanged else ""
+    yield Text(words + unchanged)
+
+
 RENDERERS: dict[type[Result], Callable[[Any], Parts]] = {
     RemoveResult: _removed,
     CredentialsResult: _credentials,
     ExportResult: _exported,
     CodeResult: _code,
+    ChangesResult: _changes,
 }
