@@ -15,7 +15,7 @@ import pytest
 
 from zesty_burrow.commands.kits import apart as apart_module
 from zesty_burrow.commands.kits.apart import apart
-from zesty_burrow.core.finding import finding
+from zesty_burrow.core.finding import Severity, finding
 from zesty_burrow.core.profile import Traffic
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import LimitExceeded, Malformed, ProgramFault
@@ -84,10 +84,26 @@ class Mischief:
         return os.system, ("true",)
 
 
+class Getting:
+    """As a member of an enumeration is written by some versions of Python, of something else."""
+
+    def __reduce__(self):
+        return getattr, (Secret, "text")
+
+
+class Member:
+    def __reduce__(self):
+        return getattr, (Severity, "WARNING")
+
+
+def test_members_of_enumerations():
+    assert apart(lambda _: Member(), 0, "kit.zip") is Severity.WARNING
+
+
 def test_nothing_but_values(monkeypatch):
     """What a taken-over child could send is not acted on."""
-    for wrong in (Mischief(), os.path.join, subprocess.Popen):
-        with pytest.raises(ProgramFault, match="reader gave a"):
+    for wrong in (Mischief(), Getting(), os.path.join, subprocess.Popen):
+        with pytest.raises(ProgramFault, match="reader gave "):
             apart(lambda _, wrong=wrong: wrong, 0, "kit.zip")
     assert pickle.loads(pickle.dumps(Secret("x"))) == Secret("x")
 

@@ -18,10 +18,12 @@ import signal
 import sys
 import traceback
 from collections.abc import Callable
+from enum import Enum
 from pathlib import Path
 from typing import Any, BinaryIO, TypeVar
 
 from zesty_burrow.errors import BurrowError, LimitExceeded, ProgramFault, as_error
+from zesty_burrow.protocols import registry
 
 Result = TypeVar("Result")
 SECONDS, SECONDS_FOR_EACH = 10, 2
@@ -142,12 +144,21 @@ class _Values(pickle.Unpickler):
     def find_class(self, module: str, name: str) -> Any:
         if module == "copyreg" and name == "_reconstructor":
             return super().find_class(module, name)
-        if module.startswith(OUR_OWN):
+        if (module, name) == ("builtins", "getattr"):
+            # As some versions of Python write members of enumerations.
+            return _member
+        found: object = None
+        ours = (OUR_OWN, *(f"{registry.package(one)}." for one in registry.names()))
+        if module.startswith(ours):
             found = getattr(importlib.import_module(module), name)
         elif module in KNOWN and (module != "builtins" or name in PLAIN):
             found = getattr(KNOWN[module], name)
-        else:
-            raise ProgramFault(f"a kit's reader gave a {module}.{name}")
         if not isinstance(found, type):
             raise ProgramFault(f"a kit's reader gave a {module}.{name}")
         return found
+
+
+def _member(kind: object, name: object) -> object:
+    if not (isinstance(kind, type) and issubclass(kind, Enum) and name in kind.__members__):
+        raise ProgramFault(f"a kit's reader gave {name!r:.40} of no enumeration")
+    return kind.__members__[str(name)]
