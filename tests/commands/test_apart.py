@@ -13,6 +13,7 @@ from ipaddress import ip_network
 
 import pytest
 
+from commands.test_editions import talk
 from zesty_burrow.commands.kits import apart as apart_module
 from zesty_burrow.commands.kits.apart import apart
 from zesty_burrow.core.finding import Severity, finding
@@ -153,3 +154,11 @@ def test_hostile_files(zesty, tmp_path, name, data):
     ended = zesty("--json", "inspect", str(path))
     assert ended.code == 3 and ended.json["result"] == "error", ended.text
     assert "program" not in ended.json["code"]
+
+
+def test_the_progress_is_taken_away(zesty, kit):
+    """On a terminal nothing of the bar stays in front of what was found."""
+    code, seen = talk(zesty, ("inspect", kit), [])
+    assert code == 0
+    shown = [line.rpartition("\x1b[K")[2].rpartition("\r")[2] for line in seen.replace("\r\n", "\n").split("\n")]
+    assert not any("Reading" in line for line in shown), shown

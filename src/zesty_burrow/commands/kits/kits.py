@@ -56,7 +56,11 @@ def read_arguments(args: Namespace, context: Context, *, profile: str = "", devi
 
         def read(at: Callable[[str], None]) -> Kit:
             given = Surroundings(args.provider, profile, device, whole.neighbours, ask, progress, words, at)
-            return read_kit(whole.origin, whole.files, now, given)
+            try:
+                return read_kit(whole.origin, whole.files, now, given)
+            finally:
+                # Here, in the process that has drawn the bar.
+                context.reporter.pause()
 
         # What is read stays until the end: looking for cycles among thousands of profiles is in vain.
         gc.disable()

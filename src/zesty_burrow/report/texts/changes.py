@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from zesty_burrow.report.layout import Column, Indented, Table, Text, Verbatim
 from zesty_burrow.report.parts import Parts, heading, plural
@@ -15,6 +15,9 @@ from zesty_burrow.report.results.changes import (
     ExportResult,
     RemoveResult,
 )
+
+if TYPE_CHECKING:
+    from zesty_burrow.profiles.compare import Difference
 
 
 def _removed(result: RemoveResult) -> Parts:
@@ -55,22 +58,26 @@ def _code(result: CodeResult) -> Parts:
 
 
 MOST = 20
-"""Profiles that are shown; of more the number is told."""
+"""Different changes that are shown, and names of profiles that have the same; of more the number is told."""
 
 
 def _changes(result: ChangesResult) -> Parts:
-    for row in result.rows[:MOST]:
-        yield heading(row.name)
-        table = Table(*map(Column, ("key", "before", "now" if not result.dry_run else "would be")), gap=3)
-        for one in row.differences:
+    alike: dict[tuple[Difference, ...], list[str]] = {}
+    for row in result.rows:
+        alike.setdefault(row.differences, []).append(row.name)
+    for differences, names in list(alike.items())[:MOST]:
+        more = f" and {len(names) - MOST} more" if len(names) > MOST else ""
+        yield heading(", ".join(names[:MOST]) + more)
+        table = Table(*map(Column, ("key", "before", "would be" if result.dry_run else "now")), gap=3)
+        for one in differences:
             table.add_row(
                 Text(one.key, style="dim"),
                 Text(one.before or "absent", style="" if one.before else "dim"),
                 Text(one.after or "absent", style="bold" if one.after else "dim"),
             )
         yield Indented(table)
-    if len(result.rows) > MOST:
-        yield Text(f"and {len(result.rows) - MOST} more")
+    if len(alike) > MOST:
+        yield Text(f"and {len(alike) - MOST} other changes (--json tells all)")
     count = plural(len(result.rows), "profile")
     words = f"{count} would be changed." if result.dry_run else f"{count} changed."
     unchanged = f" {plural(result.unchanged, 'profile')} unchanged." if result.unchanged else ""
