@@ -151,7 +151,8 @@ def test_hostile_files(zesty, tmp_path, name, data):
     """Each was once seconds, gigabytes or a fault: now told in words, within the limits."""
     path = tmp_path / name
     path.write_bytes(data)
-    ended = zesty("--json", "inspect", str(path))
+    assert zesty("--json", "inspect", str(path)).code == 3
+    ended = zesty("--json", "import", str(path))
     assert ended.code == 3 and ended.json["result"] == "error", ended.text
     assert "program" not in ended.json["code"]
 

@@ -215,3 +215,26 @@ def test_words_of_one_s_own(zesty, tmp_path):
     words.write_text('[labels]\nhots = ["Einwahlpunkt"]\n')
     refused = zesty("--json", "inspect", str(sheet))
     assert refused.code == 3 and "hots" in refused.json["what"]
+
+
+def test_certificates_alone(zesty, tmp_path):
+    """What is in a file is told even where nothing can be imported, in text and JSON, and what is missing."""
+    path = tmp_path / "ca.pem"
+    path.write_bytes(AUTHORITY.pem())
+    ended = zesty("--json", "inspect", str(path))
+    assert ended.code == 3 and ended.json["result"] == "kit"
+    (row,) = ended.json["certificates"]
+    openssl = subprocess.run(
+        ["openssl", "x509", "-in", str(path), "-noout", "-fingerprint", "-sha256"], capture_output=True, text=True
+    )
+    assert openssl.stdout.strip().endswith(row["sha256"])
+    assert row["is_authority"] and row["subject"] == row["issuer"] == "CN=Quillwort Relay Authority,O=Quillwort Relay"
+    assert "Server: vpn.example" in ended.json["missing"][0] and len(ended.json["missing"]) == 2
+    shown = " ".join(zesty("inspect", str(path)).out.split())
+    assert row["sha256"] in shown and "Nothing here can be imported by itself" in shown
+    assert zesty("--json", "import", str(path)).json["code"] == "kit-empty"
+
+
+def test_a_whole_kit_shows_its_certificates(zesty, kit):
+    seen = zesty("--json", "inspect", str(kit)).json
+    assert len(seen["certificates"]) == 1 and seen["missing"] == []

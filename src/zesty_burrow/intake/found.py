@@ -13,6 +13,7 @@ from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.intake.kit import FoundCredentials, Item
 from zesty_burrow.intake.kit_file import KitFile
+from zesty_burrow.intake.readers.certificates import CertificateFacts, facts_of
 from zesty_burrow.intake.readers.keys import FoundKey
 from zesty_burrow.intake.recognise import FileKind
 
@@ -43,6 +44,10 @@ class CertificateFile:
     member: KitFile
     pem: str
     certificates: tuple[x509.Certificate, ...]
+
+    def facts(self) -> tuple[CertificateFacts, ...]:
+        """What a person compares them by."""
+        return tuple(facts_of(self.member.path, one) for one in self.certificates)
 
 
 @dataclass(slots=True)

@@ -9,6 +9,7 @@ from zesty_burrow.core.credentials import Credentials
 from zesty_burrow.core.finding import Finding
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.core.scope import Scope
+from zesty_burrow.intake.readers.certificates import CertificateFacts
 from zesty_burrow.intake.readers.keys import nobody
 from zesty_burrow.intake.readers.vocabulary import Vocabulary, shipped
 from zesty_burrow.intake.recognise import FileKind
@@ -58,6 +59,12 @@ class Kit:
     credentials: tuple[FoundCredentials, ...]
     items: tuple[Item, ...]
     findings: tuple[Finding, ...]
+    certificates: tuple[CertificateFacts, ...] = ()
+
+    @property
+    def is_empty(self) -> bool:
+        """Whether there is nothing to import."""
+        return not self.profiles and not self.credentials
 
 
 @dataclass(frozen=True, slots=True)

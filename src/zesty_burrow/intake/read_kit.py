@@ -60,8 +60,15 @@ def together(arguments: Sequence[Argument]) -> Together:
     return Together(", ".join(names[:SHOWN]) + more, tuple(files), neighbours)
 
 
-def read_kit(origin: str, members: Sequence[KitFile], now: datetime, surroundings: Surroundings | None = None) -> Kit:
-    """A kit from its files.
+def read_kit(
+    origin: str,
+    members: Sequence[KitFile],
+    now: datetime,
+    surroundings: Surroundings | None = None,
+    *,
+    empty_ok: bool = False,
+) -> Kit:
+    """A kit from its files. ``empty_ok``: also where there is nothing to import, to tell what is there.
 
     Raises ``InputError`` for a hostile or damaged archive, and where there is nothing at all to take; ``SealError``
     where a passphrase is wrong.
@@ -71,7 +78,9 @@ def read_kit(origin: str, members: Sequence[KitFile], now: datetime, surrounding
     made = assemble(found, origin, now, given)
     items = (*found.record.items, *made.record.items)
     findings = (*found.record.findings, *made.record.findings)
-    if not made.profiles and not made.credentials:
+    certificates = tuple(one for file in found.certificates.values() for one in file.facts())
+    kit = Kit(origin, made.profiles, made.credentials, items, findings, certificates)
+    if kit.is_empty and not empty_ok:
         reasons = [f"{item.path}: {item.why}" for item in items[:5]]
         raise refused("kit-empty", origin, "; ".join(reasons))
-    return Kit(origin, made.profiles, made.credentials, items, findings)
+    return kit

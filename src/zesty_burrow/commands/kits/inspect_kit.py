@@ -20,7 +20,7 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(args: Namespace, context: Context) -> KitResult:
     """Read, judge, compare, change nothing."""
-    kit = read_arguments(args, context)
+    kit = read_arguments(args, context, empty_ok=True)
     with ExitStack() as stack:
         store = stack.enter_context(context.store()) if context.has_store() else None
         plan = ImportPlan(store, lambda _: KEEP)

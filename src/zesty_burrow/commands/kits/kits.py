@@ -41,7 +41,9 @@ def add_kit_arguments(parser: ArgumentParser) -> None:
     portal.add_argument("--place", action="append", default=[], help="only this place's settings; may be repeated")
 
 
-def read_arguments(args: Namespace, context: Context, *, profile: str = "", device: str = "") -> Kit:
+def read_arguments(
+    args: Namespace, context: Context, *, profile: str = "", device: str = "", empty_ok: bool = False
+) -> Kit:
     """All arguments as one kit, or the first error."""
 
     def ask(question: str) -> str:
@@ -57,7 +59,7 @@ def read_arguments(args: Namespace, context: Context, *, profile: str = "", devi
         def read(at: Callable[[str], None]) -> Kit:
             given = Surroundings(args.provider, profile, device, whole.neighbours, ask, progress, words, at)
             try:
-                return read_kit(whole.origin, whole.files, now, given)
+                return read_kit(whole.origin, whole.files, now, given, empty_ok=empty_ok)
             finally:
                 # Here, in the process that has drawn the bar.
                 context.reporter.pause()

@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 from cryptography import x509
 from cryptography.exceptions import UnsupportedAlgorithm
+from cryptography.hazmat.primitives import hashes
+from cryptography.hazmat.primitives.asymmetric import ec, rsa
 from cryptography.hazmat.primitives.serialization import Encoding, pkcs7
 
 from zesty_burrow.core.certificates import trust
@@ -11,6 +15,59 @@ from zesty_burrow.errors import Malformed
 
 PEM_CERTIFICATE, PKCS7_MARK = b"-----BEGIN CERTIFICATE-----", b"-----BEGIN PKCS7-----"
 MAX_CERTIFICATES = 200
+MAX_NAMES = 20
+
+
+@dataclass(frozen=True, slots=True)
+class CertificateFacts:
+    """What a person compares and decides by. ``begins``, ``ends``: RFC 3339; ``sha256``: of the certificate in DER."""
+
+    path: str
+    subject: str
+    issuer: str
+    begins: str
+    ends: str
+    names: tuple[str, ...]
+    key: str
+    sha256: str
+    is_authority: bool
+
+
+def facts_of(path: str, one: x509.Certificate) -> CertificateFacts:
+    """Of a certificate that was read."""
+    digest = one.fingerprint(hashes.SHA256())
+    return CertificateFacts(
+        path,
+        trust.subject_name(one),
+        one.issuer.rfc4514_string(),
+        one.not_valid_before_utc.isoformat(),
+        one.not_valid_after_utc.isoformat(),
+        _names(one),
+        _key(one),
+        ":".join(f"{octet:02X}" for octet in digest),
+        trust.is_authority(one),
+    )
+
+
+def _names(one: x509.Certificate) -> tuple[str, ...]:
+    """Of its subject alternative name (RFC 5280 §4.2.1.6)."""
+    try:
+        found = one.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
+    except (x509.ExtensionNotFound, ValueError):
+        return ()
+    return tuple(str(getattr(name, "value", name)) for name in found)[:MAX_NAMES]
+
+
+def _key(one: x509.Certificate) -> str:
+    try:
+        key = one.public_key()
+    except (ValueError, UnsupportedAlgorithm):
+        return "a key of an unknown kind"
+    if isinstance(key, rsa.RSAPublicKey):
+        return f"RSA {key.key_size}"
+    if isinstance(key, ec.EllipticCurvePublicKey):
+        return f"EC {key.curve.name}"
+    return type(key).__name__.removesuffix("PublicKey").strip("_")
 
 
 def read_certificates_untrusted(data: bytes) -> list[x509.Certificate]:

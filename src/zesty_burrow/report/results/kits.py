@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import asdict, dataclass, field
 from typing import TYPE_CHECKING, Any, ClassVar
 
-from zesty_burrow.report.results.base import Result, finding_document
+from zesty_burrow.report.results.base import EXIT_NOTHING, Result, finding_document
 
 if TYPE_CHECKING:
     # Types alone: a command that needs none of these rooms must not wait for them.
@@ -31,11 +31,30 @@ class KitResult(Result):
     shown_by: ClassVar[str] = "kits"
     kind: ClassVar[str] = "kit"
 
+    @property
+    def exit_code(self) -> int:
+        """As an import of it would end, where there is nothing to import."""
+        return EXIT_NOTHING if self.kit.is_empty else 0
+
+    @property
+    def missing(self) -> tuple[str, ...]:
+        """What a profile cannot do without and no file has, in words."""
+        if self.kit.profiles:
+            return ()
+        found = ["where a gateway is: its host name or address, as in a line `Server: vpn.example`"]
+        if not self.kit.credentials:
+            found.append("how to sign in: an account and its password, a key with its certificate, or a shared secret")
+        if not any(one.is_authority for one in self.kit.certificates):
+            found.append("what the gateway proves itself by: its authority's certificate")
+        return tuple(found)
+
     def content(self) -> dict[str, Any]:
         from zesty_burrow.core.credentials import kind_of
 
         return {
             "imported": self.imported,
+            "certificates": [asdict(one) for one in self.kit.certificates],
+            "missing": list(self.missing),
             "profiles": [
                 {
                     "name": entry.profile.name,

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
+from zesty_burrow.errors import printable
 from zesty_burrow.report.findings import findings_table
 from zesty_burrow.report.layout import Column, Indented, Table, Text
 from zesty_burrow.report.parts import Parts, heading, plural, some
@@ -59,6 +60,9 @@ def kit_text(result: KitResult) -> Parts:
     hidden = len(items) - table.row_count
     if hidden:
         yield Indented(Text(f"and {hidden} more (--json tells all)", style="dim"))
+    if kit.certificates:
+        yield ""
+        yield from _certificates(result)
     for difference in () if result.asked else result.differences:
         yield ""
         yield from difference_table(difference)
@@ -72,7 +76,33 @@ def kit_text(result: KitResult) -> Parts:
     yield Text(_kit_summary(result))
 
 
+MOST_CERTIFICATES = 5
+
+
+def _certificates(result: KitResult) -> Parts:
+    """What a person compares them by."""
+    found = list(dict.fromkeys(result.kit.certificates))
+    yield heading("Certificates")
+    table = Table(Column(), Column())
+    for one in found[:MOST_CERTIFICATES]:
+        use = "an authority" if one.is_authority else "one host or person"
+        rows = [
+            ("subject", Text(printable(one.subject), style="bold")),
+            ("issued by", Text("itself" if one.issuer == one.subject else printable(one.issuer))),
+            ("of", Text(f"{use}; {one.key}; valid from {one.begins[:10]} to {one.ends[:10]}")),
+            *([("names", Text(printable(", ".join(one.names))))] if one.names else []),
+            ("SHA-256", Text(one.sha256)),
+        ]
+        for label, value in rows:
+            table.add_row(Text(label, style="dim"), value)
+    yield Indented(table)
+    if len(found) > MOST_CERTIFICATES:
+        yield Indented(Text(f"and {len(found) - MOST_CERTIFICATES} more (--json tells all)", style="dim"))
+
+
 def _kit_summary(result: KitResult) -> str:
+    if result.kit.is_empty:
+        return f"Nothing here can be imported by itself. Missing: {'; '.join(result.missing)}."
     profiles = len(result.kit.profiles)
     labels = sorted({str(entry.scope) for entry in result.kit.credentials})
     with_credentials = f" and the credentials for {', '.join(labels)}" if labels else ""
