@@ -26,13 +26,17 @@ import os, socket, sys, threading, time
 word = sys.argv[1]
 observatory4, observatory6, isp4, isp6, provider4, gateway, heron4, heron6 = sys.argv[2:]
 
+def stamped(kind):
+    seconds, _, fraction = f"{time.time():.6f}".partition(".")
+    return f"{word}-{kind}-at-{seconds}-{fraction}"
+
 def question(kind):
-    labels = f"{word}-{kind}.observatory.example".split(".")
+    labels = f"{stamped(kind)}.observatory.example".split(".")
     name = b"".join(bytes([len(one)]) + one.encode() for one in labels) + b"\\0"
     return b"\\0\\1\\1\\0\\0\\1\\0\\0\\0\\0\\0\\0" + name + b"\\0\\1\\0\\1"
 
 def plain(kind):
-    return f"{word}-{kind}".encode()
+    return stamped(kind).encode()
 
 ROWS = {
     "udp4": (observatory4, 9, "", "", plain),
@@ -132,13 +136,21 @@ class Watch:
         return min(map(float, self.analysed(wanted, "frame.time_epoch")))
 
     def in_the_clear(self):
-        """The datagrams of the sender that the analyser reads in the clear: when, and of which kind."""
+        """The datagrams of the sender that the analyser reads in the clear: when they were sent, and of which kind.
+
+        Each says itself when that was: some wait for a moment in the kernel, behind every filter, for the router's
+        hardware address. Names are asked again later by others, so for them the moment on the wire counts.
+        """
         wanted = f'frame contains "{WORD}" && {MINE}'
         found = []
         for line in self.analysed(wanted, "frame.time_epoch", "udp.payload"):
             moment, row = line.split("\t")
             kind = re.search(rf"{WORD}-([a-z0-9-]+)", bytes.fromhex(row.replace(":", "")).decode("ascii", "replace"))[1]
-            found.append((float(moment), "resolver" if kind.startswith("resolver") else kind))
+            if kind.startswith("resolver"):
+                found.append((float(moment), "resolver"))
+            else:
+                name, _, stamp = kind.partition("-at-")
+                found.append((float(stamp.replace("-", ".")), name))
         return found
 
     def not_named(self, since, until):

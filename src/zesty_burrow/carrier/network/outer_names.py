@@ -24,7 +24,8 @@ HOSTS = Path("/etc/hosts")
 BEHIND_STUB = Path("/run/systemd/resolve/resolv.conf")
 """Where systemd-resolved writes the servers that its stub on this machine asks (its manual page)."""
 PORT = 53
-TRIES, PATIENCE = 2, 2.0
+TRIES, PATIENCE = 3, 1.5
+"""How often a question is asked of each server, and seconds until it is asked again: any packet can get lost."""
 MAX_ANSWER = 4096
 
 
@@ -77,12 +78,16 @@ def _in_hosts(name: str) -> list[Address]:
 
 
 def _ask(name: str, servers: Sequence[Address]) -> list[Address]:
-    """Both families from the first server that answers."""
+    """Both families, each from the first server that answers; where one has an address, the other is not waited for."""
+    answers: dict[int, list[Address]] = {}
     for _ in range(TRIES):
         for server in servers:
-            answers = [_question(name, kind, server) for kind in (A, AAAA)]
-            if any(one is not None for one in answers):
-                return [address for one in answers if one for address in one if is_host(address)]
+            for kind in (A, AAAA):
+                found = _question(name, kind, server) if kind not in answers else None
+                if found is not None:
+                    answers[kind] = [address for address in found if is_host(address)]
+            if len(answers) == 2 or any(answers.values()):
+                return [address for kind in (A, AAAA) for address in answers.get(kind, ())]
     return []
 
 
