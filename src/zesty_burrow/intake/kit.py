@@ -73,7 +73,7 @@ class Surroundings:
 
     ``provider``, ``profile``, ``device``: whose credentials they are, where the kit does not say; ``neighbours`` look
     a file up beside one that was named, by that one's path; ``ask`` asks for a passphrase; ``progress`` is called
-    with files done and their number; ``words``: what labels on sheets mean; ``at`` is told which file is read now.
+    with files done and their number; ``words``: what labels on sheets mean; ``at`` gets the file that is read now.
     """
 
     provider: str = ""

@@ -58,7 +58,7 @@ def _code(result: CodeResult) -> Parts:
 
 
 MOST = 20
-"""Different changes that are shown, and names of profiles that have the same; of more the number is told."""
+"""Different changes that are shown, and names of profiles that have the same; of more only the number."""
 
 
 def _changes(result: ChangesResult) -> Parts:
