@@ -163,3 +163,26 @@ def test_the_progress_is_taken_away(zesty, kit):
     assert code == 0
     shown = [line.rpartition("\x1b[K")[2].rpartition("\r")[2] for line in seen.replace("\r\n", "\n").split("\n")]
     assert not any("Reading" in line for line in shown), shown
+
+
+def test_ended_in_the_middle_of_its_answer(monkeypatch):
+    """Half of an answer is none."""
+    real = os.fdopen
+
+    class Cut:
+        def __init__(self, stream):
+            self.stream = stream
+
+        def write(self, data):
+            self.stream.write(data[:3] if len(data) > 100 else data)
+            if len(data) > 100:
+                os._exit(9)
+            return len(data)
+
+    monkeypatch.setattr(
+        os,
+        "fdopen",
+        lambda *words, **options: Cut(real(*words, **options)) if "wb" in words else real(*words, **options),
+    )
+    with pytest.raises(LimitExceeded, match=r"its reader died \(exit code 9\)"):
+        apart(lambda _: bytes(1000), 0, "kit.zip")

@@ -283,10 +283,11 @@ class Store:
                 again = seal.seal(seal.open(bytes(sealed), before), after)
                 transaction.execute("UPDATE credentials SET profile = ?, sealed = ? WHERE id = ?", new, again, number)
 
-    def change_profile(self, profile: Profile) -> None:
-        """Put a changed profile in the place of the one of its name; where it came from stays."""
+    def change_profiles(self, profiles: Iterable[Profile]) -> None:
+        """Put changed profiles in the places of those of their names, all or none; where they came from stays."""
         with self._writing() as transaction:
-            _rewrite(transaction, profile.name, profile)
+            for profile in profiles:
+                _rewrite(transaction, profile.name, profile)
 
     def profile_texts(self, names: Sequence[str]) -> list[str]:
         """The texts of profiles, in the order of the names."""

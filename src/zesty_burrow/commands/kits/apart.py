@@ -74,7 +74,11 @@ def _listen(stream: BinaryIO) -> tuple[str, bytes, bytes]:
     """Where it was last, and the last thing that it told."""
     at, kind, content = "", b"", b""
     while len(head := stream.read(HEAD)) == HEAD:
-        kind, content = head[:1], stream.read(int.from_bytes(head[1:]))
+        size = int.from_bytes(head[1:])
+        kind, content = head[:1], stream.read(size)
+        if len(content) < size:
+            # It was ended in the middle of it.
+            return at, b"", b""
         if kind == AT:
             at = content.decode("utf-8", "replace")
     return at, kind, content

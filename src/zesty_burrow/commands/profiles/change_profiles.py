@@ -78,9 +78,8 @@ def run(args: Namespace, context: Context) -> ChangesResult:
             after = _edited(before, context) if args.edit else with_changes(before, wanted)
             made.append(Change(before, after))
         changed = [one for one in made if one.after != one.before]
-        if not args.dry_run:
-            for one in changed:
-                store.change_profile(one.after)
+        if changed and not args.dry_run:
+            store.change_profiles(one.after for one in changed)
     rows = tuple(ProfileChanges(one.before.name, one.differences) for one in changed)
     return ChangesResult(rows, len(made) - len(changed), dry_run=args.dry_run)
 

@@ -71,9 +71,10 @@ def run(args: Namespace, context: Context) -> MessageResult:
                 made = replace(made, settings=with_algorithms(settings_of(made), chosen, args.of))
             # Reading it again holds it against every rule of a profile, and names the key that breaks one.
             changed.append(read_profile(write_profile(made), f"profile {profile.name}"))
+        different = [after for before, after in zip(found, changed, strict=True) if after != before]
+        if different:
+            store.change_profiles(different)
         for before, after in zip(found, changed, strict=True):
-            if after != before:
-                store.change_profile(after)
             lines.append(f"{after.name}: {_told(after) if after != before else 'unchanged'}.")
     return MessageResult("\n".join(lines))
 

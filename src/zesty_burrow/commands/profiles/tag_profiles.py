@@ -28,9 +28,12 @@ def run(args: Namespace, context: Context) -> MessageResult:
     lines = []
     with context.store() as store:
         found = [store.find_profile(name)[0] for name in dict.fromkeys(args.name)]
+        changed = []
         for profile in found:
             tags = [tag for tag in dict.fromkeys((*profile.tags, *args.add)) if tag not in args.drop]
             if tuple(tags) != profile.tags:
-                store.change_profile(replace(profile, tags=tuple(tags)))
+                changed.append(replace(profile, tags=tuple(tags)))
             lines.append(f"{profile.name}: {', '.join(tags) or 'no tags'}.")
+        if changed:
+            store.change_profiles(changed)
     return MessageResult("\n".join(lines))
