@@ -21,7 +21,7 @@ from zesty_burrow.core.eap.peer import EapPeer, EapServer, PeerState
 from zesty_burrow.core.outside import geofeed, stun
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import Malformed
-from zesty_burrow.intake.containers import read_zip_untrusted
+from zesty_burrow.intake.containers.archives import read_zip_untrusted
 from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.readers.credentials import read_credentials_untrusted
 from zesty_burrow.protocols.ikev2.wire.message import (

@@ -118,7 +118,7 @@ CORPUS: dict[str, Row] = {
     "a key under a passphrase that nobody gives": row(lambda: {"l.toml": m.profile(sign_in=CERT_SIGN_IN), "me.key": m.key(passphrase=m.PASSPHRASE)}, L, (), {"kit-locked", NONE}, left_out=1),
     "PKCS #12": row(lambda: {"l.toml": m.profile(sign_in=CERT_SIGN_IN), "me.p12": m.bundle()}, L, (f"{CK} {Q}",), set(), passphrase=m.PASSPHRASE),
     "PKCS #12 without a passphrase": row(lambda: {"l.toml": m.profile(sign_in=CERT_SIGN_IN), "me.pfx": m.bundle("")}, L, (f"{CK} {Q}",), {"key-unprotected"}),
-    "PKCS #12 with the wrong passphrase": row(lambda: {"l.toml": m.profile(), "me.p12": m.bundle()}, error="kit-passphrase", passphrase="calm petrel"),
+    "PKCS #12 with the wrong passphrase": row(lambda: {"l.toml": m.profile(), "me.p12": m.bundle()}, L, (), {NONE, "kit-passphrase"}, passphrase="calm petrel", left_out=1),
     "PKCS #7": row(lambda: {"lisbon.csv": b"city,host\nLisbon,lisbon.quillwort.example\n", "ca.p7b": m.PKCS7_BUNDLE}, ("lisbon",), (), {NONE, ATTACHED, FROM_NAME}, provider=Q),
     "a key that fits no certificate": row(lambda: {"l.toml": m.profile(), "me.crt": m.pem(m.CLIENT_CERTIFICATE), "me.key": m.key(m.small_rsa())}, L, (), {NONE, "key-mismatch", "key-weak", "key-unprotected", "kit-certificate-unused"}, left_out=2),
     "a key without a certificate": row(lambda: {"l.toml": m.profile(), "me.key": m.key(m.edwards())}, L, (), {NONE, "key-without-certificate", "key-unprotected"}, left_out=1),
@@ -133,13 +133,13 @@ CORPUS: dict[str, Row] = {
     "a client certificate that was revoked": row(lambda: {"l.toml": m.LISBON.replace(b"eap-mschapv2", b"certificate"), "quillwort-authority.pem": m.CA, "me.pem": m.key() + m.pem(m.CLIENT_CERTIFICATE), "ca.crl": m.revocations(m.serial(m.CLIENT_CERTIFICATE))}, L, (f"{CK} {Q}",), {"key-unprotected", "certificate-revoked"}),
     "a gateway's certificate that was revoked": row(lambda: {"l.toml": m.LISBON, "quillwort-authority.pem": m.CA, "gw.pem": m.pem(m.GATEWAY_CERTIFICATE), "ca.crl": m.revocations(m.serial(m.GATEWAY_CERTIFICATE))}, L, (), {NONE, "gateway-certificate", "certificate-revoked"}, left_out=1),
     # G3: mails
-    "a welcome mail": row(("w.eml", m.mail(f"Dear customer,\n\n{SIGNED}\nFair winds!\n", attach=[("ca.pem", m.CA)])), ("cottage",), (f"{NP} {Q}",), {PLAIN, ATTACHED, FROM_NAME}, provider=Q),
+    "a welcome mail": row(("w.eml", m.mail(f"Dear customer,\n\n{SIGNED}\nFair winds!\n", attach=[("ca.pem", m.CA)])), ("cottage",), (f"{NP} {Q}",), {PLAIN, ATTACHED, FROM_NAME, "sheet-prose"}, provider=Q),
     "a mail in HTML alone": row(("w.eml", m.mail(SIGNED, html=True, attach=[("ca.pem", m.CA)])), ("cottage",), (f"{NP} {Q}",), {PLAIN, ATTACHED, FROM_NAME}, provider=Q),
     "a mail with an archive": row(("w.eml", m.mail("Your settings are attached, dear customer, with all our gateways in it.", attach=[("kit.zip", m.zipped(TWO))])), BOTH, (), {NONE, "kit-read-me"}, left_out=1),
     # G4, G6: sheets and pasted text
     "a set-up sheet": row(lambda: {"s.txt": SIGNED.encode() + b"All traffic: no\nNetworks: 10.20.0.0/16\nFavourite bird: auk\n", "ca.pem": m.CA}, ("cottage",), (f"{NP} {Q}",), {PLAIN, ATTACHED, FROM_NAME, "sheet-not-understood"}, provider=Q),
     "a sheet with a misspelt label and a line that has no place": row(lambda: {"s.txt": SIGNED.encode() + b"Name serverr: 10.20.0.53\nEncryption: AES-256\n", "ca.pem": m.CA}, ("cottage",), (f"{NP} {Q}",), {PLAIN, ATTACHED, FROM_NAME, "sheet-guessed", "sheet-not-taken"}, provider=Q),
-    "a sheet in an older encoding": row(lambda: {"s.txt": SIGNED.encode() + "Note: für Tromsø\n".encode("cp1252"), "ca.pem": m.CA}, ("cottage",), (f"{NP} {Q}",), {PLAIN, ATTACHED, FROM_NAME, "encoding-guessed"}, provider=Q),
+    "a sheet in an older encoding": row(lambda: {"s.txt": SIGNED.encode() + "Note: für Tromsø\n".encode("cp1252"), "ca.pem": m.CA}, ("cottage",), (f"{NP} {Q}",), {PLAIN, ATTACHED, FROM_NAME, "encoding-guessed", "sheet-not-needed"}, provider=Q),
     "a sheet for everybody": row(lambda: {"s.txt": SIGNED.encode() + b"Others on this machine: yes\n", "ca.pem": m.CA}, ("cottage",), (f"{NP} {Q}",), {PLAIN, ATTACHED, FROM_NAME, "for-everybody"}, provider=Q),
     "a sheet as CSV": row(lambda: {"s.csv": SIGNED.replace(": ", ",").encode(), "ca.pem": m.CA}, ("cottage",), (f"{NP} {Q}",), {PLAIN, ATTACHED, FROM_NAME}, provider=Q),
     "a sheet as TOML": row(lambda: {"s.toml": f'server = "lisbon.quillwort.example"\nuser = "x"\npassword = "{m.PASSWORD}"\n'.encode(), "ca.pem": m.CA}, ("lisbon",), (f"{NP} {Q}",), {PLAIN, ATTACHED, FROM_NAME}, provider=Q),
@@ -150,7 +150,7 @@ CORPUS: dict[str, Row] = {
     "a sheet with paste slips": row(lambda: {"s.txt": (SHEET + f"Password: “{m.PASSWORD}”\n").encode(), "ca.pem": m.CA}, ("cottage",), (f"{NP} {Q}",), {PLAIN, ATTACHED, FROM_NAME, "credentials-paste-slip"}, provider=Q),
     "two sheets with accounts of their own": row(lambda: {"a.txt": SIGNED.encode(), "b.txt": SIGNED.replace("heron", "curlew").replace("lisbon", "tallinn").replace("Cottage", "Boat").encode(), "ca.pem": m.CA}, ("cottage", "boat"), (f"{NP} profile cottage", f"{NP} profile boat"), {PLAIN, ATTACHED, FROM_NAME}, provider=Q),
     # G5: tables
-    "a server table": row(lambda: {"s.csv": b"city;host;load\nLisbon;lisbon.quillwort.example;3\nTallinn;tallinn.quillwort.example;4\n", "ca.der": m.CA_DER, "c.txt": m.CREDENTIALS}, ("lisbon", "tallinn"), (f"{NP} {Q}",), {PLAIN, ATTACHED, FROM_NAME}, provider=Q),
+    "a server table": row(lambda: {"s.csv": b"city;host;load\nLisbon;lisbon.quillwort.example;3\nTallinn;tallinn.quillwort.example;4\n", "ca.der": m.CA_DER, "c.txt": m.CREDENTIALS}, ("lisbon", "tallinn"), (f"{NP} {Q}",), {PLAIN, ATTACHED, FROM_NAME, "sheet-not-needed"}, provider=Q),
     "a server table as JSON": row(lambda: {"s.json": json.dumps([{"country": "Portugal", "host": "lisbon.quillwort.example", "city": "Lisbon"}]).encode(), "ca.der": m.CA_DER}, ("lisbon",), (), {NONE, ATTACHED}, provider=Q),
     "a table for a client key": row(lambda: {"s.csv": b"city,host\nLisbon,lisbon.quillwort.example\n", "me.p12": m.bundle()}, ("lisbon",), (f"{CK} {Q}",), {ATTACHED, FROM_NAME}, provider=Q, passphrase=m.PASSPHRASE),
     "a table with a bad row": row(lambda: {"s.csv": b"city,host\nLisbon,lisbon.quillwort.example\nNowhere,two words?\n", "ca.pem": m.CA}, ("lisbon",), (), {NONE, ATTACHED, FROM_NAME, "kit-unreadable"}, provider=Q),

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 from zesty_burrow.errors import InputError
 from zesty_burrow.intake import limits
-from zesty_burrow.intake.containers import expand
+from zesty_burrow.intake.containers.expand import expand
 from zesty_burrow.intake.kit_file import KitFile
 
 FILES = {"a.toml": b"format = 1\n", "deep/er/b.txt": b"two\nlines\n", "empty": b""}

@@ -13,12 +13,13 @@ from hypothesis import strategies as st
 
 from support import AUTHORITY, PASSWORD
 from zesty_burrow.errors import InputError, Malformed
+from zesty_burrow.intake.containers.mail import looks_like_mail, read_mail_untrusted
+from zesty_burrow.intake.documents.page import blocks_of_page
 from zesty_burrow.intake.kit import Surroundings
 from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.read_kit import read_kit
-from zesty_burrow.intake.readers import sheet
+from zesty_burrow.intake.readers import sheet, tables
 from zesty_burrow.intake.readers.certificates import read_certificates_untrusted
-from zesty_burrow.intake.readers.mail import looks_like_mail, read_mail_untrusted, text_of_html
 
 NOW = datetime.now(UTC)
 PEM = AUTHORITY.pem()
@@ -207,10 +208,10 @@ def test_a_host_that_is_none(host):
 @example("NONE")
 def test_any_text_is_a_sheet_or_not(text):
     """Sheets, tables and pages of any content: rows, or ``Malformed``."""
-    assert isinstance(sheet.read_lines(text), sheet.Row)
-    assert isinstance(text_of_html(text), str)
+    assert isinstance(sheet.read_lines(text), tables.Row)
+    assert isinstance(blocks_of_page(text), list)
     assert looks_like_mail(text.encode("utf-8", "replace")) in (True, False)
-    for reader in (sheet.read_pairs, sheet.read_toml, sheet.read_table):
+    for reader in (sheet.read_pairs, sheet.read_toml, tables.read_table):
         try:
             reader(text)
         except Malformed as problem:

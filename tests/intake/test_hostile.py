@@ -33,7 +33,8 @@ from zesty_burrow.core.scope import Scope, most_specific
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import BurrowError, InputError, LimitExceeded, Malformed, SealError
 from zesty_burrow.intake import limits
-from zesty_burrow.intake.containers import expand
+from zesty_burrow.intake.containers.budget import Passphrases
+from zesty_burrow.intake.containers.expand import expand
 from zesty_burrow.intake.kit import Surroundings
 from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.read_kit import read_kit
@@ -387,7 +388,10 @@ def test_damaged_kits(changes, cut, form):
     }[form]()
     try:
         kit = read_kit(
-            "k", [KitFile(f"k.{form}", damaged(packed, changes, cut))], NOW, Surroundings(ask=lambda _: m.PASSPHRASE)
+            "k",
+            [KitFile(f"k.{form}", damaged(packed, changes, cut))],
+            NOW,
+            Surroundings(passphrases=Passphrases([m.PASSPHRASE])),
         )
         assert kit.profiles or kit.credentials
     except BurrowError as problem:

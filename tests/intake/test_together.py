@@ -148,7 +148,7 @@ def test_the_last_guard(monkeypatch, problem):
 def test_what_is_found_is_not_changed_by_assembling():
     """The second step leaves the first one's result alone: assembling twice gives the same."""
     from zesty_burrow.intake.assemble import assemble
-    from zesty_burrow.intake.containers import expand
+    from zesty_burrow.intake.containers.expand import expand
     from zesty_burrow.intake.reader import read_files
 
     files = [KitFile(name, data, 0o600) for name, data in m.FILES.items()]

@@ -41,6 +41,7 @@ def assemble(found: Found, origin: str, now: datetime, given: Surroundings) -> A
     """Put together what belongs together; ``found`` stays as it is."""
     joining = _Assembly(found, origin, now, given)
     joining.match_keys()
+    joining.name_providers()
     for raw in found.profiles:
         try:
             joining.finish(raw)
@@ -61,6 +62,7 @@ class _Assembly:
         self._found, self._origin, self._now, self._given = found, origin, now, given
         self._secrets = list(found.secrets)
         self._by_path: dict[str, FoundProfile] = {}
+        self._common_provider = ""
         self._names: dict[str, set[str]] = {}
         self._by_label: dict[tuple[str, CredentialsKind], set[Credentials]] | None = None
         self._kinds: dict[str, set[CredentialsKind]] = {}
@@ -139,11 +141,26 @@ class _Assembly:
 
     # Profiles.
 
+    def name_providers(self) -> None:
+        """Whose several gateways are that say it nowhere, where credentials came with them: their common domain's."""
+        given = self._given
+        if given.provider or given.profile or self._found.providers or not any(not one.owner for one in self._secrets):
+            return
+        open_ones = [raw.profile for raw in self._found.profiles if not raw.profile.provider]
+        if len(open_ones) < 2 or len(open_ones) < len(self._found.profiles):
+            return
+        names = [one.gateway.addresses[0].lower().split(".")[::-1] for one in open_ones]
+        common = [labels[0] for labels in zip(*names, strict=False) if len(set(labels)) == 1]
+        if len(common) >= 2 and not common[0].isdigit():
+            self._common_provider = ".".join(common[::-1])
+            self.record.findings.append(finding("provider-from-hosts", self._origin, self._common_provider))
+
     def finish(self, raw: RawProfile) -> None:
         """Authorities and revocation lists inside, place and name settled, judged."""
         named = replace(
             raw.profile, authorities=tuple(self._authority(raw.member, one) for one in raw.profile.authorities)
         )
+        named = replace(named, provider=named.provider or self._common_provider)
         profile = self._settle(raw, self._with_lists(self._attach(raw, named)))
         text = write_profile(profile)
         content = content_digest(profile, text)

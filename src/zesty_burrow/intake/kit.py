@@ -9,13 +9,12 @@ from zesty_burrow.core.credentials import Credentials
 from zesty_burrow.core.finding import Finding
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.core.scope import Scope
+from zesty_burrow.intake.containers.budget import Passphrases
 from zesty_burrow.intake.readers.certificates import CertificateFacts
-from zesty_burrow.intake.readers.keys import nobody
 from zesty_burrow.intake.readers.vocabulary import Vocabulary, shipped
 from zesty_burrow.intake.recognise import FileKind
 
 Neighbour = Callable[[str], bytes | None]
-Ask = Callable[[str], str]
 Progress = Callable[[int, int], None]
 
 
@@ -72,15 +71,16 @@ class Surroundings:
     """What a kit alone does not tell.
 
     ``provider``, ``profile``, ``device``: whose credentials they are, where the kit does not say; ``neighbours`` look
-    a file up beside one that was named, by that one's path; ``ask`` asks for a passphrase; ``progress`` is called
-    with files done and their number; ``words``: what labels on sheets mean; ``at`` gets the file that is read now.
+    a file up beside one that was named, by that one's path; ``progress`` is called
+    with files done and their number; ``words``: what labels on sheets mean; ``at`` gets the file that is read now;
+    ``passphrases``: of archives, keys and sealed credentials.
     """
 
     provider: str = ""
     profile: str = ""
     device: str = ""
     neighbours: Mapping[str, Neighbour] = field(default_factory=dict)
-    ask: Ask = nobody
     progress: Progress = lambda _done, _all: None
     words: Vocabulary = field(default_factory=shipped)
     at: Callable[[str], None] = lambda _path: None
+    passphrases: Passphrases = field(default_factory=Passphrases)

@@ -24,12 +24,16 @@ class Source:
 
 @dataclass(frozen=True, slots=True)
 class KitFile:
-    """One file: its path within the kit, its octets, and its mode where the file system gave one."""
+    """One file: its path within the kit, its octets, and its mode where the file system gave one.
+
+    ``is_text``: what a document or a page says, as UTF-8; it is no longer in the document's own form.
+    """
 
     path: str
     data: bytes = field(repr=False)
     mode: int | None = None
     source: Source = Source()
+    is_text: bool = False
 
     @property
     def name(self) -> str:

@@ -9,6 +9,8 @@ MAX_MEMBERS = 20_000
 MAX_MEMBER = 4 << 20
 MAX_TOTAL = 256 << 20
 MAX_KIT_FILE = 128 << 20
+MAX_DOCUMENT = 32 << 20
+"""Unpacked octets of an office document: its library holds several times that in memory."""
 MAX_DEPTH = 4
 MAX_LZMA_MEMORY = 64 << 20
 MAX_LISTS = 100

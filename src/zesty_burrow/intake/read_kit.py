@@ -7,12 +7,14 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 
 from zesty_burrow.intake.assemble import assemble
-from zesty_burrow.intake.containers import expand, reader_for
+from zesty_burrow.intake.containers.expand import expand, reader_for
 from zesty_burrow.intake.kit import Kit, Neighbour, Surroundings
 from zesty_burrow.intake.kit_file import KitFile, Source
 from zesty_burrow.intake.limits import refused
 from zesty_burrow.intake.reader import read_files
 
+CAUSES = ({"archive-encrypted"}, {"kit-locked"}, {"kit-passphrase"}, {"document-picture"}, {"archive-unknown"})
+"""Why nothing at all can be taken, where one cause is all there is."""
 SHOWN = 3
 """Names of arguments in a kit's origin."""
 
@@ -74,13 +76,14 @@ def read_kit(
     where a passphrase is wrong.
     """
     given = surroundings or Surroundings()
-    found = read_files(origin, expand(members), given)
+    found = read_files(origin, expand(members, given.words, given.passphrases), given)
     made = assemble(found, origin, now, given)
     items = (*found.record.items, *made.record.items)
     findings = (*found.record.findings, *made.record.findings)
     certificates = tuple(one for file in found.certificates.values() for one in file.facts())
     kit = Kit(origin, made.profiles, made.credentials, items, findings, certificates)
     if kit.is_empty and not empty_ok:
-        reasons = [f"{item.path}: {item.why}" for item in items[:5]]
-        raise refused("kit-empty", origin, "; ".join(reasons))
+        reasons = "; ".join(dict.fromkeys(f"{item.path}: {item.why}" for item in items[:5]))
+        causes = {one.code.slug for one in findings if one.subject in {item.path for item in items}}
+        raise refused(causes.pop() if causes in CAUSES else "kit-empty", origin, reasons)
     return kit

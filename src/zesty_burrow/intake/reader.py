@@ -14,11 +14,12 @@ from zesty_burrow.core.credentials import Credentials
 from zesty_burrow.core.finding import CODES, finding
 from zesty_burrow.errors import BurrowError, InputError, LimitExceeded, SealError
 from zesty_burrow.intake import limits, sealed
-from zesty_burrow.intake.containers import Expanded
+from zesty_burrow.intake.containers.expand import Expanded
+from zesty_burrow.intake.containers.names import is_litter
 from zesty_burrow.intake.found import CertificateFile, Found, RawProfile, RawSecret, Record
 from zesty_burrow.intake.kit import FoundCredentials, Surroundings
 from zesty_burrow.intake.kit_file import KitFile
-from zesty_burrow.intake.readers import codes, sheet
+from zesty_burrow.intake.readers import codes, sheet, tables
 from zesty_burrow.intake.readers.certificates import read_certificates_untrusted
 from zesty_burrow.intake.readers.credentials import read_credentials_untrusted
 from zesty_burrow.intake.readers.encodings import decode_untrusted
@@ -40,17 +41,19 @@ def read_files(origin: str, expanded: Expanded, given: Surroundings) -> Found:
     Raises ``SealError`` where a passphrase is wrong, ``LimitExceeded`` for more than a kit may hold.
     """
     reader = _Reader(origin, given)
-    for member, problem in expanded.damaged:
-        reader.record.leave(member, FileKind.OTHER, "kit-unreadable", str(problem))
+    for one in expanded.left:
+        reader.record.leave(one.member, FileKind.OTHER, one.slug, one.detail)
     seen: dict[bytes, str] = {}
-    for number, member in enumerate(expanded.files):
+    files = [member for member in expanded.files if not is_litter(member.path)]
+    reader.tell_litter([member for member in expanded.files if is_litter(member.path)])
+    for number, member in enumerate(files):
         if number % STRIDE == 0:
-            given.progress(number, len(expanded.files))
+            given.progress(number, len(files))
         content = hashlib.sha256(member.data).digest()
         reader.take(member, seen.get(content, ""))
         seen.setdefault(content, member.path)
     reader.take_codes()
-    given.progress(len(expanded.files), len(expanded.files))
+    given.progress(len(files), len(files))
     return reader.found()
 
 
@@ -98,6 +101,13 @@ class _Reader:
             self.record,
         )
 
+    def tell_litter(self, files: list[KitFile]) -> None:
+        """What desktops and archivers leave behind, as one line."""
+        if files:
+            names = ", ".join(member.name for member in files[:3]) + (", …" if len(files) > 3 else "")
+            words = f"{len(files)} of them: {names}" if len(files) > 1 else names
+            self.record.leave(files[0], FileKind.OTHER, "kit-litter", words)
+
     def take(self, member: KitFile, same: str = "") -> None:
         """Recognise one file and read it. ``same``: the path of an earlier file with the same content."""
         kind = FileKind.OTHER
@@ -126,7 +136,7 @@ class _Reader:
     def _point_out_encoding(self, member: KitFile, kind: FileKind) -> None:
         """Where a text's letters may have been read wrongly."""
         if kind in (FileKind.PROFILE, FileKind.CREDENTIALS, FileKind.SHEET, FileKind.TABLE):
-            guessed = decode_untrusted(member.data, member.path).guessed
+            guessed = "" if member.is_text else decode_untrusted(member.data, member.path).guessed
             if guessed:
                 self.record.findings.append(finding("encoding-guessed", member.path, f"read as {guessed}"))
 
@@ -164,7 +174,13 @@ class _Reader:
 
     def _key(self, member: KitFile) -> None:
         self._bounded("private keys", len(self._keys) + 1, limits.MAX_KIT_KEYS)
-        opened = read_keys_untrusted(member.data, self._given.ask, member.path)
+        try:
+            opened = read_keys_untrusted(member.data, self._given.passphrases.asking(member.path), member.path)
+        except SealError as problem:
+            if problem.slug != "kit-passphrase":
+                raise
+            self.record.leave(member, FileKind.KEY, problem.slug, problem.why)
+            return
         for key in opened.keys:
             self._keys.append((member, key))
             self.record.findings += key.findings
@@ -197,44 +213,70 @@ class _Reader:
             self._check_mode(member)
 
     def _sheet(self, member: KitFile) -> None:
-        text = text_of(member)
-        lower = member.name.lower()
-        reader = sheet.read_toml if lower.endswith(".toml") else sheet.read_pairs if lower.endswith(".csv") else None
-        row = (reader or sheet.read_lines)(text, self._given.words)
-        made = sheet.draft(row, member.path, self._provider(member))
-        self.record.findings += made.findings
-        if made.credentials and made.profile is None and row.first(Field.PROVIDER):
-            self._providers.setdefault(member.source.group, row.first(Field.PROVIDER))
-        if made.profile is not None:
-            self._profiles.append(
-                RawProfile(member.path, member, made.profile, by_template=not row.first(Field.SIGN_IN))
-            )
-        self._keep_secrets(member, made.credentials, member.path if made.profile is not None else "")
-        if made.profile is None and not made.credentials:
+        rows = self._rows_of_sheet(member, text_of(member))
+        drafts = self._drafts(member, rows, [member.path] if len(rows) == 1 else [])
+        self._keep_drafts(member, drafts)
+        with_provider = next((row for row in rows if row.first(Field.PROVIDER)), None)
+        profiles = any(made.profile for _, _, made in drafts)
+        credentials = any(made.credentials for _, _, made in drafts)
+        if credentials and not profiles and with_provider is not None:
+            self._providers.setdefault(member.source.group, with_provider.first(Field.PROVIDER))
+        if not profiles and not credentials:
             self.record.leave(
                 member, FileKind.SHEET, "kit-unreadable", "neither a host nor an account with its password is on it"
             )
 
+    def _rows_of_sheet(self, member: KitFile, text: str) -> list[tables.Row]:
+        lower = member.name.lower()
+        if lower.endswith(".toml"):
+            return [sheet.read_toml(text, self._given.words)]
+        if lower.endswith((".csv", ".tsv")):
+            row = sheet.read_pairs(text, self._given.words)
+            if row.values:
+                return [row]
+        return sheet.read_sheet(text, self._given.words)
+
     def _table(self, member: KitFile) -> None:
         """A table's rows by template: one protocol and sign-in, many places."""
-        rows = sheet.read_table(text_of(member), self._given.words)
+        rows = tables.read_table(text_of(member), self._given.words)
         unknown = dict.fromkeys(label for row in rows for label in row.unknown)
         self.record.findings += [finding("sheet-not-understood", member.path, f"column {label}") for label in unknown]
-        values: list[RawSecret] = []
-        for number, row in enumerate(rows, start=2):
+        passed = dict.fromkeys(label for row in rows for label in row.passed)
+        if passed:
+            self.record.findings.append(finding("sheet-not-needed", member.path, f"columns {', '.join(passed)}"))
+        for row in rows:
             row.unknown.clear()
-            origin = f"{member.path}, row {number}"
+            row.passed.clear()
+        origins = [f"{member.path}, row {number}" for number in range(2, len(rows) + 2)]
+        self._keep_drafts(member, self._drafts(member, rows, origins))
+
+    def _drafts(
+        self, member: KitFile, rows: list[tables.Row], origins: list[str]
+    ) -> list[tuple[str, tables.Row, sheet.Drafted]]:
+        """What rows become. One of several that is wrong is told and left out; the only one is an error."""
+        made: list[tuple[str, tables.Row, sheet.Drafted]] = []
+        for number, row in enumerate(rows):
+            origin = origins[number] if origins else f"{member.path}, {row.first(Field.HOST) or 'the rest'}"
             try:
-                made = sheet.draft(row, origin, self._provider(member))
+                made.append((origin, row, sheet.draft(row, origin, self._provider(member))))
             except InputError as problem:
+                if len(rows) == 1 and origin == member.path:
+                    raise
                 self.record.findings.append(finding(_slug(problem), origin, str(problem)))
-                continue
+        return made
+
+    def _keep_drafts(self, member: KitFile, drafts: list[tuple[str, tables.Row, sheet.Drafted]]) -> None:
+        values: list[RawSecret] = []
+        several = sum(made.profile is not None for _, _, made in drafts) > 1
+        by_rows = sum(bool(made.credentials) for _, _, made in drafts) > 1
+        for origin, row, made in drafts:
             self.record.findings += made.findings
             if made.profile is not None:
-                self._profiles.append(
-                    RawProfile(origin, member, made.profile, by_template=not row.first(Field.SIGN_IN))
-                )
-                values += [RawSecret(member, value, origin) for value in made.credentials]
+                by_template = not row.first(Field.SIGN_IN)
+                self._profiles.append(RawProfile(origin, member, made.profile, by_template=by_template))
+            # Of several gateways, credentials that stand there once are for all.
+            owner = origin if made.profile is not None and (by_rows or not several) else ""
+            values += [RawSecret(member, value, owner) for value in made.credentials]
         if values:
             self._warn_of_plain_secrets(member)
         self._secrets += values
@@ -256,7 +298,7 @@ class _Reader:
         self._open_sealed(member, sealed.read_sealed_file_untrusted(text_of(member), member.path))
 
     def _open_sealed(self, member: KitFile, table: object) -> None:
-        passphrase = self._given.ask(f"Passphrase of {member.path}: ")
+        passphrase = self._given.passphrases.asking(member.path)(f"Passphrase of {member.path}: ")
         for scope, value in sealed.open_credentials_untrusted(table, passphrase, member.path):
             self._labelled.append(FoundCredentials(member.path, scope, value, member.source.name))
             self.record.keep(member.path, FileKind.SEALED, f"for {scope}")
@@ -281,11 +323,19 @@ class _Reader:
         texts, missing = codes.join_symbols(self._symbols)
         for number, data in enumerate(texts, start=1):
             path = f"{first.path}/code" if len(texts) == 1 else f"{first.path}/code-{number}"
-            self.take(replace(first, path=path, data=data))
+            self._take_code(replace(first, path=path, data=data))
         self.record.findings += [finding("code-incomplete", first.path, words) for words in missing]
+
+    def _take_code(self, member: KitFile) -> None:
+        """A code's text is read as a file is; where it is nothing that we read, it is shown, but for secrets."""
+        kind = recognise(member, self._given.words)
+        if kind in (FileKind.OTHER, FileKind.READ_ME):
+            self.record.leave(member, FileKind.CODE, "code-other", codes.shown(member.data))
+        else:
+            self.take(member)
 
 
 def _slug(problem: BurrowError) -> str:
     """The finding that an error becomes where only one file is left out for it."""
-    known = problem.slug in CODES and problem.slug.partition("-")[0] in ("kit", "protocol", "code")
+    known = problem.slug in CODES and problem.slug.partition("-")[0] in ("kit", "protocol", "code", "document")
     return problem.slug if known else "kit-unreadable"

@@ -9,19 +9,19 @@ from zesty_burrow.core.profile import PEM_MARK
 from zesty_burrow.errors import Malformed
 from zesty_burrow.intake import sealed
 from zesty_burrow.intake.kit_file import KitFile
-from zesty_burrow.intake.readers import sheet
+from zesty_burrow.intake.readers import server_list, sheet, tables
 from zesty_burrow.intake.readers.certificates import PKCS7_MARK
 from zesty_burrow.intake.readers.codes import looks_like_picture
 from zesty_burrow.intake.readers.credentials import looks_like_credentials
 from zesty_burrow.intake.readers.encodings import decode_untrusted
 from zesty_burrow.intake.readers.instance_data import looks_like_instance_data
 from zesty_burrow.intake.readers.keys import looks_like_key, looks_like_pkcs12
-from zesty_burrow.intake.readers.mail import text_of_html
 from zesty_burrow.intake.readers.vocabulary import Vocabulary, shipped
 
 READ_ME = re.compile(r"^(read[ _.-]?me|licen[cs]e|terms|changes|news|notes|instructions?|help|about)", re.IGNORECASE)
 PROFILE_KEY = re.compile(rb"^\s*(?:format\s*=|\[(?:profile|gateway)\])", re.MULTILINE)
 CERTIFICATE_ENDINGS = (".pem", ".crt", ".cer", ".der", ".p7b", ".p7c")
+TABLE_ENDINGS = (".csv", ".tsv", ".json")
 HEAD = 65536
 
 
@@ -43,9 +43,8 @@ class FileKind(StrEnum):
 
 
 def text_of(member: KitFile) -> str:
-    """A file's text; a page's as its reader sees it. :class:`Malformed` where it is none."""
-    text = decode_untrusted(member.data, member.path).text
-    return text_of_html(text) if member.name.lower().endswith((".html", ".htm")) else text
+    """A file's text. :class:`Malformed` where it is none."""
+    return member.data.decode("utf-8", "replace") if member.is_text else decode_untrusted(member.data, member.path).text
 
 
 def recognise(member: KitFile, words: Vocabulary | None = None) -> FileKind:
@@ -55,8 +54,6 @@ def recognise(member: KitFile, words: Vocabulary | None = None) -> FileKind:
     is_profile = PROFILE_KEY.search(head) is not None
     if not is_profile and (kind := _recognise_octets(data, head, lower)) is not None:
         return kind
-    if READ_ME.match(member.name):
-        return FileKind.READ_ME
     try:
         text = text_of(member)
     except Malformed:
@@ -84,21 +81,23 @@ def _recognise_text(member: KitFile, lower: str, text: str, words: Vocabulary) -
         return FileKind.SEALED
     if looks_like_instance_data(text):
         return FileKind.DATA
-    if lower.endswith((".csv", ".json")) and sheet.looks_like_table(text, words):
+    if tables.looks_like_table(text, words, by_name=lower.endswith(TABLE_ENDINGS)):
         return FileKind.TABLE
-    readers = {".csv": sheet.read_pairs, ".toml": sheet.read_toml}
-    for ending, reader in readers.items():
-        if lower.endswith(ending):
-            try:
-                known = set(reader(text, words).values)
-            except Malformed:
-                return FileKind.PROFILE if ending == ".toml" else FileKind.OTHER
-            return (
-                FileKind.SHEET if known & sheet.ANCHORS else FileKind.PROFILE if ending == ".toml" else FileKind.OTHER
-            )
+    if lower.endswith(".toml"):
+        try:
+            known = set(sheet.read_toml(text, words).values)
+        except Malformed:
+            return FileKind.PROFILE
+        return FileKind.SHEET if known & sheet.ANCHORS else FileKind.PROFILE
+    if lower.endswith((".csv", ".tsv")) and set(sheet.read_pairs(text, words).values) & sheet.ANCHORS:
+        return FileKind.SHEET
     if sheet.looks_like_sheet(text, words):
         return FileKind.SHEET
+    if READ_ME.match(member.name):
+        return FileKind.READ_ME
     if looks_like_credentials(member.name, text):
         return FileKind.CREDENTIALS
-    is_prose = (lower.endswith((".txt", ".md", ".html")) or "text of the mail" in lower) and text.count(" ") > 8
-    return FileKind.READ_ME if is_prose else FileKind.OTHER
+    if server_list.looks_like_list(text):
+        return FileKind.SHEET
+    is_prose = lower.endswith((".txt", ".md", ".html")) or member.is_text or "text of the mail" in lower
+    return FileKind.READ_ME if is_prose and text.count(" ") > 8 else FileKind.OTHER

@@ -11,11 +11,13 @@ from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.kits.apart import apart
 from zesty_burrow.core.finding import Finding
 from zesty_burrow.host.files import read_kit_files, read_standard_input
+from zesty_burrow.intake.containers.budget import Passphrases
 from zesty_burrow.intake.kit import Kit, Surroundings
 from zesty_burrow.intake.read_kit import Argument, read_kit, together
 from zesty_burrow.profiles.policy import judge_profile
 
 PORTAL = "https://"
+MOST_PASSPHRASES = 10
 
 
 def add_kit_arguments(parser: ArgumentParser) -> None:
@@ -31,7 +33,8 @@ def add_kit_arguments(parser: ArgumentParser) -> None:
         "--kit-passphrase-file",
         type=Path,
         metavar="FILE",
-        help="read the passphrase of keys and sealed credentials in the kit from FILE instead of asking",
+        help="read the passphrases of archives, keys and sealed credentials in the kit from FILE, one in each line, "
+        "instead of asking",
     )
     portal = parser.add_argument_group("for a provider's portal (https://…)")
     portal.add_argument(
@@ -48,16 +51,18 @@ def read_arguments(
 
     def ask(question: str) -> str:
         context.reporter.pause()
-        file = args.kit_passphrase_file or context.passphrase_file
-        return context.ask_passphrase(question, file, slug="kit-locked")
+        return context.ask_passphrase(question, None, slug="kit-locked")
 
+    file = args.kit_passphrase_file or context.passphrase_file
+    known = context.ask_passphrase("", file, slug="kit-locked").splitlines() if file else []
+    passphrases = Passphrases([one for one in known if one][:MOST_PASSPHRASES], None if file else ask)
     words = context.words()
     whole = together([_argument(name, args, context) for name in args.kit])
     with context.reporter.progress(f"Reading {whole.origin}") as progress:
         now = context.now()
 
         def read(at: Callable[[str], None]) -> Kit:
-            given = Surroundings(args.provider, profile, device, whole.neighbours, ask, progress, words, at)
+            given = Surroundings(args.provider, profile, device, whole.neighbours, progress, words, at, passphrases)
             try:
                 return read_kit(whole.origin, whole.files, now, given, empty_ok=empty_ok)
             finally:

@@ -9,18 +9,23 @@ from __future__ import annotations
 
 import hashlib
 import io
+import itertools
 import re
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from zesty_burrow.errors import LimitExceeded, Malformed
+from zesty_burrow.errors import BurrowError, LimitExceeded, Malformed
 
 if TYPE_CHECKING:
     import segno
 
-PICTURES = (b"\x89PNG\r\n\x1a\n", b"\xff\xd8\xff", b"GIF8", b"BM", b"RIFF")
-FORMATS = ("PNG", "JPEG", "GIF", "BMP", "WEBP")
+PICTURES = (b"\x89PNG\r\n\x1a\n", b"\xff\xd8\xff", b"GIF8", b"BM", b"RIFF", b"II*\0", b"MM\0*")
+FORMATS = ("PNG", "JPEG", "GIF", "BMP", "WEBP", "TIFF")
 MAX_PIXELS = 40_000_000
+MAX_PAGES = 20
+"""Of a TIFF file."""
+SHOWN = 120
 MAX_PARTS = 16
 HEADER = re.compile(rb"part (\d{1,2}) of (\d{1,2}) of ([0-9a-f]{8})\n")
 ONE_CODE = 1200
@@ -42,23 +47,47 @@ def looks_like_picture(data: bytes) -> bool:
     return data.startswith(PICTURES) and (data[:4] != b"RIFF" or data[8:12] == b"WEBP")
 
 
-def read_picture_untrusted(data: bytes) -> list[Symbol]:
-    """All QR codes in a stranger's picture; none where there are none. Raises only :class:`Malformed`."""
-    import zxingcpp
-    from PIL import Image
+def read_picture_untrusted(data: bytes, spend: Callable[[int], None] = lambda _pixels: None) -> list[Symbol]:
+    """All QR codes in a stranger's picture; none where there are none. Raises only :class:`Malformed`.
 
+    ``spend`` is told how many pixels are going to be looked at, before they are unpacked, and may raise.
+    """
+    import zxingcpp
+    from PIL import Image, ImageSequence
+
+    found: list[Symbol] = []
     try:
         with Image.open(io.BytesIO(data), formats=FORMATS) as picture:
-            if picture.width * picture.height > MAX_PIXELS:
-                raise LimitExceeded("a picture is too large", why=f"{picture.width} times {picture.height} pixels")
-            grey = picture.convert("L")
-    except LimitExceeded:
+            for page in itertools.islice(ImageSequence.Iterator(picture), MAX_PAGES if picture.format == "TIFF" else 1):
+                pixels = page.width * page.height
+                if pixels > MAX_PIXELS:
+                    raise LimitExceeded("a picture is too large", why=f"{page.width} times {page.height} pixels")
+                spend(pixels)
+                grey = page.convert("L")
+                one_kind = zxingcpp.BarcodeFormats([zxingcpp.BarcodeFormat.QRCode])
+                found += [_symbol(one.bytes) for one in zxingcpp.read_barcodes(grey, formats=one_kind) if one.valid]
+    except BurrowError:
         raise
     except Exception as problem:
         # Decoders of pictures meet damage with many kinds of errors.
         raise Malformed("a picture is damaged", why=f"{type(problem).__name__}: {problem}"[:200]) from None
-    found = zxingcpp.read_barcodes(grey, formats=zxingcpp.BarcodeFormats([zxingcpp.BarcodeFormat.QRCode]))
-    return [_symbol(one.bytes) for one in found if one.valid]
+    return found
+
+
+_SECRET = re.compile(
+    r"((?:password|passwd|pass|pwd|pin|psk|secret|token|key|code|otp|auth|p|k)\s*[=:]\s*)([^;&\s]+)", re.IGNORECASE
+)
+
+
+def shown(data: bytes) -> str:
+    """A code's text for a person to read: what follows a word for a secret, and a long row of letters, is masked."""
+    try:
+        text = data.decode("utf-8")
+    except UnicodeDecodeError:
+        return f"{len(data)} octets that are no text"
+    plain = _SECRET.sub(r"\1•••", " ".join(text.split()))
+    plain = re.sub(r"[A-Za-z0-9+/_-]{24,}", "•••", plain)
+    return plain if len(plain) <= SHOWN else f"{plain[:SHOWN]}… ({len(plain)} characters)"
 
 
 def _symbol(data: bytes) -> Symbol:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import contextlib
 import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
@@ -28,10 +29,12 @@ from zesty_burrow.errors import LimitExceeded, Malformed, SealError
 
 PRIVATE_MARK = re.compile(rb"-----BEGIN ((?:(?:RSA|EC|ENCRYPTED) )?PRIVATE KEY)-----")
 MAX_BLOCK = 1 << 16
-TRIES = 3
+TRIES = 10
 MAX_KEYS = 50
 MAX_PASSPHRASE = 1024
-MAX_ROUNDS = 10_000_000
+MAX_ROUNDS = 3_000_000
+MAX_SCRYPT_OCTETS, MAX_SCRYPT_WORK = 64 << 20, 256 << 20
+"""Of memory; and of memory that is gone through, for all its parallel parts."""
 MAX_ELEMENTS = 2000
 KeyTypes = rsa.RSAPrivateKey | ec.EllipticCurvePrivateKey | ed25519.Ed25519PrivateKey | ed448.Ed448PrivateKey
 Ask = Callable[[str], str]
@@ -78,24 +81,37 @@ def looks_like_key(data: bytes) -> bool:
 
 
 def refuse_costly_keys(data: bytes, origin: str) -> None:
-    """A stranger may ask for thousands of millions of rounds; :class:`LimitExceeded` beyond ten millions.
+    """A stranger may ask for thousands of millions of rounds; :class:`LimitExceeded` beyond three millions.
 
-    In every way to make a key from a passphrase (RFC 8018 A.2, RFC 7292 B and C, RFC 7914 §7) the rounds are a whole
-    number right after the salt, which is an octet string.
+    In every way to make a key from a passphrase the cost stands right after the salt, which is an octet string: the
+    rounds (RFC 8018 A.2, RFC 7292 B and C), or N, r and p of scrypt (RFC 7914 §7), which takes 128 * N * r octets.
     """
-    pending = [_der_of(data)]
+    pending = _der_of(data)
     for _ in range(MAX_ELEMENTS):
         if not pending:
             return
-        before = -1
+        salted = False
+        numbers: list[int] = []
         for tag, value in _elements(pending.pop()):
-            if tag == 0x02 and before == 0x04 and int.from_bytes(value[:9]) > MAX_ROUNDS:
-                raise LimitExceeded(
-                    f"{origin} is not opened", why=f"its passphrase would need more than {MAX_ROUNDS} rounds to check"
-                )
-            before = tag
+            if tag == 0x02 and salted:
+                numbers.append(int.from_bytes(value[:16]))
+                _refuse_costly(numbers, origin)
+            else:
+                salted, numbers = tag == 0x04, []
             if tag & 0x20 or (tag == 0x04 and value[:1] == b"\x30"):
                 pending.append(value)
+
+
+def _refuse_costly(numbers: list[int], origin: str) -> None:
+    why = ""
+    if len(numbers) >= 3:
+        n, r, p = numbers[:3]
+        if 128 * n * r > MAX_SCRYPT_OCTETS or 128 * n * r * p > MAX_SCRYPT_WORK:
+            why = f"its passphrase would need {128 * n * r >> 20} MiB of memory to check, {p} times over"
+    elif numbers[0] > MAX_ROUNDS:
+        why = f"its passphrase would need more than {MAX_ROUNDS} rounds to check"
+    if why:
+        raise LimitExceeded(f"{origin} is not opened", why=why[:200])
 
 
 def _blocks(data: bytes) -> list[bytes]:
@@ -112,14 +128,14 @@ def _blocks(data: bytes) -> list[bytes]:
     return found
 
 
-def _der_of(data: bytes) -> bytes:
-    block = next(iter(_blocks(data)), None)
-    if block is None:
-        return data
-    try:
-        return base64.b64decode(b"".join(block.splitlines()[1:-1]))
-    except ValueError:
-        return b""
+def _der_of(data: bytes) -> list[bytes]:
+    """What every private key's PEM block holds, whatever stands before its base64; or the octets themselves."""
+    found = []
+    for block in _blocks(data):
+        lines = [line for line in block.splitlines()[1:-1] if b":" not in line]
+        with contextlib.suppress(ValueError):
+            found.append(base64.b64decode(b"".join(lines)))
+    return found or [data]
 
 
 def _elements(data: bytes) -> Iterator[tuple[int, bytes]]:
@@ -177,7 +193,12 @@ def _unlock(load: Callable[[bytes], T], ask: Ask, origin: str) -> T:
     """Ask until it opens, at most three times; the same wrong answer twice ends it."""
     given: set[str] = set()
     for _ in range(TRIES):
-        passphrase = ask(f"Passphrase of {origin}: ")
+        try:
+            passphrase = ask(f"Passphrase of {origin}: ")
+        except SealError:
+            if not given:
+                raise
+            break
         if passphrase in given or len(passphrase) > MAX_PASSPHRASE:
             break
         given.add(passphrase)

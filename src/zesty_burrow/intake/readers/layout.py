@@ -6,10 +6,12 @@ import re
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from zesty_burrow.intake.readers.vocabulary import DOUBTFUL, Vocabulary
+from zesty_burrow.intake.readers.vocabulary import DOUBTFUL, MOST_WORDS, PARTLY, Vocabulary
 
 MAX_LINES = 10_000
 MAX_LINE = 1000
+FEW = 2
+"""Labels that are known for certain, after which others in the same layout need not be."""
 MAX_TOLERANT = 200
 """Labels of a sheet for which a letter or two may be wrong: comparing takes time."""
 _BULLET = r"^\s*(?:[-*•▪‣·–]\s+)?"
@@ -30,39 +32,51 @@ _ALONE = re.compile(rf"{_BULLET}([^\s:=|][^:=|]{{1,59}}?)\s*:?\s*$")
 
 
 class Pair(NamedTuple):
-    """A label with its value as it stands there, and whether the label is known."""
+    """A label with its value as it stands there, whether the label is known, and in which line the value is.
+
+    ``trimmed``: blanks stood behind the value. ``label_at``: the line of the label.
+    """
 
     label: str
     value: str
     known: bool
     trimmed: bool = False
+    at: int = 0
+    label_at: int = 0
 
 
 def pairs(text: str, words: Vocabulary, *, tolerant: bool = True) -> Iterator[Pair]:
-    """All of them; other lines are prose and are passed over. ``trimmed``: blanks stood behind the value."""
-    lines = [line for line in text.splitlines()[:MAX_LINES] if len(line) <= MAX_LINE]
+    """All of them, with the numbers of their lines from 1; other lines are prose and are passed over.
+
+    Where two labels with a gap behind them, or two that stand alone, are known for certain, others that stand in the
+    same way need not be known as well.
+    """
+    lines = [line if len(line) <= MAX_LINE else "" for line in text.splitlines()[:MAX_LINES]]
     left = MAX_TOLERANT if tolerant else 0
-    waiting = ""
-    for line in lines:
+    lenient_gap = tolerant and sum(_clear(line) is None and _unclear(line, words) is not None for line in lines) >= FEW
+    lenient_alone = tolerant and sum(_clear(line) is None and _label_alone(line, words) != "" for line in lines) >= FEW
+    waiting, since = "", 0
+    for number, line in enumerate(lines, start=1):
         if not line.strip():
             continue
-        found = _clear(line) or _unclear(line, words)
+        ends_in_blanks = line != line.rstrip()
+        found = _clear(line) or _unclear(line, words, lenient=lenient_gap)
         if found is not None:
             label, value = found
             match = words.match(label, tolerant=False)
-            if match is None and left > 0 and len(label.split()) <= 3:
+            if match is None and left > 0 and len(label.split()) <= MOST_WORDS:
                 left -= 1
                 match = words.match(label)
             if match is not None or not waiting:
                 waiting = ""
-                yield Pair(label, value, match is not None, line != line.rstrip())
+                yield Pair(label, value, match is not None, ends_in_blanks, number, number)
                 continue
         if waiting:
             # The line under a label that stands alone.
-            yield Pair(waiting, line.strip(), known=True, trimmed=line != line.rstrip())
+            yield Pair(waiting, line.strip(), True, ends_in_blanks, number, since)
             waiting = ""
             continue
-        waiting = _label_alone(line, words)
+        waiting, since = _label_alone(line, words, lenient=lenient_alone), number
 
 
 def _clear(line: str) -> tuple[str, str] | None:
@@ -73,17 +87,23 @@ def _clear(line: str) -> tuple[str, str] | None:
     return None
 
 
-def _unclear(line: str, words: Vocabulary) -> tuple[str, str] | None:
+def _unclear(line: str, words: Vocabulary, *, lenient: bool = False) -> tuple[str, str] | None:
     for pattern in UNCLEAR:
         if match := pattern.match(line):
             label, value = match.groups()
-            known = words.match(label, tolerant=False)
-            if known is not None and known.confidence >= DOUBTFUL:
+            if _is_label(label, words, lenient=lenient):
                 return label, value
     return None
 
 
-def _label_alone(line: str, words: Vocabulary) -> str:
+def _label_alone(line: str, words: Vocabulary, *, lenient: bool = False) -> str:
     match = _ALONE.match(line)
-    known = words.match(match[1], tolerant=False) if match else None
-    return match[1] if match and known is not None and known.confidence >= DOUBTFUL else ""
+    return match[1] if match and _is_label(match[1], words, lenient=lenient) else ""
+
+
+def _is_label(text: str, words: Vocabulary, *, lenient: bool) -> bool:
+    known = words.match(text, tolerant=False)
+    if known is None and lenient and len(text.split()) <= MOST_WORDS:
+        known = words.match(text)
+        return known is not None and known.confidence >= PARTLY
+    return known is not None and known.confidence >= DOUBTFUL

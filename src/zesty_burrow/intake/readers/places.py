@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 import unicodedata
 from functools import lru_cache
+from importlib import resources
 from typing import NamedTuple
 
 _COUNTRIES = (
@@ -121,7 +122,9 @@ _CITIES = (
     "- Vatican VA|- St Vincent VC|- Tortola VG|- St Thomas VI|- Ho Chi Minh VN|- Efate VU|- Wallis WF|"
     "- Apia WS|- Aden YE|- Mayotte YT|- Lusaka ZM|- Harare ZW"
 )
-_ALSO = {"uk": "GB", "usa": "US", "uae": "AE", "holland": "NL", "england": "GB", "korea": "KR", "czechia": "CZ"}
+_LONG = 5
+"""Letters from which a foreign spelling counts among the words of a file's name; shorter ones are words as well."""
+_SHORT = {"uk", "usa", "uae"}
 _NOISE = frozenset(
     {"udp", "tcp", "ike", "ikev2", "vpn", "server", "gateway", "gw", "profile", "config", "settings", "exit", "node"}
 )
@@ -162,10 +165,31 @@ def countries() -> dict[str, str]:
 
 
 @lru_cache(maxsize=1)
+def _spellings() -> dict[str, str]:
+    """Other spellings of countries and cities, folded: a country's code, or a city as it is called here."""
+    text = resources.files("zesty_burrow.intake.readers").joinpath("places.txt").read_text("utf-8")
+    rows = (line.split("|") for line in text.splitlines() if not line.startswith("#"))
+    return {" ".join(re.findall(r"[a-z]+", folded(name))): first for first, *names in rows for name in names}
+
+
+def other_spelling(text: str) -> str:
+    """What a country (by its code) or a city is called here, for another spelling of it; else an empty text."""
+    return _spellings().get(" ".join(re.findall(r"[a-z]+", folded(text))), "")
+
+
+@lru_cache(maxsize=1)
 def _country_words() -> dict[str, str]:
     words = {folded(name): code for code, name in countries().items()}
     words.update({code.casefold(): code for code in countries()})
-    return {**words, **_ALSO}
+    known = countries()
+    return {**words, **{name: code for name, code in _spellings().items() if code in known}}
+
+
+@lru_cache(maxsize=1)
+def _words_of_names() -> dict[str, str]:
+    """Countries that count among the words of a file's or a host's name."""
+    own = {folded(name) for name in countries().values()} | {code.casefold() for code in countries()} | _SHORT
+    return {word: code for word, code in _country_words().items() if word in own or len(word) >= _LONG}
 
 
 @lru_cache(maxsize=1)
@@ -177,12 +201,16 @@ def _city_words() -> dict[str, NamedPlace]:
         words.setdefault(folded(city), NamedPlace(code, city))
         if short != "-":
             words.setdefault(short, NamedPlace(code, city))
+    for spelling, city in _spellings().items():
+        if len(spelling) >= _LONG and folded(city) in words:
+            words.setdefault(spelling, words[folded(city)])
     return words
 
 
 def country_code(text: str) -> str:
     """The ISO 3166-1 code for a code or a country's name; empty where it is neither."""
-    return _country_words().get(folded(text).strip(), "")
+    words = folded(text).strip()
+    return _country_words().get(words) or _country_words().get(" ".join(re.findall(r"[a-z]+", words)), "")
 
 
 def place_in_name(name: str) -> NamedPlace:
@@ -193,14 +221,14 @@ def place_in_name(name: str) -> NamedPlace:
     for position, word in enumerate(words):
         if word in _ABBREVIATIONS and not city and len(words) > 1:
             continue
-        code = _country_words().get(word, "")
+        code = _words_of_names().get(word, "")
         if code and (not city or city.country == code) and (position == 0 or city or word not in _AMBIGUOUS):
             return NamedPlace(code, city.city if city else "")
     if city:
         return city
     for length in (3, 2):
         for at in range(len(words) - length + 1):
-            code = _country_words().get(" ".join(words[at : at + length]), "")
+            code = _words_of_names().get(" ".join(words[at : at + length]), "")
             if code:
                 return NamedPlace(code)
     return NamedPlace()

@@ -1,16 +1,16 @@
-"""Set-up sheets ("Label: value" lines, CSV with two columns, TOML of any shape) and server tables (CSV, JSON).
+"""Set-up sheets: "Label: value" lines in any layout, CSV with two columns, TOML of any shape.
 
-Both end in rows of fields; a row with a host becomes a profile, a row with account and password credentials.
+They end in rows of fields, as server tables do; a row with a host becomes a profile, one with account and password
+credentials.
 """
 
 from __future__ import annotations
 
 import csv
-import io
 import ipaddress
-import json
 import re
 import tomllib
+from collections import Counter
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
@@ -21,70 +21,48 @@ from zesty_burrow.core.identity import Identity, IdType
 from zesty_burrow.core.profile import Gateway, Profile, SignIn, Traffic, TunnelSettings
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import Malformed, ProfileInvalid
-from zesty_burrow.intake.readers import layout
+from zesty_burrow.intake.readers import layout, server_list
 from zesty_burrow.intake.readers.credentials import paste_slips
 from zesty_burrow.intake.readers.places import country_code, folded, place_in_name
+from zesty_burrow.intake.readers.tables import HOST_NAME, Row, cells_of, is_host
 from zesty_burrow.intake.readers.vocabulary import DOUBTFUL, Field, Vocabulary, shipped
 from zesty_burrow.profiles.text import read_profile, write_profile
 from zesty_burrow.protocols.ikev2.settings import IkeSettings
 
-MAX_ROWS = 10_000
 SECRET_FIELDS = (Field.ACCOUNT, Field.PASSWORD, Field.SHARED_SECRET)
 ANCHORS = frozenset({Field.HOST, Field.ACCOUNT, Field.PASSWORD})
 
 
-@dataclass(slots=True)
-class Row:
-    """One filled-in sheet, or one line of a table: values by field, and labels that were not understood.
-
-    ``trimmed``: secrets behind which blanks were left out. ``guessed``: labels that may mean something else, with what
-    they were taken for.
-    """
-
-    values: dict[Field, list[str]] = field(default_factory=dict)
-    unknown: list[str] = field(default_factory=list)
-    trimmed: list[Field] = field(default_factory=list)
-    guessed: list[str] = field(default_factory=list)
-    words: Vocabulary = field(default_factory=shipped, repr=False)
-
-    def put(self, label: str, value: str) -> Field | None:
-        """Take a label and its value; what it means."""
-        found = self.words.match(label)
-        value = value.strip()
-        if found is None:
-            self.unknown.append(label.strip())
-            return None
-        if value:
-            self.values.setdefault(found.field, []).append(value)
-            if found.confidence < DOUBTFUL:
-                self.guessed.append(f"{label.strip()}: taken for {found.field} ({found.confidence:.0%} sure)")
-        return found.field
-
-    def first(self, which: Field) -> str:
-        """The first value of a field, or an empty text."""
-        return self.values.get(which, [""])[0]
-
-    def answer(self, which: Field) -> bool | None:
-        """A yes or a no, or None."""
-        return self.words.yes_or_no(self.first(which))
-
-
 def looks_like_sheet(text: str, words: Vocabulary | None = None) -> bool:
-    """Whether a text is a filled-in sheet: two known labels at least, one of them a host, an account or a password."""
+    """Whether a text is a filled-in sheet: two known labels, one for certain; one a host, an account or a password."""
     words = words or shipped()
-    known = set()
-    for pair in layout.pairs(text[:65536], words, tolerant=False):
-        if pair.known and (match := words.match(pair.label, tolerant=False)):
+    certain, known = set(), set()
+    for pair in layout.pairs(text[:65536], words):
+        if pair.known and (match := words.match(pair.label)):
             known.add(match.field)
-    known.discard(Field.NOTHING)
-    return len(known) >= 2 and bool(known & ANCHORS)
+            if match.confidence >= DOUBTFUL:
+                certain.add(match.field)
+    for found in (certain, known):
+        found.discard(Field.NOTHING)
+    return len(known) >= 2 and bool(certain) and bool(known & ANCHORS)
+
+
+PLACE_FIELDS = frozenset((
+    Field.HOST, Field.HOST6, Field.NAME, Field.CITY, Field.COUNTRY, Field.IDENTITY, Field.PORT, Field.TRANSPORT,
+    Field.LOAD,
+))  # fmt: skip
+"""What each of several gateways on one sheet has for itself; the rest is for all of them."""
 
 
 def read_lines(text: str, words: Vocabulary | None = None) -> Row:
-    """Labels and values as people set them out; other lines are prose and are passed over."""
+    """All labels and values of a text as one row; see :func:`read_sheet`."""
     words = words or shipped()
     found = list(layout.pairs(text, words))
-    row = Row(words=words.preferring(pair.label for pair in found))
+    return _row_of(found, words.preferring(pair.label for pair in found))
+
+
+def _row_of(found: Iterable[layout.Pair], words: Vocabulary) -> Row:
+    row = Row(words=words)
     for pair in found:
         # A word of prose before a colon is not a label that was not understood: only short ones count.
         if pair.known or len(pair.label.split()) <= 3:
@@ -94,22 +72,101 @@ def read_lines(text: str, words: Vocabulary | None = None) -> Row:
     return row
 
 
+def read_sheet(text: str, words: Vocabulary | None = None) -> list[Row]:
+    """Labels and values as people set them out, and gateways that are named among other words: a row for each gateway.
+
+    The first row has what is for all of them as well (an account, a name server); lines that are neither are its
+    ``prose``, hosts in them without a place its ``loose`` ones.
+    """
+    words = words or shipped()
+    found = list(layout.pairs(text, words))
+    words = words.preferring(pair.label for pair in found)
+    taken = [pair for pair in found if pair.known or len(pair.label.split()) <= 3]
+    # "Lisbon: lisbon.example" is no label that was not understood, but a place.
+    placed = [pair for pair in taken if not pair.known and is_host(pair.value.strip("()<>"))]
+    taken = [pair for pair in taken if pair not in placed]
+    used = {number for pair in taken for number in (pair.at, pair.label_at)}
+    hosts = list(server_list.named_hosts(text, used))
+    common, own = _apart(taken, words)
+    rows = [_row_of(pairs, words) for pairs in own]
+    known = {host.lower() for pairs in (common, *own) for pair in pairs for host in pair.value.split()}
+    loose = []
+    for one in hosts:
+        if one.host in known:
+            continue
+        known.add(one.host)
+        if not (one.place.country or one.place.city):
+            loose.append(f"the host {one.host} in line {one.line}: nothing says which place it is")
+            continue
+        used.add(one.line)
+        values = {Field.HOST: one.host, Field.CITY: one.place.city, Field.COUNTRY: one.place.country}
+        rows.append(Row({key: [value] for key, value in values.items() if value}, words=words))
+    first = _row_of(common, words)
+    if first.first(Field.HOST) or not rows:
+        rows.insert(0, first)
+    else:
+        _add_common(rows, first)
+    lines = enumerate(text.splitlines(), start=1)
+    rows[0].prose = _numbers(number for number, line in lines if line.strip() and number not in used)
+    rows[0].loose = loose
+    return rows
+
+
+def _apart(found: list[layout.Pair], words: Vocabulary) -> tuple[list[layout.Pair], list[list[layout.Pair]]]:
+    """What is for all gateways, and what each of several has for itself, where a label of theirs comes again."""
+    meant = [(pair, match.field if (match := words.match(pair.label)) else None) for pair in found]
+    labels = Counter(" ".join(pair.label.casefold().split()) for pair, which in meant if which in PLACE_FIELDS)
+    again = {label for label, count in labels.items() if count > 1}
+    hosts = {" ".join(pair.label.casefold().split()) for pair, which in meant if which is Field.HOST} & again
+    if not hosts:
+        return found, []
+    begins = next(label for pair, _ in meant if (label := " ".join(pair.label.casefold().split())) in again)
+    common: list[layout.Pair] = []
+    own: list[list[layout.Pair]] = []
+    for pair, which in meant:
+        label = " ".join(pair.label.casefold().split())
+        if label == begins:
+            own.append([])
+        (own[-1] if own and which in PLACE_FIELDS and (label in again or own) else common).append(pair)
+    return common, own
+
+
+SHARED = frozenset(Field) - PLACE_FIELDS - {Field.ACCOUNT, Field.PASSWORD, Field.SHARED_SECRET}
+
+
+def _add_common(rows: list[Row], common: Row) -> None:
+    """What is for all of them goes into each; the secrets, and what is to be told, into the first."""
+    for number, row in enumerate(rows):
+        for which, values in common.values.items():
+            if number == 0 or which in SHARED:
+                row.values.setdefault(which, list(values))
+    rows[0].unknown = [*common.unknown, *rows[0].unknown]
+    rows[0].passed = [*common.passed, *rows[0].passed]
+    rows[0].guessed = [*common.guessed, *rows[0].guessed]
+    rows[0].trimmed = [*common.trimmed, *rows[0].trimmed]
+
+
+def _numbers(lines: Iterable[int]) -> str:
+    """Numbers of lines in a few words: 1-3, 7."""
+    spans: list[list[int]] = []
+    for number in lines:
+        if spans and spans[-1][1] == number - 1:
+            spans[-1][1] = number
+        else:
+            spans.append([number, number])
+    return ", ".join(str(first) if first == last else f"{first}-{last}" for first, last in spans)
+
+
 def read_pairs(text: str, words: Vocabulary | None = None) -> Row:
     """CSV with a label and a value in each line."""
     row = Row(words=words or shipped())
     try:
-        for cells in csv.reader(io.StringIO(text), delimiter=_delimiter(text)):
-            if len(cells) >= 2 and cells[0].strip() and not cells[0].lstrip().startswith("#"):
-                row.put(cells[0], ", ".join(cell for cell in cells[1:] if cell.strip()))
+        for cells in cells_of(text):
+            if len(cells) >= 2 and cells[0]:
+                row.put(cells[0], ", ".join(cell for cell in cells[1:] if cell))
     except csv.Error as problem:
         raise Malformed("a sheet is malformed", why=str(problem)) from None
     return row
-
-
-def _delimiter(text: str) -> str:
-    """What separates cells: what the first line that is no comment has most of."""
-    first = next((line for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")), "")
-    return max(",;\t|", key=first.count)
 
 
 def read_toml(text: str, words: Vocabulary | None = None) -> Row:
@@ -135,69 +192,6 @@ def _flatten(table: Mapping[str, Any], row: Row, depth: int) -> None:
             row.put(key, str(value))
 
 
-def read_table(text: str, words: Vocabulary | None = None) -> list[Row]:
-    """A server table: CSV whose first line names the columns, or JSON with a list of objects. Columns in any order."""
-    stripped = text.lstrip("\ufeff \t\r\n")
-    try:
-        if stripped[:1] in "[{":
-            return _json_rows(json.loads(stripped), words or shipped())
-        return _csv_rows(stripped, words or shipped())
-    except (csv.Error, ValueError, RecursionError) as problem:
-        raise Malformed("a server table is malformed", why=str(problem)[:200]) from None
-
-
-def _csv_rows(text: str, words: Vocabulary) -> list[Row]:
-    lines = text.splitlines(keepends=True)
-    while lines and (not lines[0].strip() or lines[0].lstrip().startswith("#")):
-        lines.pop(0)
-    reader = csv.reader(io.StringIO("".join(lines)), delimiter=_delimiter(text))
-    labels = next(reader, [])
-    words = words.preferring(labels)
-    rows: list[Row] = []
-    for cells in reader:
-        if len(rows) >= MAX_ROWS:
-            raise Malformed("a server table is too long", why=f"more than {MAX_ROWS} lines")
-        if any(cell.strip() for cell in cells) and not cells[0].lstrip().startswith("#"):
-            rows.append(_row(zip(labels, cells, strict=False), words))
-    return rows
-
-
-def _json_rows(document: Any, words: Vocabulary) -> list[Row]:
-    if isinstance(document, dict):
-        document = next((value for value in document.values() if isinstance(value, list)), [])
-    if not isinstance(document, list) or len(document) > MAX_ROWS:
-        raise Malformed("a server table is malformed", why=f"a list of up to {MAX_ROWS} objects is needed")
-    rows = []
-    for entry in document:
-        if not isinstance(entry, dict):
-            raise Malformed("a server table is malformed", why="a list of objects is needed")
-        texts = {key: ", ".join(map(str, one)) if isinstance(one, list) else str(one) for key, one in entry.items()}
-        rows.append(_row(texts.items(), words))
-    return rows
-
-
-def _row(pairs: Iterable[tuple[str, str]], words: Vocabulary) -> Row:
-    row = Row(words=words)
-    for label, value in pairs:
-        row.put(label, value)
-    return row
-
-
-def looks_like_table(text: str, words: Vocabulary | None = None) -> bool:
-    """Whether a text is a server table: its first columns hold a host and, in CSV, at least one more known label."""
-    words = words or shipped()
-    stripped = text.lstrip("\ufeff \t\r\n")
-    if stripped[:1] in ("[", "{"):
-        try:
-            return any(row.first(Field.HOST) for row in read_table(text, words)[:1])
-        except Malformed:
-            return False
-    lines = (line for line in stripped.splitlines() if line.strip() and not line.lstrip().startswith("#"))
-    cells = [cell.strip().strip("\"'") for cell in re.split(r"[,;\t|]", next(lines, ""))]
-    labels = {match.field for cell in cells if (match := words.match(cell, tolerant=False))}
-    return bool(labels & {Field.HOST, Field.HOST6}) and len(labels) >= 2
-
-
 def slug_of(text: str) -> str:
     """A profile's name from a title: lower-case ASCII letters, digits and hyphens."""
     return re.sub(r"[^a-z0-9]+", "-", folded(text)).strip("-")[:60].strip("-")
@@ -216,8 +210,13 @@ def draft(row: Row, origin: str, provider: str = "") -> Drafted:
     """A profile and credentials from a row. Raises :class:`ProfileInvalid` with the field that is wrong."""
     made = Drafted()
     made.findings += [finding("sheet-not-understood", origin, label) for label in dict.fromkeys(row.unknown)]
+    if row.passed:
+        made.findings.append(finding("sheet-not-needed", origin, ", ".join(dict.fromkeys(row.passed))))
     made.findings += [finding("sheet-guessed", origin, words) for words in dict.fromkeys(row.guessed)]
-    made.findings += [finding("sheet-not-taken", origin, words) for words in _not_taken(row)]
+    made.findings += [finding("sheet-not-taken", origin, words) for words in (*_not_taken(row), *row.loose)]
+    if row.prose:
+        lines = f"line {row.prose}" if row.prose.isdigit() else f"lines {row.prose}"
+        made.findings.append(finding("sheet-prose", origin, lines))
     if row.answer(Field.EVERYBODY):
         made.findings.append(finding("for-everybody", origin))
     account, password, secret = (row.first(one) for one in (Field.ACCOUNT, Field.PASSWORD, Field.SHARED_SECRET))
@@ -291,6 +290,8 @@ def _sign_in(row: Row) -> tuple[SignIn, Identity | None]:
 def _profile(row: Row, origin: str, provider: str) -> Profile:
     _check_protocol(row, origin)
     hosts = [*_list(row, Field.HOST), *_list(row, Field.HOST6)]
+    # A name first: it is what the gateway's certificate has, and what stays where an address changes.
+    hosts = list(dict.fromkeys(sorted(hosts, key=_is_address)))
     named = row.first(Field.NAME) or row.first(Field.CITY)
     title = named or place_in_name(hosts[0].partition(".")[0]).city or hosts[0]
     sign_in, own = _sign_in(row)
@@ -308,6 +309,10 @@ def _profile(row: Row, origin: str, provider: str) -> Profile:
     )
     # The text form's own rules judge what a person has written.
     return read_profile(write_profile(profile), origin)
+
+
+def _is_address(text: str) -> bool:
+    return is_host(text) and HOST_NAME.fullmatch(text) is None
 
 
 def _list(row: Row, which: Field) -> list[str]:

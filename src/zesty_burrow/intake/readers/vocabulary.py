@@ -54,13 +54,18 @@ class Field(StrEnum):
     NOTHING = "nothing to take"
 
 
-CERTAIN, FILLED, UNSURE, CLOSE = 1.0, 0.95, 0.7, 0.6
-"""How sure a match is: word for word; but for filling words; by a word of several meanings; but for a letter or two."""
+CERTAIN, FILLED, PARTLY, UNSURE, CLOSE = 1.0, 0.95, 0.8, 0.7, 0.6
+"""How sure a match is: word for word; but for filling words; by a part of the label; by a word of several meanings; but
+for a letter or two."""
 DOUBTFUL = 0.9
 """What is less sure than this is pointed out."""
 FIRST = "en"
 OWN = "own"
 MAX_LABEL = 60
+MOST_WORDS = 5
+"""Of a label that is known by a part of it: what is longer is a sentence."""
+SHARE, SHARE_OF_WORD = 0.5, 0.4
+"""Of its letters, and of those of a compound word, that a known part has to have."""
 SHORT, LONG = 5, 10
 """Letters of a phrase from which one, and from which two, may be wrong."""
 _LETTERS = str.maketrans({"ø": "o", "ł": "l", "æ": "ae", "œ": "oe", "đ": "d", "ı": "i"})
@@ -138,7 +143,31 @@ class Vocabulary:
             found = self._exact(" ".join(candidate))
             if found is not None:
                 return Match(found.field, min(found.confidence, most))
-        return self._close(" ".join(words)) if tolerant else None
+        if not tolerant:
+            return None
+        return self._partly(without) or self._partly(plain) or self._close(" ".join(words))
+
+    def _partly(self, words: list[str]) -> Match | None:
+        """By the known words in it, where they are most of it and mean one thing; or by the end of a compound word."""
+        if not 0 < len(words) <= MOST_WORDS:
+            return None
+        letters = sum(map(len, words))
+        best: dict[int, set[Field]] = {}
+        for size in range(len(words) - 1, 0, -1):
+            for at in range(len(words) - size + 1):
+                phrase = " ".join(words[at : at + size])
+                found = self._exact(phrase)
+                if found is not None and found.confidence > UNSURE and len(phrase) >= SHARE * letters:
+                    best.setdefault(len(phrase), set()).add(found.field)
+        if not best and len(words) == 1:
+            whole = words[0]
+            for start in range(2, len(whole) - SHORT + 1):
+                found = self._exact(whole[start:])
+                if found is not None and len(whole) - start >= SHARE_OF_WORD * len(whole):
+                    best[len(whole) - start] = {found.field}
+                    break
+        meant = best[max(best)] if best else set()
+        return Match(next(iter(meant)), PARTLY) if len(meant) == 1 else None
 
     def _exact(self, phrase: str) -> Match | None:
         known = self._meanings.get(phrase)

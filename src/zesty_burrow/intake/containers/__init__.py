@@ -1,0 +1,1 @@
+"""What carries files: archives, compressed files, mails, and documents with text, tables and pictures."""

@@ -1,0 +1,1 @@
+"""Documents of other programs, read by libraries for their text, tables and pictures."""

@@ -1,0 +1,42 @@
+"""PDF (ISO 32000) by pypdf: the text of each page as it is laid out, and its pictures for the codes in them."""
+
+from __future__ import annotations
+
+import io
+from typing import Any
+
+from zesty_burrow.intake.documents.blocks import Block, Opened, Picture, files_of
+from zesty_burrow.intake.documents.guard import reading
+from zesty_burrow.intake.kit_file import KitFile
+from zesty_burrow.intake.limits import refused
+from zesty_burrow.intake.readers.vocabulary import Vocabulary
+
+MAX_PAGES = 200
+MAX_PICTURES = 50
+MAX_PIXELS = 40_000_000
+
+
+def read_pdf_untrusted(member: KitFile, words: Vocabulary) -> Opened:
+    """The text and the pictures of a PDF. Raises only ``InputError``."""
+    with reading(member, "PDF"):
+        import pypdf
+
+        document = pypdf.PdfReader(io.BytesIO(member.data))
+        if document.is_encrypted and not document.decrypt(""):
+            raise refused("document-locked", member.path, "it is a PDF under a password")
+        blocks: list[Block] = []
+        for page in document.pages[:MAX_PAGES]:
+            blocks.append(page.extract_text(extraction_mode="layout", layout_mode_space_vertically=False))
+            blocks += _pictures(page, MAX_PICTURES - sum(isinstance(one, Picture) for one in blocks))
+        return files_of(member, blocks, words)
+
+
+def _pictures(page: Any, most: int) -> list[Picture]:
+    found: list[Picture] = []
+    for name in list(page.images.keys())[: max(most, 0)]:
+        entry = page.images[name]
+        if entry.image is not None and entry.image.width * entry.image.height <= MAX_PIXELS:
+            out = io.BytesIO()
+            entry.image.convert("L").save(out, "PNG", compress_level=1)
+            found.append(Picture(out.getvalue()))
+    return found
