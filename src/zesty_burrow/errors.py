@@ -57,7 +57,7 @@ class BurrowError(Exception):
         self.why = printable(why)
         self.step = ""
         if next_step:
-            self.next_step = next_step
+            self.next_step = "\n".join(printable(line) for line in next_step.split("\n"))
         if slug:
             self.slug = slug
 

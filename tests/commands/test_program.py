@@ -69,9 +69,10 @@ def test_show_and_find(zesty, kit):
         "quillwort-nairobi"
     ]
     assert zesty.built("--json", "list", "%").json["profiles"] == []
-    missing = zesty.built("show", "lissabon")
+    assert "quillwort-lisbon" in zesty.built("show", "Lissabon").text
+    missing = zesty.built("show", "lisburn")
     assert missing.code == 4
-    assert "there is no profile 'lissabon'" in missing.text.lower()
+    assert "there is no profile 'lisburn'" in missing.text.lower()
 
 
 def test_remove(zesty, kit):

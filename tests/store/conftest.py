@@ -23,11 +23,16 @@ class Place:
         self.kind = SqliteDatabase if path else PostgresDatabase
         self._opened = []
 
+    @staticmethod
+    def now():
+        """The time, as the store writes it."""
+        return "2026-11-01T09:00:00Z"
+
     def database(self):
         return SqliteDatabase(self.path) if self.path else open_database(self.url)
 
     def open(self, key=b"k" * 32):
-        made = Store(self.database(), lambda _: Seal(key), lambda: "2026-11-01T09:00:00Z")
+        made = Store(self.database(), lambda _: Seal(key), lambda: self.now())
         self._opened.append(made)
         return made
 

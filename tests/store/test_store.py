@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import threading
 from dataclasses import replace
+from random import Random
 
 import pytest
 
@@ -202,7 +203,7 @@ def test_credentials_are_replaced_not_doubled(full):
 def test_removed_secrets_are_gone_from_the_disk(full, tmp_path):
     """What was removed is overwritten in the file, profile text included."""
     assert b"lisbon.quillwort.example" in (tmp_path / "store.db").read_bytes()
-    full.remove_profiles([entry.name for entry in PROFILES], forget_labels=[story.PROVIDER])
+    full.remove_profiles([entry.name for entry in PROFILES], forget_labels=[story.PROVIDER], for_good=True)
     full.close()
     left = (tmp_path / "store.db").read_bytes()
     assert b"lisbon.quillwort.example" not in left
@@ -231,6 +232,122 @@ def test_the_salt_that_several_share(place):
     salt = first.shared_salt()
     first.take_kit([], [(Scope(story.PROVIDER), SECRET, "kit")])
     assert place.open().shared_salt() == salt and len(salt) == 16
+
+
+def state(full):
+    """Everything that a change can touch, as it is."""
+    rows = [tuple(getattr(row, key) for key in ("name", "digest", "origin", "tags")) for row in full.list_profiles()]
+    secrets = [(row.label, row.profile, row.kind, full.open_credentials(row)) for row in full.list_credentials()]
+    return rows, full.profile_texts([row[0] for row in rows]), secrets
+
+
+OTHER = NamePassword("tidewrack_curlew", Secret("Another-one_7"))
+CHANGES = {
+    "import": lambda full: full.take_kit(
+        [NewProfile.of(replace(PROFILES[0], name="new"), "kit")], [(Scope("N"), OTHER, "kit")]
+    ),
+    "replacing": lambda full: full.take_kit(
+        [NewProfile.of(replace(PROFILES[0], city="Porto"), "kit")],
+        [(Scope(story.PROVIDER), OTHER, "kit")],
+        replacing=[PROFILES[0].name],
+    ),
+    "change": lambda full: full.change_profiles([replace(one, city="Faro") for one in PROFILES[:2]]),
+    "tag": lambda full: full.change_profiles([replace(PROFILES[0], tags=("sea",))]),
+    "rename": lambda full: full.rename_profile(PROFILES[0].name, "home"),
+    "remove": lambda full: full.remove_profiles([one.name for one in PROFILES], forget_labels=[story.PROVIDER]),
+    "forget": lambda full: full.forget_credentials(Scope(story.PROVIDER)),
+}
+
+
+@pytest.mark.parametrize("title", CHANGES)
+def test_a_change_is_taken_back(full, title):
+    """All of it, secrets included; and the undoing itself as well."""
+    full.take_kit([], [(Scope("", profile=PROFILES[0].name), OTHER, "kit")])
+    before = state(full)
+    CHANGES[title](full)
+    after = state(full)
+    assert after != before
+    full.take_back(full.list_changes()[0].number, title)
+    assert state(full) == before
+    assert [(row.what, row.undone) for row in full.list_changes()[:1]] == [(f"undo: {title}", False)]
+    full.take_back(full.list_changes()[0].number, "that")
+    assert state(full) == after
+
+
+@pytest.mark.parametrize("dice", range(8))
+def test_changes_are_taken_back_in_their_order(full, dice):
+    """Any row of changes, the last one first: what there was."""
+    random = Random(dice)
+    states, numbers = [], []
+    for title in random.sample(sorted(CHANGES), 5):
+        states.append(state(full))
+        try:
+            CHANGES[title](full)
+        except (NotFound, Clash):
+            states.pop()
+            continue
+        if state(full) == states[-1]:
+            states.pop()
+            continue
+        numbers.append(full.list_changes()[0].number)
+    assert numbers
+    for number, wanted in zip(reversed(numbers), reversed(states), strict=True):
+        full.take_back(number, "it")
+        assert state(full) == wanted
+
+
+def test_what_came_after_is_not_lost(full):
+    """A change is not taken back over a later one; what it did not touch does not matter."""
+    CHANGES["change"](full)
+    first = full.list_changes()[0].number
+    full.change_profiles([replace(PROFILES[0], city="Evora")])
+    before = state(full)
+    with pytest.raises(Clash, match="changed again since"):
+        full.take_back(first, "it")
+    assert state(full) == before
+    CHANGES["forget"](full)
+    full.take_back(full.list_changes()[1].number, "it")
+    assert full.list_credentials() == []
+
+
+def test_how_long_changes_are_kept(place, monkeypatch):
+    """What was removed: 30 days, and then not a trace; of the rest the last ten."""
+    day = ["2026-01-01T00:00:00Z"]
+    monkeypatch.setattr(place, "now", lambda: day[0])
+    full = place.open()
+    full.take_kit([NewProfile.of(one, "kit") for one in PROFILES], [(Scope(story.PROVIDER), SECRET, "kit")])
+    full.remove_profiles([PROFILES[0].name])
+    for number in range(12):
+        full.take_kit([], [(Scope(f"L{number}"), SECRET, "kit")])
+    rows = full.list_changes()
+    assert [row.what for row in rows if row.names and row.what == "remove"] == ["remove"] and len(rows) == 11
+    day[0] = "2026-01-31T00:00:01Z"
+    full.take_kit([], [(Scope("later"), SECRET, "kit")])
+    assert "remove" not in {row.what for row in full.list_changes()}
+
+
+def test_for_good(full):
+    """Neither the profile nor the secret can be brought back, nor what they were before."""
+    CHANGES["change"](full)
+    full.remove_profiles([one.name for one in PROFILES], forget_labels=[story.PROVIDER], for_good=True)
+    assert full.list_changes() == []
+    full.take_kit([], [(Scope("P"), SECRET, "kit")])
+    full.forget_credentials(Scope("P"), for_good=True)
+    assert full.list_changes() == []
+
+
+def test_changes_open_under_a_new_key(full, place):
+    """What was removed before the key was changed comes back, and opens."""
+    full.take_kit([], [(Scope("P"), OTHER, "kit")])
+    kept_number = full.list_changes()[0].number
+    CHANGES["forget"](full)
+    full.reseal(Seal(b"n" * 32))
+    renewed = place.open(b"n" * 32)
+    renewed.take_back(renewed.list_changes()[0].number, "it")
+    assert kept(renewed, story.PROVIDER) == SECRET
+    renewed.take_back(kept_number, "it")
+    with pytest.raises(NotFound):
+        kept(renewed, "P")
 
 
 def test_renamed_with_its_credentials(full):

@@ -22,6 +22,7 @@ COMMANDS: dict[str, Command] = {
     "credentials": Command("credentials.credentials", "list, change, forget or try names, passwords and keys"),
     "export": Command("profiles.export_profiles", "write profiles to a file or an archive that can be imported again"),
     "remove": Command("profiles.remove_profiles", "remove profiles, or a provider with its credentials"),
+    "undo": Command("profiles.undo", "take changes of profiles and credentials back"),
     "advise": Command("profiles.advise", "compare what both ends can negotiate with what they should, and say why"),
     "change": Command("profiles.change_profiles", "change any key of profiles, or edit one's text"),
     "choose": Command("profiles.choose", "change a profile's algorithms and how its gateway is reached"),

@@ -26,6 +26,8 @@ MAX_DOCUMENT = 1 << 20
 MAX_PLACES = 10_000
 SILENCE = 10.0
 """Seconds that a portal may say nothing."""
+MAX_CALL_SECONDS = 30.0
+"""Seconds that a call may take in all, or the answer to a fetch may take to begin."""
 MAX_DOWNLOAD_SECONDS = 900.0
 """Seconds that one fetch may take in all."""
 TRIES = 6
@@ -44,6 +46,20 @@ class PortalPlace:
     protocols: tuple[str, ...]
     load: int
     kit: str
+
+
+class _BoundedSocket(ssl.SSLSocket):
+    """A connection that reads until a time: an octet now and then does not keep it waiting."""
+
+    until = float("inf")
+    """By the monotonic clock."""
+
+    def recv_into(self, buffer: Any, nbytes: int | None = None, flags: int = 0) -> int:
+        left = self.until - time.monotonic()
+        if left <= 0:
+            raise TimeoutError("it took too long in all")
+        self.settimeout(min(SILENCE, left))
+        return super().recv_into(buffer, nbytes, flags)
 
 
 def _malformed(what: str) -> OutsideError:
@@ -66,6 +82,7 @@ class PortalClient:
     _base: str = ""
     _token: str = field(default="", repr=False)
     _context: ssl.SSLContext | None = None
+    _socket: _BoundedSocket | None = None
 
     def __post_init__(self) -> None:
         parts = urlsplit(self.url)
@@ -83,10 +100,13 @@ class PortalClient:
         except (OSError, ssl.SSLError) as problem:
             raise UsageError(f"{self.authority} cannot be used as an authority", why=str(problem)) from None
         self._context.minimum_version = ssl.TLSVersion.TLSv1_2
+        self._context.sslsocket_class = _BoundedSocket
 
     def _open(self, method: str, path: str, headers: dict[str, str], body: bytes | None) -> http.client.HTTPResponse:
         connection = http.client.HTTPSConnection(self._host, self._port, timeout=SILENCE, context=self._context)
         try:
+            connection.connect()
+            self._until(MAX_CALL_SECONDS, connection.sock)
             connection.request(method, self._base + path, body=body, headers=headers)
             return connection.getresponse()
         except ssl.SSLCertVerificationError as problem:
@@ -103,6 +123,12 @@ class PortalClient:
                 next_step="Check the address, name resolution, and that HTTPS may leave this network.",
                 slug="portal-unreachable",
             ) from None
+
+    def _until(self, seconds: float, opened: Any = None) -> None:
+        """How long the connection may go on from now."""
+        self._socket = opened or self._socket
+        if self._socket is not None:
+            self._socket.until = time.monotonic() + seconds
 
     def _headers(self) -> dict[str, str]:
         own = {"Accept": "application/json", "User-Agent": "zesty-burrow"}
@@ -190,6 +216,7 @@ class PortalClient:
                     self._document(answer.status, answer.read(MAX_DOCUMENT + 1))
                 data, total = _begin(answer, data)
                 tag = answer.headers.get("ETag", "") or ""
+                self._until(deadline - time.monotonic())
                 data = _receive(answer, data, total, deadline, progress)
             finally:
                 answer.close()

@@ -11,6 +11,7 @@ from zesty_burrow.core.certificates.revocation import Revocations
 from zesty_burrow.core.credentials import Credentials
 from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.core.profile import Profile
+from zesty_burrow.errors import printable
 from zesty_burrow.intake.kit import FoundCredentials, Item
 from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.readers.certificates import CertificateFacts, facts_of
@@ -61,15 +62,15 @@ class Record:
         """A file that is not taken, and why."""
         entry = finding(slug, member.path, detail)
         self.findings.append(entry)
-        self.items.append(Item(member.path, kind, taken=False, why=detail or entry.code.title))
+        self.items.append(Item(member.path, kind, taken=False, why=printable(detail) or entry.code.title))
 
     def keep(self, path: str, kind: FileKind, why: str) -> None:
         """A file that is taken."""
-        self.items.append(Item(path, kind, taken=True, why=why))
+        self.items.append(Item(path, kind, taken=True, why=printable(why)))
 
     def pass_over(self, path: str, kind: FileKind, why: str) -> None:
         """A file that is not taken, where no finding is needed to say why."""
-        self.items.append(Item(path, kind, taken=False, why=why))
+        self.items.append(Item(path, kind, taken=False, why=printable(why)))
 
     def fault(self, member: KitFile, kind: FileKind, problem: Exception) -> None:
         """The last guard: a file at which this program itself failed. The others go on."""

@@ -12,7 +12,7 @@ from cryptography.hazmat.primitives.serialization import Encoding
 from zesty_burrow.core.certificates.revocation import Revocations, load_revocation_list_untrusted
 from zesty_burrow.core.credentials import Credentials
 from zesty_burrow.core.finding import CODES, finding
-from zesty_burrow.errors import BurrowError, InputError, LimitExceeded, SealError
+from zesty_burrow.errors import BurrowError, InputError, LimitExceeded, Malformed, SealError
 from zesty_burrow.intake import limits, sealed
 from zesty_burrow.intake.containers.expand import Expanded
 from zesty_burrow.intake.containers.names import is_litter
@@ -74,6 +74,7 @@ class _Reader:
         self._providers: dict[str, str] = {}
         self._symbols: list[codes.Symbol] = []
         self._pictures: list[KitFile] = []
+        self._pixels = limits.MAX_KIT_PIXELS
         self._takers: dict[FileKind, Callable[[KitFile], None]] = {
             FileKind.PROFILE: self._profile,
             FileKind.CERTIFICATE: self._certificate,
@@ -307,13 +308,19 @@ class _Reader:
         if len(self._pictures) >= MAX_PICTURES:
             self.record.leave(member, FileKind.CODE, "kit-junk", f"only the first {MAX_PICTURES} pictures are read")
             return
-        found = codes.read_picture_untrusted(member.data)
+        found = codes.read_picture_untrusted(member.data, self._spend_pixels)
         if not found:
             self.record.leave(member, FileKind.OTHER, "kit-junk", "a picture without a QR code")
             return
         self._pictures.append(member)
         self._symbols += found
         self.record.keep(member.path, FileKind.CODE, f"{len(found)} codes" if len(found) > 1 else "one code")
+
+    def _spend_pixels(self, pixels: int) -> None:
+        """A picture of one colour is small and takes as long to look at as any other."""
+        if pixels > self._pixels:
+            raise Malformed("a picture was not read", why="the pictures of this kit have too many pixels in all")
+        self._pixels -= pixels
 
     def take_codes(self) -> None:
         """The texts of all QR codes, once all pictures are seen."""

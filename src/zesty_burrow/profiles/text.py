@@ -281,14 +281,6 @@ def _traffic_out(traffic: Traffic) -> dict[str, Any]:
     return _with_rare(table, **rare)
 
 
-def read_label(text: str) -> str:
-    """The label under which a profile's credentials are kept, if its text names one; quicker than reading it all."""
-    if 'credentials = "' not in text:
-        return ""
-    label = toml.parse(text).get("sign_in", {}).get("credentials", "")
-    return label if isinstance(label, str) else ""
-
-
 def digest(text: str) -> str:
     """SHA-256 over a profile's text."""
     import hashlib  # not for showing a profile

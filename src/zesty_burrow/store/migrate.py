@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from zesty_burrow.errors import ProfileInvalid, StateError
 from zesty_burrow.store.database import Database, Transaction
-from zesty_burrow.store.rows import HEAD
+from zesty_burrow.store.rows import HEAD, described
 
 FIRST_OF_ITS_OWN = 4
 """From here on the table of the version is ``store_version``."""
@@ -70,9 +70,25 @@ def _convert_profiles(_: Database, transaction: Transaction) -> None:
         transaction.execute(change, text, content_digest(profile, text), number)
 
 
+def _describe_profiles(_: Database, transaction: Transaction) -> None:
+    """What lists say of profiles without reading them."""
+    from zesty_burrow.profiles.text import read_profile
+
+    transaction.execute("UPDATE profiles SET label = CASE WHEN provider = '' THEN name ELSE provider END")
+    for number, name, text in transaction.execute("SELECT id, name, text FROM profiles"):
+        try:
+            profile = read_profile(text, f"profile {name}")
+        except ProfileInvalid:
+            continue
+        change = "UPDATE profiles SET label = ?, needs = ?, lacks = ? WHERE id = ?"
+        transaction.execute(change, *described(profile), number)
+
+
 _STEPS: dict[int, Callable[[Database, Transaction], None]] = {
     1: _sql("0001_first.sql"),
     2: _sql("0002_scopes_and_tags.sql"),
     3: _convert_profiles,
     4: _sql("0004_shared_seal_and_facts.sql"),
+    5: _sql("0005_changes.sql"),
+    6: _describe_profiles,
 }

@@ -4,15 +4,17 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import AbstractContextManager
+from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass, replace
 from os import urandom
 from typing import TYPE_CHECKING
 
 from zesty_burrow.errors import Clash, NotFound, SealError
+from zesty_burrow.store import history
 from zesty_burrow.store.database import Database, Transaction, placeholders
+from zesty_burrow.store.history import in_parts
 from zesty_burrow.store.migrate import bring_up_to_date
-from zesty_burrow.store.rows import ProfileRow, matching
+from zesty_burrow.store.rows import ProfileRow, described, in_place, matching
 
 if TYPE_CHECKING:
     # Loaded where they are needed: a list of profiles reads rows alone.
@@ -26,7 +28,7 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, slots=True)
 class CredentialsRow:
-    """What may be shown of sealed credentials."""
+    """What may be shown of sealed credentials. ``worked_at``: when a gateway has accepted them last."""
 
     label: str
     device: str
@@ -34,6 +36,7 @@ class CredentialsRow:
     kind: str
     origin: str
     imported_at: str
+    worked_at: str = ""
 
     @property
     def scope(self) -> Scope:
@@ -56,11 +59,10 @@ class ObservationRow:
 
 _UNIQUE = ("label", "device", "profile", "kind")
 _LISTED = ", ".join(ProfileRow.__slots__)
-_CONTENT = ("provider", "country", "city", "protocol", "digest", "text", "tags")
+_CONTENT = ("provider", "country", "city", "protocol", "digest", "text", "tags", "label", "needs", "lacks")
 _CREDENTIALS = (*_UNIQUE, "sealed", "origin", "imported_at")
-MANY = 500
-"""Names in one query."""
 PROOF = "store/proof"
+SHOWN = 8
 SALT_SIZE = 16
 
 
@@ -95,6 +97,31 @@ class Store:
 
     def _writing(self) -> AbstractContextManager[Transaction]:
         return self._database.transaction(write=True)
+
+    @contextmanager
+    def _changing(self, what: str, names: Iterable[str]) -> Iterator[Transaction]:
+        """A change that can be taken back. ``names``: the profiles that it may touch, before and after it."""
+        with self._writing() as transaction:
+            recording = history.Recording.begin(transaction, names)
+            yield transaction
+            recording.end(transaction, self._now(), what)
+
+    def list_changes(self) -> list[history.ChangeRow]:
+        """What can be taken back, the newest first."""
+        with self._reading() as transaction:
+            return history.list_changes(transaction)
+
+    def take_back(self, number: int, what: str) -> None:
+        """Undo a change; that is one itself. :class:`Clash` where something has come after it."""
+        with self._reading() as transaction:
+            names = history.names_in(transaction, number)
+        with self._changing(f"undo: {what}", names) as transaction:
+            history.take_back(transaction, number, what)
+
+    def forget_changes(self) -> int:
+        """Let go of everything that could be taken back; how many changes."""
+        with self._writing() as transaction:
+            return transaction.change("DELETE FROM changes")
 
     def close(self) -> None:
         """Let go of the database."""
@@ -172,6 +199,7 @@ class Store:
         secrets: Iterable[tuple[Scope, Credentials, str]],
         *,
         replacing: Iterable[str] = (),
+        what: str = "import",
     ) -> None:
         """Add profiles and credentials (scope, value, origin) in one transaction.
 
@@ -184,8 +212,9 @@ class Store:
             for one in sorted(found, key=lambda one: one.profile.name)
         ]
         sealed = [self._credentials_row(scope, value, origin, now) for scope, value, origin in secrets]
-        with self._writing() as transaction:
-            for some in _in_parts(list(replacing)):
+        going = list(replacing)
+        with self._changing(what, [*going, *(str(row[0]) for row in rows)]) as transaction:
+            for some in in_parts(going):
                 transaction.execute(f"DELETE FROM profiles WHERE name IN ({placeholders(some)})", *some)  # noqa: S608
             if rows:
                 transaction.execute_many(
@@ -198,7 +227,8 @@ class Store:
                 transaction.execute_many(
                     f"INSERT INTO credentials ({', '.join(_CREDENTIALS)}) "  # noqa: S608
                     f"VALUES ({placeholders(_CREDENTIALS)}) ON CONFLICT ({', '.join(_UNIQUE)}) DO UPDATE SET "
-                    "sealed = excluded.sealed, origin = excluded.origin, imported_at = excluded.imported_at",
+                    "sealed = excluded.sealed, origin = excluded.origin, imported_at = excluded.imported_at, "
+                    "worked_at = ''",
                     sealed,
                 )
 
@@ -227,10 +257,13 @@ class Store:
         query = f"SELECT text, {_LISTED} FROM profiles WHERE name = ?"  # noqa: S608
         with self._reading() as transaction:
             rows = transaction.execute(query, name)
-            if not rows:
-                cities = transaction.execute("SELECT name, city FROM profiles")
-                there = [one for one, city in cities if city.casefold() == name.casefold()]
-                rows = transaction.execute(query, there[0]) if len(there) == 1 else []
+        there = [] if rows else in_place(self.list_profiles(), name)
+        if len(there) == 1:
+            with self._reading() as transaction:
+                rows = transaction.execute(query, there[0].name)
+        if len(there) > 1:
+            names = ", ".join(row.name for row in there[:SHOWN]) + (" …" if len(there) > SHOWN else "")
+            raise NotFound(f"{len(there)} profiles are in {name}", why=names, next_step="Name one of them.")
         if not rows:
             near = [entry.name for entry in self.list_profiles([name])[:5]]
             why = f"near it: {', '.join(near)}" if near else "nothing of that name or place was imported"
@@ -243,28 +276,40 @@ class Store:
 
     def labels(self) -> dict[str, str]:
         """Under which label each profile's credentials are kept, by the profile's name."""
-        from zesty_burrow.profiles.text import read_label
-
         with self._reading() as transaction:
-            rows = transaction.execute("SELECT name, provider, text FROM profiles")
-        return {name: read_label(text) or provider or name for name, provider, text in rows}
+            return dict(transaction.execute("SELECT name, label FROM profiles"))
 
-    def remove_profiles(self, names: Sequence[str], *, forget_labels: Sequence[str] = ()) -> None:
+    def remove_profiles(
+        self, names: Sequence[str], *, forget_labels: Sequence[str] = (), what: str = "remove", for_good: bool = False
+    ) -> None:
         """Remove profiles with the credentials that were theirs alone, and the credentials under some labels."""
-        with self._writing() as transaction:
+        with self._forgetting(what, names, for_good=for_good) as transaction:
             there: set[str] = set()
-            for some in _in_parts(names):
+            for some in in_parts(names):
                 query = f"SELECT name FROM profiles WHERE name IN ({placeholders(some)})"  # noqa: S608
                 there |= {row[0] for row in transaction.execute(query, *some)}
             missing = next((name for name in names if name not in there), None)
             if missing is not None:
                 raise NotFound(f"there is no profile {missing!r}")
-            for some in _in_parts(names):
+            for some in in_parts(names):
                 marks = placeholders(some)
                 transaction.execute(f"DELETE FROM profiles WHERE name IN ({marks})", *some)  # noqa: S608
                 transaction.execute(f"DELETE FROM credentials WHERE profile IN ({marks})", *some)  # noqa: S608
             for label in forget_labels:
                 transaction.execute("DELETE FROM credentials WHERE label = ?", label)
+
+    @contextmanager
+    def _forgetting(self, what: str, names: Sequence[str], *, for_good: bool) -> Iterator[Transaction]:
+        """A removal. ``for_good``: nothing of it is kept, nor of what was there before it."""
+        if not for_good:
+            with self._changing(what, names) as transaction:
+                yield transaction
+            return
+        with self._writing() as transaction:
+            before = history.credentials_now(transaction)
+            yield transaction
+            gone = before.keys() - history.credentials_now(transaction).keys()
+            history.forget_for_good(transaction, set(names), gone)
 
     def rename_profile(self, old: str, new: str) -> None:
         """Give a profile another name, in its row and in its text."""
@@ -272,7 +317,7 @@ class Store:
 
         profile, row = self.find_profile(old)
         seal = self._seal_where("profile = ?", row.name)
-        with self._writing() as transaction:
+        with self._changing(f"rename {row.name} to {new}", [row.name, new]) as transaction:
             if transaction.execute("SELECT 1 FROM profiles WHERE name = ?", new):
                 raise Clash(f"there is a profile {new!r} already", next_step="Choose another name.")
             _rewrite(transaction, row.name, replace(profile, name=new))
@@ -283,17 +328,18 @@ class Store:
                 again = seal.seal(seal.open(bytes(sealed), before), after)
                 transaction.execute("UPDATE credentials SET profile = ?, sealed = ? WHERE id = ?", new, again, number)
 
-    def change_profiles(self, profiles: Iterable[Profile]) -> None:
+    def change_profiles(self, profiles: Iterable[Profile], what: str = "change") -> None:
         """Put changed profiles in the places of those of their names, all or none; where they came from stays."""
-        with self._writing() as transaction:
-            for profile in profiles:
+        changed = list(profiles)
+        with self._changing(what, [profile.name for profile in changed]) as transaction:
+            for profile in changed:
                 _rewrite(transaction, profile.name, profile)
 
     def profile_texts(self, names: Sequence[str]) -> list[str]:
         """The texts of profiles, in the order of the names."""
         found: dict[str, str] = {}
         with self._reading() as transaction:
-            for some in _in_parts(names):
+            for some in in_parts(names):
                 query = f"SELECT name, text FROM profiles WHERE name IN ({placeholders(some)})"  # noqa: S608
                 found.update(transaction.execute(query, *some))
         return [found[name] for name in names]
@@ -324,14 +370,22 @@ class Store:
             raise NotFound(f"there are no credentials for {row.scope}", next_step="See `zesty credentials list`.")
         return unpack(self.seal.open(bytes(sealed[0][0]), row.scope.subject(row.kind)), row.kind)
 
-    def forget_credentials(self, scope: Scope, kind: str = "") -> int:
+    def note_sign_in(self, row: CredentialsRow) -> None:
+        """A gateway has accepted what an entry holds."""
+        same = " AND ".join(f"{name} = ?" for name in _UNIQUE)
+        if not self._database.read_only:
+            with self._writing() as transaction:
+                update = f"UPDATE credentials SET worked_at = ? WHERE {same}"  # noqa: S608
+                transaction.execute(update, self._now(), *(getattr(row, name) for name in _UNIQUE))
+
+    def forget_credentials(self, scope: Scope, kind: str = "", *, for_good: bool = False) -> int:
         """Remove what is kept for a scope, all kinds or one; how many. :class:`NotFound` where there is nothing."""
         same = {"label": scope.label, "device": scope.device, "profile": scope.profile}
         if scope.profile and not scope.label:
             del same["label"]
         if kind:
             same["kind"] = kind
-        with self._writing() as transaction:
+        with self._forgetting(f"forget the credentials for {scope}", [], for_good=for_good) as transaction:
             conditions = " AND ".join(f"{name} = ?" for name in same)
             count = transaction.change(f"DELETE FROM credentials WHERE {conditions}", *same.values())  # noqa: S608
             if count == 0:
@@ -342,14 +396,23 @@ class Store:
         """Encrypt every secret again under another key, in one transaction. The number of secrets."""
         from zesty_burrow.core.scope import Scope
 
-        old = self._seal_where("1 = 1")
+        with self._reading() as transaction:
+            some_before = history.holds_secrets(transaction)
+        old = self.seal if some_before else self._seal_where("1 = 1")
         with self._writing() as transaction:
             query = "SELECT id, label, device, profile, kind, sealed FROM credentials"
             rows = transaction.execute(query)
-            for number, label, device, profile, kind, sealed in rows:
-                subject = Scope(label, device, profile).subject(kind)
-                again = new.seal(old.open(bytes(sealed), subject), subject)
-                transaction.execute("UPDATE credentials SET sealed = ? WHERE id = ?", again, number)
+            renewed: dict[str, str] = {}
+
+            def again(key: tuple[str, ...], sealed: bytes) -> bytes:
+                subject = Scope(*key[:3]).subject(key[3])
+                return new.seal(old.open(sealed, subject), subject)
+
+            for number, *key, sealed in rows:
+                fresh = again(tuple(key), bytes(sealed))
+                renewed[history.mark_of(bytes(sealed))] = history.mark_of(fresh)
+                transaction.execute("UPDATE credentials SET sealed = ? WHERE id = ?", fresh, number)
+            history.seal_again(transaction, again, renewed)
             self._note_proof(transaction, new, replace=True)
         self._seal = new
         return len(rows)
@@ -362,7 +425,7 @@ class Store:
 
         known: dict[str, Facts] = {}
         with self._reading() as transaction:
-            for some in _in_parts(list(dict.fromkeys(pems))):
+            for some in in_parts(list(dict.fromkeys(pems))):
                 query = f"SELECT pem, facts FROM trust_facts WHERE pem IN ({placeholders(some)})"  # noqa: S608
                 known.update((pem, json.loads(facts)) for pem, facts in transaction.execute(query, *some))
         fresh = {pem: read_facts(pem) for pem in dict.fromkeys(pems) if pem not in known}
@@ -390,14 +453,10 @@ class Store:
         return ObservationRow(*rows[0]) if rows else None
 
 
-def _in_parts(names: Sequence[str]) -> Iterator[Sequence[str]]:
-    return (names[at : at + MANY] for at in range(0, len(names), MANY))
-
-
 def _content(profile: Profile, text: str, digest: str) -> tuple[str, ...]:
     """The values of ``_CONTENT``."""
     place = profile.provider, profile.country, profile.city
-    return *place, profile.tunnel.protocol, digest, text, " ".join(profile.tags)
+    return *place, profile.tunnel.protocol, digest, text, " ".join(profile.tags), *described(profile)
 
 
 def _rewrite(transaction: Transaction, name: str, profile: Profile) -> None:

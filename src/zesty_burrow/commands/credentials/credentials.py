@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+import difflib
 from argparse import ArgumentParser, Namespace
 from typing import TYPE_CHECKING
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.credentials.ask_credentials import ASKED, ask_credentials
+from zesty_burrow.commands.profiles.remove_profiles import add_for_good
 from zesty_burrow.core.scope import CredentialsKind, Scope
 from zesty_burrow.errors import UsageError
 from zesty_burrow.report.results.base import Result
 from zesty_burrow.report.results.changes import CredentialsResult
 from zesty_burrow.report.results.plain import MessageResult
+from zesty_burrow.store.history import KEPT_DAYS
 
 if TYPE_CHECKING:
     from zesty_burrow.store.store import Store
@@ -41,6 +44,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     _add_scope(forget)
     forget.add_argument("--kind", choices=[str(kind) for kind in CredentialsKind], default="", help="only this kind")
     text = "negotiate and sign in for real, open no tunnel; needs no rights and changes nothing"
+    add_for_good(forget)
     attempt = actions.add_parser("try", help="check whether a gateway accepts them", description=text)
     attempt.add_argument("name", help="a profile's name, or a city that only one profile has")
     attempt.add_argument("--device", default="", help="with the credentials of another of your devices")
@@ -67,12 +71,26 @@ def run(args: Namespace, context: Context) -> Result:
     with context.store() as store:
         scope = _scope(args, store)
         if args.action == "forget":
-            count = store.forget_credentials(scope, args.kind)
-            return MessageResult(f"The credentials for {scope} are gone ({count}).")
+            count = store.forget_credentials(scope, args.kind, for_good=args.for_good)
+            back = "" if args.for_good else f" They can be taken back for {KEPT_DAYS} days: zesty undo"
+            return MessageResult(f"The credentials for {scope} are gone ({count}).{back}")
         value, slips = ask_credentials(str(scope), CredentialsKind(args.kind), args.source, args.domain)
-        store.take_kit([], [(scope, value, args.source or "typed in")])
+        what = f"change the credentials for {scope}"
+        store.take_kit([], [(scope, value, args.source or "typed in")], what=what)
+        unused = "" if args.profile else _unused(scope.label, store)
     said = "".join(f" Note: {slip}." for slip in slips)
-    return MessageResult(f"The credentials for {scope} were changed for all profiles that use them.{said}")
+    done = unused or "were changed for all profiles that use them."
+    return MessageResult(f"The credentials for {scope} {done}{said}")
+
+
+def _unused(label: str, store: Store) -> str:
+    """Where no profile has that label: so, and which one may have been meant."""
+    labels = set(store.labels().values())
+    if label in labels:
+        return ""
+    near = difflib.get_close_matches(label.casefold(), {one.casefold(): one for one in labels}, 1, 0.5)
+    meant = next((one for one in labels if near and one.casefold() == near[0]), "")
+    return f"were stored; no profile uses them yet{f'. Is {meant!r} meant?' if meant else '.'}"
 
 
 def _scope(args: Namespace, store: Store) -> Scope:

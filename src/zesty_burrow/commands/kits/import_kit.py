@@ -45,7 +45,7 @@ def run(args: Namespace, context: Context) -> KitResult:
         findings: list[Finding] = [*kit.findings, *plan.findings, *judged_by_policy(kit, context)]
         if args.strict:
             _refuse_warnings(findings)
-        store.take_kit(plan.taken.values(), plan.secrets, replacing=plan.replacing)
+        store.take_kit(plan.taken.values(), plan.secrets, replacing=plan.replacing, what=f"import {kit.origin}")
     return KitResult(
         kit,
         imported=True,

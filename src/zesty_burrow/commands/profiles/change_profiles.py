@@ -79,7 +79,8 @@ def run(args: Namespace, context: Context) -> ChangesResult:
             made.append(Change(before, after))
         changed = [one for one in made if one.after != one.before]
         if changed and not args.dry_run:
-            store.change_profiles(one.after for one in changed)
+            names = [one.after.name for one in changed]
+            store.change_profiles([one.after for one in changed], what=f"change {', '.join(names)}")
     rows = tuple(ProfileChanges(one.before.name, one.differences) for one in changed)
     return ChangesResult(rows, len(made) - len(changed), dry_run=args.dry_run)
 

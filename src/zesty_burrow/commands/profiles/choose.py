@@ -73,7 +73,7 @@ def run(args: Namespace, context: Context) -> MessageResult:
             changed.append(read_profile(write_profile(made), f"profile {profile.name}"))
         different = [after for before, after in zip(found, changed, strict=True) if after != before]
         if different:
-            store.change_profiles(different)
+            store.change_profiles(different, what=f"choose for {', '.join(one.name for one in different)}")
         for before, after in zip(found, changed, strict=True):
             lines.append(f"{after.name}: {_told(after) if after != before else 'unchanged'}.")
     return MessageResult("\n".join(lines))

@@ -72,7 +72,7 @@ def run(args: Namespace, context: Context) -> CreateResult:
         scope = Scope(profile.credentials_label)
         secrets, slips = _secrets(args, context, profile.needs[0], scope, on_terminal=on_terminal)
         made = NewProfile.of(profile, "typed in")
-        store.take_kit([made], [(scope, value, "typed in") for value in secrets])
+        store.take_kit([made], [(scope, value, "typed in") for value in secrets], what=f"create {made.profile.name}")
     draft.unlink(missing_ok=True)
     findings = [*check_profile(profile, context.now()), *judge_profile(context.policy(), profile)]
     missing = "" if secrets else str(profile.needs[0])

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from argparse import ArgumentParser, Namespace
 from dataclasses import replace
+from unicodedata import normalize
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.core.profile import TAG
@@ -22,9 +23,10 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(args: Namespace, context: Context) -> MessageResult:
     """Add and drop; with neither say which tags they have."""
+    args.add, args.drop = ([normalize("NFC", tag).lower() for tag in tags] for tags in (args.add, args.drop))
     for tag in args.add:
         if not TAG.fullmatch(tag):
-            raise UsageError(f"{tag!r} is not a tag", why="lower-case letters, digits and hyphens, up to 32")
+            raise UsageError(f"{tag!r} is not a tag", why="letters, digits and hyphens, up to 32")
     lines = []
     with context.store() as store:
         found = [store.find_profile(name)[0] for name in dict.fromkeys(args.name)]
@@ -35,5 +37,5 @@ def run(args: Namespace, context: Context) -> MessageResult:
                 changed.append(replace(profile, tags=tuple(tags)))
             lines.append(f"{profile.name}: {', '.join(tags) or 'no tags'}.")
         if changed:
-            store.change_profiles(changed)
+            store.change_profiles(changed, what=f"tag {', '.join(one.name for one in changed)}")
     return MessageResult("\n".join(lines))

@@ -78,19 +78,26 @@ def _read_encrypted(archive: KitFile, entries: dict[str, zipfile.ZipInfo], budge
             # Its own description of an entry has what is needed to open it.
             for name, own in zip(entries, (one for one in opened.infolist() if not one.is_dir()), strict=True):
                 if own.flag_bits & ENCRYPTED:
-                    found += _try(archive, opened, name, own, budget)
-    except ZIP_ERRORS as problem:
+                    found += _try(archive, opened, name, own, budget, pyzipper.BadZipFile)
+    except (*ZIP_ERRORS, pyzipper.BadZipFile) as problem:
         raise refused("archive-damaged", archive.path, str(problem)[:200]) from None
     return found
 
 
-def _try(archive: KitFile, opened: zipfile.ZipFile, name: str, entry: zipfile.ZipInfo, budget: Budget) -> list[KitFile]:
+def _try(
+    archive: KitFile,
+    opened: zipfile.ZipFile,
+    name: str,
+    entry: zipfile.ZipInfo,
+    budget: Budget,
+    damaged: type[Exception],
+) -> list[KitFile]:
     tried = 0
     for passphrase in budget.passphrases.candidates(archive.path):
         tried += 1
         try:
             found = _read_zip_entry(archive, opened, name, entry, passphrase.encode())
-        except (RuntimeError, zipfile.BadZipFile, zlib.error, EOFError):
+        except (RuntimeError, damaged, zipfile.BadZipFile, zlib.error, EOFError):
             # One octet of the old way's check fits by chance once in 256 times: then the content is not right.
             continue
         budget.passphrases.opened_by(passphrase)

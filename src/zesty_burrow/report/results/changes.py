@@ -9,6 +9,7 @@ from zesty_burrow.report.results.base import Result
 
 if TYPE_CHECKING:
     from zesty_burrow.profiles.compare import Difference
+    from zesty_burrow.store.history import ChangeRow
 
 
 @dataclass(frozen=True)
@@ -17,8 +18,21 @@ class RemoveResult(Result):
 
     removed: tuple[str, ...]
     forgotten: tuple[str, ...]
+    for_good: bool = False
     shown_by: ClassVar[str] = "changes"
     kind: ClassVar[str] = "removed"
+
+
+@dataclass(frozen=True)
+class HistoryResult(Result):
+    """``undo --list``, the newest first."""
+
+    changes: tuple[ChangeRow, ...]
+    shown_by: ClassVar[str] = "changes"
+    kind: ClassVar[str] = "history"
+
+    def content(self) -> dict[str, Any]:
+        return {"changes": [asdict(row) for row in self.changes]}
 
 
 @dataclass(frozen=True)

@@ -10,11 +10,18 @@ from zesty_burrow.report.results.base import Result
 
 @dataclass(frozen=True)
 class ListResult(Result):
-    """``list``; each row has ``for``: whose store it is in."""
+    """``list``; each row has ``for``: whose store it is in, and ``lacks``: what it cannot work without, in words.
+
+    ``asked``: not all are wanted.
+    """
 
     profiles: tuple[dict[str, str], ...]
+    asked: bool = False
     shown_by: ClassVar[str] = "listing"
     kind: ClassVar[str] = "profiles"
+
+    def content(self) -> dict[str, Any]:
+        return {"profiles": list(self.profiles)}
 
 
 @dataclass(frozen=True)

@@ -13,8 +13,10 @@ from zesty_burrow.report.results.changes import (
     CodeResult,
     CredentialsResult,
     ExportResult,
+    HistoryResult,
     RemoveResult,
 )
+from zesty_burrow.store.history import KEPT_DAYS
 
 if TYPE_CHECKING:
     from zesty_burrow.profiles.compare import Difference
@@ -24,6 +26,29 @@ def _removed(result: RemoveResult) -> Parts:
     yield Text(f"Removed {plural(len(result.removed), 'profile')}: {', '.join(result.removed)}.")
     if result.forgotten:
         yield Text(f"The credentials for {', '.join(result.forgotten)} are gone with them.")
+    if not result.for_good:
+        yield Text(f"Can be taken back for {KEPT_DAYS} days: zesty undo")
+
+
+def _history(result: HistoryResult) -> Parts:
+    if not result.changes:
+        yield Text("There is nothing that can be taken back.")
+        return
+    heads = (Column("", right=True), Column("when", whole=True), *map(Column, ("what", "profiles", "credentials")))
+    table = Table(*heads, Column("", whole=True), gap=3)
+    for row in result.changes:
+        style = "dim" if row.undone else ""
+        cells = (str(row.number), row.made_at.replace("T", " ").removesuffix("Z"), row.what, _few(row.names))
+        table.add_row(
+            *(Text(cell, style=style) for cell in (*cells, _few(row.scopes))), Text("taken back" if row.undone else "")
+        )
+    yield table
+    yield ""
+    yield Text("Take the last one back: zesty undo; another one: zesty undo NUMBER")
+
+
+def _few(names: tuple[str, ...]) -> str:
+    return f"{len(names)} of them" if len(names) > 1 else "".join(names)
 
 
 def _credentials(result: CredentialsResult) -> Parts:
@@ -86,6 +111,7 @@ def _changes(result: ChangesResult) -> Parts:
 
 RENDERERS: dict[type[Result], Callable[[Any], Parts]] = {
     RemoveResult: _removed,
+    HistoryResult: _history,
     CredentialsResult: _credentials,
     ExportResult: _exported,
     CodeResult: _code,

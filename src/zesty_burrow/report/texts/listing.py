@@ -7,24 +7,32 @@ from typing import Any
 
 from zesty_burrow.errors import printable
 from zesty_burrow.report.layout import Column, Table, Text
-from zesty_burrow.report.parts import Parts
+from zesty_burrow.report.parts import Parts, plural
 from zesty_burrow.report.results.base import Result
 from zesty_burrow.report.results.listing import ListResult, StartupResult
 
 
 def _list(result: ListResult) -> Parts:
     if not result.profiles:
-        yield Text("No profiles. Import a provider's kit: zesty import KIT")
+        words = "No profile matches." if result.asked else "No profiles. Import a provider's kit: zesty import KIT"
+        yield Text(words)
         return
     headings = ["name", "place", "provider", "protocol", "imported"]
     headings += ["tags"] if any(row["tags"] for row in result.profiles) else []
+    headings += ["lacks"] if any(row["lacks"] for row in result.profiles) else []
     headings += ["for"] if len({row["for"] for row in result.profiles}) > 1 else []
     table = Table(*(Column(label, whole=label == "name") for label in headings), gap=3)
     for row in result.profiles:
         place = ", ".join(part for part in (row["city"], row["country"]) if part)
         cells = {**row, "place": place, "imported": row["imported_at"][:10]}
-        table.add_row(*(printable(cells[label]) for label in headings))
+        table.add_row(
+            *(Text(printable(cells[label]), style="yellow" if label == "lacks" else "") for label in headings)
+        )
     yield table
+    lacking = [row["name"] for row in result.profiles if row["lacks"]]
+    if lacking:
+        yield ""
+        yield Text(f"{plural(len(lacking), 'profile')} cannot work without what is named under lacks: zesty show NAME")
 
 
 def _startup(result: StartupResult) -> Parts:
