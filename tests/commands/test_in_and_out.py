@@ -232,7 +232,8 @@ def test_certificates_alone(zesty, tmp_path):
     assert "Server: vpn.example" in ended.json["missing"][0] and len(ended.json["missing"]) == 2
     shown = " ".join(zesty("inspect", str(path)).out.split())
     assert row["sha256"] in shown and "Nothing here can be imported by itself" in shown
-    assert zesty("--json", "import", str(path)).json["code"] == "kit-empty"
+    refused = zesty("--json", "import", str(path)).json
+    assert refused["code"] == "authority-alone" and "fits no stored profile" in refused["what"]
 
 
 def test_a_whole_kit_shows_its_certificates(zesty, kit):

@@ -24,9 +24,9 @@ SECRET, NEWER = (NamePassword("heron", Secret(word)) for word in ("x_first", "x_
 class Kept:
     """A store in memory."""
 
-    def __init__(self, *profiles, secret=None):
+    def __init__(self, *profiles, secret=None, worked=""):
         self.rows = {one.name: NewProfile.of(one, "before") for one in profiles}
-        self.secret = secret
+        self.secret, self.worked = secret, worked
 
     def digests(self):
         return {name: row.digest for name, row in self.rows.items()}
@@ -36,6 +36,12 @@ class Kept:
 
     def find_credentials(self, scope, kind):
         return self.secret if self.secret and (scope, kind) == (SCOPE, kind_of(self.secret)) else None
+
+    def worked_at(self, scope, kind):
+        return self.worked if (scope, kind) == (SCOPE, kind_of(self.secret)) else ""
+
+    def editions_of(self, provider):
+        return [(name, row.text) for name, row in self.rows.items() if row.profile.provider == provider]
 
 
 def kit(*profiles, secret=None):
@@ -114,7 +120,46 @@ def test_two_of_a_name_in_one_kit():
 )
 def test_credentials(kept, keep, secrets, slug):
     """New ones are taken, the same pass silently, others replace what is kept unless that is to stay; none is shown."""
-    plan, _ = planned(Kept(secret=kept), kit(secret=NEWER), keep_credentials=keep)
+    asked = []
+
+    def decide(difference):
+        asked.append((difference.before, difference.entry.value, difference.worked_at))
+        return KEEP if keep else REPLACE
+
+    worked = "2026-10-01T08:00:00Z" if keep else ""
+    plan, _ = planned(Kept(secret=kept, worked=worked), kit(secret=NEWER), decide_credentials=decide)
+    assert asked == ([(SECRET, NEWER, worked)] if slug else [])
+    assert all(("2026-10-01" in one.detail) is keep for one in plan.findings)
     assert [value for _, value, _ in plan.secrets] == secrets
     assert slugs(plan) == slug
     assert "x_" not in str(plan.findings)
+
+
+@pytest.mark.parametrize(
+    ("before", "after", "is_edition"),
+    [
+        ({"edition": "2026-01-01"}, {"edition": "2026-06-01"}, True),
+        ({"edition": "2026-06-01"}, {"edition": "2026-01-01"}, True),
+        ({"edition": "2026-01-01"}, {"edition": "2026-01-01", "city": "Faro"}, False),
+        ({}, {"edition": "2026-06-01"}, False),
+        ({"edition": "2026-01-01"}, {}, False),
+        ({"edition": "2026-01-01", "provider": "Another"}, {"edition": "2026-06-01"}, False),
+    ],
+)
+def test_an_edition_under_another_name(before, after, is_edition):
+    """Known by its provider and gateway, where both say which edition they are; else it is a profile of its own."""
+    stored = replace(LISBON, name="lisbon-of-old", **before)
+    plan, asked = planned(Kept(stored), kit(replace(LISBON, **after)), REPLACE)
+    if not is_edition:
+        assert plan.outcomes == {LISBON.name: "new"} and asked == []
+        return
+    assert plan.replacing == {"lisbon-of-old"} and list(plan.taken) == ["lisbon-of-old"]
+    assert plan.taken["lisbon-of-old"].profile.edition == after["edition"]
+    assert slugs(plan)[0] == "edition-renamed"
+
+
+def test_both_editions_in_one_kit():
+    """Where the kit has the stored name as well, nothing is taken for another edition of it."""
+    stored = replace(LISBON, name="lisbon-of-old", edition="1")
+    plan, asked = planned(Kept(stored), kit(stored, replace(LISBON, edition="2")))
+    assert plan.outcomes == {"lisbon-of-old": "already stored", LISBON.name: "new"} and asked == []

@@ -133,7 +133,7 @@ def test_a_damaged_archive_inside_another():
 def test_the_last_guard(monkeypatch, problem):
     """A mistake of this program at one file is told by the file's name, without its words; the others are taken."""
 
-    def fail(_):
+    def fail(*_):
         raise problem
 
     monkeypatch.setattr(codes, "read_picture_untrusted", fail)

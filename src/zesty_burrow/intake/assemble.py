@@ -35,6 +35,7 @@ class Assembled:
     profiles: tuple[FoundProfile, ...]
     credentials: tuple[FoundCredentials, ...]
     record: Record
+    authorities: tuple[tuple[str, str], ...] = ()
 
 
 def assemble(found: Found, origin: str, now: datetime, given: Surroundings) -> Assembled:
@@ -52,7 +53,7 @@ def assemble(found: Found, origin: str, now: datetime, given: Surroundings) -> A
     joining.tell_certificates()
     joining.tell_lists()
     credentials = joining.label()
-    return Assembled(tuple(joining.profiles), tuple(credentials), joining.record)
+    return Assembled(tuple(joining.profiles), tuple(credentials), joining.record, tuple(joining.issuing.items()))
 
 
 class _Assembly:
@@ -80,7 +81,7 @@ class _Assembly:
             path: [one for one in entry.certificates if trust.is_authority(one)]
             for path, entry in found.certificates.items()
         }
-        self._issuing = {
+        self.issuing = {
             path: b"".join(one.public_bytes(Encoding.PEM) for one in found).decode()
             for path, found in issuing.items()
             if found
@@ -211,12 +212,12 @@ class _Assembly:
 
     def _issuing_for(self, group: str) -> dict[str, str]:
         """The authorities of the profile's own group; those that are in none; else all that came."""
-        groups = {path: self._found.certificates[path].member.source.group for path in self._issuing}
+        groups = {path: self._found.certificates[path].member.source.group for path in self.issuing}
         for one in (group, ""):
-            own = {path: pem for path, pem in self._issuing.items() if groups[path] == one}
+            own = {path: pem for path, pem in self.issuing.items() if groups[path] == one}
             if own:
                 return own
-        return self._issuing
+        return self.issuing
 
     def _beside(self, member: KitFile, name: str) -> bytes | None:
         """A file beside one that was named itself."""
@@ -264,7 +265,7 @@ class _Assembly:
         for path, entry in self._found.certificates.items():
             if path in key_files:
                 continue
-            if path in self._issuing and path in self._used:
+            if path in self.issuing and path in self._used:
                 self.record.keep(path, FileKind.CERTIFICATE, "the profiles' authority")
             elif path in self._used:
                 self.record.keep(path, FileKind.CERTIFICATE, "part of a path of certificates")

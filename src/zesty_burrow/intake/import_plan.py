@@ -8,6 +8,7 @@ from typing import Protocol
 
 from zesty_burrow.core.credentials import Credentials, NamePassword, kind_of
 from zesty_burrow.core.finding import Finding, finding
+from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.core.scope import CredentialsKind, Scope
 from zesty_burrow.intake.kit import FoundCredentials, FoundProfile, Kit
@@ -46,6 +47,12 @@ class Kept(Protocol):
     def find_credentials(self, scope: Scope, kind: CredentialsKind) -> Credentials | None:
         """What is kept for exactly this scope."""
 
+    def worked_at(self, scope: Scope, kind: CredentialsKind) -> str:
+        """When a gateway has accepted that last (RFC 3339), or an empty text."""
+
+    def editions_of(self, provider: str) -> list[tuple[str, str]]:
+        """Names and texts of a provider's profiles, where it has not too many of them."""
+
 
 @dataclass(frozen=True, slots=True)
 class NewProfile:
@@ -63,20 +70,35 @@ class NewProfile:
         return cls(profile, text, content_digest(profile, text), origin)
 
 
+@dataclass(frozen=True, slots=True)
+class CredentialsDifference:
+    """Credentials of a kit, and those that are kept; ``worked_at``: when a gateway has accepted these last."""
+
+    entry: FoundCredentials
+    before: Credentials
+    worked_at: str
+
+    @property
+    def words(self) -> str:
+        """Which parts changed, never what they are."""
+        return _secret_difference(self.before, self.entry.value)
+
+
 Decide = Callable[[ProfileDifference], str]
+DecideCredentials = Callable[[CredentialsDifference], str]
 
 
 @dataclass
 class ImportPlan:
     """``decide``: ``KEEP``, ``REPLACE`` or ``BOTH`` for a profile that differs from one of its name.
 
-    ``kept`` None: there is no store yet. ``keep_credentials``: what is kept stays; else newer credentials take its
-    place.
+    ``kept`` None: there is no store yet. ``decide_credentials``: ``KEEP`` or ``REPLACE`` for credentials that differ
+    from those that are kept for the same.
     """
 
     kept: Kept | None
     decide: Decide
-    keep_credentials: bool = False
+    decide_credentials: DecideCredentials = lambda _difference: REPLACE
     taken: dict[str, NewProfile] = field(default_factory=dict)
     replacing: set[str] = field(default_factory=set)
     secrets: list[tuple[Scope, Credentials, str]] = field(default_factory=list)
@@ -86,6 +108,8 @@ class ImportPlan:
 
     def __post_init__(self) -> None:
         self._known = self.kept.digests() if self.kept else {}
+        self._in_kit: set[str] = set()
+        self._editions: dict[str, dict[Identity, Profile]] = {}
         self._names = {content: name for name, content in self._known.items()}
 
     def take(self, kit: Kit) -> None:
@@ -96,6 +120,7 @@ class ImportPlan:
 
     def take_profiles(self, kit: Kit) -> None:
         """Sort a kit's profiles alone."""
+        self._in_kit = {found.profile.name for found in kit.profiles}
         for found in kit.profiles:
             self._take_profile(found)
 
@@ -105,6 +130,8 @@ class ImportPlan:
         if same:
             self.outcomes.setdefault(name, "already stored" if same == name else f"already stored as {same}")
             self.findings.append(finding("profile-same", name, "" if same == name else f"it is called {same} here"))
+        elif name not in self._known and (older := self._other_edition(found)):
+            self._settle(found, older)
         elif name not in self._known:
             self._put(name, NewProfile(found.profile, found.text, found.digest, found.origin), "new")
         else:
@@ -117,8 +144,25 @@ class ImportPlan:
         self._known[own] = made.digest
         self._names.setdefault(made.digest, own)
 
-    def _settle(self, found: FoundProfile) -> None:
-        """A profile of that name is there and differs."""
+    def _other_edition(self, found: FoundProfile) -> str:
+        """The name of a stored profile that is another edition of this one: of one provider, for one gateway."""
+        profile = found.profile
+        if not self.kept or not profile.provider or not profile.edition:
+            return ""
+        if profile.provider not in self._editions:
+            rows = [read_profile(text, f"profile {name}") for name, text in self.kept.editions_of(profile.provider)]
+            self._editions[profile.provider] = {one.gateway_identity: one for one in rows if one.edition}
+        other = self._editions[profile.provider].get(profile.gateway_identity)
+        if other is None or other.name in self._in_kit or other.edition == profile.edition:
+            return ""
+        return other.name
+
+    def _settle(self, found: FoundProfile, stored_as: str = "") -> None:
+        """A profile of that name (or ``stored_as``: another edition under another name) is there and differs."""
+        if stored_as:
+            self.findings.append(finding("edition-renamed", found.profile.name, f"it is stored as {stored_as}"))
+            named = replace(found.profile, name=stored_as)
+            found = replace(found, profile=named, text=write_profile(named))
         name = found.profile.name
         before_text = self._text(name)
         before = read_profile(before_text, f"profile {name}")
@@ -160,10 +204,15 @@ class ImportPlan:
         before = self.kept.find_credentials(entry.scope, kind_of(entry.value)) if self.kept else None
         if before == entry.value:
             return
-        if before is not None:
-            slug = "credentials-kept" if self.keep_credentials else "credentials-replaced"
-            self.findings.append(finding(slug, str(entry.scope), _secret_difference(before, entry.value)))
-            if self.keep_credentials:
+        if before is not None and self.kept is not None:
+            worked_at = self.kept.worked_at(entry.scope, kind_of(entry.value))
+            difference = CredentialsDifference(entry, before, worked_at)
+            keep = self.decide_credentials(difference) == KEEP
+            words = difference.words + (f"; those that are kept were accepted on {worked_at[:10]}" if worked_at else "")
+            self.findings.append(
+                finding("credentials-kept" if keep else "credentials-replaced", str(entry.scope), words)
+            )
+            if keep:
                 return
         self.secrets.append((entry.scope, entry.value, entry.origin))
 

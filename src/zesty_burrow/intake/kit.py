@@ -51,7 +51,7 @@ class FoundCredentials:
 
 @dataclass(frozen=True, slots=True)
 class Kit:
-    """Everything that was found."""
+    """Everything that was found. ``authorities``: the path and PEM of each file with certificates of authorities."""
 
     origin: str
     profiles: tuple[FoundProfile, ...]
@@ -59,6 +59,7 @@ class Kit:
     items: tuple[Item, ...]
     findings: tuple[Finding, ...]
     certificates: tuple[CertificateFacts, ...] = ()
+    authorities: tuple[tuple[str, str], ...] = ()
 
     @property
     def is_empty(self) -> bool:

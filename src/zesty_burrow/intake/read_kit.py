@@ -81,9 +81,14 @@ def read_kit(
     items = (*found.record.items, *made.record.items)
     findings = (*found.record.findings, *made.record.findings)
     certificates = tuple(one for file in found.certificates.values() for one in file.facts())
-    kit = Kit(origin, made.profiles, made.credentials, items, findings, certificates)
+    kit = Kit(origin, made.profiles, made.credentials, items, findings, certificates, made.authorities)
     if kit.is_empty and not empty_ok:
-        reasons = "; ".join(dict.fromkeys(f"{item.path}: {item.why}" for item in items[:5]))
-        causes = {one.code.slug for one in findings if one.subject in {item.path for item in items}}
-        raise refused(causes.pop() if causes in CAUSES else "kit-empty", origin, reasons)
+        refuse_empty(kit)
     return kit
+
+
+def refuse_empty(kit: Kit) -> None:
+    """The error where nothing can be taken: why of each file, and what to do about the cause, if there is but one."""
+    reasons = "; ".join(dict.fromkeys(f"{item.path}: {item.why}" for item in kit.items[:5]))
+    causes = {one.code.slug for one in kit.findings if one.subject in {item.path for item in kit.items}}
+    raise refused(causes.pop() if causes in CAUSES else "kit-empty", kit.origin, reasons)

@@ -56,6 +56,10 @@ class LayeredStore:
         """What is sealed in an entry."""
         return self._stores[whom].open_credentials(row)
 
+    def note_sign_in(self, row: CredentialsRow, whom: str) -> None:
+        """A gateway has accepted what an entry holds."""
+        self._stores[whom].note_sign_in(row)
+
     def credentials_at_once(self) -> CredentialsAtOnce:
         """For many profiles: what is kept now, each entry looked up and opened once."""
         kept = {whom: store.list_credentials() for whom, store in self._stores.items()}

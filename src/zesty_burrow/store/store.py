@@ -63,6 +63,8 @@ _CONTENT = ("provider", "country", "city", "protocol", "digest", "text", "tags",
 _CREDENTIALS = (*_UNIQUE, "sealed", "origin", "imported_at")
 PROOF = "store/proof"
 SHOWN = 8
+MOST_EDITIONS = 500
+"""Profiles of a provider among which an older edition under another name is looked for."""
 SALT_SIZE = 16
 
 
@@ -357,6 +359,18 @@ class Store:
         """What is kept for exactly this scope."""
         rows = [row for row in self.list_credentials() if row.scope == scope and row.kind == kind]
         return self.open_credentials(rows[0]) if rows else None
+
+    def worked_at(self, scope: Scope, kind: str) -> str:
+        """When a gateway has accepted last what is kept for exactly this scope (RFC 3339), or an empty text."""
+        rows = [row for row in self.list_credentials() if row.scope == scope and row.kind == kind]
+        return rows[0].worked_at if rows else ""
+
+    def editions_of(self, provider: str) -> list[tuple[str, str]]:
+        """Names and texts of a provider's profiles; none where it has more than are compared."""
+        with self._reading() as transaction:
+            query = "SELECT name, text FROM profiles WHERE provider = ? LIMIT ?"
+            rows = transaction.execute(query, provider, MOST_EDITIONS + 1)
+        return [] if len(rows) > MOST_EDITIONS else [(name, text) for name, text in rows]
 
     def open_credentials(self, row: CredentialsRow) -> Credentials:
         """What is sealed in an entry; :class:`NotFound` where it has gone."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -12,17 +13,22 @@ from zesty_burrow.commands.credentials.ask_credentials import ASKED, ask_credent
 from zesty_burrow.core.credentials import Credentials, NamePassword
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.core.scope import CredentialsKind
-from zesty_burrow.errors import NotFound, SignInRefused, UsageError
+from zesty_burrow.errors import BurrowError, NotFound, SignInRefused, UsageError
 from zesty_burrow.intake.readers.credentials import paste_slips
 from zesty_burrow.store.layered_store import CredentialsAtOnce, LayeredStore
+from zesty_burrow.store.store import CredentialsRow
 
 
 @dataclass(frozen=True)
 class Chosen:
-    """What a profile signs in with, by kind, and where it comes from, in words."""
+    """What a profile signs in with, by kind, and where it comes from, in words.
+
+    ``rows``: the entries, each with whose store it is in.
+    """
 
     secrets: Mapping[CredentialsKind, Credentials]
     words: str
+    rows: tuple[tuple[CredentialsRow, str], ...] = ()
 
 
 def choose(
@@ -39,6 +45,7 @@ def choose(
     kept = layered_store.choose_credentials(profile, device or context.device())
     secrets: dict[CredentialsKind, Credentials] = {}
     words = []
+    rows = []
     for kind in (*kinds, *profile.useful):
         row, whom = kept.get(kind, (None, ""))
         if row is None and kind not in kinds:
@@ -46,8 +53,19 @@ def choose(
         if row is None:
             raise _missing(profile, kind)
         secrets[kind] = layered_store.open_credentials(row, whom)
+        rows.append((row, whom))
         words.append(f"those for {row.scope}, from {row.origin}, {_age(row.imported_at, context.now())}")
-    return Chosen(secrets, "; ".join(dict.fromkeys(words)))
+    return Chosen(secrets, "; ".join(dict.fromkeys(words)), tuple(rows))
+
+
+def note_sign_in(chosen: Chosen, context: Context) -> None:
+    """A gateway has accepted them: newer ones from a kit do not replace them without a word."""
+    try:
+        with context.layered_store() as layered_store:
+            for row, whom in chosen.rows:
+                layered_store.note_sign_in(row, whom)
+    except BurrowError as problem:
+        logging.getLogger(__name__).debug("the sign-in was not noted: %s", problem)
 
 
 def _missing(profile: Profile, kind: CredentialsKind) -> NotFound:

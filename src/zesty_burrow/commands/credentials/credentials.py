@@ -131,7 +131,7 @@ def _list(context: Context) -> CredentialsResult:
 def _try(args: Namespace, context: Context) -> MessageResult:
     """Negotiate, let the gateway prove itself, sign in, say goodbye."""
     from zesty_burrow.carrier.attempt import Attempt
-    from zesty_burrow.commands.credentials.choose_credentials import choose, explained
+    from zesty_burrow.commands.credentials.choose_credentials import choose, explained, note_sign_in
     from zesty_burrow.profiles.policy import restrict
 
     with context.layered_store() as layered_store:
@@ -139,4 +139,5 @@ def _try(args: Namespace, context: Context) -> MessageResult:
         chosen = choose(profile, layered_store, context, ask=args.ask, device=args.device)
     with explained(chosen):
         address = Attempt(profile, chosen.secrets, args.timeout, context.reporter.step).run()
+    note_sign_in(chosen, context)
     return MessageResult(f"{profile.name} ({address}) accepts the credentials: {chosen.words}.")

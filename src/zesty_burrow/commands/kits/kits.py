@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import gc
 from argparse import ArgumentParser, Namespace
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 from zesty_burrow.commands.context import Context
@@ -75,6 +75,12 @@ def read_arguments(
             return apart(read, sum(len(one.data) for one in whole.files), whole.origin)
         finally:
             gc.enable()
+
+
+def read_files_apart(paths: Sequence[Path], context: Context) -> Kit:
+    """Files that the user names in an answer, read as a kit of their own."""
+    words = Namespace(kit=[str(path) for path in paths], provider="", kit_passphrase_file=None)
+    return read_arguments(words, context, empty_ok=True)
 
 
 def judged_by_policy(kit: Kit, context: Context) -> list[Finding]:

@@ -20,7 +20,7 @@ from zesty_burrow.carrier.supervision.options import TunnelEnd, TunnelOptions
 from zesty_burrow.carrier.supervision.switch import CALL, switch_body
 from zesty_burrow.carrier.supervisor import Supervisor
 from zesty_burrow.commands.context import Context
-from zesty_burrow.commands.credentials.choose_credentials import Chosen, choose, explained
+from zesty_burrow.commands.credentials.choose_credentials import Chosen, choose, explained, note_sign_in
 from zesty_burrow.commands.tunnel.running import Running, busy, refuse_overlap, running_tunnels, the_one
 from zesty_burrow.commands.tunnel.wanted_profile import remember, wanted_name
 from zesty_burrow.core.profile import Profile
@@ -107,6 +107,7 @@ def _switch(
     answer = call_with(before.paths.control, {"call": CALL}, SWITCH_TIMEOUT, body) or {}
     if "up" in answer:
         remember(profile.name, context)
+        note_sign_in(chosen, context)
         return UpResult(TunnelStatus.of(answer["up"]), beside)
     if isinstance(answer.get("error"), dict):
         with explained(chosen):
@@ -239,6 +240,7 @@ def run(args: Namespace, context: Context) -> Result:
         with explained(chosen), _told_of_guard(context):
             status = run_detached(paths.log, carry, context.reporter.step)
         remember(profile.name, context)
+        note_sign_in(chosen, context)
         return UpResult(status, beside=bool(others))
     seen: list[TunnelStatus] = []
 
@@ -253,4 +255,5 @@ def run(args: Namespace, context: Context) -> Result:
     if not seen:
         # Ctrl-C, or another signal, before the tunnel was up.
         raise KeyboardInterrupt
+    note_sign_in(chosen, context)
     return EndResult(seen[0], end)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import logging
+import warnings
 from collections.abc import Iterator
 from contextlib import contextmanager
 
@@ -9,12 +11,19 @@ from zesty_burrow.errors import BurrowError
 from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.limits import refused
 
+LOGGERS = ("pypdf", "odfdo", "openpyxl", "docx")
+
 
 @contextmanager
 def reading(member: KitFile, what: str) -> Iterator[None]:
     """``what``: the kind of document. Memory and Ctrl-C go on as they are."""
+    for name in LOGGERS:
+        # What they have to say of a stranger's document would go to the terminal as it is.
+        logging.getLogger(name).setLevel(logging.CRITICAL + 1)
     try:
-        yield
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            yield
     except (BurrowError, MemoryError):
         raise
     except Exception as problem:
