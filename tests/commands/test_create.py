@@ -9,7 +9,9 @@ import pytest
 from commands.test_editions import talk
 from corpus import material as m
 from zesty_burrow.errors import InputError
-from zesty_burrow.intake.dialogue import BY_KEY, QUESTIONS, open_questions, take_given, with_defaults
+from zesty_burrow.intake.dialogue import BY_KEY, QUESTIONS, open_questions, profile_of, take_given, with_defaults
+from zesty_burrow.intake.readers.credentials import read_credentials_untrusted
+from zesty_burrow.profiles.text import write_profile
 
 Q = "Quillwort Relay"
 
@@ -121,6 +123,8 @@ def test_a_dialogue_that_is_interrupted(zesty, authority):
         ("suffixes [none]: ", "\n"),
         ("exit [PT]: ", "\n"),
         ("exit [Lisbon]: ", "\n"),
+        ("of the gateway [500]: ", "\n"),
+        ("or listed [recommended]: ", "\n"),
         ("device [1400]: ", "\n"),
         ("Name for", "tidewrack_heron\n"),
         ("not shown", f"{m.PASSWORD}\n"),
@@ -144,6 +148,83 @@ def test_every_question_explains_itself():
     assert "networks" in asked
     whole = with_defaults(take_given({"host": "nairobi.quillwort.example"}))
     for key, value in whole.items():
-        assert BY_KEY[key].take(value) == value
+        assert BY_KEY[key].take(value) == value or (BY_KEY[key].optional and not value)
     with pytest.raises(InputError, match="no question"):
         take_given({"colour": "blue"})
+
+
+@pytest.mark.parametrize(
+    ("host", "hosts", "port"),
+    [
+        ("vpn.example:1500", "vpn.example", "1500"),
+        ("[2001:db8::1]:4500", "2001:db8::1", "4500"),
+        ("\u201cvpn.example\u201d", "vpn.example", "500"),
+        ("'vpn.example', two.example", "vpn.example two.example", "500"),
+        ("2001:db8::1", "2001:db8::1", "500"),
+        ("küste.example", "küste.example", "500"),
+        ("маяк.example", "маяк.example", "500"),
+    ],
+)
+def test_hosts_as_they_are_pasted(host, hosts, port):
+    """Ports behind them are answers of their own, quotation marks are left out, names of other languages are taken."""
+    whole = with_defaults(take_given({"host": host, "name": "here", "identity": "vpn.example"}))
+    assert (whole["host"], whole["port"]) == (hosts, port)
+    profile = profile_of({**whole, "authority": ""}, ())
+    assert (profile.settings.port, " ".join(profile.gateway.addresses)) == (int(port), hosts)
+
+
+@pytest.mark.parametrize(
+    ("key", "value", "why"),
+    [
+        ("host", "lisb\u043en.quillwort.example", "cyrillic small letter o"),
+        ("host", "\u0441\u043e\u0440\u0430.example", "cyrillic small letter es"),
+        ("host", "vpn\u03b1\u03b2.example", "greek small letter alpha"),
+        ("host", "v\u05d0pn.example", "several scripts"),
+        ("identity", "/home/heron/ca.pem", "file's path"),
+        ("identity", "C:\\kits\\ca.crt", "file's path"),
+        ("identity", "authority.pem", "file's path"),
+        ("identity", "https://vpn.example", "web address"),
+        ("identity", "qu\u0456llwort.example", "looks like 'i'"),
+        ("port", "70000", "1 to 65535"),
+        ("encryption", "ENCR_NOTHING", "ENCR_NOTHING"),
+    ],
+)
+def test_slips_that_are_caught(key, value, why):
+    """Each is said with its reason, and nothing is taken."""
+    with pytest.raises(InputError) as caught:
+        take_given({"host": "vpn.example", "algorithms": "listed", key: value})
+    assert why in str(caught.value)
+
+
+def test_listed_algorithms():
+    """What a sheet demands is offered, and nothing else."""
+    given = {"host": "vpn.example", "name": "here", "algorithms": "listed", "encryption": "ENCR_AES_CBC 256",
+             "integrity": "AUTH_HMAC_SHA2_256_128", "key-exchange": "curve25519"}  # fmt: skip
+    profile = profile_of(with_defaults(take_given(given)), ())
+    text = write_profile(profile)
+    assert '"ENCR_AES_CBC 256"' in text and "ENCR_AES_GCM" not in text
+
+
+def test_a_name_that_looks_like_another(zesty, tmp_path):
+    """A kit's profile with such a host is taken with a serious finding; so is one whose authority names it so."""
+    path = tmp_path / "lisbon.toml"
+    path.write_text(m.LISBON.decode().replace("lisbon.quillwort.example", "lisb\u043en.quillwort.example"), "utf-8")
+    found = zesty("--json", "inspect", path).json["findings"]
+    assert [row["severity"] for row in found if row["code"] == "host-look-alike"][:1] == ["serious"]
+
+
+@pytest.mark.parametrize(
+    ("text", "name", "password", "slips"),
+    [
+        ("Username: heron\nPassword: kelp\n", "heron", "kelp", 2),
+        ("Benutzername = heron\nKennwort = kelp\n", "heron", "kelp", 2),
+        ("Username: heron\nkelp\n", "heron", "kelp", 1),
+        ("heron\nPassword: kelp\n", "heron", "Password: kelp", 0),
+        ("heron\nsea: kelp\n", "heron", "sea: kelp", 0),
+        ("sea:heron\nkelp\n", "sea:heron", "kelp", 0),
+    ],
+)
+def test_labels_in_two_lines(text, name, password, slips):
+    """They are left out and said; a password that begins like one stays as it is where the name has none."""
+    value, found = read_credentials_untrusted(text, "c")
+    assert (value.name, value.password.text(), len(found)) == (name, password, slips)

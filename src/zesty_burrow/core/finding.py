@@ -176,6 +176,9 @@ _CODES = (
     Code("kit-empty", _S, "It contains nothing that can be imported.",
          "No profile and no credentials were recognised.", "See what `zesty inspect` says of each file."),
     # profiles
+    Code("host-look-alike", _S, "A host's name has letters that only look like others.",
+         "Anybody can own a name that differs from the right one in a letter that nobody can see.",
+         "Type the name yourself, from a source that you trust.", "RFC 5890 §4.4"),
     Code("profile-unknown-key", _N, "The profile has an unknown key.",
          "It was kept and has no effect.", "Check its spelling in docs/profile.md."),
     Code("profile-same", _N, "This profile is already stored, with the same content.",

@@ -6,10 +6,13 @@ Pure: answers are texts by key. What must be looked up (does the name resolve, w
 from __future__ import annotations
 
 import ipaddress
+import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
+from zesty_burrow.core.host_names import look_alike
 from zesty_burrow.core.identity import Identity, IdType
+from zesty_burrow.core.policy.policy import Policy
 from zesty_burrow.core.profile import (
     IPV6_HANDLING,
     MAX_MTU,
@@ -21,11 +24,12 @@ from zesty_burrow.core.profile import (
     Traffic,
     TunnelSettings,
 )
-from zesty_burrow.errors import InputError
+from zesty_burrow.errors import BurrowError, InputError
 from zesty_burrow.intake.readers.credentials import paste_slips
 from zesty_burrow.intake.readers.places import country_code, place_in_name
 from zesty_burrow.intake.readers.sheet import slug_of
 from zesty_burrow.profiles.text import read_profile, write_profile
+from zesty_burrow.protocols.ikev2.choice import read_list, with_algorithms
 from zesty_burrow.protocols.ikev2.settings import IkeSettings
 
 Answers = Mapping[str, str]
@@ -36,6 +40,8 @@ METHODS = {
     "raw-key": "raw-public-key",
 }
 SCOPES = ("everything", "networks")
+QUOTES = "\"'`\u2018\u2019\u201c\u201d\u201e\u201a\u00ab\u00bb"
+"""Quotation marks that come along with what is pasted."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -85,13 +91,56 @@ def _name(text: str) -> str:
 
 
 def _hosts(text: str) -> str:
-    parts = [part for part in text.replace(",", " ").split() if part]
+    parts = [_without_port(part.strip(QUOTES))[0] for part in text.replace(",", " ").split() if part.strip(QUOTES)]
     for part in parts:
+        if words := look_alike(part):
+            raise ValueError(f"{words}; type it yourself")
         if "://" in part or "/" in part:
             raise ValueError(f"{part!r} is a web address; the host name alone is needed")
         if not all(letter.isalnum() or letter in "-.:_" for letter in part) or len(part) > 253:
             raise ValueError(f"{part!r} is neither a host name nor an IP address")
     return " ".join(parts)
+
+
+def _without_port(host: str) -> tuple[str, str]:
+    """A host, and the port that stands behind it; an IPv6 address has brackets where there is one."""
+    bracketed = re.fullmatch(r"\[([0-9a-fA-F:.]+)\](?::(\d{1,5}))?", host)
+    plain = bracketed or re.fullmatch(r"([^:]+):(\d{1,5})", host)
+    return (plain[1], plain[2] or "") if plain else (host, "")
+
+
+def _port(text: str) -> str:
+    if not text.isascii() or not text.isdigit() or not 0 < int(text) < 65536:
+        raise ValueError("a whole number from 1 to 65535 is needed")
+    return text
+
+
+def port_beside(text: str) -> str:
+    """The port that stands behind a host in an answer; empty where there is none."""
+    ports = (_without_port(part.strip(QUOTES))[1] for part in text.replace(",", " ").split())
+    return next((port for port in ports if port), "")
+
+
+def _identity(text: str) -> str:
+    plain = text.strip(QUOTES)
+    if re.match(r"(?:[~.]{0,2}/|[A-Za-z]:\\|file:)", plain) or re.search(r"\.(?:pem|crt|cer|der|p12|pfx|key)$", plain):
+        raise ValueError("it looks like a file's path; the gateway's name is needed, as its certificate has it")
+    if "://" in plain:
+        raise ValueError(f"{plain!r} is a web address; the name alone is needed")
+    if words := look_alike(plain):
+        raise ValueError(f"{words}; type it yourself")
+    return plain
+
+
+def _algorithms(kind: str) -> Callable[[str], str]:
+    def check(text: str) -> str:
+        try:
+            read_list(kind, text, Policy())
+        except BurrowError as problem:
+            raise ValueError(str(problem)) from None
+        return text
+
+    return check
 
 
 def _country(text: str) -> str:
@@ -158,7 +207,8 @@ QUESTIONS = (
         "Gateway's identity",
         "Who the gateway must prove to be: its certificate must hold this name.",
         "Nearly always the host name; otherwise it is beside it as remote identity.",
-        default=_first_host,
+        _identity,
+        _first_host,
     ),
     Question(
         "sign-in",
@@ -235,6 +285,38 @@ QUESTIONS = (
         optional=True,
     ),
     Question(
+        "port",
+        "UDP port of the gateway",
+        "Where the first message goes; everything after it goes to 4500 (RFC 7296 §2, §2.23).",
+        "500, unless the sheet names another.",
+        _port,
+        lambda answers: "500",
+    ),
+    Question(
+        "algorithms",
+        "Algorithms: recommended or listed",
+        "Which ciphers are offered to the gateway. The recommended ones suit every current gateway.",
+        "Leave it, unless the sheet demands certain ones.",
+        choices=("recommended", "listed"),
+        default=lambda answers: "recommended",
+    ),
+    *(
+        Question(
+            name.replace("_", "-"),
+            f"{words}: IANA names with commas",
+            "In the order of preference.",
+            f"On the sheet, for example {example}.",
+            _algorithms(name),
+            applies=lambda answers: answers.get("algorithms") == "listed",
+            optional=name == "integrity",
+        )
+        for name, words, example in (
+            ("encryption", "Encryption", "ENCR_AES_GCM_16 256"),
+            ("integrity", "Integrity, where the encryption has none of its own", "AUTH_HMAC_SHA2_256_128"),
+            ("key_exchange", "Key exchange", "curve25519"),
+        )
+    ),
+    Question(
         "mtu",
         "MTU of the tunnel device",
         "Larger packets are cut or refused. 1400 suits nearly every line.",
@@ -243,6 +325,7 @@ QUESTIONS = (
         lambda answers: "1400",
     ),
 )
+ALGORITHMS = ("encryption", "integrity", "key_exchange")
 BY_KEY = {question.key: question for question in QUESTIONS}
 
 
@@ -254,6 +337,8 @@ def open_questions(answers: Answers) -> list[Question]:
 def take_given(given: Answers) -> dict[str, str]:
     """Answers that came all at once, each checked. :class:`InputError` names the key."""
     taken: dict[str, str] = {}
+    if "port" not in given and (port := port_beside(given.get("host", ""))):
+        given = {**given, "port": port}
     for key in given:
         if key not in BY_KEY:
             raise InputError(f"there is no question {key!r:.60}", next_step=f"The keys are {', '.join(BY_KEY)}.")
@@ -293,6 +378,15 @@ def with_defaults(answers: Answers) -> dict[str, str]:
     return filled
 
 
+def _settings(answers: Answers, identity: Identity) -> IkeSettings:
+    settings = IkeSettings(identity=identity, port=int(answers.get("port", "500")))
+    if answers.get("algorithms") != "listed":
+        return settings
+    chosen = {name: read_list(name, answers.get(name.replace("_", "-"), ""), Policy()) for name in ALGORITHMS
+              if answers.get(name.replace("_", "-"))}  # fmt: skip
+    return with_algorithms(settings, chosen, "both")
+
+
 def profile_of(answers: Answers, authorities: tuple[str, ...]) -> Profile:
     """The profile that whole answers describe; the text form's own rules judge it."""
     everything = answers.get("traffic") == "everything"
@@ -307,7 +401,7 @@ def profile_of(answers: Answers, authorities: tuple[str, ...]) -> Profile:
         country=answers.get("country", ""),
         city=answers.get("city", ""),
         gateway=Gateway(tuple(answers["host"].split())),
-        settings=IkeSettings(identity=identity),
+        settings=_settings(answers, identity),
         tunnel=TunnelSettings(mtu=int(answers["mtu"])),
         sign_in=SignIn("pre-shared-key" if method == "pre-shared-key" else "certificate", method),
         authorities=authorities,

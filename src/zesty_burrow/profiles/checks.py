@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 
 from zesty_burrow.core.finding import Finding, finding
+from zesty_burrow.core.host_names import look_alike
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.profiles.trust_facts import FactsOf, read_facts, trust_findings
 
@@ -16,6 +17,9 @@ def check_profile(profile: Profile, now: datetime, facts_of: FactsOf = read_fact
         for label, values in profile.unknown.items()
         for key in values
     ]
+    for host in (*profile.gateway.addresses, profile.gateway_identity.value):
+        if not host.isascii() and (words := look_alike(host)):
+            found.append(finding("host-look-alike", profile.name, words))
     found += profile.settings.check(profile.name)
     if profile.traffic.ipv6 == "outside" and any(one.prefixlen == 0 for one in profile.traffic.networks):
         found.append(finding("ipv6-outside", profile.name))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from collections.abc import Callable
 from getpass import GetPassWarning, getpass
 from pathlib import Path
 
@@ -21,6 +22,7 @@ from zesty_burrow.intake.readers.credentials import (
 
 MAX_INPUT = 4096
 KEYRING = "keyring:"
+TRIES = 3
 ASKED = (CredentialsKind.NAME_PASSWORD, CredentialsKind.PRE_SHARED_KEY, CredentialsKind.ADDITIONAL_KEY)
 """Kinds that a person can type; keys with certificates are imported."""
 
@@ -63,13 +65,22 @@ def _said(found: list[Finding]) -> list[str]:
 def _ask_lines(label: str, kind: CredentialsKind) -> str:
     try:
         if kind is CredentialsKind.PRE_SHARED_KEY:
-            return getpass(f"Pre-shared key for {label} (not shown): ") + "\n"
+            return _not_empty(lambda: getpass(f"Pre-shared key for {label} (not shown): ")) + "\n"
         first = "Identifier of the additional key" if kind is CredentialsKind.ADDITIONAL_KEY else "Name"
         second = "Additional shared key" if kind is CredentialsKind.ADDITIONAL_KEY else "Password"
-        name = input(f"{first} for {label}: ")
-        return f"{name}\n{getpass(f'{second} for {label} (not shown): ')}\n"
+        name = _not_empty(lambda: input(f"{first} for {label}: "))
+        return f"{name}\n{_not_empty(lambda: getpass(f'{second} for {label} (not shown): '))}\n"
     except (EOFError, GetPassWarning):
         raise SealError("nothing was entered", next_step="Try again on a terminal, or name a file.") from None
+
+
+def _not_empty(ask: Callable[[], str]) -> str:
+    """Asked again as long as nothing is entered, a few times."""
+    for _ in range(TRIES):
+        if answer := ask():
+            return answer
+        print("Nothing was entered.", file=sys.stderr)
+    raise SealError("nothing was entered", next_step="Try again; Ctrl-C leaves it.")
 
 
 def _from_keyring(where: str, domain: str) -> tuple[Credentials, list[str]]:

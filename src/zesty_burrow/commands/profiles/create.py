@@ -22,7 +22,16 @@ from zesty_burrow.core.scope import Scope
 from zesty_burrow.errors import BurrowError, Clash, InputError, UsageError
 from zesty_burrow.host.files import read_bounded
 from zesty_burrow.intake import limits
-from zesty_burrow.intake.dialogue import QUESTIONS, Question, open_questions, profile_of, take_given, with_defaults
+from zesty_burrow.intake.dialogue import (
+    BY_KEY,
+    QUESTIONS,
+    Question,
+    open_questions,
+    port_beside,
+    profile_of,
+    take_given,
+    with_defaults,
+)
 from zesty_burrow.intake.import_plan import NewProfile
 from zesty_burrow.intake.readers.certificates import read_certificates_untrusted
 from zesty_burrow.profiles.checks import check_profile
@@ -191,6 +200,9 @@ class _Dialogue:
             note(f"  {word}", style="yellow" if word.startswith(("Note", "warning", "serious")) else "green")
         self._answers[question.key] = answer
         self._asked.append(question.key)
+        if question.key == "host" and (port := port_beside(text)):
+            self._answers["port"] = BY_KEY["port"].take(port)
+            note(f"  The port {port} behind it is kept as an answer of its own.", style="green")
         self._keep()
 
     def _keep(self) -> None:

@@ -9,6 +9,7 @@ from zesty_burrow.core.credentials import AdditionalKey, NamePassword, PreShared
 from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import Malformed
+from zesty_burrow.intake.readers.vocabulary import Field, shipped
 
 MAX_LINE = 256
 MIN_KEY = 16
@@ -38,13 +39,33 @@ def read_credentials_untrusted(text: str, origin: str) -> tuple[NamePassword, li
         )
     if any(len(line) > MAX_LINE for line in lines):
         raise Malformed(f"{origin} does not hold credentials", why=f"a line is longer than {MAX_LINE} characters")
-    name, password = lines
-    found = [
+    (name, password), told = _without_labels(lines, origin)
+    found = told + [
         finding("credentials-paste-slip", origin, f"the {label} {slip}")
         for label, value in (("name", name), ("password", password))
         for slip in paste_slips(value)
     ]
     return NamePassword(name, Secret(password)), found
+
+
+_LABELLED = re.compile(r"\s*([^:=]{2,40}?)\s*[:=]\s*(\S.*)")
+
+
+def _without_labels(lines: list[str], origin: str) -> tuple[list[str], list[Finding]]:
+    """What stands behind "Username:" and "Password:", where the first line begins with such a word."""
+    words = shipped()
+    values: list[str] = []
+    found: list[Finding] = []
+    for line, fields in zip(lines, ((Field.ACCOUNT, Field.EMAIL), (Field.PASSWORD,)), strict=True):
+        match = _LABELLED.fullmatch(line)
+        meant = words.match(match[1], tolerant=False) if match else None
+        if match and meant and meant.field in fields and (values != lines[:1] or fields[0] is Field.ACCOUNT):
+            values.append(match[2])
+            found.append(finding("credentials-paste-slip", origin, f"the label {match[1]!r} was left out"))
+        else:
+            # A password may begin with any word; it is a label only where the name had one.
+            values.append(line)
+    return values, found
 
 
 def paste_slips(value: str) -> list[str]:
