@@ -11,6 +11,7 @@ import json
 import ssl
 import time
 from collections.abc import Callable
+from contextlib import ExitStack
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -104,6 +105,20 @@ class PortalClient:
 
     def _open(self, method: str, path: str, headers: dict[str, str], body: bytes | None) -> http.client.HTTPResponse:
         connection = http.client.HTTPSConnection(self._host, self._port, timeout=SILENCE, context=self._context)
+        with ExitStack() as stack:
+            stack.callback(connection.close)
+            answer = self._answer_of(connection, method, path, headers, body)
+            stack.pop_all()
+        return answer
+
+    def _answer_of(
+        self,
+        connection: http.client.HTTPSConnection,
+        method: str,
+        path: str,
+        headers: dict[str, str],
+        body: bytes | None,
+    ) -> http.client.HTTPResponse:
         try:
             connection.connect()
             self._until(MAX_CALL_SECONDS, connection.sock)

@@ -75,7 +75,8 @@ def read_picture_untrusted(data: bytes, spend: Callable[[int], None] = lambda _p
 
 
 _SECRET = re.compile(
-    r"((?:password|passwd|pass|pwd|pin|psk|secret|token|key|code|otp|auth|p|k)\s*[=:]\s*)([^;&\s]+)", re.IGNORECASE
+    r"((?<![a-z])(?:password|passwd|pass|pwd|pin|psk|secret|token|key|code|otp|auth|p|k)\s*[=:]\s*)([^;&\s]+)",
+    re.IGNORECASE,
 )
 
 
