@@ -11,7 +11,6 @@ import json
 import ssl
 import time
 from collections.abc import Callable
-from contextlib import ExitStack
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -84,6 +83,7 @@ class PortalClient:
     _token: str = field(default="", repr=False)
     _context: ssl.SSLContext | None = None
     _socket: _BoundedSocket | None = None
+    _connection: http.client.HTTPSConnection | None = None
 
     def __post_init__(self) -> None:
         parts = urlsplit(self.url)
@@ -105,11 +105,18 @@ class PortalClient:
 
     def _open(self, method: str, path: str, headers: dict[str, str], body: bytes | None) -> http.client.HTTPResponse:
         connection = http.client.HTTPSConnection(self._host, self._port, timeout=SILENCE, context=self._context)
-        with ExitStack() as stack:
-            stack.callback(connection.close)
-            answer = self._answer_of(connection, method, path, headers, body)
-            stack.pop_all()
-        return answer
+        self._connection = connection
+        try:
+            return self._answer_of(connection, method, path, headers, body)
+        except BaseException:
+            self._close()
+            raise
+
+    def _close(self) -> None:
+        """Also where the portal would let it go on."""
+        if self._connection is not None:
+            self._connection.close()
+        self._connection = self._socket = None
 
     def _answer_of(
         self,
@@ -159,6 +166,7 @@ class PortalClient:
             raise _malformed(f"it broke off ({type(problem).__name__})") from None
         finally:
             answer.close()
+            self._close()
         return self._document(answer.status, data)
 
     def _document(self, status: int, data: bytes) -> dict[str, Any]:
@@ -235,6 +243,7 @@ class PortalClient:
                 data = _receive(answer, data, total, deadline, progress)
             finally:
                 answer.close()
+            self._close()
             if len(data) == total:
                 return data
         raise OutsideError(

@@ -74,10 +74,8 @@ def read_picture_untrusted(data: bytes, spend: Callable[[int], None] = lambda _p
     return found
 
 
-_SECRET = re.compile(
-    r"((?<![a-z])(?:password|passwd|pass|pwd|pin|psk|secret|token|key|code|otp|auth|p|k)\s*[=:]\s*)([^;&\s]+)",
-    re.IGNORECASE,
-)
+_WORDS = "password|passwd|pass|pwd|pin|psk|secret|token|key|code|otp|auth|p|k"
+_SECRET = re.compile(rf"((?<![a-z])(?:{_WORDS})\s*[=:]\s*)([^;&\s]+)", re.IGNORECASE)
 
 
 def shown(data: bytes) -> str:
