@@ -243,7 +243,7 @@ class PortalClient:
                 data = _receive(answer, data, total, deadline, progress)
             finally:
                 answer.close()
-            self._close()
+                self._close()
             if len(data) == total:
                 return data
         raise OutsideError(

@@ -193,6 +193,11 @@ class _Assembly:
             if place.country and (not profile.city or place.city in ("", profile.city)):
                 profile = replace(profile, country=place.country, city=profile.city or place.city)
                 self.record.findings.append(finding("place-from-name", raw.path, profile.place))
+        elif not profile.city and profile.gateway.addresses:
+            place = place_in_name(profile.gateway.addresses[0].partition(".")[0])
+            if place.city and place.country == profile.country:
+                profile = replace(profile, city=place.city)
+                self.record.findings.append(finding("place-from-name", raw.path, profile.place))
         open_method = raw.by_template and profile.sign_in.method == "eap-mschapv2"
         kinds = self._kinds_for(raw.member.source.group)
         only_keys = CredentialsKind.CLIENT_KEY in kinds and CredentialsKind.NAME_PASSWORD not in kinds

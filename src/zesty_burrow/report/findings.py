@@ -4,29 +4,49 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from zesty_burrow.core.finding import Finding, Severity
+from zesty_burrow.core.finding import Code, Finding, Severity
 from zesty_burrow.report.layout import Column, Indented, Table, Text
 from zesty_burrow.report.parts import Parts, some
 
 SEVERITY_STYLES = {Severity.NOTE: "cyan", Severity.WARNING: "yellow", Severity.SERIOUS: "bold red"}
 
 
+MOST_SUBJECTS = 4
+"""Things that are named where the same is to be said of several; of more the number is told."""
+
+
 def findings_table(findings: Sequence[Finding], *, with_remedy: bool = True) -> Parts:
-    """Findings, the serious ones first; what has no remedy beyond "nothing to do" stays on one line."""
+    """Findings, the serious ones first; what has one cause is told once, with what it is about and how many.
+
+    What has no remedy beyond "nothing to do" stays on one line.
+    """
+    alike: dict[tuple[Code, str], list[str]] = {}
+    for entry in findings:
+        alike.setdefault((entry.code, entry.detail), []).append(entry.subject)
     order = [Severity.SERIOUS, Severity.WARNING, Severity.NOTE]
+    seen = list(dict.fromkeys(code for code, _ in alike))
+    every = sorted(alike, key=lambda one: (order.index(one[0].severity), seen.index(one[0])))
+    rows = some(every, lambda one: one[0])
+    hidden = sum(len(alike[one]) for one in every) - sum(len(alike[one]) for one in rows)
     table = Table(Column(whole=True), Column(whole=True), Column())
-    every = sorted(findings, key=lambda one: order.index(one.severity))
-    rows = some(every, lambda one: one.code)
-    hidden = len(every) - len(rows)
-    for entry, following in zip(rows, [*rows[1:], None], strict=True):
-        words = entry.code.title if not entry.detail else f"{entry.code.title.rstrip('.')}: {entry.detail}"
-        subject = f"{entry.subject}: " if entry.subject and entry.subject not in words else ""
-        style = SEVERITY_STYLES[entry.severity]
-        line = Text.assemble((subject, "bold"), words)
-        table.add_row(Text(entry.severity, style=style), Text(entry.code.slug, style="bold"), line)
+    for (code, detail), following in zip(rows, [*rows[1:], None], strict=True):
+        words = code.title if not detail else f"{code.title.rstrip('.')}: {detail}"
+        subject = _subjects(alike[code, detail], words)
+        style = SEVERITY_STYLES[code.severity]
+        table.add_row(
+            Text(code.severity, style=style), Text(code.slug, style="bold"), Text.assemble((subject, "bold"), words)
+        )
         # What several findings share is said once, under the last of them.
-        is_last = following is None or following.code is not entry.code
-        if with_remedy and is_last and entry.severity is not Severity.NOTE:
-            table.add_row("", "", Text(f"To do: {entry.code.remedy}", style="italic"))
+        is_last = following is None or following[0] is not code
+        if with_remedy and is_last and code.severity is not Severity.NOTE:
+            table.add_row("", "", Text(f"To do: {code.remedy}", style="italic"))
     more = [Indented(Text(f"and {hidden} more of these (--json tells all)", style="dim"))] if hidden else []
     return [Indented(table), *more]
+
+
+def _subjects(subjects: list[str], words: str) -> str:
+    names = [name for name in dict.fromkeys(subjects) if name and name not in words]
+    if not names:
+        return f"{len(subjects)} times: " if len(subjects) > 1 else ""
+    more = f" and {len(names) - MOST_SUBJECTS} more" if len(names) > MOST_SUBJECTS else ""
+    return ", ".join(names[:MOST_SUBJECTS]) + more + ": "

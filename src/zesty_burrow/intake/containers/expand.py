@@ -12,6 +12,7 @@ from zesty_burrow.errors import InputError
 from zesty_burrow.intake import limits
 from zesty_burrow.intake.containers import archives, compressed, mail
 from zesty_burrow.intake.containers.budget import Budget, Left, Passphrases
+from zesty_burrow.intake.containers.names import is_litter
 from zesty_burrow.intake.documents.kinds import DocumentReader, document_reader_for, not_readable
 from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.limits import refused
@@ -47,6 +48,9 @@ def expand(
 
 
 def _expand(member: KitFile, budget: Budget, depth: int, words: Vocabulary) -> Iterator[KitFile]:
+    if is_litter(member.path):
+        yield member
+        return
     if reading := document_reader_for(member):
         yield from _document(member, reading, budget, words)
         return
