@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import zipfile
+
 import pytest
 
 from support import Ended
 from zesty_burrow.lab import story
+from zesty_burrow.lab.authority import make_authority
 from zesty_burrow.lab.client import LabClient
+from zesty_burrow.lab.kit import AUTHORITY_FILE
 
 pytestmark = pytest.mark.lab
 URL = story.PORTAL_URL
@@ -182,6 +186,72 @@ def test_a_refused_sign_in_says_which_credentials(lab):
     assert (ended.code, ended.json["code"], ended.json["step"]) == (8, "sign-in-refused", "sign in")
     for words in ("those for Quillwort Relay", "quillwort-relay.zip", "from today"):
         assert words in ended.json["why"]
+    assert "they have no login domain" in ended.json["why"]
     assert "web page are usually not the ones" in ended.json["next_step"]
     connected = lab.heron("connect", "tallinn", "--detach")
     assert "those for Quillwort Relay" in connected.json["why"]
+
+
+@pytest.fixture
+def stale(lab, tmp_path):
+    """A kit with another password for the provider; and what the workstation has kept is known to work."""
+    path = tmp_path / "stale.txt"
+    path.write_text(f"{story.ACCOUNT}\nan-older-password\n")
+    path.chmod(0o600)
+    assert lab.heron("credentials", "try", "lisbon").code == 0
+    yield path
+    put_back(lab, path)
+
+
+def put_back(lab, path):
+    """The credentials of the story."""
+    path.write_text(f"{story.ACCOUNT}\n{lab.password}\n")
+    path.chmod(0o600)
+    lab.heron("credentials", "change", story.PROVIDER, "--from", str(path), check=0)
+
+
+@pytest.mark.parametrize("words", [(), ("--try-credentials",)])
+def test_a_stale_password_does_not_replace_one_that_worked(lab, stale, words):
+    """It is known from sign-ins which one works; the new one may be tried at a gateway first."""
+    assert lab.heron("credentials", "list").json["credentials"][0]["worked_at"]
+    found = lab.heron("import", str(stale), "--provider", story.PROVIDER, *words)
+    assert found.code == 0 and "credentials-kept" in found.codes
+    detail = next(one["detail"] for one in found.json["findings"] if one["code"] == "credentials-kept")
+    assert "the password is another" in detail and "were accepted on" in detail
+    assert ("did not work" in found.err) is bool(words)
+    assert lab.heron("credentials", "try", "lisbon").code == 0
+
+
+def test_a_new_password_that_works_is_taken(lab, stale):
+    """Tried and accepted, it takes the place of the one that worked before; and that can be taken back."""
+    lab.heron("import", str(stale), "--provider", story.PROVIDER, "--replace")
+    assert lab.heron("credentials", "try", "lisbon").code == 8
+    stale.write_text(f"{story.ACCOUNT}\n{lab.password}\n")
+    found = lab.heron("import", str(stale), "--provider", story.PROVIDER, "--try-credentials")
+    assert "credentials-replaced" in found.codes
+    assert lab.heron("credentials", "try", "lisbon").code == 0
+
+
+def test_a_login_domain_is_named_when_it_is_refused(lab, tmp_path):
+    """It is no secret, and often what is wrong."""
+    path = tmp_path / "account.txt"
+    put_back(lab, path)
+    lab.heron("credentials", "change", story.PROVIDER, "--domain", "TIDEWRACK", "--from", str(path))
+    assert lab.heron("credentials", "list").json["credentials"][0]["domain"] == "TIDEWRACK"
+    assert lab.heron("show", "lisbon").json["credentials"][0]["domain"] == "TIDEWRACK"
+    refused = lab.heron("credentials", "try", "lisbon")
+    assert refused.code == 8 and "their login domain is 'TIDEWRACK'" in refused.json["why"]
+    assert lab.heron("undo").code == 0
+    assert lab.heron("credentials", "try", "lisbon").code == 0
+
+
+def test_an_authority_goes_where_a_gateway_proves_itself_by_it(lab, tmp_path):
+    """Asked for real: into the provider's profiles, not into the office's, and an authority of nobody's into none."""
+    other = make_authority("Quillwort Relay")
+    with zipfile.ZipFile(lab.folder / "quillwort-relay.zip") as packed:
+        authority = packed.read(AUTHORITY_FILE)
+    for number, (pem, count) in enumerate(((other.pem(), 0), (authority, 5))):
+        path = tmp_path / f"{number}.pem"
+        path.write_bytes(pem)
+        done = lab.heron("import", str(path), "--ask-gateways")
+        assert (done.code, done.json.get("code", "")) == ((0, "") if count else (3, "authority-alone")), done.text

@@ -27,7 +27,7 @@ PROFILE = (
     "label", "needs", "lacks",
 )  # fmt: skip
 SCOPE = ("label", "device", "profile", "kind")
-SEALED = ("sealed", "origin", "imported_at", "worked_at")
+SEALED = ("sealed", "origin", "imported_at", "worked_at", "domain")
 ProfileRows = dict[str, list[str]]
 SealedRows = dict[tuple[str, ...], list[str]]
 

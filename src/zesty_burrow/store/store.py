@@ -28,7 +28,10 @@ if TYPE_CHECKING:
 
 @dataclass(frozen=True, slots=True)
 class CredentialsRow:
-    """What may be shown of sealed credentials. ``worked_at``: when a gateway has accepted them last."""
+    """What may be shown of sealed credentials.
+
+    ``worked_at``: when a gateway has accepted them last; ``domain``: the login domain, which is no secret.
+    """
 
     label: str
     device: str
@@ -37,6 +40,7 @@ class CredentialsRow:
     origin: str
     imported_at: str
     worked_at: str = ""
+    domain: str = ""
 
     @property
     def scope(self) -> Scope:
@@ -60,7 +64,7 @@ class ObservationRow:
 _UNIQUE = ("label", "device", "profile", "kind")
 _LISTED = ", ".join(ProfileRow.__slots__)
 _CONTENT = ("provider", "country", "city", "protocol", "digest", "text", "tags", "label", "needs", "lacks")
-_CREDENTIALS = (*_UNIQUE, "sealed", "origin", "imported_at")
+_CREDENTIALS = (*_UNIQUE, "sealed", "origin", "imported_at", "domain")
 PROOF = "store/proof"
 SHOWN = 8
 MOST_EDITIONS = 500
@@ -230,7 +234,7 @@ class Store:
                     f"INSERT INTO credentials ({', '.join(_CREDENTIALS)}) "  # noqa: S608
                     f"VALUES ({placeholders(_CREDENTIALS)}) ON CONFLICT ({', '.join(_UNIQUE)}) DO UPDATE SET "
                     "sealed = excluded.sealed, origin = excluded.origin, imported_at = excluded.imported_at, "
-                    "worked_at = ''",
+                    "domain = excluded.domain, worked_at = ''",
                     sealed,
                 )
 
@@ -239,7 +243,8 @@ class Store:
 
         kind = kind_of(value)
         sealed = self.seal.seal(pack(value), scope.subject(kind))
-        return scope.label, scope.device, scope.profile, str(kind), sealed, origin, now
+        domain = getattr(value, "domain", "")
+        return scope.label, scope.device, scope.profile, str(kind), sealed, origin, now, domain
 
     def list_profiles(self, words: Sequence[str] = (), **where: str) -> list[ProfileRow]:
         """Profiles by name; see :func:`matching` for ``words`` and ``where``."""

@@ -94,6 +94,9 @@ def explained(chosen: Chosen) -> Iterator[None]:
         words = [refusal.why] if refusal.why else []
         words.append(f"the credentials used were {chosen.words}")
         for value in chosen.secrets.values():
+            if isinstance(value, NamePassword):
+                said = f"their login domain is {value.domain!r}" if value.domain else "they have no login domain"
+                words.append(said)
             words += [f"the {part} {slip}" for part, slip in slips(value)]
         refusal.why = "; ".join(words)
         refusal.next_step = (

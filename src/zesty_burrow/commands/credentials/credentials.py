@@ -114,6 +114,8 @@ def _list(context: Context) -> CredentialsResult:
                 "device": entry.device,
                 "profile": entry.profile,
                 "kind": entry.kind,
+                "domain": entry.domain,
+                "worked_at": entry.worked_at,
                 "scope": str(entry.scope),
                 "sealed_at": entry.imported_at,
                 "origin": entry.origin,
@@ -123,7 +125,7 @@ def _list(context: Context) -> CredentialsResult:
     known = {entry.label for entry in kept}
     for label in sorted(set(labels.values()) - known):
         users = sorted(name for name, other in labels.items() if other == label)
-        empty = {"device": "", "profile": "", "kind": "", "sealed_at": "", "origin": ""}
+        empty = {"device": "", "profile": "", "kind": "", "domain": "", "worked_at": "", "sealed_at": "", "origin": ""}
         rows.append({"label": label, **empty, "scope": label, "profiles": users})
     return CredentialsResult(tuple(rows))
 

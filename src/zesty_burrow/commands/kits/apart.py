@@ -18,7 +18,9 @@ import signal
 import sys
 import traceback
 from collections.abc import Callable
+from dataclasses import fields, is_dataclass
 from enum import Enum
+from functools import cache
 from pathlib import Path
 from typing import Any, BinaryIO, TypeVar
 
@@ -119,7 +121,7 @@ def _work(work: Callable[[Callable[[str], None]], Any], octets: int, writing: in
         signal.signal(signal.SIGINT, signal.SIG_DFL)
         _limit(octets)
         try:
-            tell(DONE, pickle.dumps(work(lambda path: tell(AT, path.encode("utf-8", "replace")[:1000])), protocol=5))
+            tell(DONE, _packed(work(lambda path: tell(AT, path.encode("utf-8", "replace")[:1000]))))
             code = 0
         except MemoryError:
             tell(TOO_MUCH, b"")
@@ -129,6 +131,12 @@ def _work(work: Callable[[Callable[[str], None]], Any], octets: int, writing: in
             tell(FAILED, pickle.dumps(told, protocol=5))
     finally:
         os._exit(code)
+
+
+def _packed(value: object) -> bytes:
+    out = io.BytesIO()
+    _Pickler(out, protocol=5).dump(value)
+    return out.getvalue()
 
 
 def _limit(octets: int) -> None:
@@ -142,12 +150,45 @@ def _limit(octets: int) -> None:
             resource.setrlimit(resource.RLIMIT_DATA, (most, most))
 
 
+class _Pickler(pickle.Pickler):
+    """Writes our data classes as their kind and values: reading them back that way is much quicker."""
+
+    def reducer_override(self, value: Any) -> Any:
+        kind = type(value)
+        if is_dataclass(kind) and kind.__module__.startswith(OUR_OWN) and hasattr(kind, "__slots__"):
+            names = _slots(kind)
+            return _restored, (kind, *(getattr(value, name) for name in names))
+        return NotImplemented
+
+
+@cache
+def _slots(kind: type) -> tuple[str, ...]:
+    return tuple(one.name for one in fields(kind))
+
+
+@cache
+def _setters(kind: type) -> tuple[Callable[[Any, Any], None], ...]:
+    return tuple(getattr(kind, name).__set__ for name in _slots(kind))
+
+
+def _restored(kind: type, *values: Any) -> Any:
+    """A data class with slots, as it was: frozen ones, too, have been checked where they were made."""
+    if not (isinstance(kind, type) and is_dataclass(kind) and kind.__module__.startswith(OUR_OWN)):
+        raise ProgramFault(f"a kit's reader gave {kind!r:.40}, which is no value")
+    made = object.__new__(kind)
+    for put, value in zip(_setters(kind), values, strict=True):
+        put(made, value)
+    return made
+
+
 class _Values(pickle.Unpickler):
     """Reads values of our own kinds alone: an attacker who has taken the child over gets no further by them."""
 
     def find_class(self, module: str, name: str) -> Any:
         if module == "copyreg" and name == "_reconstructor":
             return super().find_class(module, name)
+        if (module, name) == (__name__, _restored.__name__):
+            return _restored
         if (module, name) == ("builtins", "getattr"):
             # As some versions of Python write members of enumerations.
             return _member

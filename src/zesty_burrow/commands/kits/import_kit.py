@@ -6,8 +6,6 @@ import sys
 from argparse import ArgumentParser, Namespace
 
 from zesty_burrow.commands.context import Context
-from zesty_burrow.commands.kits.authorities import put_in
-from zesty_burrow.commands.kits.differing import DifferingCredentials
 from zesty_burrow.commands.kits.kits import add_kit_arguments, judged_by_policy, read_arguments
 from zesty_burrow.commands.kits.settle import add_settling, is_asked, missing_credentials, settled
 from zesty_burrow.core.credentials import kind_of
@@ -56,10 +54,14 @@ def run(args: Namespace, context: Context) -> Result:
             profile = store.find_profile(args.profile)[1].name
     kit = read_arguments(args, context, profile=profile, device=args.device, empty_ok=True)
     if kit.is_empty and kit.authorities:
+        from zesty_burrow.commands.kits.authorities import put_in
+
         return put_in(kit, args, context)
     if kit.is_empty:
         refuse_empty(kit)
     kit = settled(kit, args, context)
+    from zesty_burrow.commands.kits.differing import DifferingCredentials
+
     differing = DifferingCredentials(kit, args, context)
     with context.store() as store:
         plan = ImportPlan(store, decide, differing.decide)

@@ -74,6 +74,7 @@ def read_arguments(
         try:
             return apart(read, sum(len(one.data) for one in whole.files), whole.origin)
         finally:
+            gc.freeze()
             gc.enable()
 
 

@@ -46,7 +46,9 @@ def _credentials(layered_store: LayeredStore, profile: Profile, device: str) -> 
                 "kind": kind,
                 "needed": "yes" if kind in needed else "no",
                 "scope": str(entry.scope) if entry else "",
+                "domain": entry.domain if entry else "",
                 "sealed_at": entry.imported_at if entry else "",
+                "worked_at": entry.worked_at if entry else "",
                 "origin": entry.origin if entry else "",
                 "for": whom,
             }

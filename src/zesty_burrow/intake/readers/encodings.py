@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
 from typing import NamedTuple
 
 from zesty_burrow.errors import Malformed
@@ -28,8 +29,9 @@ class Decoded(NamedTuple):
     guessed: str = ""
 
 
+@lru_cache(maxsize=2)
 def decode_untrusted(data: bytes, name: str) -> Decoded:
-    """A file's text. :class:`Malformed`, with the file's name, where it is none."""
+    """A file's text. :class:`Malformed`, with the file's name, where it is none. The last one is remembered."""
     for mark, encoding in MARKS:
         if data.startswith(mark):
             try:

@@ -55,12 +55,18 @@ def _credentials(result: CredentialsResult) -> Parts:
     if not result.credentials:
         yield Text("No credentials are kept, and no profile needs any.")
         return
-    table = Table(*map(Column, ("for", "kind", "sealed", "from", "used by")), gap=3)
+    headings = ["for", "kind", "sealed", "accepted", "from", "used by"]
+    if any(row["domain"] for row in result.credentials):
+        headings.insert(2, "domain")
+    table = Table(*map(Column, headings), gap=3)
     for row in result.credentials:
         names = row["profiles"]
         used = ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
         kept = row["sealed_at"][:10] or "missing"
-        table.add_row(*map(Text, (row["scope"], row["kind"], kept, row["origin"], used or "no profile")))
+        cells = [row["scope"], row["kind"], kept, row["worked_at"][:10], row["origin"], used or "no profile"]
+        if "domain" in headings:
+            cells.insert(2, row["domain"])
+        table.add_row(*map(Text, cells))
     yield table
 
 

@@ -25,9 +25,10 @@ def _list(result: ListResult) -> Parts:
     for row in result.profiles:
         place = ", ".join(part for part in (row["city"], row["country"]) if part)
         cells = {**row, "place": place, "imported": row["imported_at"][:10]}
-        table.add_row(
-            *(Text(printable(cells[label]), style="yellow" if label == "lacks" else "") for label in headings)
-        )
+        shown: list[str | Text] = [printable(cells[label]) for label in headings]
+        if row["lacks"]:
+            shown[headings.index("lacks")] = Text(printable(row["lacks"]), style="yellow")
+        table.add_row(*shown)
     yield table
     lacking = [row["name"] for row in result.profiles if row["lacks"]]
     if lacking:

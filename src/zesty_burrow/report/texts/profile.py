@@ -102,7 +102,10 @@ def _kept_words(row: dict[str, str]) -> Text:
     if not row["scope"]:
         return Text(f"{row['kind']}: missing", style="yellow")
     use = "" if row["needed"] == "yes" else ", not needed"
-    return Text(f"{row['kind']}: for {row['scope']}, sealed {row['sealed_at'][:10]}, from {row['origin']}{use}")
+    domain = f", login domain {row['domain']}" if row["domain"] else ""
+    worked = f", accepted {row['worked_at'][:10]}" if row["worked_at"] else ""
+    kept = f"sealed {row['sealed_at'][:10]}{worked}, from {row['origin']}"
+    return Text(f"{row['kind']}: for {row['scope']}{domain}, {kept}{use}")
 
 
 RENDERERS: dict[type[Result], Callable[[Any], Parts]] = {
