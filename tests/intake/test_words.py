@@ -296,10 +296,10 @@ def test_any_octets(data):
 
 
 def test_own_words():
-    words = with_own_words('[labels]\nhost = ["Einwahlpunkt"]\npassword = ["Parole"]\n', "words.toml")
-    row = sheet.read_lines(f"Einwahlpunkt: {HOST}\nUser: heron\nParole: kelp", words)
+    words = with_own_words('[labels]\nhost = ["Strandzugang"]\npassword = ["Parole"]\n', "words.toml")
+    row = sheet.read_lines(f"Strandzugang: {HOST}\nUser: heron\nParole: kelp", words)
     assert (row.first(Field.HOST), row.first(Field.PASSWORD)) == (HOST, "kelp")
-    assert shipped().match("Einwahlpunkt") is None
+    assert shipped().match("Strandzugang") is None
 
 
 @pytest.mark.parametrize(
@@ -321,3 +321,70 @@ def test_own_words_that_are_wrong(text, why):
 def test_any_text_in_any_layout(text):
     for pair in layout.pairs(text, shipped()):
         assert pair.label.strip() and pair.value.strip()
+
+
+@pytest.mark.parametrize(
+    ("said", "method"),
+    [
+        ("Certificate", "certificate"), ("Zertifikat", "certificate"), ("certificat", "certificate"),
+        ("certificado digital", "certificate"), ("certificaat", "certificate"), ("Sertifikat", "certificate"),
+        ("certyfikat", "certificate"), ("digitalno potrdilo", "certificate"), ("sertifikaat", "certificate"),
+        ("PSK", "pre-shared-key"), ("shared key", "pre-shared-key"), ("gemeinsamer Schlüssel", "pre-shared-key"),
+        ("clé partagée", "pre-shared-key"), ("chiave precondivisa", "pre-shared-key"), ("jagatud võti", "pre-shared-key"),
+        ("raw public key", "raw-public-key"), ("Name und Passwort", "eap-mschapv2"), ("user name and password", "eap-mschapv2"),
+    ],
+)  # fmt: skip
+def test_how_to_sign_in(said, method):
+    """As sheets of each language say it."""
+    made = sheet.draft(sheet.read_lines(f"Server: {HOST}\nAuthentication: {said}\nPre-shared key: kelp"), "sheet")
+    assert made.profile.sign_in.method == method
+
+
+@pytest.mark.parametrize(
+    ("text", "hosts"),
+    [
+        ("Server: a.example\nServer: b.example\n", [["a.example"], ["b.example"]]),
+        ("Server: a.example\nBackup server: b.example\n", [["a.example", "b.example"]]),
+        ("Server: a.example\nServer (spare): b.example\n", [["a.example", "b.example"]]),
+        ("City: Lisbon\nServer: a.example\nCity: Tallinn\nServer: b.example\n", [["a.example"], ["b.example"]]),
+        ("Lisbon   lisbon.q.example\nTallinn  tallinn.q.example\n", [["lisbon.q.example"], ["tallinn.q.example"]]),
+        ("Lisbon: lisbon.q.example\n", [["lisbon.q.example"]]),
+        ("In Lisbon it is x.q.example, in Nairobi y.q.example.\n", [["x.q.example"], ["y.q.example"]]),
+        ("1. x.q.example (Tallinn, Estonia)\n2. y.q.example (Faro, Portugal)\n", [["x.q.example"], ["y.q.example"]]),
+        ("See https://lisbon.q.example/help or write to desk@lisbon.q.example.\n", []),
+        ("The file lisbon.pdf and www.lisbon.example.\n", []),
+    ],
+)
+def test_several_gateways(text, hosts):
+    """Each gets a row of its own, with what stands there once for all."""
+    rows = sheet.read_sheet(f"Account: heron\nPassword: kelp\nProvider: Quillwort Relay\n{text}")
+    assert [row.values[Field.HOST] for row in rows if row.first(Field.HOST)] == hosts
+    assert all(row.first(Field.PROVIDER) == "Quillwort Relay" for row in rows)
+    assert [row.first(Field.PASSWORD) for row in rows] == ["kelp"] + [""] * (len(rows) - 1)
+
+
+@given(st.text(max_size=400))
+def test_every_line_is_taken_or_named(text):
+    """Whatever a text is: no line is nowhere."""
+    rows = sheet.read_sheet(text)
+    prose = {
+        number
+        for part in rows[0].prose.split(", ") if part
+        for number in range(int(part.partition("-")[0]), int(part.rpartition("-")[2]) + 1)
+    }  # fmt: skip
+    lines = {number for number, line in enumerate(text.splitlines(), 1) if line.strip()}
+    taken = {number for pair in layout.pairs(text, shipped()) for number in (pair.at, pair.label_at)}
+    assert prose <= lines and lines - prose <= taken | prose
+
+
+@pytest.mark.parametrize(
+    ("text", "count"),
+    [
+        ("Server lisbon.example\nUsername heron\nPassword kelp\nCountry Portugal", 4),
+        ("Server  lisbon.example   Username  heron\nPassword  kelp   Country  Portugal", 4),
+        ("Server is down today.\nPassword rules apply.\nAccount opening takes long.", 3),
+    ],
+)
+def test_labels_with_little_between(text, count):
+    """A blank is enough where several lines begin so; four columns are two pairs."""
+    assert sum(pair.known for pair in layout.pairs(text, shipped())) == count

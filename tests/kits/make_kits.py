@@ -1,6 +1,6 @@
 """Makes the second corpus: kits as IT departments, mail programs, scanners and archivers make them, by other programs.
 
-    python tests/kits/make_kits.py
+    PYTHONPATH=tests python tests/kits/make_kits.py
 
 Needs Debian's libreoffice-writer, libreoffice-calc, zip, p7zip-full, libarchive-tools and openssl, and segno and Pillow.
 The results are checked in (``files/`` and the table ``outcomes.toml``), so that the tests need none of these. What must
@@ -202,7 +202,7 @@ def convert(form: str, sources: list[Path], outdir: Path = FILES) -> None:
 
 def main() -> None:
     """Everything anew."""
-    from other_kits import make_others
+    from kits.other_kits import make_others
 
     for folder in (FILES, WORK):
         shutil.rmtree(folder, ignore_errors=True)

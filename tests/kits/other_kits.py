@@ -10,7 +10,7 @@ from collections.abc import Callable
 from email.message import EmailMessage
 from pathlib import Path
 
-from make_kits import Outcome, convert, run
+from kits.make_kits import Outcome, convert, run
 
 ACCOUNT = "heron-survey"
 PORTAL_ACCOUNT = f"{ACCOUNT} Oystercatcher-58-shell"

@@ -125,7 +125,7 @@ _CODES = (
          "Ask the provider for its current list.", "RFC 5280 §6.3"),
     Code("gateway-certificate", _N, "The gateway's own certificate was checked and left out.",
          "The gateway sends it itself; only its authority is needed here.", "Nothing to do."),
-    Code("place-from-name", _N, "Country and city were read from the file's name.",
+    Code("place-from-name", _N, "Country and city were read from a name, of the file or the gateway.",
          "The settings themselves do not say where the exit is.", "Correct them in the profile if they are wrong."),
     Code("name-from-place", _N, "The settings have no name; one was made from the place.",
          "A name is needed to speak of a profile.", "`zesty rename` changes it."),

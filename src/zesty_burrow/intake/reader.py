@@ -254,7 +254,7 @@ class _Reader:
     def _drafts(
         self, member: KitFile, rows: list[tables.Row], origins: list[str]
     ) -> list[tuple[str, tables.Row, sheet.Drafted]]:
-        """What rows become. One of several that is wrong is told and left out; the only one is an error."""
+        """What rows become. One of several that is wrong is reported and left out; the only one is an error."""
         made: list[tuple[str, tables.Row, sheet.Drafted]] = []
         for number, row in enumerate(rows):
             origin = origins[number] if origins else f"{member.path}, {row.first(Field.HOST) or 'the rest'}"

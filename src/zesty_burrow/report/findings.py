@@ -12,11 +12,11 @@ SEVERITY_STYLES = {Severity.NOTE: "cyan", Severity.WARNING: "yellow", Severity.S
 
 
 MOST_SUBJECTS = 4
-"""Things that are named where the same is to be said of several; of more the number is told."""
+"""Things that are named where the same is to be said of several; of more, the number is shown."""
 
 
 def findings_table(findings: Sequence[Finding], *, with_remedy: bool = True) -> Parts:
-    """Findings, the serious ones first; what has one cause is told once, with what it is about and how many.
+    """Findings, the serious ones first; what has one cause is shown once, with what it is about and how many.
 
     What has no remedy beyond "nothing to do" stays on one line.
     """

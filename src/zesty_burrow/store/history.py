@@ -19,6 +19,7 @@ from zesty_burrow.store.database import Transaction, placeholders
 
 KEPT_DAYS = 30
 KEPT_CHANGES = 10
+MOST_NAMES = 2
 MANY = 500
 """Names in one query."""
 TIME = "%Y-%m-%dT%H:%M:%SZ"
@@ -45,6 +46,11 @@ class ChangeRow:
     undone: bool
     names: tuple[str, ...]
     scopes: tuple[str, ...]
+
+
+def described(verb: str, names: Sequence[str]) -> str:
+    """A change in a few words: what was done, to which profiles."""
+    return f"{verb} {', '.join(names)}" if len(names) <= MOST_NAMES else f"{verb} {len(names)} profiles"
 
 
 def in_parts(names: Sequence[str]) -> Iterator[Sequence[str]]:

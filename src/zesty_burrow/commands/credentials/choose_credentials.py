@@ -59,7 +59,7 @@ def choose(
 
 
 def note_sign_in(chosen: Chosen, context: Context) -> None:
-    """A gateway has accepted them: newer ones from a kit do not replace them without a word."""
+    """A gateway has accepted them: newer ones from a kit do not replace them without asking."""
     try:
         with context.layered_store() as layered_store:
             for row, whom in chosen.rows:

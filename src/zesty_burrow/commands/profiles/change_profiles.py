@@ -19,6 +19,7 @@ from zesty_burrow.profiles.compare import Difference, differences
 from zesty_burrow.profiles.edit import with_changes
 from zesty_burrow.profiles.text import read_profile, write_profile
 from zesty_burrow.report.results.changes import ChangesResult, ProfileChanges
+from zesty_burrow.store.history import described
 
 EXAMPLE = "zesty change lisbon --set traffic.name_servers=198.51.100.242 --unset traffic.suffixes --dry-run"
 SHOWN = 8
@@ -80,7 +81,7 @@ def run(args: Namespace, context: Context) -> ChangesResult:
         changed = [one for one in made if one.after != one.before]
         if changed and not args.dry_run:
             names = [one.after.name for one in changed]
-            store.change_profiles([one.after for one in changed], what=f"change {', '.join(names)}")
+            store.change_profiles([one.after for one in changed], what=described("change", names))
     rows = tuple(ProfileChanges(one.before.name, one.differences) for one in changed)
     return ChangesResult(rows, len(made) - len(changed), dry_run=args.dry_run)
 

@@ -16,6 +16,7 @@ from zesty_burrow.profiles.text import read_profile, write_profile
 from zesty_burrow.protocols.ikev2.choice import LISTS, read_list, summary, with_algorithms, with_suite
 from zesty_burrow.protocols.ikev2.settings import LIFETIMES, IkeSettings, settings_of
 from zesty_burrow.report.results.plain import MessageResult
+from zesty_burrow.store.history import described
 
 EXAMPLE = "zesty choose lisbon --encryption 'ENCR_CHACHA20_POLY1305, ENCR_AES_GCM_16 256' --key-exchange curve448"
 
@@ -73,7 +74,7 @@ def run(args: Namespace, context: Context) -> MessageResult:
             changed.append(read_profile(write_profile(made), f"profile {profile.name}"))
         different = [after for before, after in zip(found, changed, strict=True) if after != before]
         if different:
-            store.change_profiles(different, what=f"choose for {', '.join(one.name for one in different)}")
+            store.change_profiles(different, what=described("choose for", [one.name for one in different]))
         for before, after in zip(found, changed, strict=True):
             lines.append(f"{after.name}: {_told(after) if after != before else 'unchanged'}.")
     return MessageResult("\n".join(lines))

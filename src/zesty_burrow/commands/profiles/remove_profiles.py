@@ -9,6 +9,7 @@ from zesty_burrow.commands.context import Context
 from zesty_burrow.errors import NotFound, UsageError
 from zesty_burrow.report.parts import plural
 from zesty_burrow.report.results.changes import RemoveResult
+from zesty_burrow.store.history import described
 
 EXAMPLE = 'zesty remove --provider "Quillwort Relay"'
 
@@ -51,7 +52,7 @@ def run(args: Namespace, context: Context) -> RemoveResult:
         forgotten = {str(row.scope) for row in kept if row.label in orphaned or row.profile in gone}
         if args.provider and not args.yes and not _agreed(args.provider, len(names), sorted(forgotten), context):
             raise UsageError("nothing was removed", why="you have said no")
-        what = f"remove {args.provider or ', '.join(names)}"
+        what = f"remove {args.provider}" if args.provider else described("remove", names)
         store.remove_profiles(names, forget_labels=sorted(orphaned), what=what, for_good=args.for_good)
     return RemoveResult(tuple(names), tuple(sorted(forgotten)), args.for_good)
 

@@ -10,6 +10,7 @@ from zesty_burrow.commands.context import Context
 from zesty_burrow.core.profile import TAG
 from zesty_burrow.errors import UsageError
 from zesty_burrow.report.results.plain import MessageResult
+from zesty_burrow.store.history import described
 
 EXAMPLE = "zesty tag lisbon tallinn --add boats"
 
@@ -37,5 +38,5 @@ def run(args: Namespace, context: Context) -> MessageResult:
                 changed.append(replace(profile, tags=tuple(tags)))
             lines.append(f"{profile.name}: {', '.join(tags) or 'no tags'}.")
         if changed:
-            store.change_profiles(changed, what=f"tag {', '.join(one.name for one in changed)}")
+            store.change_profiles(changed, what=described("tag", [one.name for one in changed]))
     return MessageResult("\n".join(lines))

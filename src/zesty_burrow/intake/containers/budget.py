@@ -50,7 +50,7 @@ class Passphrases:
                 yield answer
 
     def asking(self, what: str) -> Callable[[str], str]:
-        """The candidates for a file one after the other, in the way of a question. Their end is a ``SealError``."""
+        """A function that gives a file's next candidate at each call; after the last one it raises ``SealError``."""
         waiting = self.candidates(what)
 
         def ask(_question: str) -> str:
@@ -62,7 +62,7 @@ class Passphrases:
         return ask
 
     def opened_by(self, passphrase: str) -> None:
-        """It comes first from now on, and later questions are counted anew."""
+        """It comes first from now on, and the count of questions starts again."""
         if passphrase in self.known:
             self.known.remove(passphrase)
         self.known.insert(0, passphrase)

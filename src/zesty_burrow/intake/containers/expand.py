@@ -33,7 +33,7 @@ def expand(
     """Archives, mails and documents are replaced by what is in them.
 
     Raises ``InputError`` for hostile ones and for a damaged one that was named itself; one that is damaged inside
-    another is left out, and the rest is read. ``words``: by which a document's tables are told apart.
+    another is left out, and the rest is read. ``words``: by which a document's tables are recognised.
     """
     found: list[KitFile] = []
     left: list[Left] = []

@@ -73,7 +73,7 @@ class _Page(HTMLParser):
 
     def handle_data(self, data: str) -> None:
         if not self._hidden:
-            self._add(re.sub(r"\s+", " ", data))
+            self._add(re.sub(r"[ \t\r\n\f]+", " ", data))
 
     def _add(self, text: str) -> None:
         (self._line if self._cell is None else self._cell).append(text)

@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from zesty_burrow.intake.readers.vocabulary import DOUBTFUL, MOST_WORDS, PARTLY, Vocabulary
+from zesty_burrow.intake.readers.vocabulary import DOUBTFUL, MOST_WORDS, UNSURE, Vocabulary
 
 MAX_LINES = 10_000
 MAX_LINE = 1000
@@ -20,7 +20,9 @@ CLEAR = (
     # A colon or an equals sign; a tab; dots, a line, an arrow that lead from one to the other; the cells of a table.
     re.compile(rf"{_BULLET}{_LABEL}\s*(?:[:=]|\uff1a)\s*(\S.*?)\s*$"),
     re.compile(rf"{_BULLET}{_LABEL}\s*\t\s*(\S.*?)\s*$"),
-    re.compile(rf"{_BULLET}{_LABEL}\s*(?:\.{{3,}}|(?:\.\s){{3,}}|…+|_{{3,}}|-{{2,}}>|→|\u2192)\s*(\S.*?)\s*$"),
+    re.compile(
+        rf"{_BULLET}{_LABEL}\s*(?:\.{{3,}}|(?<=\s)\.\.(?=\s)|(?:\.\s){{3,}}|…+|_{{3,}}|-{{2,}}>|→|\u2192)\s*(\S.*?)\s*$"
+    ),
     re.compile(rf"^\s*\|\s*{_LABEL}\s*\|\s*(\S[^|]*?)\s*\|?\s*$"),
 )
 UNCLEAR = (
@@ -28,6 +30,7 @@ UNCLEAR = (
     re.compile(rf"{_BULLET}{_LABEL}\s{{2,}}(\S.*?)\s*$"),
     re.compile(rf"{_BULLET}{_LABEL}\s+[-–—]\s+(\S.*?)\s*$"),
 )
+CELLS = re.compile(r"\s{2,}|\t+|\s*\|\s*")
 _ALONE = re.compile(rf"{_BULLET}([^\s:=|][^:=|]{{1,59}}?)\s*:?\s*$")
 
 
@@ -49,18 +52,26 @@ def pairs(text: str, words: Vocabulary, *, tolerant: bool = True) -> Iterator[Pa
     """All of them, with the numbers of their lines from 1; other lines are prose and are passed over.
 
     Where two labels with a gap behind them, or two that stand alone, are known for certain, others that stand in the
-    same way need not be known as well.
+    same way need not be known as well. Where three lines begin with known labels, a blank behind them is enough.
     """
     lines = [line if len(line) <= MAX_LINE else "" for line in text.splitlines()[:MAX_LINES]]
     left = MAX_TOLERANT if tolerant else 0
     lenient_gap = tolerant and sum(_clear(line) is None and _unclear(line, words) is not None for line in lines) >= FEW
-    lenient_alone = tolerant and sum(_clear(line) is None and _label_alone(line, words) != "" for line in lines) >= FEW
-    waiting, since = "", 0
+    alone = sum(_clear(line) is None and _label_alone(line, words) != "" for line in lines) if tolerant else 0
+    begun = sum(_first_words(line, words) is not None for line in lines) if tolerant else 0
+    by_blanks, lenient_alone = begun > max(FEW, alone), alone >= FEW
+    waiting, since, sure = "", 0, True
     for number, line in enumerate(lines, start=1):
         if not line.strip():
             continue
         ends_in_blanks = line != line.rstrip()
+        if cells := _several(line, words):
+            waiting = ""
+            yield from (Pair(label, value, True, False, number, number) for label, value in cells)
+            continue
         found = _clear(line) or _unclear(line, words, lenient=lenient_gap)
+        if found is None and by_blanks and not waiting:
+            found = _first_words(line, words)
         if found is not None:
             label, value = found
             match = words.match(label, tolerant=False)
@@ -71,12 +82,38 @@ def pairs(text: str, words: Vocabulary, *, tolerant: bool = True) -> Iterator[Pa
                 waiting = ""
                 yield Pair(label, value, match is not None, ends_in_blanks, number, number)
                 continue
-        if waiting:
+        known = "" if by_blanks else _label_alone(line, words)
+        if waiting and (sure or not known):
             # The line under a label that stands alone.
             yield Pair(waiting, line.strip(), True, ends_in_blanks, number, since)
             waiting = ""
             continue
-        waiting, since = _label_alone(line, words, lenient=lenient_alone), number
+        sure, since = bool(known), number
+        waiting = known or ("" if by_blanks else _label_alone(line, words, lenient=lenient_alone))
+
+
+def _several(line: str, words: Vocabulary) -> list[tuple[str, str]]:
+    """Labels and values by turns in one line, with gaps, tabs or bars between them: a table of four columns."""
+    cells = [
+        cell.strip().rstrip(":") for cell in re.split(r"\s{2,}|\t+|\s*\|\s*", line.strip().strip("|")) if cell.strip()
+    ]
+    if len(cells) < 4 or len(cells) % 2 or not all(_is_label(cell, words, lenient=True) for cell in cells[::2]):
+        return []
+    return list(zip(cells[::2], cells[1::2], strict=True))
+
+
+def _first_words(line: str, words: Vocabulary) -> tuple[str, str] | None:
+    """A known label at a line's beginning, with only a blank behind it."""
+    parts = line.split()
+    if _clear(line) or not 2 <= len(parts) <= 2 * MOST_WORDS:
+        return None
+    for count in range(min(MOST_WORDS, len(parts) - 1), 0, -1):
+        if any("." in part for part in parts[:count]):
+            continue
+        known = words.match(" ".join(parts[:count]), tolerant=False)
+        if known is not None and known.confidence >= DOUBTFUL:
+            return " ".join(parts[:count]), " ".join(parts[count:])
+    return None
 
 
 def _clear(line: str) -> tuple[str, str] | None:
@@ -103,7 +140,9 @@ def _label_alone(line: str, words: Vocabulary, *, lenient: bool = False) -> str:
 
 def _is_label(text: str, words: Vocabulary, *, lenient: bool) -> bool:
     known = words.match(text, tolerant=False)
-    if known is None and lenient and len(text.split()) <= MOST_WORDS:
+    if known is not None and known.confidence >= DOUBTFUL:
+        return True
+    if lenient and len(text.split()) <= MOST_WORDS:
         known = words.match(text)
-        return known is not None and known.confidence >= PARTLY
-    return known is not None and known.confidence >= DOUBTFUL
+        return known is not None and known.confidence >= UNSURE
+    return False

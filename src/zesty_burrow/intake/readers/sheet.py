@@ -82,6 +82,7 @@ def read_sheet(text: str, words: Vocabulary | None = None) -> list[Row]:
     found = list(layout.pairs(text, words))
     words = words.preferring(pair.label for pair in found)
     taken = [pair for pair in found if pair.known or len(pair.label.split()) <= 3]
+    taken = [_with_host_word(pair, words) for pair in taken]
     # "Lisbon: lisbon.example" is no label that was not understood, but a place.
     placed = [pair for pair in taken if not pair.known and is_host(pair.value.strip("()<>"))]
     taken = [pair for pair in taken if pair not in placed]
@@ -103,6 +104,8 @@ def read_sheet(text: str, words: Vocabulary | None = None) -> list[Row]:
         rows.append(Row({key: [value] for key, value in values.items() if value}, words=words))
     first = _row_of(common, words)
     if first.first(Field.HOST) or not rows:
+        for row in rows:
+            _share(first, row)
         rows.insert(0, first)
     else:
         _add_common(rows, first)
@@ -110,6 +113,16 @@ def read_sheet(text: str, words: Vocabulary | None = None) -> list[Row]:
     rows[0].prose = _numbers(number for number, line in lines if line.strip() and number not in used)
     rows[0].loose = loose
     return rows
+
+
+def _with_host_word(pair: layout.Pair, words: Vocabulary) -> layout.Pair:
+    """ "Server (spare): spare.example" names a host, whatever stands beside the word for it."""
+    if pair.known or not is_host(pair.value):
+        return pair
+    for word in re.findall(r"[^\W\d_]{3,}", pair.label):
+        if (match := words.match(word, tolerant=False)) and match.field is Field.HOST:
+            return pair._replace(label=word, known=True)
+    return pair
 
 
 def _apart(found: list[layout.Pair], words: Vocabulary) -> tuple[list[layout.Pair], list[list[layout.Pair]]]:
@@ -134,12 +147,19 @@ def _apart(found: list[layout.Pair], words: Vocabulary) -> tuple[list[layout.Pai
 SHARED = frozenset(Field) - PLACE_FIELDS - {Field.ACCOUNT, Field.PASSWORD, Field.SHARED_SECRET}
 
 
+def _share(common: Row, row: Row) -> None:
+    """What stands there once for all gateways, but for secrets."""
+    for which, values in common.values.items():
+        if which in SHARED:
+            row.values.setdefault(which, list(values))
+
+
 def _add_common(rows: list[Row], common: Row) -> None:
     """What is for all of them goes into each; the secrets, and what is to be told, into the first."""
-    for number, row in enumerate(rows):
-        for which, values in common.values.items():
-            if number == 0 or which in SHARED:
-                row.values.setdefault(which, list(values))
+    for row in rows:
+        _share(common, row)
+    for which, values in common.values.items():
+        rows[0].values.setdefault(which, list(values))
     rows[0].unknown = [*common.unknown, *rows[0].unknown]
     rows[0].passed = [*common.passed, *rows[0].passed]
     rows[0].guessed = [*common.guessed, *rows[0].guessed]
@@ -260,7 +280,19 @@ def _parts(value: str) -> list[str]:
 NOTHING = frozenset({"none", "no", "-", "n/a"})
 """What people write into a field that they leave out."""
 RETIRED = re.compile(r"l2tp|pptp|ike ?v?1\b|xauth", re.IGNORECASE)
-SIGN_IN_WORDS = {"certificate": "certificate", "shared": "pre-shared-key", "raw": "raw-public-key"}
+SIGN_IN_WORDS = {
+    "certificate": re.compile(r"[cz]erti[fv]i[ck]|serti[fv]i[ck]|certyfikat|potrdil|smart ?card"),
+    "raw-public-key": re.compile(r"\braw\b"),
+    "pre-shared-key": re.compile(
+        r"\bpsk\b|shared|gemeinsam|vorinstalliert|partage|compartid|partilhad|precompartid|condivis|gedeeld|\bdelt\b|"
+        r"wspol|wspoldziel|skupn|jagatud"
+    ),
+    "eap-mschapv2": re.compile(
+        r"passw|pass ?word|mschap|kennwort|passwort|mot de passe|contrasen|palavra|senha|wachtwoord|passord|haslo|geslo|"
+        r"parool|parola"
+    ),
+}
+"""How this side signs in, as the sheets' languages say it."""
 
 
 def _check_protocol(row: Row, origin: str) -> None:
@@ -274,8 +306,8 @@ def _check_protocol(row: Row, origin: str) -> None:
 
 def _sign_in(row: Row) -> tuple[SignIn, Identity | None]:
     """By the sheet's own word, else by what it gives: a password, else a shared secret, else neither (a password)."""
-    said = row.first(Field.SIGN_IN).casefold()
-    method = next((method for word, method in SIGN_IN_WORDS.items() if word in said), "")
+    said = folded(row.first(Field.SIGN_IN))
+    method = next((method for method, words in SIGN_IN_WORDS.items() if words.search(said)), "")
     shared = row.first(Field.SHARED_SECRET).casefold() not in {"", *NOTHING}
     if not method:
         method = "pre-shared-key" if shared and not row.first(Field.PASSWORD) else "eap-mschapv2"

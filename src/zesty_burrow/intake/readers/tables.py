@@ -131,8 +131,11 @@ def _turned(rows: Sequence[Sequence[str]]) -> list[list[str]]:
     return [[row[at] if at < len(row) else "" for row in rows] for at in range(width)]
 
 
-def _headings(rows: Sequence[Sequence[str]], words: Vocabulary) -> int | None:
-    """The column of the host, where the first row names columns; None where it does not."""
+def _headings(rows: Sequence[Sequence[str]], words: Vocabulary, *, guess: bool = True) -> int | None:
+    """The column of the host, where the first row names columns; None where it does not.
+
+    ``guess``: also a column without a known heading, by what is in it.
+    """
     if len(rows) < 2 or any(is_host(cell) for cell in rows[0]):
         return None
     matches = [words.match(cell, tolerant=False) for cell in rows[0]]
@@ -144,7 +147,7 @@ def _headings(rows: Sequence[Sequence[str]], words: Vocabulary) -> int | None:
         return None
     # Where no heading is known, what is in the columns has to tell: one more must be known, to be sure.
     column = next(iter(named), None) if named else next((at for at in holding if at < len(fields)), None)
-    if not named and (len(rows) < 3 or any(_is_value(cell, words) for cell in rows[0])):
+    if not named and (not guess or len(rows) < 3 or any(_is_value(cell, words) for cell in rows[0])):
         return None
     others = {one for at, one in enumerate(fields) if one is not None and at != column} - {Field.NOTHING}
     if column is None or not others or column >= len(rows[0]):
@@ -161,7 +164,7 @@ def _aside(rows: Sequence[Sequence[str]], words: Vocabulary) -> int | None:
     """The line of the host, where the first column names lines; each other cell of that line is a host."""
     turned = _turned(rows)
     # One value beside each label is a sheet.
-    line = _headings(turned, words) if len(turned) > 2 else None
+    line = _headings(turned, words, guess=False) if len(turned) > 2 else None
     return line if line is not None and all(_hosts(row[line]) for row in turned[1:]) else None
 
 

@@ -96,8 +96,10 @@ class Vocabulary:
         self._filling: set[str] = set()
         self._answers: dict[str, dict[str, bool]] = {}
         self._order: tuple[str, ...] = ()
+        self._short: dict[str, dict[str, Match]] = {}
         for code, document in documents.items():
             self._add(code, document)
+        self._add_short_forms()
         by_length: dict[int, list[str]] = {}
         for phrase in self._meanings:
             by_length.setdefault(len(phrase), []).append(phrase)
@@ -117,6 +119,18 @@ class Vocabulary:
                 text = " ".join(normalised(phrase))
                 sure = UNSURE if (name, text) in unsure else CERTAIN
                 self._meanings.setdefault(text, {}).setdefault(code, Match(Field(name), sure))
+
+    def _add_short_forms(self) -> None:
+        """Each phrase without its filling words as well, where that means nothing else: a label is compared so too."""
+        for phrase, known in list(self._meanings.items()):
+            words = phrase.split()
+            short = " ".join(word for word in words if word not in self._filling and not word.isdigit())
+            if short and short != phrase and short not in self._meanings:
+                found = {code: Match(one.field, min(one.confidence, FILLED)) for code, one in known.items()}
+                self._short.setdefault(short, {}).update(found)
+        for short, known in self._short.items():
+            if len({one.field for one in known.values()}) == 1:
+                self._meanings[short] = known
 
     def preferring(self, labels: Iterable[str]) -> Vocabulary:
         """The same, where a word of two meanings has the one of the language that most of these labels are in."""

@@ -46,8 +46,9 @@ def difference_table(difference: ProfileDifference) -> Parts:
 def kit_text(result: KitResult) -> Parts:
     """Each file and what became of it, differences, findings, and a sentence in the end."""
     kit = result.kit
-    files = {item.path for item in kit.items}
-    taken = {item.path for item in kit.items if item.taken}
+    # Of one file several gateways may be read.
+    files = {item.path.partition(", ")[0] for item in kit.items}
+    taken = {item.path.partition(", ")[0] for item in kit.items if item.taken}
     yield heading(f"{kit.origin}: {plural(len(files), 'file')}, {len(taken)} taken")
     table = Table(Column(whole=True), Column(whole=True), Column(), Column())
     items = sorted(kit.items, key=lambda one: (not one.taken, one.kind, one.path))
