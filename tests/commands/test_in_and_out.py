@@ -204,15 +204,15 @@ def test_arguments_of_the_program(zesty, tmp_path):
 def test_words_of_one_s_own(zesty, tmp_path):
     """A file beside the settings adds labels; a wrong one is named, and nothing is read."""
     sheet = tmp_path / "sheet.txt"
-    sheet.write_text("Einwahlpunkt: lisbon.quillwort.example\nBenutzername: heron\nZauberwort: kelp\n")
+    sheet.write_text("Strandzugang: lisbon.quillwort.example\nBenutzername: heron\nZauberwort: kelp\n")
     sheet.chmod(0o600)
     assert zesty("--json", "inspect", str(sheet)).code != 0
     zesty.home.mkdir(mode=0o700, exist_ok=True)
     words = zesty.home / "words.toml"
-    words.write_text('[labels]\nhost = ["Einwahlpunkt"]\npassword = ["Zauberwort"]\n')
+    words.write_text('[labels]\nhost = ["Strandzugang"]\npassword = ["Zauberwort"]\n')
     seen = zesty("--json", "inspect", str(sheet), "--provider", "Quillwort Relay").json
     assert [row["name"] for row in seen["profiles"]] == ["lisbon"]
-    words.write_text('[labels]\nhots = ["Einwahlpunkt"]\n')
+    words.write_text('[labels]\nhots = ["Strandzugang"]\n')
     refused = zesty("--json", "inspect", str(sheet))
     assert refused.code == 3 and "hots" in refused.json["what"]
 

@@ -7,7 +7,7 @@ import tomllib
 from collections.abc import Mapping
 from dataclasses import replace
 from functools import lru_cache
-from typing import Any
+from typing import Any, TypeVar
 
 from zesty_burrow.core import profile as model
 from zesty_burrow.core.net import Address, Network
@@ -73,17 +73,26 @@ def read_document(document: dict[str, Any], origin: str, *, name: str = "") -> P
         country=_country(head),
         city=head.text("city"),
         gateway=_gateway(tables["gateway"]),
-        tunnel=tunnel,
-        sign_in=_sign_in(tables["sign_in"], protocol),
+        tunnel=_same(tunnel),
+        sign_in=_same(_sign_in(tables["sign_in"], protocol)),
         settings=protocol.read_settings(own),
         authorities=tables["trust"].items("authorities", _authority),
         gateway_keys=tables["trust"].items("gateway_keys", _public_key),
         revocation_lists=tables["trust"].items("revocation_lists", _revocation_list),
         revocation_status=tables["trust"].text("revocation_status", "reported", model.REVOCATION_STATUS),
-        traffic=_traffic(tables["traffic"]),
+        traffic=_same(_traffic(tables["traffic"])),
     )
     left = {table.label: table.values for table in (top, *tables.values()) if table.values}
     return replace(profile, unknown=left) if left else profile
+
+
+Section = TypeVar("Section", TunnelSettings, SignIn, Traffic)
+
+
+@lru_cache(maxsize=256)
+def _same(section: Section) -> Section:
+    """The first one that was equal: the profiles of a kit share most of their sections."""
+    return section
 
 
 def _name(table: Table) -> str:

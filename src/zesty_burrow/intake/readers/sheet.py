@@ -288,7 +288,7 @@ SIGN_IN_WORDS = {
         r"wspol|wspoldziel|skupn|jagatud"
     ),
     "eap-mschapv2": re.compile(
-        r"passw|pass ?word|mschap|kennwort|passwort|mot de passe|contrasen|palavra|senha|wachtwoord|passord|haslo|geslo|"
+        r"passw|pass ?word|mschap|kennwort|mot de passe|contrasen|palavra|senha|wachtwoord|passord|haslo|geslo|"
         r"parool|parola"
     ),
 }
