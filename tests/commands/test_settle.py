@@ -45,6 +45,7 @@ def test_doubts(zesty, tmp_path, words, answer, taken):
     assert ("taken for account" in seen) or words
     if not taken:
         assert "kelp-5" not in seen
+        assert "left out, as you have said" in " ".join(seen.split())
 
 
 def test_a_script_is_told_of_doubts(zesty, tmp_path):
@@ -83,6 +84,8 @@ def test_what_is_missing_is_asked_for(zesty, tmp_path):
     code, seen = talk(zesty, ("import", sheet), answers)
     assert code == 0, seen
     assert "kelp-Forest_42" not in seen
+    after = seen.rpartition("not shown")[2]
+    assert "profile-authority-missing" not in after and "kit-no-credentials" not in after, "it is there now"
     (row,) = zesty("--json", "list").json["profiles"]
     assert row["lacks"] == ""
     assert zesty("--json", "credentials", "list").json["credentials"][0]["label"] == Q

@@ -73,7 +73,10 @@ def run(args: Namespace, context: Context) -> Result:
             have = {(row.kind, row.label) for row in store.list_credentials()}
             have |= {(str(kind_of(value)), scope.label) for scope, value, _ in plan.secrets}
             fresh = [one.profile for one in plan.taken.values() if plan.outcomes.get(one.profile.name) == "new"]
-            plan.secrets += missing_credentials(fresh, have, context)
+            entered = missing_credentials(fresh, have, context)
+            plan.secrets += entered
+            if entered:
+                findings = [one for one in findings if one.code.slug != "kit-no-credentials"]
         what = f"import {kit.origin}"
         store.take_kit(plan.taken.values(), plan.secrets, replacing=plan.replacing, what=what)
     return KitResult(

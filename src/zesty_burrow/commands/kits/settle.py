@@ -28,7 +28,7 @@ TAKE, LEAVE = "take", "leave"
 MOST_NAMES = 5
 MOST_LABELS = 20
 """Questions for credentials."""
-DOUBT = "sheet-guessed"
+DOUBT, MISSING = "sheet-guessed", "profile-authority-missing"
 
 
 def add_settling(parser: ArgumentParser) -> None:
@@ -111,6 +111,10 @@ class _Settling:
             self.kit,
             profiles=tuple(one for one in self.kit.profiles if one.path not in paths),
             credentials=tuple(one for one in self.kit.credentials if one.path not in paths),
+            items=tuple(
+                replace(item, taken=False, why="left out, as you have said") if item.path in paths else item
+                for item in self.kit.items
+            ),
         )
 
     def doubts(self, said: str | None) -> None:
@@ -153,7 +157,18 @@ class _Settling:
             pems = self._ask_authority()
             if pems:
                 fresh = {one.path: _with_authorities(one, pems) for one in found}
-                self.kit = replace(self.kit, profiles=tuple(fresh.get(one.path, one) for one in self.kit.profiles))
+                self.kit = replace(
+                    self.kit,
+                    profiles=tuple(fresh.get(one.path, one) for one in self.kit.profiles),
+                    findings=self._judged_again(list(fresh.values())),
+                )
+
+    def _judged_again(self, fresh: list[FoundProfile]) -> tuple[Finding, ...]:
+        """What is said of profiles that have an authority now."""
+        names = {one.profile.name for one in fresh}
+        kept = [one for one in self.kit.findings if not (one.code.slug == MISSING and one.subject in names)]
+        now = self._context.now()
+        return tuple(dict.fromkeys((*kept, *(found for one in fresh for found in check_profile(one.profile, now)))))
 
     def _ask_authority(self) -> tuple[str, ...]:
         while True:
