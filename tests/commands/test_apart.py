@@ -163,6 +163,13 @@ def test_hostile_files(zesty, tmp_path, name, data):
     assert "program" not in ended.json["code"]
 
 
+def test_a_sheet_of_ten_thousand_words(zesty, tmp_path):
+    """Labels that nobody knows are not compared with every word of every language: it stays within the limits."""
+    path = tmp_path / "labels.txt"
+    path.write_text("Server: a.example\nPassword: x\n" + "\n".join(f"Lable {number}: x" for number in range(9_990)))
+    assert zesty("--json", "inspect", str(path)).code == 0
+
+
 def test_the_progress_is_taken_away(zesty, kit):
     """On a terminal nothing of the bar stays in front of what was found."""
     code, seen = talk(zesty, ("inspect", kit), [])

@@ -66,7 +66,7 @@ def _row_of(found: Iterable[layout.Pair], words: Vocabulary) -> Row:
     for pair in found:
         # A word of prose before a colon is not a label that was not understood: only short ones count.
         if pair.known or len(pair.label.split()) <= 3:
-            meant = row.put(pair.label, pair.value)
+            meant = row.put(pair.label, pair.value, tolerant=pair.known)
             if meant in SECRET_FIELDS and pair.trimmed:
                 row.trimmed.append(meant)
     return row
@@ -127,7 +127,8 @@ def _with_host_word(pair: layout.Pair, words: Vocabulary) -> layout.Pair:
 
 def _apart(found: list[layout.Pair], words: Vocabulary) -> tuple[list[layout.Pair], list[list[layout.Pair]]]:
     """What is for all gateways, and what each of several has for itself, where a label of theirs comes again."""
-    meant = [(pair, match.field if (match := words.match(pair.label)) else None) for pair in found]
+    matches = [(pair, words.match(pair.label, tolerant=pair.known)) for pair in found]
+    meant = [(pair, match.field if match else None) for pair, match in matches]
     labels = Counter(" ".join(pair.label.casefold().split()) for pair, which in meant if which in PLACE_FIELDS)
     again = {label for label, count in labels.items() if count > 1}
     hosts = {" ".join(pair.label.casefold().split()) for pair, which in meant if which is Field.HOST} & again

@@ -45,9 +45,9 @@ class Row:
     loose: list[str] = field(default_factory=list)
     words: Vocabulary = field(default_factory=shipped, repr=False)
 
-    def put(self, label: str, value: str) -> Field | None:
-        """Take a label and its value; what it means."""
-        found = self.words.match(label)
+    def put(self, label: str, value: str, *, tolerant: bool = True) -> Field | None:
+        """Take a label and its value; what it means. ``tolerant``: see :meth:`Vocabulary.match`."""
+        found = self.words.match(label, tolerant=tolerant)
         value = value.strip()
         if found is None:
             self.unknown.append(label.strip())
