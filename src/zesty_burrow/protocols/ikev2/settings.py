@@ -9,6 +9,7 @@ from typing import Any
 
 from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.core.identity import Identity
+from zesty_burrow.core.policy import short_names
 from zesty_burrow.core.policy.algorithms import AEAD_NUMBERS, BY_NAME, BY_NUMBER, TransformType, describe
 from zesty_burrow.core.policy.policy import Policy, opinion
 from zesty_burrow.core.profile import Profile, ProtocolSettings, SignIn
@@ -80,20 +81,22 @@ class AlgorithmChoice:
 
     @classmethod
     def read(cls, kind: TransformType, text: str) -> AlgorithmChoice:
-        """From its IANA name, with the key length behind a space; ``ValueError`` where there is none such."""
+        """From its IANA name and key length, or a short form of them; ``ValueError`` where there is none such."""
         name, _, tail = text.strip().rpartition(" ")
         entry = BY_NAME.get((kind, text.strip().casefold()))
-        if entry is not None:
-            if entry.bits:
-                raise ValueError(f"{text!r} needs a key length in bits: {', '.join(map(str, entry.bits))}")
+        if entry is not None and not entry.bits:
             return cls(kind, entry.number)
+        if entry is not None:
+            raise ValueError(f"{text!r} needs a key length in bits: {', '.join(map(str, entry.bits))}")
+        if named := short_names.find(kind, text):
+            return cls(kind, named[0].number, named[1])
         entry = BY_NAME.get((kind, name.casefold()))
-        if entry is None or not tail.isdigit():
-            known = ", ".join(row.name for row in BY_NUMBER.values() if row.type is kind and row.usable)
-            raise ValueError(f"{text!r} is not an IANA name that is known here; usable ones are {known}")
-        if int(tail) not in entry.bits:
-            raise ValueError(f"{entry.name} has no key length of {tail} bits")
-        return cls(kind, entry.number, int(tail))
+        if entry is not None and tail.isdigit():
+            raise ValueError(f"{entry.name} has no key length of {tail[:20]} bits")
+        near = short_names.nearest(kind, text)
+        known = ", ".join(row.name for row in BY_NUMBER.values() if row.type is kind and row.usable)
+        meant = f"is {near} meant? " if near else ""
+        raise ValueError(f"{text!r:.80} is not an IANA name that is known here; {meant}usable ones are {known}")
 
 
 @dataclass(frozen=True, slots=True)
