@@ -75,9 +75,8 @@ def _hashes(name: str) -> list[str]:
     inner = core.removeprefix("HMAC_")
     forms = [core, inner, f"prf {inner}"]
     if match := re.fullmatch(r"SHA2_(\d{3})(?:_\d{3})?", inner):
-        forms += [
-            f"{prefix}{match[1]}" for prefix in ("sha2", "sha", "hmac sha2", "hmac sha", "prf sha", "prf hmac sha")
-        ]
+        words = ("sha2", "sha", "hmac sha2", "hmac sha", "prf sha", "prf hmac sha")
+        forms += [f"{word}{match[1]}" for word in words]
     if inner.startswith("SHA1"):
         forms += ["sha1", "sha", "hmac sha1"]
     if inner.startswith("MD5"):
