@@ -78,6 +78,7 @@ SETTINGS = {f"{PROTOCOL}.settings", f"{PROTOCOL}.choice"}
 MAY_IMPORT = {
     "profiles/advice.py": SETTINGS | {f"{PROTOCOL}.probe"},
     "lab/gateway.py": None,
+    "lab/stream_callers.py": None,
     "lab/kit.py": SETTINGS,
     "intake/dialogue.py": SETTINGS,
     "intake/readers/instance_data.py": SETTINGS,

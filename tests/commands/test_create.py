@@ -123,6 +123,7 @@ def test_a_dialogue_that_is_interrupted(zesty, authority):
         ("suffixes [none]: ", "\n"),
         ("exit [PT]: ", "\n"),
         ("exit [Lisbon]: ", "\n"),
+        ("tcp [udp]: ", "\n"),
         ("of the gateway [500]: ", "\n"),
         ("or listed [recommended]: ", "\n"),
         ("device [1400]: ", "\n"),

@@ -236,7 +236,7 @@ def test_never_everything_in_silence(text, why):
         ("Name serverr: 10.20.0.53", "sheet-guessed", "Name serverr: taken for name server (60% sure)"),
         ("Port: 1194", "sheet-not-taken", "port 1194"),
         ("Encryption: AES-256", "sheet-not-taken", "encryption: AES-256"),
-        ("Transport: TCP", "sheet-not-taken", "transport: TCP"),
+        ("Transport: pigeon", "sheet-not-taken", "transport: pigeon"),
         ("Favourite bird: heron", "sheet-not-understood", "Favourite bird"),
         ("Phone: 0123", "sheet-not-needed", "Phone"),
         ("Load: 17 %\nFax: 45", "sheet-not-needed", "Load, Fax"),
@@ -250,6 +250,19 @@ def test_what_is_pointed_out(text, slug, detail):
 @pytest.mark.parametrize("text", ["Port: 500, 4500", "Ports: UDP 500 and 4500", "Transport: UDP"])
 def test_what_needs_no_word(text):
     assert drafted(text).findings == []
+
+
+@pytest.mark.parametrize(
+    ("text", "transport", "port"),
+    [
+        ("Transport: TCP", "tcp", 4500), ("Transport: TCP\nPort: 443", "tcp", 443), ("Transport: UDP", "udp", 500),
+        ("Transport: UDP or TCP", "udp", 500), ("Transport: TCP\nPort: TCP 10443", "tcp", 10443),
+    ],
+)  # fmt: skip
+def test_tcp(text, transport, port):
+    """RFC 9329: where a sheet says TCP, its port as well; a gateway that has both is reached by UDP."""
+    settings = drafted(text).profile.settings
+    assert (settings.transport, settings.port) == (transport, port)
 
 
 def test_an_address_for_an_account():

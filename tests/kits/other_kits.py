@@ -221,7 +221,12 @@ def make_tables(m: Maker) -> None:
         findings=["protocol-retired"],
     )
     wide = f"Location,Server,Protocol,Transport\nLisbon,{LISBON},IKEv2,UDP\nNairobi,{NAIROBI},IKEv2,TCP\n"
-    m.kit("table-utf16.csv", wide.encode("utf-16"), "table", profiles=at(LISBON, NAIROBI), told=["TCP"])
+    m.kit(
+        "table-utf16.csv",
+        wide.encode("utf-16"),
+        "table",
+        profiles=[*at(LISBON, transport="udp"), *at(NAIROBI, transport="tcp")],
+    )
     m.kit(
         "table-bars.txt",
         f"| City | Server |\n|------|--------|\n| Lisbon | {LISBON} |\n| Wellington | {WELLINGTON} |\n",

@@ -49,6 +49,7 @@ def facts_of(found):
         "suffixes": list(traffic.suffixes),
         "netbios": [str(one) for one in traffic.netbios_name_servers],
         "authorities": len(profile.authorities),
+        "transport": profile.settings.transport,
     }
 
 

@@ -8,12 +8,13 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from zesty_burrow.carrier.network.addresses import resolve
-from zesty_burrow.carrier.session_io import SessionIo
+from zesty_burrow.carrier.network.framed_port import FramedPort
+from zesty_burrow.carrier.session_io import Port, SessionIo
 from zesty_burrow.carrier.sessions import client_port
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import BurrowError
 from zesty_burrow.protocols.registry import protocol
-from zesty_burrow.protocols.session import Capabilities, Probe, ProbeDone
+from zesty_burrow.protocols.session import Capabilities, Probe, ProbeDone, Transport
 
 AT_ONCE = 16
 
@@ -62,7 +63,9 @@ async def _ask(profile: Profile, timeout: float) -> ProbeResult:
 
 async def _ask_at(address: str, probe: Probe) -> Capabilities | None:
     wake = asyncio.Event()
-    io: SessionIo[ProbeDone] = SessionIo(probe, {probe.local_port: client_port(address)}, wake)
+    is_framed = probe.transport is Transport.FRAMED
+    port: Port = FramedPort(probe.gateway, probe.framing) if is_framed else client_port(address)
+    io: SessionIo[ProbeDone] = SessionIo(probe, {probe.local_port: port}, wake)
     try:
         probe.start(io.now())
         io.flush()

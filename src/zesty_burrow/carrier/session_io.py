@@ -9,15 +9,18 @@ import asyncio
 from collections import deque
 from collections.abc import Mapping
 from contextlib import suppress
-from typing import Generic, Protocol, TypeVar
+from typing import Generic, Protocol, TypeVar, runtime_checkable
 
 from zesty_burrow.carrier.data_path.udp_port import Burst, UdpPort
+from zesty_burrow.carrier.network.framed_port import FramedPort
 from zesty_burrow.carrier.network.stream_port import StreamPort
 from zesty_burrow.core.net import Datagram, Endpoint
 from zesty_burrow.errors import BurrowError, ProgramFault
 
 E = TypeVar("E")
-Port = UdpPort | StreamPort
+Port = UdpPort | StreamPort | FramedPort
+RECONNECT, LONGEST_WAIT = 0.5, 8.0
+"""Seconds before a lost connection is made again; doubled each time."""
 E_co = TypeVar("E_co", covariant=True)
 
 
@@ -40,6 +43,14 @@ class Machine(Protocol[E_co]):
         """The next event, or None."""
 
 
+@runtime_checkable
+class Movable(Protocol):
+    """A machine that can go on from another address."""
+
+    def address_changed(self, now: float) -> None:
+        """This machine has another address, or another connection, towards the gateway than before."""
+
+
 class PacketPath(Protocol):
     """Takes the datagrams that carry packets."""
 
@@ -57,6 +68,8 @@ class SessionIo(Generic[E]):
 
     def __init__(self, machine: Machine[E], ports: Mapping[int, Port], wake: asyncio.Event) -> None:
         self.machine = machine
+        self._wait = RECONNECT
+        self._again: asyncio.TimerHandle | None = None
         self.ports = ports
         self.events: deque[E] = deque()
         self.path: PacketPath | None = None
@@ -73,10 +86,14 @@ class SessionIo(Generic[E]):
 
     def close(self) -> None:
         """Stop, and close the sockets."""
-        if self._timer is not None:
-            self._timer.cancel()
+        for timer in (self._timer, self._again):
+            if timer is not None:
+                timer.cancel()
         for port in self.ports.values():
-            if port.descriptor >= 0:
+            if isinstance(port, FramedPort) and port.descriptor >= 0:
+                self._loop.remove_reader(port.descriptor)
+                port.close()
+            elif port.descriptor >= 0:
                 self._loop.remove_reader(port.descriptor)
                 self._loop.remove_writer(port.descriptor)
                 port.channel.close()
@@ -97,9 +114,28 @@ class SessionIo(Generic[E]):
                     received = True
                     self.machine.receive(data, burst.source, now, number)
             if received:
+                self._wait = RECONNECT
                 self.flush()
+            if isinstance(port, FramedPort) and port.ended:
+                self._lost(number, port)
         except Exception as problem:
             self._fail(problem)
+
+    def _lost(self, number: int, port: FramedPort) -> None:
+        """RFC 9329 §6.1: who has connected makes a lost connection again."""
+        self._loop.remove_reader(port.descriptor)
+        port.close()
+
+        def connect() -> None:
+            port.connect()
+            self._loop.add_reader(port.descriptor, self._readable, number, port)
+            if isinstance(self.machine, Movable):
+                # Its other end may know us by another address from now on.
+                self.machine.address_changed(self._loop.time())
+            self.flush()
+
+        self._again = self._loop.call_later(self._wait, connect)
+        self._wait = min(self._wait * 2, LONGEST_WAIT)
 
     def _stream_readable(self, number: int, port: StreamPort) -> None:
         try:

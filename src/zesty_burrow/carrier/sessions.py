@@ -9,7 +9,9 @@ from contextlib import suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
+from zesty_burrow.carrier.data_path.tunnel import DatagramPort
 from zesty_burrow.carrier.data_path.udp_port import UdpPort
+from zesty_burrow.carrier.network.framed_port import FramedPort
 from zesty_burrow.carrier.network.stream_port import StreamPort
 from zesty_burrow.carrier.network.udp_socket import mark_socket, udp_socket
 from zesty_burrow.carrier.session_io import Port, SessionIo
@@ -46,14 +48,17 @@ class OpenSession:
         self.session: Session = protocol(profile.tunnel.protocol).session(profile, request, os.urandom)
         if self.session.transport is Transport.STREAM:
             self._port: Port = StreamPort(self.session.peer, marked=marked)
+        elif self.session.transport is Transport.FRAMED:
+            self._port = FramedPort(self.session.peer, self.session.framing, marked=marked)
         else:
             self._port = client_port(request.address, disabled, marked=marked)
-        self.io: SessionIo[Event] = SessionIo(self.session, {self.session.local_port: self._port}, wake)
+        ports = {self.session.local_port: self._port}
+        self.io: SessionIo[Event] = SessionIo(self.session, ports, wake)
 
     @property
-    def port(self) -> UdpPort:
+    def port(self) -> DatagramPort:
         """The socket by which packets go in datagrams."""
-        if not isinstance(self._port, UdpPort):
+        if isinstance(self._port, StreamPort):
             raise ProgramFault("packets over a byte stream are not carried yet")
         return self._port
 

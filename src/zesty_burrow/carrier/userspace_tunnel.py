@@ -8,7 +8,8 @@ from collections.abc import Callable
 from contextlib import suppress
 from typing import TypeVar
 
-from zesty_burrow.carrier.data_path.udp_port import Burst, UdpPort
+from zesty_burrow.carrier.data_path.tunnel import DatagramPort
+from zesty_burrow.carrier.data_path.udp_port import Burst
 from zesty_burrow.core.net import Address
 from zesty_burrow.core.packets.udp import UdpDatagram, build_udp, parse_udp_untrusted
 from zesty_burrow.errors import Malformed
@@ -22,7 +23,7 @@ WAITS = (1.0, 2.0, 4.0)
 class UserspaceTunnel:
     """Takes the place of a data path: asks by a session's channel, through its socket."""
 
-    def __init__(self, session: Session, port: UdpPort, granted: Up) -> None:
+    def __init__(self, session: Session, port: DatagramPort, granted: Up) -> None:
         self.granted = granted
         self.rejected = 0
         self._session, self._port, self._channel = session, port, granted.channel

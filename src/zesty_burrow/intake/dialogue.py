@@ -30,7 +30,7 @@ from zesty_burrow.intake.readers.places import country_code, place_in_name
 from zesty_burrow.intake.readers.sheet import slug_of
 from zesty_burrow.profiles.text import read_profile, write_profile
 from zesty_burrow.protocols.ikev2.choice import read_list, with_algorithms
-from zesty_burrow.protocols.ikev2.settings import IkeSettings
+from zesty_burrow.protocols.ikev2.settings import PORTS, TRANSPORTS, IkeSettings
 
 Answers = Mapping[str, str]
 METHODS = {
@@ -285,12 +285,20 @@ QUESTIONS = (
         optional=True,
     ),
     Question(
+        "transport",
+        "Transport: udp or tcp",
+        "UDP is faster; TCP gets through networks that let no UDP out, if the gateway knows it (RFC 9329).",
+        "On the sheet; else udp.",
+        choices=TRANSPORTS,
+        default=lambda answers: "udp",
+    ),
+    Question(
         "port",
-        "UDP port of the gateway",
-        "Where the first message goes; everything after it goes to 4500 (RFC 7296 §2, §2.23).",
-        "500, unless the sheet names another.",
+        "Port of the gateway",
+        "Where the first message goes; over UDP everything after it goes to 4500 (RFC 7296 §2, §2.23).",
+        "500 for UDP and 4500 for TCP, unless the sheet names another.",
         _port,
-        lambda answers: "500",
+        lambda answers: str(PORTS[answers.get("transport", "udp")]),
     ),
     Question(
         "algorithms",
@@ -379,7 +387,9 @@ def with_defaults(answers: Answers) -> dict[str, str]:
 
 
 def _settings(answers: Answers, identity: Identity) -> IkeSettings:
-    settings = IkeSettings(identity=identity, port=int(answers.get("port", "500")))
+    transport = answers.get("transport", "udp")
+    port = int(answers.get("port") or PORTS[transport])
+    settings = IkeSettings(identity=identity, transport=transport, port=port)
     if answers.get("algorithms") != "listed":
         return settings
     chosen = {name: read_list(name, answers.get(name.replace("_", "-"), ""), Policy()) for name in ALGORITHMS

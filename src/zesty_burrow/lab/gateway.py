@@ -13,7 +13,7 @@ from datetime import UTC, datetime
 from ipaddress import IPv4Interface, IPv6Interface, ip_address
 
 from zesty_burrow.carrier.data_path.data_path import DataPath
-from zesty_burrow.carrier.data_path.tunnel import Tunnel
+from zesty_burrow.carrier.data_path.tunnel import DatagramPort, Tunnel
 from zesty_burrow.carrier.data_path.udp_port import Burst, UdpPort
 from zesty_burrow.carrier.network.host_config import bring_up
 from zesty_burrow.carrier.network.udp_socket import udp_socket
@@ -29,6 +29,7 @@ from zesty_burrow.host.tun import open_tun
 from zesty_burrow.lab import story
 from zesty_burrow.lab.authority import Authority, issue, make_authority, make_key
 from zesty_burrow.lab.kit import Account, office_files
+from zesty_burrow.lab.stream_callers import EitherPort, StreamCallers
 from zesty_burrow.protocols.ikev2.gateway_session import Caller, CallerEvent, IkeGatewaySession
 from zesty_burrow.protocols.ikev2.machine.authentication import Callers, public_octets
 from zesty_burrow.protocols.ikev2.responder.responder import Responder
@@ -72,7 +73,8 @@ class GatewayHost:
     _by_inner: dict[bytes, Caller] = field(default_factory=dict)
     _promised: deque[bytes] = field(default_factory=lambda: deque(maxlen=128))
     _path: DataPath | None = None
-    _port: UdpPort | None = None
+    _port: EitherPort | None = None
+    _streams: StreamCallers | None = None
     _key: PrivateKey | None = None
     _session: IkeGatewaySession | None = None
     _io: SessionIo[CallerEvent] | None = None
@@ -94,7 +96,8 @@ class GatewayHost:
             self.note = str(problem)
         family = socket.AF_INET if self.place.outer_version == 4 else socket.AF_INET6
         sockets = {port: udp_socket(family, (self.place.outer, port)) for port in (500, 4500)}
-        self._port = UdpPort(sockets[4500], self.disabled)
+        self._streams = StreamCallers(family, (self.place.outer, 4500), self._on_stream)
+        self._port = EitherPort(sockets[4500], self.disabled, self._streams)
         self._session = IkeGatewaySession(self._config(), os.urandom, self.place.outer)
         ports = {500: UdpPort(sockets[500], self.disabled), 4500: self._port}
         self._io = SessionIo(_Audible(self), ports, self._wake)
@@ -214,13 +217,22 @@ class GatewayHost:
         moved = [tunnel for tunnel in used if tunnel.peer != burst.source]
         for tunnel in moved:
             # RFC 7296 §2.23: follow the caller's address as its own authentic packets show it.
-            tunnel.peer = burst.source
+            tunnel.peer, tunnel.port = burst.source, self._port_to(burst.source)
         if moved:
             self._path.refresh()
         if used:
             # The kernel has often answered by now.
             self._path.outbound_ready()
         return None, others
+
+    def _on_stream(self, burst: Burst) -> None:
+        """A message of a caller by TCP: as one by UDP to port 4500."""
+        if self._io is None:
+            return
+        now = self._io.now()
+        for data in self.inbound(burst)[1]:
+            self._io.machine.receive(data, burst.source, now, 4500)
+        self._io.flush()
 
     async def _watch(self) -> None:
         """Look at what has happened to callers."""
@@ -239,7 +251,7 @@ class GatewayHost:
         elif isinstance(event, Rekeyed):
             self.renewed += 1
         elif isinstance(event, Moved) and tunnel is not None:
-            tunnel.peer = event.peer
+            tunnel.peer, tunnel.port = event.peer, self._port_to(event.peer)
         elif isinstance(event, Down) and tunnel is not None:
             self._end(caller, tunnel)
 
@@ -247,13 +259,19 @@ class GatewayHost:
         if self._port is None:
             raise ProgramFault("the gateway was not started")
         self.signed_in += 1
-        tunnel = self._tunnels[caller] = Tunnel(event.channel, self._port, caller.peer)
+        tunnel = self._tunnels[caller] = Tunnel(event.channel, self._port_to(caller.peer), caller.peer)
         tunnel.measure()
         addresses = tuple(entry.start for entry in event.remote)
         self._by_inner.update(dict.fromkeys(addresses, caller))
         self._promised = deque((one for one in self._promised if one not in addresses), maxlen=128)
         if self._path is not None and "silent" not in self.faults:
             self._path.add(tunnel)
+
+    def _port_to(self, peer: Endpoint) -> DatagramPort:
+        """Its connection where it has one: what the fast path knows are UDP sockets."""
+        if self._port is None or self._streams is None:
+            raise ProgramFault("the gateway was not started")
+        return self._streams if peer in self._streams.connections else self._port
 
     def _end(self, caller: Caller, tunnel: Tunnel) -> None:
         del self._tunnels[caller]
@@ -263,6 +281,11 @@ class GatewayHost:
             self._path.remove(tunnel)
 
     # What the lab's user asks for.
+
+    def drop_connections(self) -> None:
+        """Reset the connections of callers by TCP."""
+        if self._streams is not None:
+            self._streams.drop_all()
 
     def _for_each(self, action: Callable[[Responder, float], object]) -> None:
         if self._io is not None:

@@ -126,6 +126,7 @@ def _gateway(name: str, secrets: Secrets) -> Calls:
         "rekey": then_status(lambda: host.rekey_all(ike=False)),
         "rekey-ike": then_status(lambda: host.rekey_all(ike=True)),
         "probe": then_status(host.probe_all),
+        "reset": then_status(host.drop_connections),
         "account": add_account,
     }
 

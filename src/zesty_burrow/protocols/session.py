@@ -43,6 +43,27 @@ class Transport(StrEnum):
 
     DATAGRAMS = "datagrams"
     STREAM = "byte stream"
+    FRAMED = "datagrams in a byte stream"
+
+
+class FrameReader(Protocol):
+    """Cuts a byte stream into datagrams."""
+
+    def feed(self, data: bytes) -> list[bytes]:
+        """The datagrams that are complete now. Raises only ``Malformed``: then the connection is to be closed."""
+
+
+class Framing(Protocol):
+    """How datagrams go in a byte stream."""
+
+    def begin(self) -> bytes:
+        """What a new connection begins with."""
+
+    def frame(self, datagram: bytes, /) -> bytes:
+        """A datagram as it goes into the stream."""
+
+    def reader(self) -> FrameReader:
+        """For what comes on a new connection."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -233,6 +254,10 @@ class Session(Protocol):
         """What it travels over."""
 
     @property
+    def framing(self) -> Framing:
+        """How its datagrams go in a byte stream; asked for where ``transport`` is ``FRAMED``."""
+
+    @property
     def round_trip(self) -> float:
         """Seconds of the quickest answer so far."""
 
@@ -301,6 +326,18 @@ class ProbeDone:
 
 class Probe(Protocol):
     """Asks a gateway what it can do, without signing in; the calls are those of a session."""
+
+    @property
+    def gateway(self) -> Endpoint:
+        """Whom it asks."""
+
+    @property
+    def transport(self) -> Transport:
+        """What it travels over: datagrams, or datagrams in a byte stream."""
+
+    @property
+    def framing(self) -> Framing:
+        """How its datagrams go in a byte stream."""
 
     @property
     def found(self) -> Capabilities:

@@ -73,4 +73,4 @@ def test_one_suite():
     assert (made.port, made.child_octets, made.esp) == (4500, 1 << 21, ())
     told = summary(made)
     assert told[0].startswith("IKE ENCR_AES_GCM_16 256, PRF_HMAC_SHA2_256")
-    assert told[1:] == ["ESP defaults", "port 4500", f"child SA rekeyed after {1 << 21} octets"]
+    assert told[1:] == ["ESP defaults", "UDP port 4500", f"child SA rekeyed after {1 << 21} octets"]

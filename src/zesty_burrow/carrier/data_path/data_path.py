@@ -8,7 +8,7 @@ from typing import Protocol
 
 from zesty_burrow.carrier.data_path.options import FAST_PATH, OFFLOADS, PathOptions
 from zesty_burrow.carrier.data_path.plain_path import PlainPath
-from zesty_burrow.carrier.data_path.tunnel import Tunnel
+from zesty_burrow.carrier.data_path.tunnel import DatagramPort, Tunnel
 from zesty_burrow.carrier.data_path.udp_port import Burst, UdpPort
 from zesty_burrow.carrier.fast_path.switch import FastPathSwitch
 from zesty_burrow.core.net import TCP, UDP
@@ -21,7 +21,7 @@ TCP_HEADERS, KERNEL_RESERVE = 52, 384
 """IPv4 and TCP with its time stamps; and what the kernel keeps for headers when it sizes a piece."""
 
 
-def offloads_in_use(device: TunDevice, port: UdpPort) -> tuple[str, ...]:
+def offloads_in_use(device: TunDevice, port: DatagramPort) -> tuple[str, ...]:
     """Those of ``OFFLOADS`` that device and socket have agreed to."""
     used = {
         "device-tcp": TCP in device.joins,
@@ -100,6 +100,15 @@ class DataPath:
         plain.by_label = {label: one for one in plain.tunnels for label in one.channel.labels}
         plain.forget_routes()
         self.revision += 1
+        if self.loops is not None and not self._is_for_loops:
+            # They know UDP sockets alone.
+            self.loops.stop()
+            self.loops = None
+            self.switch.begin_again()
+
+    @property
+    def _is_for_loops(self) -> bool:
+        return all(isinstance(one.port, UdpPort) for one in self.plain.tunnels)
 
     def start_reading(self) -> None:
         """Take what the device has, from the running event loop."""
@@ -153,7 +162,7 @@ class DataPath:
         return used, others
 
     def _carried(self, packets: int) -> None:
-        if self.switch.is_due(packets):
+        if self._is_for_loops and self.switch.is_due(packets):
             self.switch.begin(self)
         if self.wake is not None and any(one.channel.wants_rekey for one in self.plain.tunnels):
             self.wake.set()

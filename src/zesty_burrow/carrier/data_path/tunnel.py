@@ -4,15 +4,31 @@ from __future__ import annotations
 
 import asyncio
 import time
+from typing import Protocol
 
 from zesty_burrow.carrier.data_path.path_size import LEAST_PATH, PathSize
-from zesty_burrow.carrier.data_path.udp_port import TooLong, UdpPort
+from zesty_burrow.carrier.data_path.udp_port import TooLong
 from zesty_burrow.core.net import Endpoint
 from zesty_burrow.core.packets.too_big import LEAST_IPV4, LEAST_IPV6
 from zesty_burrow.host.watches.address_changes import link_mtu, path_mtu
 from zesty_burrow.protocols.session import PacketChannel
 
 IPV4_AND_UDP, IPV6_AND_UDP = 28, 48
+
+
+class DatagramPort(Protocol):
+    """What datagrams go by: a UDP socket, or a connection that frames them."""
+
+    splits: bool
+    joins: bool
+    more_headers: int
+    too_long: TooLong | None
+
+    def send(self, data: bytes, to: Endpoint, traffic_class: int = 0) -> None:
+        """One datagram. Raises ``OSError``."""
+
+    def treat_too_long(self, how: TooLong) -> None:
+        """What becomes of datagrams that are longer than messages from the network say that the path takes."""
 
 
 def outer_headers(address: str) -> int:
@@ -29,7 +45,7 @@ class Tunnel:
     def __init__(
         self,
         channel: PacketChannel,
-        port: UdpPort,
+        port: DatagramPort,
         peer: Endpoint,
         limit: int = 65535,
         size: PathSize | None = None,
@@ -44,7 +60,11 @@ class Tunnel:
 
     def widest(self) -> int:
         """The longest inner packet for which this machine's own link has room, whatever anybody claims."""
-        return max(self.channel.largest_inner(link_mtu(self.peer[0]) - outer_headers(self.peer[0])), LEAST_IPV4)
+        return max(self.channel.largest_inner(link_mtu(self.peer[0]) - self._headers), LEAST_IPV4)
+
+    @property
+    def _headers(self) -> int:
+        return outer_headers(self.peer[0]) + self.port.more_headers
 
     def measure(self, *, refused: bool = False) -> int:
         """Look up what the path to the peer takes now, and keep to it (RFC 4301 §8.2); the longest inner packet.
@@ -63,7 +83,7 @@ class Tunnel:
             if self.size.wants_search and self._wake is not None:
                 self._wake.set()
         doubtful = size < LEAST_PATH and not (refused and self.port.too_long is not TooLong.REFUSED)
-        room = max(size, LEAST_PATH if doubtful else 0) - outer_headers(self.peer[0])
+        room = max(size, LEAST_PATH if doubtful else 0) - self._headers
         self.limit = max(self.channel.largest_inner(room), LEAST_IPV4)
         if doubtful or size > most:
             self.port.treat_too_long(TooLong.SENT)

@@ -58,7 +58,10 @@ class UdpPort:
 
     ``joins``, ``splits``: whether the kernel gives and takes many datagrams by one call (UDP_GRO, UDP_SEGMENT).
     ``kept``: bursts that the fast path has received into ``buffer``; they come first.
+    ``more_headers``: octets in front of a datagram besides those of IP and UDP.
     """
+
+    more_headers = 0
 
     def __init__(self, channel: socket.socket, disabled: frozenset[str] = frozenset()) -> None:
         self.channel = channel

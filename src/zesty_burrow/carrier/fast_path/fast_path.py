@@ -188,7 +188,8 @@ class FastPath:
     def _serve(self, others: int) -> None:
         """What to wait for: the socket by which tunnels go, the device, and whatever the event loop waits for."""
         tunnels = self._path.plain.tunnels
-        port = tunnels[0].port if tunnels else None
+        # The data path leaves to the loops only what goes by UDP sockets.
+        port = next((one.port for one in tunnels if isinstance(one.port, UdpPort)), None)
         if port is not self._port:
             if self._port is not None:
                 self._selector.show(self._port.descriptor)
@@ -259,6 +260,8 @@ class FastPath:
         entry["context"] = self._sealing.get(sa.protection) if target else 0
         entry["limit"] = min(tunnel.limit, self._slots.longest)
         entry["last_number"] = ((1 << 62) if sa.extended else LAST_SEQUENCE) - NUMBERS_KEPT
+        if not isinstance(tunnel.port, UdpPort):
+            raise ProgramFault("the loops were given a tunnel that goes by no UDP socket")
         entry["socket"], entry["splits"] = tunnel.port.descriptor, tunnel.port.splits
         return _set_common(tables, entry, sa, target, pair, used)
 

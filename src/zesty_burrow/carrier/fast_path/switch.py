@@ -69,6 +69,10 @@ class FastPathSwitch:
         self.words = COMPILING
         self._task = asyncio.get_running_loop().create_task(self._load(path))
 
+    def begin_again(self) -> None:
+        """Packets go one by one for the present."""
+        self.words = PLAIN
+
     def cancel(self) -> None:
         """Not any more."""
         if self._task is not None:

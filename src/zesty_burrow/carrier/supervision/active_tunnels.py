@@ -13,6 +13,7 @@ from zesty_burrow.carrier.data_path.data_path import DataPath, offloads_in_use
 from zesty_burrow.carrier.data_path.options import PathOptions
 from zesty_burrow.carrier.data_path.path_size import LEAST_PATH, PathSize, search
 from zesty_burrow.carrier.data_path.tunnel import Tunnel
+from zesty_burrow.carrier.data_path.udp_port import UdpPort
 from zesty_burrow.carrier.network.path_probe import PathProbe
 from zesty_burrow.carrier.sessions import OpenSession
 from zesty_burrow.core.net import Address, Endpoint
@@ -58,7 +59,8 @@ class ActiveTunnels:
         """Packets go out by this session from now on; the tunnel before it is gone, or was set aside."""
         self._stop_search()
         self._probed_by = probe_addresses(event)
-        size = PathSize() if self._probed_by else None
+        # A byte stream's own packets are TCP's to fit into the path.
+        size = PathSize() if self._probed_by and isinstance(one.port, UdpPort) else None
         before, tunnel = self.tunnel, Tunnel(event.channel, one.port, one.session.peer, size=size, wake=self._wake)
         tunnel.measure()
         mtu = wanted.mtu or max(MIN_MTU, min(tunnel.limit, MAX_MTU))

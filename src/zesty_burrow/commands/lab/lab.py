@@ -31,6 +31,7 @@ GATEWAY_ACTIONS = {
     "end": "have a gateway end all its tunnels",
     "restart": "have a gateway forget all its tunnels and send nothing, as after a restart",
     "probe": "have a gateway probe its callers (liveness check)",
+    "reset": "have a gateway reset the TCP connections of its callers",
     "rekey": "have a gateway rekey all its child SAs",
     "redirect": "have a gateway redirect its callers (RFC 5685)",
     "rekey-ike": "have a gateway rekey its IKE SAs",

@@ -14,7 +14,7 @@ from zesty_burrow.core.profile import AS_INNER, EVERYTHING, FROM_ROUTE, MAX_DSCP
 from zesty_burrow.errors import UsageError
 from zesty_burrow.profiles.text import read_profile, write_profile
 from zesty_burrow.protocols.ikev2.choice import LISTS, read_list, summary, with_algorithms, with_suite
-from zesty_burrow.protocols.ikev2.settings import LIFETIMES, IkeSettings, settings_of
+from zesty_burrow.protocols.ikev2.settings import LIFETIMES, PORTS, TRANSPORTS, IkeSettings, settings_of
 from zesty_burrow.report.results.plain import MessageResult
 from zesty_burrow.store.history import described
 
@@ -34,7 +34,12 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("--best", action="store_true", help="ask the gateway and use what `zesty advise` recommends")
     parser.add_argument("--networks", metavar="LIST", help="networks that go through the tunnel, or `everything`")
     parser.add_argument("--leave-out", metavar="LIST", help="networks that do not go through the tunnel, or `none`")
-    parser.add_argument("--port", type=int, help="the gateway's UDP port for the first message, 1 to 65535")
+    parser.add_argument(
+        "--transport",
+        choices=TRANSPORTS,
+        help="what IKE and ESP travel in: UDP, or TCP where a network lets no UDP out",
+    )
+    parser.add_argument("--port", type=int, help="the gateway's port for the first message, 1 to 65535")
     parser.add_argument(
         "--mtu", type=_number_or(FROM_ROUTE), help=f"the tunnel's MTU in octets, {MIN_MTU} to {MAX_MTU}, or `route`"
     )
@@ -92,6 +97,8 @@ def _number_or(word: str) -> Callable[[str], int | str]:
 
 def _reach(args: Namespace, profile: Profile) -> Profile:
     gateway, settings = profile.gateway, settings_of(profile)
+    if args.transport and args.transport != settings.transport:
+        settings = replace(settings, transport=args.transport, port=PORTS[args.transport])
     if args.port is not None:
         if not 1 <= args.port <= 65535:
             raise UsageError(f"--port {args.port} is not between 1 and 65535")

@@ -27,7 +27,7 @@ from zesty_burrow.intake.readers.places import country_code, folded, place_in_na
 from zesty_burrow.intake.readers.tables import HOST_NAME, Row, cells_of, is_host
 from zesty_burrow.intake.readers.vocabulary import DOUBTFUL, Field, Vocabulary, shipped
 from zesty_burrow.profiles.text import read_profile, write_profile
-from zesty_burrow.protocols.ikev2.settings import IkeSettings
+from zesty_burrow.protocols.ikev2.settings import PORTS, IkeSettings
 
 SECRET_FIELDS = (Field.ACCOUNT, Field.PASSWORD, Field.SHARED_SECRET)
 ANCHORS = frozenset({Field.HOST, Field.ACCOUNT, Field.PASSWORD})
@@ -269,9 +269,28 @@ IKE_PORTS = frozenset({"500", "4500"})
 def _not_taken(row: Row) -> list[str]:
     """What was understood and has no place, in words: no line of a sheet is dropped silently."""
     told = [f"encryption: {value}" for value in row.values.get(Field.ENCRYPTION, [])]
-    told += [f"port {value}" for value in row.values.get(Field.PORT, []) if not set(_parts(value)) <= IKE_PORTS]
-    told += [f"transport: {value}" for value in row.values.get(Field.TRANSPORT, []) if "udp" not in value.casefold()]
+    if _transport(row) == "udp":
+        told += [f"port {value}" for value in row.values.get(Field.PORT, []) if not set(_parts(value)) <= IKE_PORTS]
+    said = row.values.get(Field.TRANSPORT, [])
+    told += [f"transport: {value}" for value in said if not {"udp", "tcp"} & set(_words(value))]
     return told
+
+
+def _words(value: str) -> list[str]:
+    return re.findall(r"[a-z]+", value.casefold())
+
+
+def _transport(row: Row) -> str:
+    """TCP where that alone is said (RFC 9329); UDP otherwise."""
+    words = _words(row.first(Field.TRANSPORT))
+    return "tcp" if "tcp" in words and "udp" not in words else "udp"
+
+
+def _port(row: Row, transport: str) -> int:
+    """As it is said for TCP; UDP's is the standard's own."""
+    said = row.first(Field.PORT)
+    ports = [int(part) for part in re.findall(r"\d{1,5}", said) if 0 < int(part) < 65536]
+    return ports[0] if transport == "tcp" and ports else PORTS[transport]
 
 
 def _parts(value: str) -> list[str]:
@@ -334,7 +353,12 @@ def _profile(row: Row, origin: str, provider: str) -> Profile:
         country=country_code(row.first(Field.COUNTRY)),
         city=row.first(Field.CITY),
         gateway=Gateway(tuple(hosts)),
-        settings=IkeSettings(identity=Identity.of(row.first(Field.IDENTITY) or hosts[0]), own_identity=own),
+        settings=IkeSettings(
+            identity=Identity.of(row.first(Field.IDENTITY) or hosts[0]),
+            own_identity=own,
+            transport=_transport(row),
+            port=_port(row, _transport(row)),
+        ),
         edition=row.first(Field.EDITION),
         tunnel=_tunnel(row, origin),
         sign_in=sign_in,

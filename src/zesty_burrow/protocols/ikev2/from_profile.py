@@ -19,7 +19,7 @@ from zesty_burrow.errors import ProfileInvalid
 from zesty_burrow.protocols.ikev2.initiator.config import EAP, EAP_TLS, InitiatorConfig
 from zesty_burrow.protocols.ikev2.machine.authentication import identity_of
 from zesty_burrow.protocols.ikev2.machine.ike_sa import Backoff
-from zesty_burrow.protocols.ikev2.settings import offers_of, settings_of
+from zesty_burrow.protocols.ikev2.settings import NAT_PORT, TCP_TRANSPORT, offers_of, settings_of
 from zesty_burrow.protocols.session import SessionRequest
 
 WHOLE_IPV4 = AddressRange(bytes(4), b"\xff" * 4)
@@ -40,8 +40,11 @@ def initiator_config(profile: Profile, request: SessionRequest) -> InitiatorConf
     secrets = request.secrets
     own = secrets[needs[0]]
     shared, mixed = secrets.get(CredentialsKind.PRE_SHARED_KEY), secrets.get(CredentialsKind.ADDITIONAL_KEY)
+    over_stream = settings.transport == TCP_TRANSPORT
     return InitiatorConfig(
         gateway=(request.address, settings.port),
+        encapsulation_port=settings.port if over_stream else NAT_PORT,
+        over_stream=over_stream,
         gateway_identity=identity,
         own_identity=_own_identity(profile, own),
         ike_offers=ike,

@@ -32,7 +32,8 @@ from zesty_burrow.protocols.ikev2.wire.offer import Offer
 from zesty_burrow.protocols.ikev2.wire.payloads import KeyExchange, Notify, SecurityAssociation
 from zesty_burrow.protocols.ikev2.wire.proposals import accept_answer
 from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType, NotifyType, Protocol
-from zesty_burrow.protocols.session import ProbeDone
+from zesty_burrow.protocols.ikev2.wire.stream_framing import StreamFraming
+from zesty_burrow.protocols.session import ProbeDone, Transport
 
 T = TransformType
 MAX_QUESTIONS = 96
@@ -108,9 +109,19 @@ class Probe:
     """``start``, then the calls of a protocol machine. ``offers``: a profile's own, to be asked about first."""
 
     def __init__(
-        self, gateway: Endpoint, offers: tuple[Offer, ...], random: Random, backoff: Backoff, local_port: int = 4500
+        self,
+        gateway: Endpoint,
+        offers: tuple[Offer, ...],
+        random: Random,
+        backoff: Backoff,
+        local_port: int = 4500,
+        *,
+        over_stream: bool = False,
     ) -> None:
         self.gateway = gateway
+        self.transport = Transport.FRAMED if over_stream else Transport.DATAGRAMS
+        self.framing = StreamFraming()
+        self._has_marker = over_stream or gateway[1] == 4500
         self.found = IkeCapabilities()
         self.local_port = local_port
         self.ignored: deque[str] = deque(maxlen=20)
@@ -135,7 +146,7 @@ class Probe:
         """Take a datagram; only the gateway's address is listened to. Never raises for content."""
         if source[0] != self.gateway[0]:
             return
-        if source[1] == 4500 and self.gateway[1] == 4500:
+        if self._has_marker and source[1] == self.gateway[1]:
             if data[:4] != NON_ESP_MARKER:
                 return
             data = data[4:]
@@ -180,7 +191,7 @@ class Probe:
         value = KeyExchange(group, public)
         payloads = request_payloads(offers, value, self._random(32), sa.spi_i, self.gateway, mixing=True)
         data = build_clear(sa.header(ExchangeType.IKE_SA_INIT, 0, response=False), payloads)
-        datagram = Datagram(with_marker(data, self.gateway[1] == 4500), self.local_port, self.gateway)
+        datagram = Datagram(with_marker(data, self._has_marker), self.local_port, self.gateway)
         sa.ask([datagram], 0, now, self._backoff.first, self._backoff.give_up)
         self._out.append(datagram)
 
@@ -214,7 +225,7 @@ class Probe:
 
     def _repeat(self, before: Datagram, cookie: bytes, now: float) -> None:
         """RFC 7296 §2.6: the same message again, with the cookie in front."""
-        marker = len(NON_ESP_MARKER) if self.gateway[1] == 4500 else 0
+        marker = len(NON_ESP_MARKER) if self._has_marker else 0
         message = parse_message_untrusted(before.data[marker:])
         payloads = [entry for entry in message.payloads if getattr(entry, "notification", 0) != NotifyType.COOKIE]
         header = self._sa.header(ExchangeType.IKE_SA_INIT, 0, response=False)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from zesty_burrow.core.net import UDP
+from zesty_burrow.core.net import TCP, UDP
 from zesty_burrow.core.profile import Profile, SignIn
 from zesty_burrow.core.toml_table import Table
 from zesty_burrow.protocols.ikev2 import settings
@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
 
 class IkeV2:
-    """IKEv2 and ESP in UDP."""
+    """IKEv2 and ESP, in UDP or in TCP (RFC 9329)."""
 
     name = "ikev2"
     title = "IKEv2, ESP in UDP"
@@ -30,6 +30,8 @@ class IkeV2:
 
     def outer_ports(self, profile: Profile) -> tuple[tuple[int, int], ...]:
         """IKE's own port, and the one of IKE and ESP behind address translation (RFC 3947 §4, RFC 3948 §2.1)."""
+        if settings.settings_of(profile).transport == settings.TCP_TRANSPORT:
+            return ((TCP, settings.settings_of(profile).port),)
         return tuple((UDP, port) for port in dict.fromkeys((settings.settings_of(profile).port, settings.NAT_PORT)))
 
     def read_settings(self, table: Table) -> IkeSettings:
@@ -49,8 +51,10 @@ class IkeV2:
         from zesty_burrow.protocols.ikev2.machine.ike_sa import Backoff
 
         offers, _ = settings.offers_of(profile)
-        port = settings.settings_of(profile).port
-        return probe.Probe((address, port), offers, random, Backoff(give_up=timeout))
+        own = settings.settings_of(profile)
+        over_stream = own.transport == settings.TCP_TRANSPORT
+        backoff = Backoff(give_up=timeout)
+        return probe.Probe((address, own.port), offers, random, backoff, over_stream=over_stream)
 
 
 PROTOCOL = IkeV2()

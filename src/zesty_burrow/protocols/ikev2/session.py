@@ -15,6 +15,7 @@ from zesty_burrow.protocols.ikev2.initiator.config import InitiatorConfig
 from zesty_burrow.protocols.ikev2.initiator.initiator import Initiator
 from zesty_burrow.protocols.ikev2.initiator.table import State
 from zesty_burrow.protocols.ikev2.key_export import keys_document
+from zesty_burrow.protocols.ikev2.wire.stream_framing import StreamFraming
 from zesty_burrow.protocols.session import (
     ChannelChanged,
     Down,
@@ -39,9 +40,9 @@ UNLIMITED = 1 << 62
 class IkeSession:
     """``label``: what the credentials are called, for messages. ``channel``: None until the tunnel is up."""
 
-    transport = Transport.DATAGRAMS
-
     def __init__(self, config: InitiatorConfig, random: Random, label: str = "") -> None:
+        self.transport = Transport.FRAMED if config.over_stream else Transport.DATAGRAMS
+        self.framing = StreamFraming()
         self._candidates = Candidates(config, random)
         self.channel: EspChannel | None = None
         self.round_trip, self.last_heard = float("inf"), 0.0

@@ -19,7 +19,10 @@ from zesty_burrow.errors import ProfileInvalid
 from zesty_burrow.protocols.ikev2.wire.offer import Offer
 
 T = TransformType
-TRANSPORTS = ("udp",)
+TCP_TRANSPORT = "tcp"
+TRANSPORTS = ("udp", TCP_TRANSPORT)
+PORTS = {"udp": 500, TCP_TRANSPORT: 4500}
+"""Where the first message goes to, if nothing else is said (RFC 7296 §2, RFC 9329 §2)."""
 GATEWAY_PROOFS = ("certificate", "pre-shared-key", "raw-public-key", "eap")
 NAT_PORT = 4500
 """Of IKE and ESP behind address translation (RFC 3947 §4, RFC 3948 §2.1)."""
@@ -295,9 +298,10 @@ def _restricted(policy: Policy, proposal: ProposalChoice, for_ike: bool) -> Prop
 
 def read_settings(table: Table) -> IkeSettings:
     """The protocol's table of a profile; ``ProfileInvalid`` names the key that is wrong."""
+    transport = table.text("transport", "udp", TRANSPORTS)
     return IkeSettings(
-        transport=table.text("transport", "udp", TRANSPORTS),
-        port=table.number("port", 500, 1, 65535),
+        transport=transport,
+        port=table.number("port", PORTS[transport], 1, 65535),
         identity=table.identity("gateway_identity"),
         own_identity=table.identity("own_identity"),
         outer_identity=table.text("outer_identity"),

@@ -31,6 +31,7 @@ class InitiatorConfig:
     wants this side's proof first (RFC 7296 §1.2): it says who we are, and nothing that would let others sign in.
     ``child_seconds`` and ``child_octets``: after how much of either a child SA gets new keys.
     ``redirected_from``: the gateway that has sent us here. ``second``: what the second of two rounds signs in with.
+    ``over_stream``: messages go in a byte stream (RFC 9329), ``gateway`` and ``encapsulation_port`` name its TCP port.
     ``wanted``: inner addresses to ask for, which this side had before. ``need_status``: a certificate of which it is
     not known whether it was revoked is refused.
     """
@@ -47,6 +48,7 @@ class InitiatorConfig:
     remote: tuple[AddressRange, ...]
     encapsulation_port: int = 4500
     local_port: int = 4500
+    over_stream: bool = False
     revocation_lists: tuple[Revocations, ...] = ()
     method: str = EAP
     proof: str = CERTIFICATE

@@ -68,14 +68,16 @@ class Established:
     def next_timer(self) -> float:
         """When ``due_signals`` has something to tell."""
         children, ike = self._associations.children, self._associations.ike
-        times = [self._keepalive_due, self._alive_due, ike.due if ike.due is not None else 0.0]
+        times = [self._alive_due, ike.due if ike.due is not None else 0.0]
+        # RFC 9329 §6.6: address translation remembers a TCP connection by itself.
+        times += [] if self._config.over_stream else [self._keepalive_due]
         times += [children.rekey_due] if children.rekey_due is not None else []
         times += [0.0] if self._associations.mobility.update_due and self._end.sa.outstanding is None else []
         return min(times)
 
     def due_signals(self, now: float) -> Iterator[Signal]:
         """What an established tunnel needs from time to time, to be handled one after the other."""
-        if now >= self._keepalive_due:
+        if now >= self._keepalive_due and not self._config.over_stream:
             self._keepalive_due = now + KEEPALIVE_EVERY
             self._end.out.append(Datagram(KEEPALIVE, self._end.local_port, self._end.peer))
         if self._associations.children.rekey_due is not None and now >= self._associations.children.rekey_due:

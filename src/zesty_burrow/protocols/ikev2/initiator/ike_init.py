@@ -124,7 +124,8 @@ class IkeInit:
     def _take_hint(self, error: BurrowError, now: float) -> None:
         """RFC 7296 §2.21.1: an unprotected error may be forged; wait a moment for a better answer."""
         if self.hint is None:
-            self.hint, self.hint_due = error, now + HINT_GRACE
+            # RFC 9329 §6.4: nobody else can answer in a byte stream.
+            self.hint, self.hint_due = error, now + (0.0 if self._config.over_stream else HINT_GRACE)
 
     def _change_group(self, told: Notify, now: float) -> None:
         group = int.from_bytes(told.data) if len(told.data) == 2 else 0
@@ -165,7 +166,9 @@ class IkeInit:
         )
         self.hint = None
         self._handshake.peer_hashes = negotiation.announced_hashes(every)
-        self._end.sa.fragmenting = NotifyType.IKEV2_FRAGMENTATION_SUPPORTED in every
+        # RFC 9329 §7.5: a byte stream needs no fragments of ours; those of the gateway are taken.
+        known = NotifyType.IKEV2_FRAGMENTATION_SUPPORTED in every
+        self._end.sa.fragmenting = known and not self._config.over_stream
         # RFC 7296 §2.23: a gateway with several addresses sends a hash of each.
         hashes = told_in_all(message.payloads, NotifyType.NAT_DETECTION_SOURCE_IP)
         expected = nat_detection_hash(self._end.sa.spi_i, self._end.sa.spi_r, self._end.peer)
