@@ -132,6 +132,22 @@ def test_documents_that_unpack_to_much(part):
         expand([KitFile("a.docx", data)])
 
 
+def test_what_is_too_large_is_not_lost_silently():
+    """Rows and columns that are not read are told of; those that are, are taken."""
+    import openpyxl
+
+    book = openpyxl.Workbook()
+    book.active.append(["Server", "City", *[f"x{number}" for number in range(120)]])
+    for number in range(10_050):
+        book.active.append([f"g{number}.q.example", "Lisbon"])
+    out = io.BytesIO()
+    book.save(out)
+    kit = read_kit("k", [KitFile("list.xlsx", out.getvalue())], m.NOW, Surroundings())
+    told = {one.detail for one in kit.findings if one.code.slug == "document-cut"}
+    assert told == {"only the first 10000 rows of Sheet were read", "only the first 100 columns of Sheet were read"}
+    assert len(kit.profiles) == 9_999
+
+
 ENTITIES = '<?xml version="1.0"?><!DOCTYPE x [<!ENTITY a "' + "a" * 1000 + '">' + "".join(
     f'<!ENTITY {chr(98 + number)} "{f"&{chr(97 + number)};" * 20}">' for number in range(8)
 ) + "]><w:document xmlns:w='http://schemas.openxmlformats.org/wordprocessingml/2006/main'><w:body><w:p><w:r><w:t>&i;</w:t></w:r></w:p></w:body></w:document>"  # fmt: skip

@@ -71,6 +71,8 @@ _CODES = (
          "Open it in an office program and save it as .docx, .xlsx, .odt, .ods or PDF, without a password."),
     Code("document-damaged", _W, "A document is damaged and was left out.",
          "The library that reads its kind cannot.", "Open it in an office program and save it again, or as PDF."),
+    Code("document-cut", _W, "Only a part of a document was read.",
+         "It is larger than any list of gateways should be.", "Split it, or take out what does not belong in it."),
     Code("document-locked", _W, "A document is under a password and was left out.",
          "Its content is encrypted.", "Open it with its password and save it without one."),
     Code("archive-unknown", _W, "An archive is of a kind that is not opened.",

@@ -7,15 +7,16 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
-from typing import NamedTuple
+from typing import NamedTuple, TypeVar
 
 from zesty_burrow.intake.containers.budget import Left
 from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.readers import tables
 from zesty_burrow.intake.readers.vocabulary import Vocabulary
 
+T = TypeVar("T")
 MAX_ROWS = 10_000
 MAX_COLUMNS = 100
 MAX_CELL = 2000
@@ -28,13 +29,19 @@ class Table(NamedTuple):
     title: str = ""
 
 
+class Cut(NamedTuple):
+    """Something of the document was not read: what, in words."""
+
+    words: str
+
+
 class Picture(NamedTuple):
     """A picture's octets, as they are in the document."""
 
     data: bytes
 
 
-Block = str | Table | Picture
+Block = str | Table | Picture | Cut
 
 
 @dataclass(slots=True)
@@ -51,13 +58,16 @@ def files_of(member: KitFile, blocks: Iterable[Block], words: Vocabulary) -> Ope
     lines: list[str] = []
     lists = pictures = 0
     for block in blocks:
-        if isinstance(block, Picture):
+        if isinstance(block, Cut):
+            opened.left.append(Left(member, "document-cut", block.words))
+        elif isinstance(block, Picture):
             pictures += 1
             opened.files.append(member.inside(f"picture {pictures}", block.data))
         elif isinstance(block, str):
             lines += [line.rstrip("\r\n") for line in block.splitlines()]
         else:
             rows = tidy(block.rows)
+            opened.left += [Left(member, "document-cut", words) for words in _cut(block)]
             if text := _list_of_gateways(rows, words):
                 lists += 1
                 opened.files.append(member.inside(f"{block.title or f'table {lists}'}.csv", text.encode()))
@@ -69,6 +79,21 @@ def files_of(member: KitFile, blocks: Iterable[Block], words: Vocabulary) -> Ope
     elif pictures and not lists:
         opened.left.append(Left(member, "document-picture", "what it holds is a picture: only QR codes are read"))
     return opened
+
+
+def first(found: Sequence[T], most: int, what: str) -> Iterator[T | Cut]:
+    """At most so many of something; where there are more, that is said."""
+    yield from found[:most]
+    if len(found) > most:
+        yield Cut(f"only the first {most} of {len(found)} {what} were read")
+
+
+def _cut(table: Table) -> list[str]:
+    """What :func:`tidy` leaves out."""
+    name = f" of {table.title}" if table.title else ""
+    widest = max(map(len, table.rows), default=0)
+    words = [f"only the first {MAX_ROWS} rows{name} were read"] if len(table.rows) > MAX_ROWS else []
+    return words + ([f"only the first {MAX_COLUMNS} columns{name} were read"] if widest > MAX_COLUMNS else [])
 
 
 def tidy(rows: Sequence[Sequence[str]]) -> list[list[str]]:

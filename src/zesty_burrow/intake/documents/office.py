@@ -6,7 +6,7 @@ import io
 from collections.abc import Iterator
 from typing import Any
 
-from zesty_burrow.intake.documents.blocks import Block, Opened, Picture, Table, files_of
+from zesty_burrow.intake.documents.blocks import Block, Cut, Opened, Picture, Table, files_of, first
 from zesty_burrow.intake.documents.guard import reading
 from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.readers.vocabulary import Vocabulary
@@ -30,7 +30,8 @@ def _docx_blocks(document: Any) -> Iterator[Block]:
     for section in document.sections:
         yield from _docx_content(section.footer)
     related = [part for part in document.part.package.iter_parts() if part.content_type.startswith("image/")]
-    yield from (Picture(part.blob) for part in related[:MAX_PICTURES])
+    for part in first(related, MAX_PICTURES, "pictures"):
+        yield part if isinstance(part, Cut) else Picture(part.blob)
 
 
 def _docx_content(container: Any) -> Iterator[Block]:
@@ -53,8 +54,11 @@ def read_open_document_untrusted(member: KitFile, words: Vocabulary) -> Opened:
         blocks = list(_odf_blocks(document.body))
         parts: Any = document.container
         names = sorted(name for name in parts.parts if name.startswith("Pictures/"))
-        pictures = [parts.get_part(name) for name in names[:MAX_PICTURES]]
-        blocks += [Picture(one) for one in pictures if isinstance(one, bytes)]
+        for name in first(names, MAX_PICTURES, "pictures"):
+            if isinstance(name, Cut):
+                blocks.append(name)
+            elif isinstance(octets := parts.get_part(name), bytes):
+                blocks.append(Picture(octets))
         return files_of(member, blocks, words)
 
 

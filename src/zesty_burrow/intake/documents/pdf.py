@@ -5,7 +5,7 @@ from __future__ import annotations
 import io
 from typing import Any
 
-from zesty_burrow.intake.documents.blocks import Block, Opened, Picture, files_of
+from zesty_burrow.intake.documents.blocks import Block, Cut, Opened, Picture, files_of, first
 from zesty_burrow.intake.documents.guard import reading
 from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.limits import refused
@@ -25,15 +25,21 @@ def read_pdf_untrusted(member: KitFile, words: Vocabulary) -> Opened:
         if document.is_encrypted and not document.decrypt(""):
             raise refused("document-locked", member.path, "it is a PDF under a password")
         blocks: list[Block] = []
-        for page in document.pages[:MAX_PAGES]:
+        for page in first(document.pages, MAX_PAGES, "pages"):
+            if isinstance(page, Cut):
+                blocks.append(page)
+                continue
             blocks.append(page.extract_text(extraction_mode="layout", layout_mode_space_vertically=False))
             blocks += _pictures(page, MAX_PICTURES - sum(isinstance(one, Picture) for one in blocks))
         return files_of(member, blocks, words)
 
 
-def _pictures(page: Any, most: int) -> list[Picture]:
-    found: list[Picture] = []
-    for name in list(page.images.keys())[: max(most, 0)]:
+def _pictures(page: Any, most: int) -> list[Block]:
+    found: list[Block] = []
+    for name in first(list(page.images.keys()), max(most, 0), "pictures of a page"):
+        if isinstance(name, Cut):
+            found.append(name)
+            continue
         entry = page.images[name]
         if entry.image is not None and entry.image.width * entry.image.height <= MAX_PIXELS:
             out = io.BytesIO()

@@ -6,7 +6,17 @@ import datetime
 import io
 from typing import Any
 
-from zesty_burrow.intake.documents.blocks import MAX_COLUMNS, MAX_ROWS, Block, Opened, Picture, Table, files_of
+from zesty_burrow.intake.documents.blocks import (
+    MAX_COLUMNS,
+    MAX_ROWS,
+    Block,
+    Cut,
+    Opened,
+    Picture,
+    Table,
+    files_of,
+    first,
+)
 from zesty_burrow.intake.documents.guard import reading
 from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.readers.vocabulary import Vocabulary
@@ -24,12 +34,17 @@ def read_xlsx_untrusted(member: KitFile, words: Vocabulary) -> Opened:
 
         book = openpyxl.load_workbook(io.BytesIO(member.data), read_only=True, data_only=True)
         blocks: list[Block] = []
-        for sheet in book.worksheets[:MAX_SHEETS]:
-            rows = sheet.iter_rows(max_row=MAX_ROWS, max_col=MAX_COLUMNS, values_only=True)
+        for sheet in first(book.worksheets, MAX_SHEETS, "sheets"):
+            if isinstance(sheet, Cut):
+                blocks.append(sheet)
+                continue
+            # One more of each than is kept, so that it is noticed.
+            rows = sheet.iter_rows(max_row=MAX_ROWS + 1, max_col=MAX_COLUMNS + 1, values_only=True)
             blocks.append(Table([[_cell(value) for value in row] for row in rows], title=sheet.title))
         with zipfile.ZipFile(io.BytesIO(member.data)) as packed:
             names = sorted(name for name in packed.namelist() if name.startswith("xl/media/"))
-            blocks += [Picture(packed.read(name)) for name in names[:MAX_PICTURES]]
+            for name in first(names, MAX_PICTURES, "pictures"):
+                blocks.append(name if isinstance(name, Cut) else Picture(packed.read(name)))
         return files_of(member, blocks, words)
 
 
