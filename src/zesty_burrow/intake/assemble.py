@@ -22,7 +22,7 @@ from zesty_burrow.intake.kit import FoundCredentials, FoundProfile, Surroundings
 from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.readers.certificates import read_certificates_untrusted
 from zesty_burrow.intake.readers.keys import FoundKey, public_octets
-from zesty_burrow.intake.readers.places import place_in_name
+from zesty_burrow.intake.readers.places import other_spelling, place_in_name
 from zesty_burrow.intake.recognise import FileKind
 from zesty_burrow.profiles.checks import check_profile
 from zesty_burrow.profiles.text import content_digest, write_profile
@@ -190,7 +190,10 @@ class _Assembly:
             place = place_in_name(raw.member.path)
             if not place.country and profile.gateway.addresses:
                 place = place_in_name(profile.gateway.addresses[0].partition(".")[0])
-            if place.country and (not profile.city or place.city in ("", profile.city)):
+            if not place.country and profile.city:
+                place = place_in_name(f"{profile.city}.")
+            called = other_spelling(profile.city) or profile.city
+            if place.country and (not profile.city or place.city in ("", called)):
                 profile = replace(profile, country=place.country, city=profile.city or place.city)
                 self.record.findings.append(finding("place-from-name", raw.path, profile.place))
         elif not profile.city and profile.gateway.addresses:

@@ -19,7 +19,7 @@ from zesty_burrow.intake.containers.names import is_litter
 from zesty_burrow.intake.found import CertificateFile, Found, RawProfile, RawSecret, Record
 from zesty_burrow.intake.kit import FoundCredentials, Surroundings
 from zesty_burrow.intake.kit_file import KitFile
-from zesty_burrow.intake.readers import codes, sheet, tables
+from zesty_burrow.intake.readers import codes, server_list, sheet, tables
 from zesty_burrow.intake.readers.certificates import read_certificates_untrusted
 from zesty_burrow.intake.readers.credentials import read_credentials_untrusted
 from zesty_burrow.intake.readers.encodings import decode_untrusted
@@ -31,6 +31,8 @@ from zesty_burrow.intake.recognise import FileKind, recognise, text_of
 from zesty_burrow.profiles.text import parse_profile, read_document
 
 MAX_PICTURES = 200
+MOST_NAMED = 5
+"""Hosts in prose that are named."""
 STRIDE = 100
 """Files between two words about the progress."""
 
@@ -119,7 +121,7 @@ class _Reader:
                 self.record.leave(member, kind, "kit-same-content", f"the same as {same}")
                 self._copies[member.path] = same
             elif kind in (FileKind.READ_ME, FileKind.OTHER):
-                self.record.leave(member, kind, "kit-read-me" if kind is FileKind.READ_ME else "kit-junk")
+                self._leave_out(member, kind)
             else:
                 self._point_out_encoding(member, kind)
                 self._takers[kind](member)
@@ -133,6 +135,16 @@ class _Reader:
             raise
         except Exception as problem:
             self.record.fault(member, kind, problem)
+
+    def _leave_out(self, member: KitFile, kind: FileKind) -> None:
+        """What nothing is read from; with the hosts that prose names, which may be what somebody looks for."""
+        if kind is not FileKind.READ_ME:
+            self.record.leave(member, kind, "kit-junk")
+            return
+        hosts = list(dict.fromkeys(one.host for one in server_list.named_hosts(text_of(member)[:65536])))
+        more = f" and {len(hosts) - MOST_NAMED} more" if len(hosts) > MOST_NAMED else ""
+        named = f"it names {', '.join(hosts[:MOST_NAMED])}{more}" if hosts else ""
+        self.record.leave(member, kind, "kit-read-me", named)
 
     def _point_out_encoding(self, member: KitFile, kind: FileKind) -> None:
         """Where a text's letters may have been read wrongly."""

@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 
+from zesty_burrow.core.finding import CODES
 from zesty_burrow.errors import InputError
 from zesty_burrow.intake import limits
 from zesty_burrow.intake.containers import archives, compressed, mail
@@ -82,7 +83,8 @@ def _document(member: KitFile, reading: DocumentReader, budget: Budget, words: V
         if problem.slug == "archive-bomb":
             raise
         slug = problem.slug if problem.slug.startswith("document-") else "kit-unreadable"
-        budget.left.append(Left(member, slug, problem.why or str(problem)))
+        why = (problem.why or str(problem)).removeprefix(CODES[slug].title).strip(" ()")
+        budget.left.append(Left(member, slug, why))
         return
     budget.left += found.left
     for part in found.files:

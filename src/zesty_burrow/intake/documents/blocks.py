@@ -91,7 +91,7 @@ def first(found: Sequence[T], most: int, what: str) -> Iterator[T | Cut]:
 def _cut(table: Table) -> list[str]:
     """What :func:`tidy` leaves out."""
     name = f" of {table.title}" if table.title else ""
-    widest = max(map(len, table.rows), default=0)
+    widest = max((at for row in table.rows for at, cell in enumerate(row, start=1) if cell), default=0)
     words = [f"only the first {MAX_ROWS} rows{name} were read"] if len(table.rows) > MAX_ROWS else []
     return words + ([f"only the first {MAX_COLUMNS} columns{name} were read"] if widest > MAX_COLUMNS else [])
 

@@ -29,7 +29,9 @@ def _docx_blocks(document: Any) -> Iterator[Block]:
     yield from _docx_content(document)
     for section in document.sections:
         yield from _docx_content(section.footer)
-    related = [part for part in document.part.package.iter_parts() if part.content_type.startswith("image/")]
+    parts = document.part.package.iter_parts()
+    # What stands for the document in a folder is not in it.
+    related = [one for one in parts if one.content_type.startswith("image/") and "/docProps/" not in one.partname]
     for part in first(related, MAX_PICTURES, "pictures"):
         yield part if isinstance(part, Cut) else Picture(part.blob)
 

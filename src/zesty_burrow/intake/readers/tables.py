@@ -16,12 +16,17 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from zesty_burrow.errors import Malformed
-from zesty_burrow.intake.readers.vocabulary import DOUBTFUL, Field, Vocabulary, shipped
+from zesty_burrow.intake.readers.vocabulary import DOUBTFUL, Field, Vocabulary, normalised, shipped
 
 MAX_ROWS = 10_000
 MAX_COLUMNS = 200
 _LABEL = r"[a-z0-9_](?:[a-z0-9-]{0,61}[a-z0-9])?"
 HOST_NAME = re.compile(rf"(?=.{{4,253}}$)(?:{_LABEL}\.){{1,8}}[a-z](?:[a-z0-9-]{{0,61}}[a-z0-9])", re.IGNORECASE)
+HEADINGS = frozenset(
+    ("value", "values", "setting", "wert", "werte", "eintrag", "valeur", "valor", "valore", "waarde", "verdi",
+     "wartosc", "vrednost", "vaartus")
+)  # fmt: skip
+"""What stands above the values of a sheet of two columns."""
 RULE = re.compile(r"^[\s|+:=-]+$")
 """A line of a table that only separates others."""
 BETWEEN = ",;\t|"
@@ -51,6 +56,10 @@ class Row:
         value = value.strip()
         if found is None:
             self.unknown.append(label.strip())
+            return None
+        if not self.values and " ".join(normalised(value)) in HEADINGS:
+            # The heading of two columns: "Name; Value".
+            self.passed.append(label.strip())
             return None
         if found.field in (Field.NOTHING, Field.LOAD):
             self.passed.append(label.strip())
