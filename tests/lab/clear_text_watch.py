@@ -130,7 +130,7 @@ class Watch:
     def first_of_ours(self):
         """When the first packet of the tunnel's own left: a question for the gateway's name, or IKE."""
         to_office = f"ip.dst=={story.OFFICE.outer}"
-        ours = f'(dns.qry.name contains "quillwort" || (isakmp && !({to_office}))) && {MINE}'
+        ours = f'(dns.qry.name contains "quillwort" || ((isakmp || tcp.dstport==4500) && !({to_office}))) && {MINE}'
         # Not what an error message quotes: an earlier tunnel's gateway may still ask for its caller.
         wanted = f'{ours} && !icmp && !icmpv6 && !(frame contains "{WORD}")'
         return min(map(float, self.analysed(wanted, "frame.time_epoch")))
@@ -162,7 +162,7 @@ class Watch:
             "icmpv6.type in {131..133, 135, 136, 143}",
             "dhcp",
             "dhcpv6",
-            f"(udp.port in {{500, 4500}} && ({outer}))",
+            f"((udp.port in {{500, 4500}} || tcp.dstport==4500) && ({outer}))",
             f'(dns.qry.name matches "quillwort|tidewrack-office" && (ip.dst=={story.ISP_RESOLVER4} || ipv6.dst=={story.ISP_RESOLVER6}))',
             "ip.dst in {192.168.77.0/24, 192.168.88.0/24}",
             "ipv6.dst in {2001:db8:c0b:77::/64, 2001:db8:c0b:88::/64}",

@@ -28,15 +28,20 @@ pytestmark = pytest.mark.lab
 
 
 TRANSITIONS_SEEN = set()
-ALONE, OFFICE, RESOLVED = "alone", "beside the office's", "with systemd-resolved"
+ALONE, OFFICE, RESOLVED, STREAM = "alone", "beside the office's", "with systemd-resolved", "over TCP"
 
 
 @pytest.fixture
 def circumstances(request, lab, tmp_path):
-    """The tunnel is alone; the office's is up before it; or systemd-resolved answers for the machine.
+    """The tunnel is alone; the office's is up before it; systemd-resolved answers for the machine; or it goes by TCP.
 
     What the machine's network is before.
     """
+    if request.param == STREAM:
+        lab.heron("change", "quillwort", "--all", "--set", "ikev2.transport=tcp", "--set", "ikev2.port=4500", check=0)
+        yield lab.network()
+        lab.heron("change", "quillwort", "--all", "--unset", "ikev2.transport", "--unset", "ikev2.port", check=0)
+        return
     if request.param != RESOLVED:
         before = lab.network()
         if request.param == OFFICE:
@@ -420,6 +425,17 @@ def beside_the_office_and_killed(lab):
     lab.heron("disconnect", office(lab), check=0)
 
 
+def reset_by_the_gateway(lab):
+    """RFC 9329 §6.1: what is lost in the middle is made again by this side."""
+    connect(lab)
+    for _ in range(3):
+        LabClient(lab.folder).call_host("lisbon", "reset")
+        time.sleep(0.7)
+    until(lambda: lab.heron("status").json["tunnel"]["is_up"])
+
+
+OVER_TCP = [simply_up, reset_by_the_gateway, lost_and_back, switched]
+"""Each time; in a soak all the others as well."""
 EACH_TIME = [
     simply_up,
     routes_by_dhcp_and_by_advertisement,
@@ -475,10 +491,19 @@ def in_other_circumstances():
                 yield pytest.param(kind, one, marks=pytest.mark.soak, id=f"{kind}-{one.__name__}")
 
 
+def over_tcp():
+    """Some each time; in a soak all of them, but for what is about UDP."""
+    yield from (pytest.param(STREAM, one, id=f"{STREAM}-{one.__name__}") for one in OVER_TCP)
+    for one in (*EACH_TIME, *IN_A_SOAK):
+        if one not in OVER_TCP and "udp" not in one.__name__:
+            yield pytest.param(STREAM, one, marks=pytest.mark.soak, id=f"{STREAM}-{one.__name__}")
+
+
 ALL = [
     *(pytest.param(ALONE, one, id=one.__name__) for one in EACH_TIME),
     *(pytest.param(ALONE, one, id=one.__name__, marks=pytest.mark.soak) for one in IN_A_SOAK),
     *in_other_circumstances(),
+    *over_tcp(),
 ]
 
 

@@ -123,19 +123,36 @@ class SessionIo(Generic[E]):
 
     def _lost(self, number: int, port: FramedPort) -> None:
         """RFC 9329 §6.1: who has connected makes a lost connection again."""
-        self._loop.remove_reader(port.descriptor)
-        port.close()
+        self._let_go(port)
+        self._again = self._loop.call_later(self._wait, self._connect, number, port)
+        self._wait = min(self._wait * 2, LONGEST_WAIT)
 
-        def connect() -> None:
-            port.connect()
-            self._loop.add_reader(port.descriptor, self._readable, number, port)
-            if isinstance(self.machine, Movable):
-                # Its other end may know us by another address from now on.
-                self.machine.address_changed(self._loop.time())
+    def _let_go(self, port: FramedPort) -> None:
+        if self._again is not None:
+            self._again.cancel()
+            self._again = None
+        if port.descriptor >= 0:
+            self._loop.remove_reader(port.descriptor)
+            port.close()
+
+    def _connect(self, number: int, port: FramedPort) -> None:
+        self._again = None
+        port.connect()
+        self._loop.add_reader(port.descriptor, self._readable, number, port)
+        self.move()
+
+    def move(self) -> None:
+        """This machine has another address, or another connection, towards the other end than before."""
+        if isinstance(self.machine, Movable):
+            self.machine.address_changed(self._loop.time())
             self.flush()
 
-        self._again = self._loop.call_later(self._wait, connect)
-        self._wait = min(self._wait * 2, LONGEST_WAIT)
+    def connect_anew(self) -> None:
+        """A connection from another address of this machine: the present one would wait for it in vain."""
+        for number, port in self.ports.items():
+            if isinstance(port, FramedPort):
+                self._let_go(port)
+                self._connect(number, port)
 
     def _stream_readable(self, number: int, port: StreamPort) -> None:
         try:

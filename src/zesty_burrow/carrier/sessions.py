@@ -72,6 +72,13 @@ class OpenSession:
         self.session.close(self.io.now())
         self.io.flush()
 
+    def moved(self) -> None:
+        """This machine has another address towards the gateway than before."""
+        if self.session.transport is Transport.FRAMED:
+            self.io.connect_anew()
+        else:
+            self.io.move()
+
     def say_goodbye(self) -> None:
         """Tell a gateway that has granted a tunnel that it is not used any more; nobody waits for its answer."""
         if self.session.is_up:

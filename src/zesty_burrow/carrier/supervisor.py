@@ -289,8 +289,7 @@ class Supervisor:
         if active.look_at_path():
             self._measure(current, moved=False)
         if self._watch.take_move(current.session.peer[0]):
-            current.session.address_changed(current.io.now())
-            current.io.flush()
+            current.moved()
         if not self._end_reason and self._successor is None:
             await self._begin_successor(current)
         for one in filter(None, (*active.leaving, self._successor, current)):

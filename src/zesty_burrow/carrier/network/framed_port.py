@@ -15,6 +15,7 @@ from zesty_burrow.protocols.session import Framing
 MAX_WAITING = 256 << 10
 """Octets that may wait for the network: what comes then is lost, as in any full queue; TCP inside slows down by it."""
 CHUNK = 256 << 10
+GIVE_UP_MS = 10_000
 TCP_INSTEAD = 26
 """Octets of TCP with time stamps (32) and a length (2), less those of UDP (8)."""
 
@@ -44,6 +45,8 @@ class FramedPort:
         if self._marked:
             mark_socket(self.channel)
         self.channel.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+        # What nobody acknowledges for so long is lost: then the connection is made again.
+        self.channel.setsockopt(socket.IPPROTO_TCP, socket.TCP_USER_TIMEOUT, GIVE_UP_MS)
         self.ended = False
         self._reader = self._framing.reader()
         self._out = bytearray(self._framing.begin())
