@@ -39,7 +39,7 @@ class FramedPort:
         self.connect()
 
     def connect(self) -> None:
-        """A new connection; what waited for the old one is gone, and whoever wants it repeats it."""
+        """A new connection; what waited for the old one is dropped; the protocol repeats it if needed."""
         family = socket.AF_INET6 if ":" in self._peer[0] else socket.AF_INET
         self.channel = socket.socket(family, socket.SOCK_STREAM | socket.SOCK_NONBLOCK | socket.SOCK_CLOEXEC)
         if self._marked:
