@@ -59,7 +59,9 @@ def add_arguments(parser: ArgumentParser) -> None:
     )
     fields = parser.add_argument_group("answers, so that nothing is asked; the rest has defaults")
     for question in QUESTIONS:
-        fields.add_argument(f"--{question.key}", metavar="TEXT", help=question.ask[0].lower() + question.ask[1:])
+        ask = question.ask
+        words = ask if ask[:2].isupper() else ask[0].lower() + ask[1:]  # "IPv6" and "MTU" stay
+        fields.add_argument(f"--{question.key}", metavar="TEXT", help=words)
 
 
 def run(args: Namespace, context: Context) -> CreateResult:
