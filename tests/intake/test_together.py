@@ -118,6 +118,16 @@ def test_two_editions_of_a_profile():
     assert [entry.profile.name for entry in apart.profiles] == ["quillwort-lisbon"] * 2
 
 
+def test_many_of_one_city():
+    """Each gets the next number that is free, also where a name with that number is on the list already."""
+    names = ["Lisbon", "Lisbon 3", *["Lisbon"] * 3, "Tallinn", *["Lisbon 3"] * 2]
+    rows = "".join(f"g{number}.quillwort.example,{name}\n" for number, name in enumerate(names))
+    found = read(loose("places.csv", b"Server,Name\n" + rows.encode())).profiles
+    assert [entry.profile.name for entry in found] == [
+        "lisbon", "lisbon-3", "lisbon-2", "lisbon-4", "lisbon-5", "tallinn", "lisbon-3-2", "lisbon-3-3",
+    ]  # fmt: skip
+
+
 def test_a_damaged_archive_inside_another():
     """It is told of by its path, and the rest is read; the same archive named by itself is an error."""
     damaged = m.gzipped(m.TALLINN)[:-20]

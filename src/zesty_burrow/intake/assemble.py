@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Container, Iterable
+from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from datetime import datetime
 
@@ -65,6 +65,7 @@ class _Assembly:
         self._by_path: dict[str, FoundProfile] = {}
         self._common_provider = ""
         self._names: dict[str, set[str]] = {}
+        self._last_number: dict[str, int] = {}
         self._by_label: dict[tuple[str, CredentialsKind], set[Credentials]] | None = None
         self._kinds: dict[str, set[CredentialsKind]] = {}
         self._at = {path: path for path in found.certificates}
@@ -173,7 +174,7 @@ class _Assembly:
         self._contents[content] = raw.path
         group = raw.member.source.group
         if group in self._names.get(profile.name, ()):
-            profile = replace(profile, name=_unique(profile.name, self._names))
+            profile = replace(profile, name=self._unique(profile.name))
             text = write_profile(profile)
             self.record.findings.append(finding("profile-renamed", raw.path, f"it is now {profile.name}"))
         # One of another group is a newer or older edition, about which is decided when it is compared with the store.
@@ -183,6 +184,15 @@ class _Assembly:
         found = FoundProfile(raw.path, profile, text, content, raw.member.source.name or self._origin)
         self._by_path[raw.path] = found
         self.profiles.append(found)
+
+    def _unique(self, name: str) -> str:
+        """The name with the next number that is free. Names are never given back, so lower numbers stay taken."""
+        stem = name[:60]
+        number = self._last_number.get(stem, 1) + 1
+        while f"{stem}-{number}" in self._names:
+            number += 1
+        self._last_number[stem] = number
+        return f"{stem}-{number}"
 
     def _settle(self, raw: RawProfile, profile: Profile) -> Profile:
         """What the settings leave open: the place by the file's or the gateway's name, the sign-in by what came."""
@@ -398,10 +408,3 @@ def _loaded(authorities: Iterable[str]) -> list[x509.Certificate]:
 def _count(leaves: list[x509.Certificate]) -> str:
     names = ", ".join(trust.subject_name(one) for one in leaves[:3])
     return f"the certificates are for {names}"
-
-
-def _unique(name: str, taken: Container[str]) -> str:
-    number = 2
-    while f"{name[:60]}-{number}" in taken:
-        number += 1
-    return f"{name[:60]}-{number}"
