@@ -137,8 +137,13 @@ class SessionIo(Generic[E]):
 
     def _connect(self, number: int, port: FramedPort) -> None:
         self._again = None
-        port.connect()
-        self._loop.add_reader(port.descriptor, self._readable, number, port)
+        try:
+            port.connect()
+            self._loop.add_reader(port.descriptor, self._readable, number, port)
+        except OSError:
+            # No descriptor or no memory at the moment: the session's own limits say how long this is tried.
+            self._lost(number, port)
+            return
         self.move()
 
     def move(self) -> None:

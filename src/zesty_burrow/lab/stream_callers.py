@@ -9,6 +9,7 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 
 from zesty_burrow.carrier.data_path.udp_port import Burst, TooLong, UdpPort
+from zesty_burrow.carrier.network.stream_port import TCP_INSTEAD, received, send_waiting
 from zesty_burrow.core.net import Endpoint
 from zesty_burrow.errors import Malformed
 from zesty_burrow.protocols.ikev2.wire.stream_framing import FrameReader, StreamFraming
@@ -16,9 +17,6 @@ from zesty_burrow.protocols.ikev2.wire.stream_framing import FrameReader, Stream
 MOST = 200
 """Connections at a time."""
 MAX_WAITING = 512 << 10
-CHUNK = 256 << 10
-MORE_HEADERS = 26
-"""Octets of TCP with time stamps (32) and a length (2), less those of UDP (8)."""
 
 
 @dataclass(slots=True)
@@ -35,7 +33,7 @@ class StreamCallers:
     """
 
     splits = joins = False
-    more_headers = MORE_HEADERS
+    more_headers = TCP_INSTEAD
 
     def __init__(self, family: int, endpoint: Endpoint, on_burst: Callable[[Burst], None]) -> None:
         self.too_long: TooLong | None = None
@@ -79,12 +77,9 @@ class StreamCallers:
 
     def _readable(self, caller: Endpoint) -> None:
         connection = self.connections[caller]
-        try:
-            data = connection.channel.recv(CHUNK)
-        except BlockingIOError:
+        data = received(connection.channel)
+        if data is None:
             return
-        except OSError:
-            data = b""
         try:
             found = connection.reader.feed(data)
         except Malformed:
@@ -107,15 +102,10 @@ class StreamCallers:
 
     def _flush(self, caller: Endpoint) -> None:
         connection = self.connections[caller]
-        try:
-            while connection.out:
-                del connection.out[: connection.channel.send(connection.out)]
-        except BlockingIOError:
+        if send_waiting(connection.channel, connection.out):
             self._loop.add_writer(connection.channel.fileno(), self._flush, caller)
-            return
-        except OSError:
-            connection.out.clear()
-        self._loop.remove_writer(connection.channel.fileno())
+        else:
+            self._loop.remove_writer(connection.channel.fileno())
 
 
 class EitherPort(UdpPort):

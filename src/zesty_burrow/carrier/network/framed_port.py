@@ -7,17 +7,14 @@ import socket
 from contextlib import suppress
 
 from zesty_burrow.carrier.data_path.udp_port import Burst, TooLong
-from zesty_burrow.carrier.network.udp_socket import mark_socket
+from zesty_burrow.carrier.network.stream_port import TCP_INSTEAD, received, send_waiting, stream_socket
 from zesty_burrow.core.net import Endpoint
 from zesty_burrow.errors import Malformed
 from zesty_burrow.protocols.session import Framing
 
 MAX_WAITING = 256 << 10
 """Octets that may wait for the network: what comes then is lost, as in any full queue; TCP inside slows down by it."""
-CHUNK = 256 << 10
 GIVE_UP_MS = 10_000
-TCP_INSTEAD = 26
-"""Octets of TCP with time stamps (32) and a length (2), less those of UDP (8)."""
 
 
 class FramedPort:
@@ -40,11 +37,7 @@ class FramedPort:
 
     def connect(self) -> None:
         """A new connection; what waited for the old one is dropped; the protocol repeats it if needed."""
-        family = socket.AF_INET6 if ":" in self._peer[0] else socket.AF_INET
-        self.channel = socket.socket(family, socket.SOCK_STREAM | socket.SOCK_NONBLOCK | socket.SOCK_CLOEXEC)
-        if self._marked:
-            mark_socket(self.channel)
-        self.channel.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+        self.channel = stream_socket(self._peer, marked=self._marked)
         # What nobody acknowledges for so long is lost: then the connection is made again.
         self.channel.setsockopt(socket.IPPROTO_TCP, socket.TCP_USER_TIMEOUT, GIVE_UP_MS)
         self.ended = False
@@ -71,12 +64,9 @@ class FramedPort:
 
     def receive(self) -> list[Burst]:
         """What has come, each datagram a burst of its own."""
-        try:
-            data = self.channel.recv(CHUNK)
-        except BlockingIOError:
+        data = received(self.channel)
+        if data is None:
             return []
-        except OSError:
-            data = b""
         try:
             found = self._reader.feed(data)
         except Malformed:
@@ -105,13 +95,7 @@ class FramedPort:
         self._writing = False
 
     def _flush(self) -> None:
-        try:
-            while self._out:
-                del self._out[: self.channel.send(self._out)]
-        except BlockingIOError:
+        if send_waiting(self.channel, self._out):
             self._wait_to_write()
-            return
-        except OSError:
-            # Reading tells that the connection is lost.
-            self._out.clear()
-        self._stop_writing()
+        else:
+            self._stop_writing()

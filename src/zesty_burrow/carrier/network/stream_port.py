@@ -1,4 +1,7 @@
-"""A TCP connection of a session: octets in and out, in the calls that a UDP socket of a tunnel has."""
+"""A TCP connection of a session: octets in and out, in the calls that a UDP socket of a tunnel has.
+
+With it, what all ports over TCP share: the socket, what has come, and what waits to be sent.
+"""
 
 from __future__ import annotations
 
@@ -11,7 +14,48 @@ from zesty_burrow.core.net import Endpoint
 
 MAX_WAITING = 1 << 20
 """Octets that may wait for the network; a session that has more to say is broken."""
-CHUNK = 65536
+CHUNK = 256 << 10
+TCP_INSTEAD = 26
+"""Octets of TCP with time stamps (32) and a length (2), less those of UDP (8)."""
+
+
+def stream_socket(peer: Endpoint, *, marked: bool) -> socket.socket:
+    """A socket for a connection to ``peer``, not connected; ``marked``: as a tunnel's own, for the guard."""
+    family = socket.AF_INET6 if ":" in peer[0] else socket.AF_INET
+    channel = socket.socket(family, socket.SOCK_STREAM | socket.SOCK_NONBLOCK | socket.SOCK_CLOEXEC)
+    try:
+        if marked:
+            mark_socket(channel)
+        channel.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+    except OSError:
+        channel.close()
+        raise
+    return channel
+
+
+def received(channel: socket.socket) -> bytes | None:
+    """What has come; empty at the end of the stream or where it is broken; None if nothing has come yet."""
+    try:
+        return channel.recv(CHUNK)
+    except BlockingIOError:
+        return None
+    except OSError:
+        return b""
+
+
+def send_waiting(channel: socket.socket, waiting: bytearray) -> bool:
+    """Give the network what waits, as far as it takes it; whether something still waits.
+
+    A broken connection takes nothing any more: what waits is dropped, and reading tells of the end.
+    """
+    try:
+        while waiting:
+            del waiting[: channel.send(waiting)]
+    except BlockingIOError:
+        return True
+    except OSError:
+        waiting.clear()
+    return False
 
 
 class StreamPort:
@@ -21,11 +65,7 @@ class StreamPort:
     """
 
     def __init__(self, peer: Endpoint, *, marked: bool = False) -> None:
-        family = socket.AF_INET6 if ":" in peer[0] else socket.AF_INET
-        self.channel = socket.socket(family, socket.SOCK_STREAM | socket.SOCK_NONBLOCK | socket.SOCK_CLOEXEC)
-        if marked:
-            mark_socket(self.channel)
-        self.channel.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+        self.channel = stream_socket(peer, marked=marked)
         self.ended = False
         self._peer = peer
         self._out = bytearray()
@@ -45,12 +85,9 @@ class StreamPort:
 
     def receive(self) -> list[Burst]:
         """What has come; a burst of no octets is the end of the stream."""
-        try:
-            data = self.channel.recv(CHUNK)
-        except BlockingIOError:
+        data = received(self.channel)
+        if data is None:
             return []
-        except OSError:
-            data = b""
         self.ended = not data
         return [Burst(memoryview(data), 0, len(data), max(len(data), 1), self._peer)]
 
@@ -63,11 +100,4 @@ class StreamPort:
 
     def flush(self) -> None:
         """Give the network what waits, as far as it takes it."""
-        try:
-            while self._out:
-                del self._out[: self.channel.send(self._out)]
-        except BlockingIOError:
-            pass
-        except OSError:
-            # The end of the stream tells the session.
-            self._out.clear()
+        send_waiting(self.channel, self._out)
