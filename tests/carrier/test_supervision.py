@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import resource
 import socket
 import stat
 from concurrent.futures import ThreadPoolExecutor
@@ -16,12 +17,14 @@ from zesty_burrow.carrier.control.totals import Totals
 from zesty_burrow.carrier.data_path.udp_port import UdpPort
 from zesty_burrow.carrier.network import addresses
 from zesty_burrow.carrier.network.addresses import look_up, try_each
+from zesty_burrow.carrier.network.framed_port import FramedPort
 from zesty_burrow.carrier.network.stream_port import MAX_WAITING, StreamPort
 from zesty_burrow.carrier.network.udp_socket import udp_socket
-from zesty_burrow.carrier.session_io import SessionIo
+from zesty_burrow.carrier.session_io import RECONNECT, SessionIo
 from zesty_burrow.carrier.supervision.states import TRANSITIONS, StateMachine, TunnelSignal, TunnelState
 from zesty_burrow.core.net import Datagram
 from zesty_burrow.errors import GatewayElsewhere, GatewayUnreachable, ProgramFault, SignInRefused, StateError
+from zesty_burrow.protocols.ikev2.wire.stream_framing import PREFIX, StreamFraming
 
 S, G = TunnelState, TunnelSignal
 
@@ -240,6 +243,33 @@ def test_a_stream_that_leads_nowhere():
         with pytest.raises(OSError):
             full.send(bytes(MAX_WAITING + 1), ("", 0))
         full.channel.close()
+
+    asyncio.run(act())
+
+
+def test_a_connection_is_made_again():
+    """A lost connection is made anew, also where there was no free descriptor at the first attempt."""
+
+    async def act():
+        loop = asyncio.get_running_loop()
+        listening = socket.create_server(("127.0.0.1", 0))
+        listening.setblocking(False)
+        io = SessionIo(Echo(4500), {4500: FramedPort(listening.getsockname(), StreamFraming())}, asyncio.Event())
+        first, _ = await asyncio.wait_for(loop.sock_accept(listening), 5)
+        assert await asyncio.wait_for(loop.sock_recv(first, 100), 5) == PREFIX
+        limits = resource.getrlimit(resource.RLIMIT_NOFILE)
+        resource.setrlimit(resource.RLIMIT_NOFILE, (3, limits[1]))
+        try:
+            first.close()
+            await asyncio.sleep(RECONNECT + 0.3)
+        finally:
+            resource.setrlimit(resource.RLIMIT_NOFILE, limits)
+        second, _ = await asyncio.wait_for(loop.sock_accept(listening), 5)
+        assert await asyncio.wait_for(loop.sock_recv(second, 100), 5) == PREFIX
+        assert io.failure is None
+        second.close()
+        io.close()
+        listening.close()
 
     asyncio.run(act())
 
