@@ -77,8 +77,8 @@ PROTOCOL = "zesty_burrow.protocols.ikev2"
 SETTINGS = {f"{PROTOCOL}.settings", f"{PROTOCOL}.choice"}
 MAY_IMPORT = {
     "profiles/advice.py": SETTINGS | {f"{PROTOCOL}.probe"},
-    "lab/gateway.py": None,
-    "lab/stream_callers.py": None,
+    "lab/gateways/gateway.py": None,
+    "lab/gateways/stream_callers.py": None,
     "lab/kit.py": SETTINGS,
     "intake/dialogue.py": SETTINGS,
     "intake/readers/instance_data.py": SETTINGS,
@@ -161,8 +161,10 @@ def test_inheritance_stays_shallow():
     """No class of ours stands on more than two others of ours; errors and algorithms' families aside, on one."""
     bases = {}
     for path in modules():
+        typed = "typing" in imports_of(path)
         for one in classes_of(path):
             named = {ast.unparse(base).partition("[")[0].rpartition(".")[2] for base in one.bases}
+            named -= {"Protocol"} if typed else set()  # typing's own, not the class of ours with that name
             bases.setdefault(one.name, set()).update(named)
 
     def depth(name, seen=()):

@@ -13,7 +13,7 @@ from zesty_burrow.core.policy.algorithms import TransformType
 from zesty_burrow.core.profile import Traffic
 from zesty_burrow.lab import story
 from zesty_burrow.lab.authority import make_authority
-from zesty_burrow.lab.gateway import GatewayHost
+from zesty_burrow.lab.gateways.gateway import GatewayHost
 from zesty_burrow.lab.kit import kit_archive, kit_files, place_profile
 from zesty_burrow.profiles.text import write_profile
 from zesty_burrow.protocols.ikev2.settings import AlgorithmChoice, settings_of
@@ -52,7 +52,7 @@ async def serve(folder: Path, encryption: str, disabled: frozenset[str]) -> None
     print(host.note or "ready", flush=True)
     # Each line that comes is a question how packets are worked on.
     while await asyncio.to_thread(sys.stdin.readline):
-        print(host.data_path, flush=True)
+        print(host.data_path.words if host.data_path else "", flush=True)
 
 
 if __name__ == "__main__":

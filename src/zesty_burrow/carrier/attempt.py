@@ -85,7 +85,7 @@ class Attempt:
             opened.start()
             granted = await self._wait(opened, wake)
             if self._inside is not None:
-                opened.io.path = tunnel = UserspaceTunnel(opened.session, opened.port, granted)
+                opened.io.path = tunnel = UserspaceTunnel(opened.tunnel(granted.channel), granted)
                 await self._inside(tunnel)
         finally:
             self.round_trip = min(self.round_trip, opened.session.round_trip)

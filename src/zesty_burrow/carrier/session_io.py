@@ -51,17 +51,39 @@ class Movable(Protocol):
         """This machine has another address, or another connection, towards the gateway than before."""
 
 
+@runtime_checkable
+class Reconnecting(Protocol):
+    """A machine over a byte stream that goes on after a loss, by a new connection."""
+
+    @property
+    def wants_connection(self) -> bool:
+        """Whether it does now."""
+
+
+@runtime_checkable
+class Blocking(Protocol):
+    """A machine that may be unable to take packets for a while."""
+
+    @property
+    def is_blocked(self) -> bool:
+        """Whether packets would only wait."""
+
+
 class PacketPath(Protocol):
-    """Takes the datagrams that carry packets."""
+    """Takes the datagrams that carry packets, or the packets that the session has received."""
 
     def inbound(self, burst: Burst) -> tuple[object, list[bytes]]:
         """What of a burst is left for the session is the second of what comes back."""
+
+    def go_on(self) -> None:
+        """The session has looked at its connection: it may have received packets, or take some again."""
 
 
 class SessionIo(Generic[E]):
     """``ports``: the sockets by their local ports; ``path``: what carries packets in datagrams, once there is one.
 
-    A byte stream's octets go to the machine as they come; empty data is the end of the stream.
+    A byte stream's octets go to the machine as they come; empty data is the end of the stream. Such a connection is
+    made again where the machine wants it, and a framed one always.
 
     ``failure``: an exception that a call of the machine or of the path has raised, for the owner to handle.
     """
@@ -79,6 +101,8 @@ class SessionIo(Generic[E]):
         self._timer: asyncio.TimerHandle | None = None
         for number, port in ports.items():
             self._loop.add_reader(port.descriptor, self._readable, number, port)
+            if isinstance(port, StreamPort):
+                port.on_room = self._on_room
 
     def now(self) -> float:
         """The event loop's clock, seconds."""
@@ -90,44 +114,71 @@ class SessionIo(Generic[E]):
             if timer is not None:
                 timer.cancel()
         for port in self.ports.values():
-            if isinstance(port, FramedPort) and port.descriptor >= 0:
+            if port.descriptor >= 0:
                 self._loop.remove_reader(port.descriptor)
                 port.close()
-            elif port.descriptor >= 0:
-                self._loop.remove_reader(port.descriptor)
-                self._loop.remove_writer(port.descriptor)
-                port.channel.close()
 
     def _fail(self, problem: Exception) -> None:
         self.failure = self.failure or problem
         self._wake.set()
 
     def _readable(self, number: int, port: Port) -> None:
-        if isinstance(port, StreamPort):
-            self._stream_readable(number, port)
-            return
         try:
             now, received = self._loop.time(), False
             for burst in port.receive():
-                others = list(burst.datagrams()) if self.path is None else self.path.inbound(burst)[1]
-                for data in others:
+                for data in self._left_of(burst, port):
                     received = True
                     self.machine.receive(data, burst.source, now, number)
             if received:
-                self._wait = RECONNECT
                 self.flush()
-            if isinstance(port, FramedPort) and port.ended:
+            if not isinstance(port, StreamPort):
+                return
+            if not port.ended:
+                self._wait = RECONNECT if received else self._wait
+            elif isinstance(port, FramedPort):
                 self._lost(number, port)
+            elif self._again is None and port.descriptor >= 0:
+                # Nothing more comes, and the machine does not want another connection.
+                self._loop.remove_reader(port.descriptor)
         except Exception as problem:
             self._fail(problem)
 
-    def _lost(self, number: int, port: FramedPort) -> None:
+    def _left_of(self, burst: Burst, port: Port) -> list[bytes]:
+        """What of a burst is the machine's; of a byte stream everything is, and its end too."""
+        if isinstance(port, StreamPort) and not isinstance(port, FramedPort):
+            return [bytes(burst.view)]
+        return list(burst.datagrams()) if self.path is None else self.path.inbound(burst)[1]
+
+    @property
+    def _wants_connection(self) -> bool:
+        return isinstance(self.machine, Reconnecting) and self.machine.wants_connection
+
+    def _look_at_connection(self) -> None:
+        """Where the machine has given a connection up, another one is made."""
+        if self._again is None and self._wants_connection:
+            for number, port in self.ports.items():
+                if isinstance(port, StreamPort):
+                    self._lost(number, port)
+
+    @property
+    def is_blocked(self) -> bool:
+        """Whether packets that travel in the session's messages would only wait."""
+        full = any(isinstance(port, StreamPort) and port.is_full for port in self.ports.values())
+        return full or (isinstance(self.machine, Blocking) and self.machine.is_blocked)
+
+    def _on_room(self) -> None:
+        try:
+            self.flush()
+        except Exception as problem:
+            self._fail(problem)
+
+    def _lost(self, number: int, port: StreamPort) -> None:
         """RFC 9329 §6.1: who has connected makes a lost connection again."""
         self._let_go(port)
         self._again = self._loop.call_later(self._wait, self._connect, number, port)
         self._wait = min(self._wait * 2, LONGEST_WAIT)
 
-    def _let_go(self, port: FramedPort) -> None:
+    def _let_go(self, port: StreamPort) -> None:
         if self._again is not None:
             self._again.cancel()
             self._again = None
@@ -135,7 +186,7 @@ class SessionIo(Generic[E]):
             self._loop.remove_reader(port.descriptor)
             port.close()
 
-    def _connect(self, number: int, port: FramedPort) -> None:
+    def _connect(self, number: int, port: StreamPort) -> None:
         self._again = None
         try:
             port.connect()
@@ -155,38 +206,23 @@ class SessionIo(Generic[E]):
     def connect_anew(self) -> None:
         """A connection from another address of this machine: the present one would wait for it in vain."""
         for number, port in self.ports.items():
-            if isinstance(port, FramedPort):
+            if isinstance(port, StreamPort):
                 self._let_go(port)
                 self._connect(number, port)
 
-    def _stream_readable(self, number: int, port: StreamPort) -> None:
-        try:
-            for burst in port.receive():
-                self.machine.receive(bytes(burst.view), burst.source, self._loop.time(), number)
-            if port.ended:
-                self._loop.remove_reader(port.descriptor)
-            self.flush()
-        except Exception as problem:
-            self._fail(problem)
-
-    def _stream_writable(self, port: StreamPort) -> None:
-        try:
-            port.flush()
-        except Exception as problem:
-            self._fail(problem)
-        if not port.waiting:
-            self._loop.remove_writer(port.descriptor)
-
     def flush(self) -> None:
         """Send what the machine has, collect its events, and set the timer."""
-        for datagram in self.machine.send(self._loop.time()):
+        full = any(isinstance(port, StreamPort) and port.is_full for port in self.ports.values())
+        # What is made for a full connection would only be held here.
+        for datagram in self.machine.send(self._loop.time()) if not full else ():
             port = self.ports.get(datagram.local_port)
             if port is not None:
                 # An unreachable network is the machine's to notice, by time.
                 with suppress(OSError):
                     port.send(datagram.data, datagram.destination)
-                if isinstance(port, StreamPort) and port.waiting:
-                    self._loop.add_writer(port.descriptor, self._stream_writable, port)
+        if self.path is not None:
+            self.path.go_on()
+        self._look_at_connection()
         while (event := self.machine.next_event()) is not None:
             self.events.append(event)
         if self.events:

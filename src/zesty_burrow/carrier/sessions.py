@@ -9,7 +9,8 @@ from contextlib import suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
-from zesty_burrow.carrier.data_path.tunnel import DatagramPort
+from zesty_burrow.carrier.data_path.path_size import PathSize
+from zesty_burrow.carrier.data_path.tunnel import PathTunnel, QueuedTunnel, Tunnel
 from zesty_burrow.carrier.data_path.udp_port import UdpPort
 from zesty_burrow.carrier.network.framed_port import FramedPort
 from zesty_burrow.carrier.network.stream_port import StreamPort
@@ -19,7 +20,15 @@ from zesty_burrow.core.net import Address
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import ProgramFault
 from zesty_burrow.protocols.registry import protocol
-from zesty_burrow.protocols.session import Event, Secrets, Session, SessionRequest, Transport
+from zesty_burrow.protocols.session import (
+    Event,
+    PacketChannel,
+    QueuedChannel,
+    Secrets,
+    Session,
+    SessionRequest,
+    Transport,
+)
 
 
 def client_port(address: str, disabled: frozenset[str] = frozenset(), *, marked: bool = False) -> UdpPort:
@@ -56,11 +65,22 @@ class OpenSession:
         self.io: SessionIo[Event] = SessionIo(self.session, ports, wake)
 
     @property
-    def port(self) -> DatagramPort:
-        """The socket by which packets go in datagrams."""
-        if isinstance(self._port, StreamPort):
-            raise ProgramFault("packets over a byte stream are not carried yet")
+    def port(self) -> Port:
+        """Its socket."""
         return self._port
+
+    def tunnel(
+        self, channel: PacketChannel | QueuedChannel, *, sized: bool = False, wake: asyncio.Event | None = None
+    ) -> PathTunnel:
+        """For the data path. ``sized``: what the path takes can be confirmed; then ``wake`` is set."""
+        if isinstance(channel, QueuedChannel):
+            return QueuedTunnel(channel, self.io, self.session.peer)
+        port = self._port
+        if isinstance(port, StreamPort) and not isinstance(port, FramedPort):
+            raise ProgramFault("a byte stream carries no datagrams")
+        # A byte stream's own packets are TCP's to fit into the path.
+        size = PathSize() if sized and isinstance(port, UdpPort) else None
+        return Tunnel(channel, port, self.session.peer, size=size, wake=wake)
 
     def start(self) -> None:
         """Begin."""
@@ -74,7 +94,7 @@ class OpenSession:
 
     def moved(self) -> None:
         """This machine has another address towards the gateway than before."""
-        if self.session.transport is Transport.FRAMED:
+        if self.session.transport is not Transport.DATAGRAMS:
             self.io.connect_anew()
         else:
             self.io.move()

@@ -8,12 +8,12 @@ from collections.abc import Callable
 from contextlib import suppress
 from typing import TypeVar
 
-from zesty_burrow.carrier.data_path.tunnel import DatagramPort
+from zesty_burrow.carrier.data_path.tunnel import PathTunnel, Tunnel
 from zesty_burrow.carrier.data_path.udp_port import Burst
 from zesty_burrow.core.net import Address
 from zesty_burrow.core.packets.udp import UdpDatagram, build_udp, parse_udp_untrusted
 from zesty_burrow.errors import Malformed
-from zesty_burrow.protocols.session import Session, Up
+from zesty_burrow.protocols.session import Up
 
 T = TypeVar("T")
 WAITS = (1.0, 2.0, 4.0)
@@ -23,10 +23,10 @@ WAITS = (1.0, 2.0, 4.0)
 class UserspaceTunnel:
     """Takes the place of a data path: asks by a session's channel, through its socket."""
 
-    def __init__(self, session: Session, port: DatagramPort, granted: Up) -> None:
+    def __init__(self, tunnel: PathTunnel, granted: Up) -> None:
         self.granted = granted
         self.rejected = 0
-        self._session, self._port, self._channel = session, port, granted.channel
+        self._tunnel = tunnel
         self._loop = asyncio.get_running_loop()
         self._waiting: dict[int, Callable[[UdpDatagram], None]] = {}
         self._towards: dict[Address, Address | None] = {}
@@ -48,15 +48,30 @@ class UserspaceTunnel:
         """Take the channel's datagrams of a burst; what nobody waits for is dropped, what is the session's is left."""
         others = []
         for data in burst.datagrams():
-            if data[:4] in self._channel.labels:
+            if data[:4] in self._tunnel.labels:
                 self._receive(data)
             else:
                 others.append(data)
         return None, others
 
+    def go_on(self) -> None:
+        """Take the packets that have come in the session's own messages."""
+        if not isinstance(self._tunnel, Tunnel):
+            for packet in self._tunnel.channel.take():
+                self._take(packet)
+
     def _receive(self, data: bytes) -> None:
+        if not isinstance(self._tunnel, Tunnel):
+            return
         try:
-            packet = self._channel.open(data, self._loop.time())
+            packet = self._tunnel.channel.open(data, self._loop.time())
+        except Malformed:
+            self.rejected += 1
+            return
+        self._take(packet)
+
+    def _take(self, packet: bytes) -> None:
+        try:
             datagram = parse_udp_untrusted(packet) if packet else None
         except Malformed:
             self.rejected += 1
@@ -66,7 +81,9 @@ class UserspaceTunnel:
 
     def _send(self, packet: bytes) -> None:
         with suppress(OSError):
-            self._port.send(self._channel.seal(packet, self._loop.time()), self._session.peer)
+            self._tunnel.send(packet, self._loop.time(), 0)
+            if not isinstance(self._tunnel, Tunnel):
+                self._tunnel.flush()
 
     async def ask(self, to: Address, port: int, question: bytes, read: Callable[[bytes], T]) -> T | None:
         """Ask until an answer comes that ``read`` takes (it raises :class:`Malformed` for others); None for silence."""

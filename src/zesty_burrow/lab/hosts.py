@@ -18,7 +18,7 @@ from zesty_burrow.errors import BurrowError
 from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.lab import story
 from zesty_burrow.lab.authority import Authority, make_key, use_certificate
-from zesty_burrow.lab.gateway import GatewayHost
+from zesty_burrow.lab.gateways.gateway import GatewayHost
 from zesty_burrow.lab.local_network.conditions import Conditions
 from zesty_burrow.lab.local_network.router import LocalNetwork, Router
 from zesty_burrow.lab.portal import Portal

@@ -39,6 +39,8 @@ FAULTS = {
     "redirects": "it sends its callers to itself by another message, as a group of gateways does (RFC 5685)",
     "redirects-away": "it sends its callers to a gateway that cannot prove to be this one",
     "short-sign-in": "it wants every sign-in to be repeated within six seconds (RFC 4478)",
+    "no-http2": "it speaks HTTP/1.1 alone",
+    "no-extended-connect": "its HTTP/2 has no extended CONNECT (RFC 8441)",
     "exit-elsewhere": "its exit is in another country than promised",
 }
 """What a gateway of the lab can do wrong."""

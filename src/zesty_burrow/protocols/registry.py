@@ -48,7 +48,10 @@ class TunnelProtocol(Protocol):
         """Asks the gateway at an address what it can do; the profile's own offers are asked about first."""
 
 
-_MODULES = {"ikev2": "zesty_burrow.protocols.ikev2.protocol"}
+_MODULES = {
+    "ikev2": "zesty_burrow.protocols.ikev2.protocol",
+    "connect-ip": "zesty_burrow.protocols.connect_ip.protocol",
+}
 
 
 def register(name: str, module: str) -> None:

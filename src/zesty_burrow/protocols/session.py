@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from enum import StrEnum
 from ipaddress import IPv4Interface, IPv6Interface
-from typing import Protocol
+from typing import Protocol, runtime_checkable
 
 from zesty_burrow.core.credentials import Credentials
 from zesty_burrow.core.dns.encrypted_resolver import EncryptedResolver
@@ -86,10 +86,9 @@ class NegotiatedSuite:
     suite: Suite
 
 
-class PacketChannel(Protocol):
-    """Seals and opens the packets of one tunnel.
+class AnyChannel(Protocol):
+    """What every channel for packets has: those that seal them into datagrams, and those that leave it to the session.
 
-    ``labels``: the first four octets of datagrams that belong to this channel; what begins otherwise is the session's.
     ``revision`` rises when keys, labels or selectors change. ``last_sent``, ``last_received``: by the caller's clock.
     """
 
@@ -98,16 +97,8 @@ class PacketChannel(Protocol):
     last_received: float
 
     @property
-    def labels(self) -> frozenset[bytes]:
-        """Whose datagrams these are."""
-
-    @property
     def counters(self) -> ChannelCounters:
         """Packets and octets so far."""
-
-    @property
-    def overhead(self) -> int:
-        """Octets that sealing adds at least."""
 
     @property
     def wants_rekey(self) -> bool:
@@ -119,6 +110,21 @@ class PacketChannel(Protocol):
     def allows_out(self, addresses: bytes) -> bool:
         """Whether a packet with these addresses (source and destination) may go out here."""
 
+
+class PacketChannel(AnyChannel, Protocol):
+    """Seals and opens the packets of one tunnel, each in a datagram of its own.
+
+    ``labels``: the first four octets of datagrams that belong to this channel; what begins otherwise is the session's.
+    """
+
+    @property
+    def labels(self) -> frozenset[bytes]:
+        """Whose datagrams these are."""
+
+    @property
+    def overhead(self) -> int:
+        """Octets that sealing adds at least."""
+
     def allows_in(self, label: bytes, addresses: bytes) -> bool:
         """Whether a packet with these addresses may come in here."""
 
@@ -127,6 +133,20 @@ class PacketChannel(Protocol):
 
     def open(self, data: bytes, now: float) -> bytes:
         """The packet in a datagram; empty where it carries none; ``Malformed`` where it is not authentic."""
+
+
+@runtime_checkable
+class QueuedChannel(AnyChannel, Protocol):
+    """The packets of a tunnel that travel in the session's own messages: they wait here for each other."""
+
+    def allows_in(self, addresses: bytes) -> bool:
+        """Whether a packet with these addresses may come in here."""
+
+    def put(self, packet: bytes, now: float) -> None:
+        """Hand a packet to the session, which sends it with the next ``send``."""
+
+    def take(self) -> list[bytes]:
+        """The packets that the session has received since the last time."""
 
 
 class ChannelCounters(Protocol):
@@ -180,7 +200,7 @@ class Up:
     at: float
     network: NetworkSettings
     remote: tuple[AddressRange, ...]
-    channel: PacketChannel = field(repr=False)
+    channel: PacketChannel | QueuedChannel = field(repr=False)
 
 
 @dataclass(frozen=True, slots=True)

@@ -28,7 +28,6 @@ from zesty_burrow.errors import GatewayNotProven, Malformed, NoAgreement, SignIn
 from zesty_burrow.lab.authority import issue, make_authority
 from zesty_burrow.protocols.ikev2.events import ChildEstablished, Closed, Proven, SignedIn, SignInLimit
 from zesty_burrow.protocols.ikev2.from_profile import initiator_config as initiator_of
-from zesty_burrow.protocols.ikev2.machine import authentication
 from zesty_burrow.protocols.ikev2.machine.authentication import Callers, identity_of, public_octets
 from zesty_burrow.protocols.ikev2.machine.ppk import mix
 from zesty_burrow.protocols.ikev2.responder import ike_auth as responder
@@ -401,12 +400,12 @@ def test_a_gateway_that_does_not_prove_itself_inside_eap_tls(changes, code):
         return "nobody"
 
     gateway = responder_config(callers=callers(), certificates=(der,))
-    original = authentication.check_tls_caller
-    authentication.check_tls_caller = lambda _, chain: caller(chain)
+    original = responder.caller_of
+    responder.caller_of = lambda chain, *_: caller(chain)
     try:
         wire = by_tls(gateway=gateway, proof="eap")
     finally:
-        authentication.check_tls_caller = original
+        responder.caller_of = original
     assert isinstance(wire.error, GatewayNotProven)
     assert wire.error.slug == code
     assert told == []

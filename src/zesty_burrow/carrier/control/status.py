@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import asdict, astuple, dataclass, field
+from dataclasses import asdict, dataclass, field
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
@@ -30,7 +30,7 @@ class StepReport:
 class TunnelStatus:
     """A tunnel that is up, or was and is being set up again.
 
-    ``algorithms``: in words by what they are for; ``suites``: the same as IANA numbers. ``encrypted_dns``: whether the
+    ``algorithms``: in words by what they are for; ``suites``: the same as numbers. ``encrypted_dns``: whether the
     first of the announced resolvers is asked by DNS over TLS, in words. ``findings``: slug, subject and detail of what
     was noticed since. ``is_partial``: the gateway carries less than the profile asks for, and nobody has
     accepted that. ``guarded``: the guard holds what belongs in the tunnel. ``networks``,
@@ -58,7 +58,7 @@ class TunnelStatus:
     ipv6: str
     process: int
     algorithms: Mapping[str, str] = field(default_factory=dict)
-    suites: Mapping[str, tuple[int, ...]] = field(default_factory=dict)
+    suites: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
     encrypted_dns: str = ""
     offloads: tuple[str, ...] = ()
     data_path: str = ""
@@ -96,7 +96,6 @@ class TunnelStatus:
         }
         values["losses"] = tuple(tuple(row) for row in values.get("losses", ()))
         values["findings"] = tuple(tuple(row) for row in values.get("findings", ()))
-        values["suites"] = {label: tuple(numbers) for label, numbers in values.get("suites", {}).items()}
         return cls(**values)
 
 
@@ -104,5 +103,5 @@ def algorithms_of(suites: tuple[NegotiatedSuite, ...]) -> dict[str, Any]:
     """What was negotiated, as the status has it."""
     return {
         "algorithms": {one.label: str(one.suite) for one in suites},
-        "suites": {one.label: astuple(one.suite) for one in suites},
+        "suites": {one.label: asdict(one.suite) for one in suites},
     }

@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from dataclasses import asdict, dataclass
 from typing import Any
 
-from zesty_burrow.protocols.session import ChannelCounters, PacketChannel
+from zesty_burrow.protocols.session import AnyChannel, ChannelCounters
 
 COUNTED = ("packets_in", "octets_in", "packets_out", "octets_out", "rejected")
 
@@ -30,7 +30,7 @@ class Totals:
         for name in COUNTED:
             setattr(self, name, getattr(self, name) + getattr(counters, name))
 
-    def with_channels(self, channels: Iterable[PacketChannel]) -> dict[str, Any]:
+    def with_channels(self, channels: Iterable[AnyChannel]) -> dict[str, Any]:
         """All of it as plain values, with what the present channels have counted."""
         found = asdict(self)
         for channel in channels:

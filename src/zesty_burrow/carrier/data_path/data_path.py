@@ -8,7 +8,7 @@ from typing import Protocol
 
 from zesty_burrow.carrier.data_path.options import FAST_PATH, OFFLOADS, PathOptions
 from zesty_burrow.carrier.data_path.plain_path import PlainPath
-from zesty_burrow.carrier.data_path.tunnel import DatagramPort, Tunnel
+from zesty_burrow.carrier.data_path.tunnel import PathTunnel, Tunnel
 from zesty_burrow.carrier.data_path.udp_port import Burst, UdpPort
 from zesty_burrow.carrier.fast_path.switch import FastPathSwitch
 from zesty_burrow.core.net import TCP, UDP
@@ -21,7 +21,7 @@ TCP_HEADERS, KERNEL_RESERVE = 52, 384
 """IPv4 and TCP with its time stamps; and what the kernel keeps for headers when it sizes a piece."""
 
 
-def offloads_in_use(device: TunDevice, port: DatagramPort) -> tuple[str, ...]:
+def offloads_in_use(device: TunDevice, port: Offloading) -> tuple[str, ...]:
     """Those of ``OFFLOADS`` that device and socket have agreed to."""
     used = {
         "device-tcp": TCP in device.joins,
@@ -36,6 +36,13 @@ def largest_piece(mtu: int) -> int:
     """Octets of many segments that the kernel should hand over at most: what goes out again by one call."""
     segments = min(SEGMENTS, ROOM_IN_PIECE // (mtu + ESP_AT_MOST))
     return segments * (mtu - TCP_HEADERS) + KERNEL_RESERVE
+
+
+class Offloading(Protocol):
+    """A socket or connection that tells what its kernel does for it."""
+
+    splits: bool
+    joins: bool
 
 
 class PacketLoops(Protocol):
@@ -66,6 +73,7 @@ class DataPath:
         self.loops: PacketLoops | None = None
         self.switch = FastPathSwitch(disabled=FAST_PATH in disabled)
         self._reading: asyncio.AbstractEventLoop | None = None
+        self._paused = False
         self._failure: Exception | None = None
 
     @property
@@ -83,12 +91,12 @@ class DataPath:
         """Which path carries."""
         return self.switch.words
 
-    def add(self, tunnel: Tunnel) -> None:
+    def add(self, tunnel: PathTunnel) -> None:
         """Use this tunnel for packets, rather than those that were added before it."""
         self.plain.tunnels.insert(0, tunnel)
         self.refresh()
 
-    def remove(self, tunnel: Tunnel) -> None:
+    def remove(self, tunnel: PathTunnel) -> None:
         """Carry nothing by this tunnel any more."""
         if tunnel in self.plain.tunnels:
             self.plain.tunnels.remove(tunnel)
@@ -97,7 +105,7 @@ class DataPath:
     def refresh(self) -> None:
         """A tunnel's channel, socket, peer or limit has changed."""
         plain = self.plain
-        plain.by_label = {label: one for one in plain.tunnels for label in one.channel.labels}
+        plain.by_label = {label: one for one in plain.tunnels if isinstance(one, Tunnel) for label in one.labels}
         plain.forget_routes()
         self.revision += 1
         if self.loops is not None and not self._is_for_loops:
@@ -108,12 +116,13 @@ class DataPath:
 
     @property
     def _is_for_loops(self) -> bool:
-        return all(isinstance(one.port, UdpPort) for one in self.plain.tunnels)
+        return all(isinstance(one, Tunnel) and isinstance(one.port, UdpPort) for one in self.plain.tunnels)
 
     def start_reading(self) -> None:
         """Take what the device has, from the running event loop."""
         if self._reading is None:
             self._reading = asyncio.get_running_loop()
+            self._paused = False
             self._reading.add_reader(self.plain.device.descriptor, self._readable)
 
     def stop_reading(self) -> None:
@@ -121,10 +130,25 @@ class DataPath:
         if self._reading is not None:
             self._reading.remove_reader(self.plain.device.descriptor)
             self._reading = None
+            self._paused = False
+
+    def _is_blocked(self) -> bool:
+        return any(one.waits and one.is_blocked for one in self.plain.queued)
+
+    def go_on(self) -> None:
+        """A session has looked at its connection: it may have received packets, or take some again."""
+        self.plain.receive_queued()
+        if self._paused and self._reading is not None and not self._is_blocked():
+            self._paused = False
+            self._reading.add_reader(self.plain.device.descriptor, self._readable)
 
     def _readable(self) -> None:
         try:
             self.outbound_ready()
+            if self._reading is not None and self._is_blocked():
+                # What the device has stays there; TCP inside is slowed down by it.
+                self._paused = True
+                self._reading.remove_reader(self.plain.device.descriptor)
         except Exception as problem:
             self._failure = self._failure or problem
             if self.wake is None:

@@ -6,7 +6,7 @@ import os
 import time
 
 from zesty_burrow.carrier.data_path.options import MAX_PACKET, PathOptions
-from zesty_burrow.carrier.data_path.tunnel import Tunnel
+from zesty_burrow.carrier.data_path.tunnel import PathTunnel, QueuedTunnel, Tunnel
 from zesty_burrow.carrier.data_path.udp_port import TOO_LONG, Burst
 from zesty_burrow.core.net import TCP
 from zesty_burrow.core.packets import encapsulation, offload_header, too_big
@@ -30,11 +30,11 @@ class PlainPath:
 
     def __init__(self, device: TunDevice, mtu: int, options: PathOptions) -> None:
         self.device, self.mtu, self.options = device, mtu, options
-        self.tunnels: list[Tunnel] = []
+        self.tunnels: list[PathTunnel] = []
         self.by_label: dict[bytes, Tunnel] = {}
         self.dropped = self.unknown = 0
         self._header = offload_header.SIZE if device.header else 0
-        self._routes: dict[bytes, Tunnel | None] = {}
+        self._routes: dict[bytes, PathTunnel | None] = {}
 
     def forget_routes(self) -> None:
         """Tunnels or their selectors have changed."""
@@ -45,7 +45,10 @@ class PlainPath:
     def send(self) -> int:
         """Seal and send what the device has; the number of packets."""
         sent, now = 0, time.monotonic()
+        queued = self.queued
         for _ in range(AT_ONCE):
+            if any(one.waits and one.is_blocked for one in queued):
+                break
             try:
                 data = os.read(self.device.descriptor, MAX_PACKET + self._header)
             except OSError:
@@ -53,7 +56,14 @@ class PlainPath:
                 break
             offload = read_offload(data[: self._header]) if self._header else None
             sent += self.send_packet(data[self._header :], offload, now)
+        for one in queued:
+            one.flush()
         return sent
+
+    @property
+    def queued(self) -> list[QueuedTunnel]:
+        """Tunnels whose packets travel in their sessions' messages."""
+        return [one for one in self.tunnels if isinstance(one, QueuedTunnel)]
 
     def send_packet(self, packet: bytes, offload: Offload | None, now: float) -> int:
         """Send what one read has given: a packet, or many in one piece; how many went."""
@@ -83,14 +93,14 @@ class PlainPath:
         outer = encapsulation.outer_class(encapsulation.traffic_class(packet), self.options.dscp)
         for part in parts:
             try:
-                tunnel.port.send(tunnel.channel.seal(part, now), tunnel.peer, outer)
+                tunnel.send(part, now, outer)
             except OSError as problem:
                 # Lost, as on any path; where it was too long the path has become narrower (RFC 4301 §8.2).
                 if problem.errno in TOO_LONG:
                     tunnel.measure(refused=True)
         return len(parts)
 
-    def _route(self, addresses: bytes) -> Tunnel | None:
+    def _route(self, addresses: bytes) -> PathTunnel | None:
         if not addresses:
             return None
         if addresses not in self._routes:
@@ -128,20 +138,31 @@ class PlainPath:
                 continue
             if tunnel not in used:
                 used.append(tunnel)
-            if packet:
-                self._deliver(packet, tunnel, label, burst.traffic_class)
+            if packet and tunnel.channel.allows_in(label, addresses_of(packet)):
+                self._deliver(packet, burst.traffic_class)
+            else:
+                self.dropped += bool(packet)
         return used, others
 
-    def _deliver(self, packet: bytes, tunnel: Tunnel, label: bytes, outer: int) -> None:
+    def receive_queued(self) -> int:
+        """Hand the device what sessions have received; how many packets."""
+        count = 0
+        for tunnel in self.queued:
+            for packet in tunnel.channel.take():
+                count += 1
+                if tunnel.channel.allows_in(addresses_of(packet)):
+                    self._deliver(packet, 0)
+                else:
+                    self.dropped += 1
+        return count
+
+    def _deliver(self, packet: bytes, outer: int) -> None:
         if outer & 3 in CARRIED_IN:
             view = memoryview(bytearray(packet))
             if not encapsulation.take_congestion(view, 0, len(packet), outer):
                 self.dropped += 1
                 return
             packet = bytes(view)
-        if not tunnel.channel.allows_in(label, addresses_of(packet)):
-            self.dropped += 1
-            return
         if self.options.clamp:
             packet = _clamped(packet, self.mtu)
         self._write(packet)

@@ -1,4 +1,8 @@
-"""A tunnel as the data path sees it: a packet channel, and the socket and peer that its datagrams go by."""
+"""A tunnel as the data path sees it: a channel, and what its packets go by.
+
+That is a socket where each packet is sealed into a datagram of its own, or the session where packets travel in its
+messages.
+"""
 
 from __future__ import annotations
 
@@ -11,7 +15,7 @@ from zesty_burrow.carrier.data_path.udp_port import TooLong
 from zesty_burrow.core.net import Endpoint
 from zesty_burrow.core.packets.too_big import LEAST_IPV4, LEAST_IPV6
 from zesty_burrow.host.watches.address_changes import link_mtu, path_mtu
-from zesty_burrow.protocols.session import PacketChannel
+from zesty_burrow.protocols.session import PacketChannel, QueuedChannel
 
 IPV4_AND_UDP, IPV6_AND_UDP = 28, 48
 
@@ -63,6 +67,15 @@ class Tunnel:
         return max(self.channel.largest_inner(link_mtu(self.peer[0]) - self._headers), LEAST_IPV4)
 
     @property
+    def labels(self) -> frozenset[bytes]:
+        """Whose datagrams are this tunnel's."""
+        return self.channel.labels
+
+    def send(self, packet: bytes, now: float, traffic_class: int) -> None:
+        """Seal a packet and send it. Raises ``OSError``."""
+        self.port.send(self.channel.seal(packet, now), self.peer, traffic_class)
+
+    @property
     def _headers(self) -> int:
         return outer_headers(self.peer[0]) + self.port.more_headers
 
@@ -95,3 +108,73 @@ class Tunnel:
     def limit_of(self, packet: bytes) -> int:
         """The longest inner packet of this one's family."""
         return max(self.limit, LEAST_IPV6) if packet[0] >> 4 == 6 else self.limit
+
+
+FLUSH = 128 << 10
+"""Octets that are gathered before the session is asked to send."""
+
+
+class Sender(Protocol):
+    """A session with its connection."""
+
+    @property
+    def is_blocked(self) -> bool:
+        """Whether it takes nothing at the moment."""
+
+    def flush(self) -> None:
+        """Send what the session has."""
+
+
+class QueuedTunnel:
+    """Packets that travel in the session's own messages. ``limit``: the longest one.
+
+    ``waits``: where the session takes nothing, the device is not read until it does; otherwise packets are dropped, as
+    one of many callers may not hold up the others.
+    """
+
+    size = None
+    labels: frozenset[bytes] = frozenset()
+
+    def __init__(self, channel: QueuedChannel, sender: Sender, peer: Endpoint, *, waits: bool = True) -> None:
+        self.channel, self.peer, self.waits = channel, peer, waits
+        self.sender = sender
+        self.limit = self.measure()
+        self._gathered = 0
+
+    @property
+    def is_blocked(self) -> bool:
+        """Whether packets would only wait."""
+        return self.sender.is_blocked
+
+    def widest(self) -> int:
+        """No packet is longer than what this machine's own link takes: nothing is gained by it."""
+        return self.measure()
+
+    def measure(self, *, refused: bool = False) -> int:
+        """The longest packet."""
+        del refused
+        self.limit = max(min(self.channel.largest_inner(0), link_mtu(self.peer[0])), LEAST_IPV6)
+        return self.limit
+
+    def limit_of(self, packet: bytes) -> int:
+        """The same for both families."""
+        return max(self.channel.largest_inner(len(packet)), LEAST_IPV6)
+
+    def send(self, packet: bytes, now: float, traffic_class: int) -> None:
+        """Hand a packet to the session. Raises ``BlockingIOError`` where it would only wait, and others may not."""
+        del traffic_class
+        if not self.waits and self.sender.is_blocked:
+            raise BlockingIOError("the session takes nothing more at the moment")
+        self.channel.put(packet, now)
+        self._gathered += len(packet)
+        if self._gathered > FLUSH:
+            self.flush()
+
+    def flush(self) -> None:
+        """Send what was gathered."""
+        if self._gathered:
+            self._gathered = 0
+            self.sender.flush()
+
+
+PathTunnel = Tunnel | QueuedTunnel

@@ -88,6 +88,10 @@ class UdpPort:
                 self.channel.setsockopt(*(_DISCOVER6 if self._is_v6 else _DISCOVER4), how)
             self.too_long = how
 
+    def close(self) -> None:
+        """Let go of the socket."""
+        self.channel.close()
+
     @property
     def descriptor(self) -> int:
         """The socket's; -1 once it is closed."""

@@ -189,7 +189,8 @@ class FastPath:
         """What to wait for: the socket by which tunnels go, the device, and whatever the event loop waits for."""
         tunnels = self._path.plain.tunnels
         # The data path leaves to the loops only what goes by UDP sockets.
-        port = next((one.port for one in tunnels if isinstance(one.port, UdpPort)), None)
+        ports = (one.port for one in tunnels if isinstance(one, Tunnel))
+        port = next((one for one in ports if isinstance(one, UdpPort)), None)
         if port is not self._port:
             if self._port is not None:
                 self._selector.show(self._port.descriptor)
@@ -237,7 +238,11 @@ class FastPath:
         path = self._path
         self._revision = path.revision
         self._revisions = [one.channel.revision for one in path.plain.tunnels]
-        tunnels = [(one, one.channel) for one in path.plain.tunnels if isinstance(one.channel, EspChannel)]
+        tunnels = [
+            (one, one.channel)
+            for one in path.plain.tunnels
+            if isinstance(one, Tunnel) and isinstance(one.channel, EspChannel)
+        ]
         pairs = [[pair for pair in channel.pairs.values() if pair is not channel.waiting] for _, channel in tunnels]
         ranges = [len(pair.local) + len(pair.remote) for row in pairs for pair in row]
         ranges += [len(channel.current.local) + len(channel.current.remote) for _, channel in tunnels]
@@ -268,7 +273,8 @@ class FastPath:
     def _set_inbound(self, tables: Tables, row: int, tunnel: Tunnel, pair: SaPair, used: int) -> int:
         entry, source = tables.inbound[row], socket_address(tunnel.peer)
         # Packets from another socket are the event loop's.
-        served = tunnel.port is self._path.plain.tunnels[0].port
+        first = self._path.plain.tunnels[0]
+        served = isinstance(first, Tunnel) and tunnel.port is first.port
         entry["context"] = self._opening.get(pair.inbound.protection) if source and served else 0
         return _set_common(tables, entry, pair.inbound, source, pair, used)
 

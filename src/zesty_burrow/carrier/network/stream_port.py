@@ -5,15 +5,18 @@ With it, what all ports over TCP share: the socket, what has come, and what wait
 
 from __future__ import annotations
 
+import asyncio
 import socket
+from collections.abc import Callable
 from contextlib import suppress
 
 from zesty_burrow.carrier.data_path.udp_port import Burst
 from zesty_burrow.carrier.network.udp_socket import mark_socket
 from zesty_burrow.core.net import Endpoint
 
-MAX_WAITING = 1 << 20
-"""Octets that may wait for the network; a session that has more to say is broken."""
+FULL = 256 << 10
+"""Octets that wait for the network at most before nothing more is made."""
+GIVE_UP_MS = 10_000
 CHUNK = 256 << 10
 TCP_INSTEAD = 26
 """Octets of TCP with time stamps (32) and a length (2), less those of UDP (8)."""
@@ -59,19 +62,50 @@ def send_waiting(channel: socket.socket, waiting: bytearray) -> bool:
 
 
 class StreamPort:
-    """Begins to connect at once. ``marked``: as a tunnel's own, for the guard.
+    """Begins to connect at once. ``marked``: as a tunnel's own, for the guard; ``accepted``: a connection of a caller.
 
-    ``waiting``: whether octets wait for the network; ``ended``: nothing more comes.
+    ``ended``: the connection is lost; ``connect`` begins another. ``on_room`` is called once little waits again.
+    ``splits`` and ``joins``: see :class:`UdpPort`.
     """
 
-    def __init__(self, peer: Endpoint, *, marked: bool = False) -> None:
-        self.channel = stream_socket(peer, marked=marked)
+    splits = joins = False
+    more_headers = TCP_INSTEAD
+
+    def __init__(self, peer: Endpoint, *, marked: bool = False, accepted: socket.socket | None = None) -> None:
         self.ended = False
-        self._peer = peer
+        self.on_room: Callable[[], None] | None = None
+        self._peer, self._marked = peer, marked
         self._out = bytearray()
-        # A network that is unreachable is the session's to notice, by time.
+        self._writing = False
+        self._loop = asyncio.get_running_loop()
+        if accepted is not None:
+            self.channel = accepted
+            accepted.setblocking(False)
+            accepted.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+        else:
+            self.connect()
+
+    def connect(self) -> None:
+        """A new connection; what waited for the old one is dropped; the protocol repeats it if needed."""
+        self.channel = stream_socket(self._peer, marked=self._marked)
+        # What nobody acknowledges for so long is lost: then the connection is made again.
+        self.channel.setsockopt(socket.IPPROTO_TCP, socket.TCP_USER_TIMEOUT, GIVE_UP_MS)
+        self.ended = False
+        self._out = bytearray(self.opening())
+        # A network that is unreachable is noticed by time.
         with suppress(OSError):
-            self.channel.connect(peer)
+            self.channel.connect(self._peer)
+        self._wait_to_write()
+
+    def opening(self) -> bytes:
+        """What a new connection begins with."""
+        return b""
+
+    def close(self) -> None:
+        """Let go of the connection."""
+        self._stop_writing()
+        self.ended = True
+        self.channel.close()
 
     @property
     def descriptor(self) -> int:
@@ -79,9 +113,9 @@ class StreamPort:
         return self.channel.fileno()
 
     @property
-    def waiting(self) -> bool:
-        """Whether ``flush`` is to be called once the socket takes more."""
-        return bool(self._out)
+    def is_full(self) -> bool:
+        """Whether so much waits for the network that nothing should be added."""
+        return len(self._out) > FULL
 
     def receive(self) -> list[Burst]:
         """What has come; a burst of no octets is the end of the stream."""
@@ -91,13 +125,30 @@ class StreamPort:
         self.ended = not data
         return [Burst(memoryview(data), 0, len(data), max(len(data), 1), self._peer)]
 
-    def send(self, data: bytes, to: Endpoint) -> None:
-        """Put octets behind those that wait. Raises ``OSError`` where too many do; ``to`` is the one peer."""
-        if len(self._out) + len(data) > MAX_WAITING:
-            raise OSError("the connection takes nothing more")
+    def send(self, data: bytes, to: Endpoint, traffic_class: int = 0) -> None:
+        """Put octets behind those that wait; ``to`` is the one peer. Who sends looks at ``is_full`` before."""
+        del to, traffic_class
         self._out += data
-        self.flush()
+        if not self._writing:
+            self._flush()
 
-    def flush(self) -> None:
-        """Give the network what waits, as far as it takes it."""
-        send_waiting(self.channel, self._out)
+    def _wait_to_write(self) -> None:
+        if not self._writing:
+            self._loop.add_writer(self.channel.fileno(), self._on_writable)
+            self._writing = True
+
+    def _stop_writing(self) -> None:
+        if self._writing and self.channel.fileno() >= 0:
+            self._loop.remove_writer(self.channel.fileno())
+        self._writing = False
+
+    def _flush(self) -> None:
+        if send_waiting(self.channel, self._out):
+            self._wait_to_write()
+        else:
+            self._stop_writing()
+
+    def _on_writable(self) -> None:
+        self._flush()
+        if self.on_room is not None and not self.is_full:
+            self.on_room()

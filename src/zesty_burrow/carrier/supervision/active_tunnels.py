@@ -12,8 +12,7 @@ from zesty_burrow.carrier.control.totals import Totals
 from zesty_burrow.carrier.data_path.data_path import DataPath, offloads_in_use
 from zesty_burrow.carrier.data_path.options import PathOptions
 from zesty_burrow.carrier.data_path.path_size import LEAST_PATH, PathSize, search
-from zesty_burrow.carrier.data_path.tunnel import Tunnel
-from zesty_burrow.carrier.data_path.udp_port import UdpPort
+from zesty_burrow.carrier.data_path.tunnel import PathTunnel, Tunnel
 from zesty_burrow.carrier.network.path_probe import PathProbe
 from zesty_burrow.carrier.sessions import OpenSession
 from zesty_burrow.core.net import Address, Endpoint
@@ -43,15 +42,15 @@ class ActiveTunnels:
         self.device = device
         self._disabled, self._wake, self._totals = disabled, wake, totals
         self.path: DataPath | None = None
-        self.tunnel: Tunnel | None = None
-        self.leaving: dict[OpenSession, Tunnel] = {}
+        self.tunnel: PathTunnel | None = None
+        self.leaving: dict[OpenSession, PathTunnel] = {}
         self.mtu = 0
         self._probed_by: tuple[Address, Address] | None = None
         self._search: asyncio.Task[int] | None = None
         self._look_again: asyncio.TimerHandle | None = None
 
     @property
-    def tunnels(self) -> list[Tunnel]:
+    def tunnels(self) -> list[PathTunnel]:
         """Those whose channels may still carry something."""
         return [*([self.tunnel] if self.tunnel else []), *self.leaving.values()]
 
@@ -59,9 +58,8 @@ class ActiveTunnels:
         """Packets go out by this session from now on; the tunnel before it is gone, or was set aside."""
         self._stop_search()
         self._probed_by = probe_addresses(event)
-        # A byte stream's own packets are TCP's to fit into the path.
-        size = PathSize() if self._probed_by and isinstance(one.port, UdpPort) else None
-        before, tunnel = self.tunnel, Tunnel(event.channel, one.port, one.session.peer, size=size, wake=self._wake)
+        before = self.tunnel
+        tunnel = one.tunnel(event.channel, sized=self._probed_by is not None, wake=self._wake)
         tunnel.measure()
         mtu = wanted.mtu or max(MIN_MTU, min(tunnel.limit, MAX_MTU))
         most = wanted.mtu or max(mtu, min(tunnel.widest(), MAX_MTU))
@@ -70,7 +68,7 @@ class ActiveTunnels:
             # What is loaded by now stays: the collector need not look at it again and again.
             gc.freeze()
             self.path = DataPath(self.device, most, options, self._disabled, self._wake)
-            used = ", ".join(offloads_in_use(self.device, tunnel.port)) or "none"
+            used = ", ".join(offloads_in_use(self.device, one.port)) or "none"
             note(log, logging.DEBUG, "path", offloads=used, largest_inner=tunnel.limit)
         self.path.plain.options = options
         self.mtu = min(mtu, self.path.mtu)
@@ -115,7 +113,7 @@ class ActiveTunnels:
         To be called when ``wake`` was set.
         """
         tunnel = self.tunnel
-        if tunnel is None or tunnel.size is None or self._probed_by is None:
+        if not isinstance(tunnel, Tunnel) or tunnel.size is None or self._probed_by is None:
             return False
         loop = asyncio.get_running_loop()
         if self._search is None and tunnel.size.wants_search:
@@ -132,7 +130,7 @@ class ActiveTunnels:
         self._look_again_in(LOOK_AGAIN)
         return True
 
-    def _has_changed(self, tunnel: Tunnel) -> bool:
+    def _has_changed(self, tunnel: PathTunnel) -> bool:
         """While more is sent than the kernel believes in, it tells nobody what else it hears: that is looked up."""
         if self._look_again is None or self._look_again.when() > asyncio.get_running_loop().time():
             return False
@@ -160,7 +158,7 @@ class ActiveTunnels:
         """What the path to the gateway takes may be another size now; after a move nothing is known of it."""
         if self.tunnel is None or self.path is None:
             return
-        if moved and self.tunnel.size is not None:
+        if moved and isinstance(self.tunnel, Tunnel) and self.tunnel.size is not None:
             self._stop_search()
             self.tunnel.size = PathSize()
         self.tunnel.peer = peer
@@ -176,7 +174,7 @@ class ActiveTunnels:
         if self.path is not None:
             self.path.close()
 
-    def _remove(self, tunnel: Tunnel) -> None:
+    def _remove(self, tunnel: PathTunnel) -> None:
         self._totals.retire(tunnel.channel.counters)
         if self.path is not None:
             self.path.remove(tunnel)

@@ -5,28 +5,40 @@ from __future__ import annotations
 from argparse import ArgumentParser, BooleanOptionalAction, Namespace
 from collections.abc import Callable
 from dataclasses import replace
-from ipaddress import ip_network
+from ipaddress import ip_address, ip_network
+from typing import Any
 
 from zesty_burrow.commands.context import Context
-from zesty_burrow.core.net import Network
+from zesty_burrow.core.net import Address, Network
 from zesty_burrow.core.policy.policy import Policy
 from zesty_burrow.core.profile import AS_INNER, EVERYTHING, FROM_ROUTE, MAX_DSCP, MAX_MTU, MIN_MTU, ORDERS, Profile
 from zesty_burrow.errors import UsageError
+from zesty_burrow.profiles.change_protocol import with_protocol
 from zesty_burrow.profiles.text import read_profile, write_profile
+from zesty_burrow.protocols import registry
+from zesty_burrow.protocols.connect_ip import choice as connect_ip
+from zesty_burrow.protocols.connect_ip.settings import ConnectIpSettings
 from zesty_burrow.protocols.ikev2.choice import LISTS, read_list, summary, with_algorithms, with_suite
-from zesty_burrow.protocols.ikev2.settings import LIFETIMES, PORTS, TRANSPORTS, IkeSettings, settings_of
+from zesty_burrow.protocols.ikev2.settings import LIFETIMES, PORTS, TRANSPORTS, IkeSettings
 from zesty_burrow.report.results.plain import MessageResult
 from zesty_burrow.store.history import described
 
+ALL_LISTS = tuple(dict.fromkeys((*LISTS, *connect_ip.LISTS)))
 EXAMPLE = "zesty choose lisbon --encryption 'ENCR_CHACHA20_POLY1305, ENCR_AES_GCM_16 256' --key-exchange curve448"
 
 
 def add_arguments(parser: ArgumentParser) -> None:
     """The command's words."""
     parser.add_argument("name", nargs="+", help="names of profiles, or cities that only one profile has")
+    parser.add_argument(
+        "--protocol", choices=registry.names(), help="the protocol to the same gateway; what both have is kept"
+    )
     for name in LISTS:
         words = f"{name.replace('_', ' ')} algorithms: IANA names, separated by commas, in order of preference"
         parser.add_argument(f"--{name.replace('_', '-')}", default="", metavar="LIST", help=words)
+    parser.add_argument(
+        "--cipher-suites", default="", metavar="LIST", help="of TLS 1.3, for connect-ip: IANA names, as above"
+    )
     parser.add_argument(
         "--of", choices=("both", "ike", "esp"), default="both", help="the SA that the algorithms are for (both)"
     )
@@ -37,7 +49,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--transport",
         choices=TRANSPORTS,
-        help="what IKE and ESP travel in: UDP, or TCP where a network lets no UDP out",
+        help="what the protocol travels in: UDP, or TCP where a network lets no UDP out",
     )
     parser.add_argument("--port", type=int, help="the gateway's port for the first message, 1 to 65535")
     parser.add_argument(
@@ -51,6 +63,9 @@ def add_arguments(parser: ArgumentParser) -> None:
         sa, unit = name.split("_")
         words = f"rekey the {'IKE SA' if sa == 'ike' else 'child SA'} after this many {unit}, {low} to {high}"
         parser.add_argument(f"--{name.replace('_', '-')}", type=int, metavar=unit.upper(), help=words)
+    parser.add_argument(
+        "--name-servers", metavar="LIST", help="name servers through the tunnel, or `gateway` for those it hands out"
+    )
     parser.add_argument("--order", choices=ORDERS, help="the order in which the gateway's addresses are tried")
     parser.add_argument(
         "--timeout", type=float, default=3.0, metavar="SECONDS", help="wait this long for the gateway (3)"
@@ -60,21 +75,19 @@ def add_arguments(parser: ArgumentParser) -> None:
 def run(args: Namespace, context: Context) -> MessageResult:
     """All profiles or none are changed."""
     policy = context.policy()
-    chosen = {name: read_list(name, getattr(args, name), policy) for name in LISTS if getattr(args, name)}
-    if bool(chosen) + args.defaults + args.best > 1:
+    given = [name for name in ALL_LISTS if getattr(args, name)]
+    if bool(given) + args.defaults + args.best > 1:
         raise UsageError("give only one of: lists of algorithms, --defaults, --best")
     lines = []
     with context.store() as store:
         found = [store.find_profile(name)[0] for name in dict.fromkeys(args.name)]
         changed = []
         for profile in found:
-            made = _reach(args, profile)
-            if args.best:
-                made = replace(made, settings=_best(args, context, made, policy))
-            elif args.defaults:
-                made = replace(made, settings=replace(settings_of(made), ike=(), esp=()))
-            elif chosen:
-                made = replace(made, settings=with_algorithms(settings_of(made), chosen, args.of))
+            made = _reach(args, with_protocol(profile, args.protocol) if args.protocol else profile)
+            if isinstance(made.settings, IkeSettings):
+                made = replace(made, settings=_ike(args, context, made, made.settings, given))
+            elif isinstance(made.settings, ConnectIpSettings):
+                made = replace(made, settings=_connect_ip(args, made, made.settings, policy, given))
             # Reading it again holds it against every rule of a profile, and names the key that breaks one.
             changed.append(read_profile(write_profile(made), f"profile {profile.name}"))
         different = [after for before, after in zip(found, changed, strict=True) if after != before]
@@ -95,20 +108,52 @@ def _number_or(word: str) -> Callable[[str], int | str]:
     return read
 
 
-def _reach(args: Namespace, profile: Profile) -> Profile:
-    gateway, settings = profile.gateway, settings_of(profile)
+def _ike(args: Namespace, context: Context, profile: Profile, settings: IkeSettings, given: list[str]) -> IkeSettings:
+    _refuse_foreign(profile, [name for name in given if name not in LISTS])
+    policy = context.policy()
     if args.transport and args.transport != settings.transport:
         settings = replace(settings, transport=args.transport, port=PORTS[args.transport])
     if args.port is not None:
-        if not 1 <= args.port <= 65535:
-            raise UsageError(f"--port {args.port} is not between 1 and 65535")
         settings = replace(settings, port=args.port)
-    if args.order:
-        gateway = replace(gateway, order=args.order)
-    tunnel = profile.tunnel
     for name in LIFETIMES:
         if (value := getattr(args, name)) is not None:
             settings = replace(settings, **{name: value})
+    if args.best:
+        return _best(args, replace(profile, settings=settings), settings, policy)
+    if args.defaults:
+        return replace(settings, ike=(), esp=())
+    chosen = {name: read_list(name, getattr(args, name), policy) for name in given}
+    return with_algorithms(settings, chosen, args.of) if chosen else settings
+
+
+def _refuse_foreign(profile: Profile, names: list[str]) -> None:
+    """Options that only another protocol has."""
+    if names:
+        raise UsageError(f"--{names[0].replace('_', '-')} is nothing that {profile.tunnel.protocol} has")
+
+
+def _connect_ip(
+    args: Namespace, profile: Profile, settings: ConnectIpSettings, policy: Policy, given: list[str]
+) -> ConnectIpSettings:
+    own = replace(settings, transport=args.transport or settings.transport, port=args.port or settings.port)
+    lifetimes = [name for name in LIFETIMES if name != "peer_seconds" and getattr(args, name) is not None]
+    best = ["best"] if args.best else []
+    _refuse_foreign(profile, [*(name for name in given if name not in connect_ip.LISTS), *lifetimes, *best])
+    if args.peer_seconds is not None:
+        own = replace(own, peer_seconds=args.peer_seconds)
+    if args.defaults:
+        return replace(own, cipher_suites=(), key_exchange=())
+    chosen: dict[str, Any] = {name: connect_ip.read_list(name, getattr(args, name), policy) for name in given}
+    return replace(own, **chosen)
+
+
+def _reach(args: Namespace, profile: Profile) -> Profile:
+    gateway = profile.gateway
+    if args.port is not None and not 1 <= args.port <= 65535:
+        raise UsageError(f"--port {args.port} is not between 1 and 65535")
+    if args.order:
+        gateway = replace(gateway, order=args.order)
+    tunnel = profile.tunnel
     for name in ("mtu", "dscp", "clamp_tcp_mss"):
         value = getattr(args, name)
         if (name, value) == ("mtu", 0):
@@ -120,7 +165,18 @@ def _reach(args: Namespace, profile: Profile) -> Profile:
         traffic = replace(traffic, networks=_networks("--networks", args.networks, "everything", EVERYTHING))
     if args.leave_out is not None:
         traffic = replace(traffic, left_out=_networks("--leave-out", args.leave_out, "none", ()))
-    return replace(profile, gateway=gateway, tunnel=tunnel, traffic=traffic, settings=settings)
+    if args.name_servers is not None:
+        traffic = replace(traffic, name_servers=_addresses("--name-servers", args.name_servers, "gateway"))
+    return replace(profile, gateway=gateway, tunnel=tunnel, traffic=traffic)
+
+
+def _addresses(option: str, words: str, word: str) -> tuple[Address, ...]:
+    if words.strip() == word:
+        return ()
+    try:
+        return tuple(ip_address(one.strip()) for one in words.split(","))
+    except ValueError as problem:
+        raise UsageError(f"{option}: {problem}", next_step=f"For example 192.0.2.53, or {word}.") from None
 
 
 def _networks(option: str, words: str, word: str, meaning: tuple[Network, ...]) -> tuple[Network, ...]:
@@ -133,7 +189,7 @@ def _networks(option: str, words: str, word: str, meaning: tuple[Network, ...]) 
         raise UsageError(f"{option}: {problem}", next_step=f"For example 10.20.0.0/16, or {word}.") from None
 
 
-def _best(args: Namespace, context: Context, profile: Profile, policy: Policy) -> IkeSettings:
+def _best(args: Namespace, profile: Profile, settings: IkeSettings, policy: Policy) -> IkeSettings:
     """What advice says, from a gateway that has answered."""
     from zesty_burrow.carrier.costs import measure_costs
     from zesty_burrow.carrier.probe import probe_gateways
@@ -147,13 +203,16 @@ def _best(args: Namespace, context: Context, profile: Profile, policy: Policy) -
     if asked.capabilities is None or suite is None:
         why = asked.why or "the gateway, this program and the policy have nothing in common"
         raise UsageError(f"there is no advice for {profile.name}", why=why, next_step="See `zesty advise`.")
-    return with_suite(settings_of(profile), suite)
+    return with_suite(settings, suite)
 
 
 def _told(profile: Profile) -> str:
     gateway, traffic = profile.gateway, profile.traffic
     shown = "everything" if traffic.networks == EVERYTHING else ", ".join(map(str, traffic.networks))
     shown += f" except {', '.join(map(str, traffic.left_out))}" if traffic.left_out else ""
-    parts = [*summary(settings_of(profile)), f"through the tunnel: {shown}"]
+    own = profile.settings
+    known = summary(own) if isinstance(own, IkeSettings) else []
+    known = connect_ip.summary(own) if isinstance(own, ConnectIpSettings) else known
+    parts = [profile.tunnel.protocol, *known, f"through the tunnel: {shown}"]
     parts.append(f"addresses {gateway.order}, {', '.join(profile.tunnel.particulars)}")
     return "; ".join(parts)

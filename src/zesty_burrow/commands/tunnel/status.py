@@ -160,4 +160,4 @@ def judge_negotiated(tunnel: TunnelStatus, context: Context) -> list[Finding]:
 
     policy = context.policy()
     rows = tunnel.suites.items()
-    return [one for label, numbers in rows for one in judge_suite(policy, Suite(*numbers), f"{label} SA")]
+    return [one for label, parts in rows for one in judge_suite(policy, Suite(**parts), label)]

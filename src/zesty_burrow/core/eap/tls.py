@@ -7,12 +7,10 @@ IKE are; the gateway's is judged before this side shows its own.
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from typing import TypeVar
 
 from cryptography import x509
-from cryptography.hazmat.primitives.asymmetric import ec, ed448, ed25519, rsa
-from OpenSSL import SSL
 
+from zesty_burrow.core.crypto.tls_engine import TlsEngine, TlsKey, TlsOptions, make_context
 from zesty_burrow.core.cursor import Cursor
 from zesty_burrow.core.eap.packet import EapType
 from zesty_burrow.core.eap.peer import Refusal
@@ -28,10 +26,8 @@ LABEL, CONTEXT, KEY_SIZE = b"EXPORTER_EAP_TLS_Key_Material", b"\x0d", 128
 PROTECTED_SUCCESS = b"\0"
 """RFC 9190 §2.1.1: one octet of application data says that the server has let us in."""
 
-TlsKey = rsa.RSAPrivateKey | ec.EllipticCurvePrivateKey | ed25519.Ed25519PrivateKey | ed448.Ed448PrivateKey
 Judge = Callable[[Sequence[x509.Certificate]], str]
 """What speaks against the other side's certificates (its own first), in words; empty where nothing does."""
-T = TypeVar("T")
 
 
 class _Fragments:
@@ -79,82 +75,52 @@ class _Fragments:
 
 
 class _Engine:
-    """TLS 1.3 over buffers in memory."""
+    """TLS as the method needs it: both sides show certificates, and the other's are judged before anything goes out."""
 
     def __init__(self, key: TlsKey, certificates: Sequence[x509.Certificate], judge: Judge, *, is_client: bool) -> None:
-        context = SSL.Context(SSL.TLS_CLIENT_METHOD if is_client else SSL.TLS_SERVER_METHOD)
-        context.set_min_proto_version(SSL.TLS1_3_VERSION)
-        context.set_options(SSL.OP_NO_TICKET)
-        context.use_certificate(certificates[0])
-        for entry in certificates[1:]:
-            context.add_extra_chain_cert(entry)
-        context.use_privatekey(key)
-        context.set_verify(SSL.VERIFY_PEER | SSL.VERIFY_FAIL_IF_NO_PEER_CERT, self._verify)
+        context = make_context(
+            TlsOptions(tickets=False),
+            key,
+            certificates,
+            is_client=is_client,
+            wants_certificate=True,
+            needs_certificate=True,
+        )
         self._judge = judge
-        self._connection = SSL.Connection(context, None)
-        (self._connection.set_connect_state if is_client else self._connection.set_accept_state)()
-        self._seen: list[x509.Certificate] = []
+        self._tls = TlsEngine(context, is_client=is_client)
         self.against = ""
-        self.established = False
         self.key = b""
 
-    def _verify(self, _: SSL.Connection, certificate: object, error: int, depth: int, ok: int) -> bool:
-        """The library's own word on the path does not count; the judgement follows once the chain is known."""
-        return True
+    @property
+    def established(self) -> bool:
+        """Whether the handshake is complete."""
+        return self._tls.established
 
     def step(self, data: bytes) -> bytes:
         """Feed a flight, go on, and give what has to go out. Raises ``Malformed`` where TLS breaks off."""
-        connection = self._connection
-        if data:
-            connection.bio_write(data)
-        if not self.established:
-            try:
-                connection.do_handshake()
-            except SSL.WantReadError:
-                pass
-            except SSL.Error as problem:
-                raise Malformed("the TLS of the sign-in broke off", why=_words(problem)) from None
-            else:
-                self._finish()
+        was_established = self.established
+        self._tls.feed(data)
+        if self.established and not was_established:
+            chain = self._tls.chain
+            self.against = self._judge(chain) if chain else "it showed no certificate"
+            if not self.against:
+                self.key = self._tls.export(LABEL, KEY_SIZE, CONTEXT)[:64]
         return self._out()
-
-    def _finish(self) -> None:
-        own = self._connection.get_peer_certificate(as_cryptography=True)
-        others = self._connection.get_peer_cert_chain(as_cryptography=True) or []
-        # On the server's side the library leaves the peer's own certificate out of its chain.
-        chain = [own, *(entry for entry in others if entry != own)] if own is not None else []
-        self.against = self._judge(chain) if chain else "it showed no certificate"
-        self.established = True
-        if not self.against:
-            self.key = self._connection.export_keying_material(LABEL, KEY_SIZE, CONTEXT)[:64]
 
     def say(self, data: bytes) -> bytes:
         """Application data, sealed."""
-        self._connection.send(data)
+        self._tls.send(data)
         return self._out()
 
     def hear(self) -> bytes:
         """Application data that has come; empty where none has. Raises ``Malformed`` for an alert."""
-        try:
-            return self._connection.recv(64)
-        except SSL.WantReadError:
-            return b""
-        except SSL.Error as problem:
-            raise Malformed("the other side ended the TLS of the sign-in", why=_words(problem)) from None
+        return self._tls.receive(1)
 
     def _out(self) -> bytes:
-        out = b""
-        try:
-            while len(out) <= MAX_MESSAGE:
-                out += self._connection.bio_read(1 << 14)
-        except SSL.WantReadError:
-            return out
-        raise Malformed("the TLS of the sign-in sends too much")
-
-
-def _words(problem: SSL.Error) -> str:
-    rows = problem.args[0] if problem.args and isinstance(problem.args[0], list) else []
-    return "; ".join(str(row[-1]) for row in rows) or "it ended"
+        out = self._tls.out()
+        if len(out) > MAX_MESSAGE:
+            raise Malformed("the TLS of the sign-in sends too much")
+        return out
 
 
 class TlsPeer:

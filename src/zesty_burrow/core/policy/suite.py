@@ -11,7 +11,7 @@ from zesty_burrow.core.policy.algorithms import TransformType, describe
 class Suite:
     """What was negotiated for an IKE SA or, with ``prf`` and ``group`` 0, for a child SA: IANA numbers.
 
-    ``extra``: an additional key exchange (RFC 9370).
+    ``extra``: an additional key exchange (RFC 9370). ``name``: what the protocol itself calls its parts.
     """
 
     encryption: int
@@ -21,9 +21,12 @@ class Suite:
     group: int = 0
     esn: int = 0
     extra: int = 0
+    name: str = ""
 
     def __str__(self) -> str:
         """The algorithms by their IANA names."""
+        if self.name:
+            return self.name
         parts = [describe(TransformType.ENCR, self.encryption, self.key_bits)]
         for kind, number in (
             (TransformType.INTEG, self.integrity),

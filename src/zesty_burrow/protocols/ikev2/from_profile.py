@@ -2,20 +2,16 @@
 
 from __future__ import annotations
 
-import functools
-
-from cryptography import x509
 from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat, load_pem_public_key
 
-from zesty_burrow.core.certificates import trust
-from zesty_burrow.core.certificates.revocation import load_revocation_list_untrusted
 from zesty_burrow.core.credentials import AdditionalKey, Credentials, PreSharedKey
 from zesty_burrow.core.identity import Identity, IdType
 from zesty_burrow.core.net import AddressRange
-from zesty_burrow.core.profile import PEM_MARK, Profile
+from zesty_burrow.core.profile import Profile
 from zesty_burrow.core.scope import CredentialsKind
 from zesty_burrow.errors import ProfileInvalid
+from zesty_burrow.protocols.gateway_proof import anchors_of, revocation_lists_of
 from zesty_burrow.protocols.ikev2.initiator.config import EAP, EAP_TLS, InitiatorConfig
 from zesty_burrow.protocols.ikev2.machine.authentication import identity_of
 from zesty_burrow.protocols.ikev2.machine.ike_sa import Backoff
@@ -49,7 +45,7 @@ def initiator_config(profile: Profile, request: SessionRequest) -> InitiatorConf
         own_identity=_own_identity(profile, own),
         ike_offers=ike,
         esp_offers=esp,
-        anchors=_anchors(profile),
+        anchors=anchors_of(profile, needed=sign_in.gateway in ("certificate", "eap")),
         credentials=lambda: own,
         second=(lambda: secrets[needs[1]]) if "+" in sign_in.method else None,
         wall_time=request.wall_time,
@@ -57,7 +53,7 @@ def initiator_config(profile: Profile, request: SessionRequest) -> InitiatorConf
         remote=remote,
         backoff=Backoff(give_up=request.timeout, dead=settings.peer_seconds),
         need_status=profile.revocation_status == "required",
-        revocation_lists=tuple(load_revocation_list_untrusted(pem.encode()) for pem in profile.revocation_lists),
+        revocation_lists=revocation_lists_of(profile),
         method=sign_in.method,
         proof=sign_in.gateway,
         gateway_key=(lambda: shared) if isinstance(shared, PreSharedKey) else None,
@@ -82,23 +78,6 @@ def _own_identity(profile: Profile, own: Credentials) -> Identity:
     anonymous = settings.outer_identity or f"anonymous@{profile.gateway_identity.value}"
     named = None if profile.sign_in.method in (EAP, EAP_TLS) else identity_of(own)
     return settings.own_identity or named or Identity(IdType.ID_RFC822_ADDR, anonymous)
-
-
-def _anchors(profile: Profile) -> tuple[x509.Certificate, ...]:
-    found = [one for entry in profile.authorities if PEM_MARK in entry for one in _certificates(entry)]
-    if not found and profile.sign_in.gateway in ("certificate", "eap"):
-        raise ProfileInvalid(
-            f"profile {profile.name} has no authority certificate",
-            why="without one the gateway cannot prove its identity",
-            next_step="Import the kit again with the authority's certificate beside the profile.",
-        )
-    return tuple(found)
-
-
-@functools.lru_cache(maxsize=64)
-def _certificates(pem: str) -> tuple[x509.Certificate, ...]:
-    """Read once for all the profiles of a provider."""
-    return tuple(trust.load_pem_certificates_untrusted(pem.encode()))
 
 
 def _gateway_keys(profile: Profile) -> tuple[bytes, ...]:

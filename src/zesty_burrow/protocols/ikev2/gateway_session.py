@@ -30,6 +30,10 @@ class Caller:
         """Where it is."""
         return self.responder.peer
 
+    def next_timer(self) -> float | None:
+        """When its responder wants to look at the time: it waits for an answer."""
+        return self.responder.next_timer()
+
     @property
     def is_up(self) -> bool:
         """Whether its IKE SA is established."""

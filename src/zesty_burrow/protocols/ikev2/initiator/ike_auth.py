@@ -15,6 +15,7 @@ from zesty_burrow.errors import (
     ProgramFault,
     SignInRefused,
 )
+from zesty_burrow.protocols.gateway_proof import Proof
 from zesty_burrow.protocols.ikev2.events import ChildEstablished, Failed, Proven, SignedIn
 from zesty_burrow.protocols.ikev2.initiator.config import BY_EAP, TWO_ROUNDS, InitiatorConfig
 from zesty_burrow.protocols.ikev2.initiator.established import Established
@@ -189,7 +190,7 @@ class IkeAuth:
         self.own_id = Identification(PayloadType.IDi, other.type, other.octets())
         self._end.request(ExchangeType.IKE_AUTH, [self.own_id], now)
 
-    def _on_eap_proof(self, proof: negotiation.Proof) -> None:
+    def _on_eap_proof(self, proof: Proof) -> None:
         """The gateway has proven itself inside EAP, and nowhere else (RFC 5998)."""
         self._end.events.append(Proven(self._eap_at, proof.subject, proof.findings))
 

@@ -13,45 +13,29 @@ from cryptography.hazmat.primitives.serialization import (
     Encoding,
     PublicFormat,
     load_der_public_key,
-    load_pem_private_key,
 )
 
 from zesty_burrow.core.certificates import trust
 from zesty_burrow.core.certificates.names import same_name
 from zesty_burrow.core.certificates.wrapped import name_of_der_untrusted
 from zesty_burrow.core.credentials import ClientKey, Credentials, NamePassword, PreSharedKey, RawKey
-from zesty_burrow.core.crypto.private_key import PRIVATE_KEYS, PrivateKey
+from zesty_burrow.core.crypto.private_key import PrivateKey, load_private_key
 from zesty_burrow.core.crypto.protection import Random
+from zesty_burrow.core.crypto.tls_engine import TlsKey
 from zesty_burrow.core.eap.password import PasswordPeer
 from zesty_burrow.core.eap.peer import Method
-from zesty_burrow.core.eap.tls import TlsKey, TlsPeer
+from zesty_burrow.core.eap.tls import TlsPeer
 from zesty_burrow.core.finding import Severity, finding
 from zesty_burrow.core.identity import Identity, IdType
 from zesty_burrow.errors import Malformed, ProgramFault
+from zesty_burrow.protocols.gateway_proof import MAX_CERTIFICATES, Proof, against, judged, not_proven
 from zesty_burrow.protocols.ikev2.initiator.config import BY_EAP, CERTIFICATE, EAP_TLS, SHARED_KEY, InitiatorConfig
-from zesty_burrow.protocols.ikev2.machine.negotiation import (
-    MAX_CERTIFICATES,
-    Proof,
-    against,
-    check_gateway,
-    judged,
-    not_proven,
-    same_identity,
-    shown_identity,
-)
+from zesty_burrow.protocols.ikev2.machine.negotiation import check_gateway, same_identity, shown_identity
 from zesty_burrow.protocols.ikev2.wire import signatures
 from zesty_burrow.protocols.ikev2.wire.keys import shared_key_auth
 from zesty_burrow.protocols.ikev2.wire.message import find, find_all
 from zesty_burrow.protocols.ikev2.wire.payloads import Authentication, Certificate, Identification, Payload
 from zesty_burrow.protocols.ikev2.wire.registry import AuthMethod, CertEncoding
-
-
-def load_private_key(pem: bytes) -> PrivateKey:
-    """A key as credentials hold it."""
-    key = load_pem_private_key(pem, None)
-    if not isinstance(key, PRIVATE_KEYS):
-        raise ProgramFault("credentials hold a kind of key that is not used for IKE")
-    return key
 
 
 def public_octets(key: PrivateKey) -> bytes:
@@ -214,16 +198,6 @@ def check_caller(
         raise Malformed("a caller's certificate is refused", why=", ".join(serious))
     signatures.verify(chain[0].public_key(), auth, octets)
     return trust.subject_name(chain[0]), b""
-
-
-def check_tls_caller(callers: Callers, chain: Sequence[x509.Certificate]) -> str:
-    """The account of a caller that showed a certificate inside EAP-TLS; :class:`Malformed` with what speaks against."""
-    against = [*trust.client_findings(chain[0])]
-    against += trust.judge_path(chain[0], chain[1:MAX_CERTIFICATES], callers.anchors, callers.wall_time())
-    serious = [entry.code.slug for entry in against if entry.severity is Severity.SERIOUS]
-    if serious:
-        raise Malformed("a caller's certificate is refused", why=", ".join(serious))
-    return trust.subject_name(chain[0])
 
 
 def _speaks_for(certificate: x509.Certificate, told: Identification) -> bool:

@@ -7,8 +7,6 @@ import ipaddress
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
-from cryptography import x509
-
 from zesty_burrow.core.certificates import trust
 from zesty_burrow.core.certificates.names import name_matches
 from zesty_burrow.core.certificates.wrapped import name_of_der_untrusted
@@ -16,7 +14,7 @@ from zesty_burrow.core.crypto.key_exchange import METHODS, KeyAgreement
 from zesty_burrow.core.crypto.protection import Random
 from zesty_burrow.core.dns.encrypted_resolver import EncryptedResolver, domain_name, read_encrypted_resolver
 from zesty_burrow.core.eap.peer import EapPeer, Refusal
-from zesty_burrow.core.finding import Finding, Severity, finding
+from zesty_burrow.core.finding import finding
 from zesty_burrow.core.identity import Identity, IdType
 from zesty_burrow.core.net import Address, AddressRange, Endpoint, intersect, is_host, same_families
 from zesty_burrow.core.policy.algorithms import TransformType, describe
@@ -30,6 +28,7 @@ from zesty_burrow.errors import (
     ProgramFault,
     SignInRefused,
 )
+from zesty_burrow.protocols.gateway_proof import MAX_CERTIFICATES, Proof, against, judged, not_proven
 from zesty_burrow.protocols.ikev2.initiator.config import RAW_KEY, InitiatorConfig
 from zesty_burrow.protocols.ikev2.machine.endpoint import nat_detection_hash
 from zesty_burrow.protocols.ikev2.wire import signatures
@@ -65,7 +64,6 @@ from zesty_burrow.protocols.ikev2.wire.registry import (
 )
 from zesty_burrow.protocols.session import NetworkSettings
 
-MAX_CERTIFICATES = 8
 MAX_ANSWERS = 16
 
 
@@ -203,32 +201,6 @@ def selectors(kind: int, ranges: Sequence[AddressRange]) -> TrafficSelectors:
     return TrafficSelectors(kind, tuple(TrafficSelector(entry.start, entry.end) for entry in ranges))
 
 
-def judged(config: InitiatorConfig, chain: Sequence[x509.Certificate]) -> list[Finding]:
-    """What speaks against a gateway's certificates, its own first."""
-    return trust.judge_gateway(
-        chain[:MAX_CERTIFICATES],
-        config.anchors,
-        config.gateway_identity,
-        config.wall_time,
-        config.revocation_lists,
-        need_status=config.need_status,
-    )
-
-
-def against(config: InitiatorConfig, found: Sequence[Finding]) -> list[Finding]:
-    """Those findings that end the negotiation."""
-    unknown = "certificate-status-unknown" if config.need_status else ""
-    return [entry for entry in found if entry.severity is Severity.SERIOUS or entry.code.slug == unknown]
-
-
-@dataclass(frozen=True, slots=True)
-class Proof:
-    """Whose certificate it was, and warnings that do not stand against it."""
-
-    subject: str
-    findings: tuple[Finding, ...]
-
-
 def check_gateway(
     config: InitiatorConfig, payloads: Sequence[Payload], identity: Identification | None, octets: bytes
 ) -> Proof:
@@ -288,19 +260,6 @@ def same_identity(told: Identification, expected: Identity) -> bool:
     folds = expected.type in (IdType.ID_FQDN, IdType.ID_RFC822_ADDR)
     same = told.data.lower() == ours.lower() if folds else told.data == ours
     return told.id_type == expected.type and same
-
-
-def not_proven(host: str, found: Sequence[Finding]) -> GatewayNotProven:
-    """The error made of findings against a gateway."""
-    reasons = [
-        f"{entry.code.title.rstrip('.')} ({entry.detail})" if entry.detail else entry.code.title for entry in found
-    ]
-    return GatewayNotProven(
-        f"the gateway {host} did not prove its identity; no credentials were sent to it",
-        why="; ".join(reasons),
-        next_step=found[0].code.remedy,
-        slug=found[0].code.slug,
-    )
 
 
 def check_shared_auth(keys: IkeKeys | None, eap: EapPeer | None, auth: Authentication, octets: bytes) -> None:

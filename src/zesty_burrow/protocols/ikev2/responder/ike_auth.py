@@ -15,6 +15,7 @@ from zesty_burrow.core.eap.peer import EapServer, ServerMethod
 from zesty_burrow.core.eap.tls import TlsServer
 from zesty_burrow.core.net import AddressRange, intersect, same_families
 from zesty_burrow.errors import GatewayProtocolError, Malformed, ProgramFault, SignInRefused
+from zesty_burrow.protocols.gateway_proof import caller_of
 from zesty_burrow.protocols.ikev2.events import ChildEstablished, Failed, SignedIn
 from zesty_burrow.protocols.ikev2.initiator.config import RAW_KEY, SHARED_KEY
 from zesty_burrow.protocols.ikev2.machine import authentication, ppk
@@ -147,8 +148,8 @@ class CallerAuth:
 
     def _make_tls(self) -> TlsServer:
         config = self._config
-        chain = [x509.load_der_x509_certificate(der) for der in config.certificates]
-        return TlsServer(config.key, chain, lambda shown: authentication.check_tls_caller(config.callers, shown))
+        chain, callers = [x509.load_der_x509_certificate(der) for der in config.certificates], config.callers
+        return TlsServer(config.key, chain, lambda shown: caller_of(shown, callers.anchors, callers.wall_time()))
 
     def on_second_round(self, message: Message, now: float) -> State:
         """RFC 4739 §2.3: another identity, and EAP for it."""

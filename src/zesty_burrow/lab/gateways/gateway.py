@@ -1,4 +1,4 @@
-"""A provider's gateway: a real IKEv2 responder with its own tunnel device, exit addresses and fault knobs."""
+"""A provider's gateway: it speaks IKEv2 and CONNECT-IP, with a tunnel device, exit addresses and fault knobs."""
 
 from __future__ import annotations
 
@@ -12,8 +12,10 @@ from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from ipaddress import IPv4Interface, IPv6Interface, ip_address
 
+from cryptography import x509
+
 from zesty_burrow.carrier.data_path.data_path import DataPath
-from zesty_burrow.carrier.data_path.tunnel import DatagramPort, Tunnel
+from zesty_burrow.carrier.data_path.tunnel import DatagramPort, PathTunnel, Tunnel
 from zesty_burrow.carrier.data_path.udp_port import Burst, UdpPort
 from zesty_burrow.carrier.network.host_config import bring_up
 from zesty_burrow.carrier.network.udp_socket import udp_socket
@@ -28,8 +30,11 @@ from zesty_burrow.host.packet_filter.source_translation import translate_source
 from zesty_burrow.host.tun import open_tun
 from zesty_burrow.lab import story
 from zesty_burrow.lab.authority import Authority, issue, make_authority, make_key
+from zesty_burrow.lab.gateways.http_callers import PORT as HTTP_PORT
+from zesty_burrow.lab.gateways.http_callers import HttpCallers
+from zesty_burrow.lab.gateways.stream_callers import EitherPort, StreamCallers
 from zesty_burrow.lab.kit import Account, office_files
-from zesty_burrow.lab.stream_callers import EitherPort, StreamCallers
+from zesty_burrow.protocols.connect_ip.gateway_session import ConnectIpCaller, GatewayConfig
 from zesty_burrow.protocols.ikev2.gateway_session import Caller, CallerEvent, IkeGatewaySession
 from zesty_burrow.protocols.ikev2.machine.authentication import Callers, public_octets
 from zesty_burrow.protocols.ikev2.responder.responder import Responder
@@ -43,6 +48,7 @@ WEAK = (Offer(((3, 0),), (2,), (2,), (2,)),)
 EVERYTHING = (AddressRange(bytes(4), b"\xff" * 4), AddressRange(bytes(16), b"\xff" * 16))
 LESS = (AddressRange(bytes((10, 0, 0, 0)), bytes((10, 255, 255, 255))),)
 """What it carries: as a rule, and what the fault grants-less leaves."""
+AnyCaller = Caller | ConnectIpCaller
 FIRST_INNER, LAST_INNER = 10, 250
 MTU = 1400
 
@@ -69,12 +75,14 @@ class GatewayHost:
     renewed: int = 0
     disabled: frozenset[str] = frozenset()
     also: tuple[ProposalChoice, ...] = ()
-    _tunnels: dict[Caller, Tunnel] = field(default_factory=dict)
-    _by_inner: dict[bytes, Caller] = field(default_factory=dict)
+    _tunnels: dict[AnyCaller, PathTunnel] = field(default_factory=dict)
+    _by_inner: dict[bytes, AnyCaller] = field(default_factory=dict)
     _promised: deque[bytes] = field(default_factory=lambda: deque(maxlen=128))
     _path: DataPath | None = None
     _port: EitherPort | None = None
     _streams: StreamCallers | None = None
+    _http: HttpCallers | None = None
+    _chain: tuple[x509.Certificate, ...] = ()
     _key: PrivateKey | None = None
     _session: IkeGatewaySession | None = None
     _io: SessionIo[CallerEvent] | None = None
@@ -98,6 +106,8 @@ class GatewayHost:
         sockets = {port: udp_socket(family, (self.place.outer, port)) for port in (500, 4500)}
         self._streams = StreamCallers(family, (self.place.outer, 4500), self._on_stream)
         self._port = EitherPort(sockets[4500], self.disabled, self._streams)
+        self._http = HttpCallers(self, (self.place.outer, HTTP_PORT), family, self._wake)
+        self._http.start()
         self._session = IkeGatewaySession(self._config(), os.urandom, self.place.outer)
         ports = {500: UdpPort(sockets[500], self.disabled), 4500: self._port}
         self._io = SessionIo(_Audible(self), ports, self._wake)
@@ -106,9 +116,9 @@ class GatewayHost:
         self.set_faults(frozenset())
 
     @property
-    def data_path(self) -> str:
-        """Which path carries packets."""
-        return self._path.words if self._path is not None else ""
+    def data_path(self) -> DataPath | None:
+        """What carries packets."""
+        return self._path
 
     @property
     def session(self) -> IkeGatewaySession:
@@ -121,6 +131,8 @@ class GatewayHost:
         """Inject these faults from now on, and no others. Tunnels that are up go on."""
         self.faults = faults
         self.session.gateway.config = self._config()
+        if self._http is not None:
+            self._http.renew()
         if self._path is not None:
             # A silent gateway sends nothing either.
             self._path.plain.tunnels[:] = [] if "silent" in faults else self._tunnels.values()
@@ -137,6 +149,7 @@ class GatewayHost:
         name = f"parked.{story.DOMAIN}" if "wrong-name" in faults else self.place.host_name
         end = -1.0 if "expired-certificate" in faults else 90.0
         certificate = issue(authority, key, name, start_days=end - 91, end_days=end)
+        self._chain = (x509.load_der_x509_certificate(certificate),)
         plain = tuple(offer for one in DEFAULTS.ike if (offer := one.offer(for_ike=True)))
         # A caller that offers ML-KEM besides gets it; the others are served as ever.
         ike = (*(replace(offer, extra=(36,)) for offer in plain), *plain)
@@ -155,6 +168,24 @@ class GatewayHost:
             sign_in_seconds=6 if "short-sign-in" in faults else 0,
             remote=LESS if "grants-less" in faults else EVERYTHING,
         )
+
+    def http_config(self) -> GatewayConfig:
+        """For callers by HTTP: the same accounts and addresses."""
+        redirects = {"redirects", "redirects-away"} & self.faults
+        return GatewayConfig(
+            password_of=self._password_of,
+            assign=self._assign,
+            remote=LESS if "grants-less" in self.faults else EVERYTHING,
+            wall_time=_now,
+            anchors=(self.authority.certificate,),
+            redirect=f"https://{self.place.host_name}/" if redirects else "",
+        )
+
+    def server_keys(self) -> tuple[PrivateKey, tuple[x509.Certificate, ...]]:
+        """What it proves itself with."""
+        if self._key is None:
+            raise ProgramFault("the gateway was not started")
+        return self._key, self._chain
 
     def _redirect(self) -> str:
         if "redirects-away" in self.faults:
@@ -225,6 +256,9 @@ class GatewayHost:
             self._path.outbound_ready()
         return None, others
 
+    def go_on(self) -> None:
+        """No packets travel in IKE's own messages (:class:`PacketPath`)."""
+
     def _on_stream(self, burst: Burst) -> None:
         """A message of a caller by TCP: as one by UDP to port 4500."""
         if self._io is None:
@@ -241,6 +275,8 @@ class GatewayHost:
             self._wake.clear()
             for reported in self._io.take_events():
                 self._on_event(reported.caller, reported.event)
+            if self._http is not None:
+                self._http.look()
             if self._path is not None:
                 self._path.refresh()
 
@@ -250,18 +286,21 @@ class GatewayHost:
             self._begin(caller, event)
         elif isinstance(event, Rekeyed):
             self.renewed += 1
-        elif isinstance(event, Moved) and tunnel is not None:
+        elif isinstance(event, Moved) and isinstance(tunnel, Tunnel):
             tunnel.peer, tunnel.port = event.peer, self._port_to(event.peer)
-        elif isinstance(event, Down) and tunnel is not None:
-            self._end(caller, tunnel)
+        elif isinstance(event, Down):
+            self.ended(caller)
 
     def _begin(self, caller: Caller, event: Up) -> None:
-        if self._port is None:
-            raise ProgramFault("the gateway was not started")
-        self.signed_in += 1
-        tunnel = self._tunnels[caller] = Tunnel(event.channel, self._port_to(caller.peer), caller.peer)
+        tunnel = Tunnel(caller.channel, self._port_to(caller.peer), caller.peer)
         tunnel.measure()
-        addresses = tuple(entry.start for entry in event.remote)
+        self.began(caller, tunnel, event.remote)
+
+    def began(self, caller: AnyCaller, tunnel: PathTunnel, remote: tuple[AddressRange, ...]) -> None:
+        """A caller's tunnel is up: ``remote`` is what it was given."""
+        self.signed_in += 1
+        self._tunnels[caller] = tunnel
+        addresses = tuple(entry.start for entry in remote)
         self._by_inner.update(dict.fromkeys(addresses, caller))
         self._promised = deque((one for one in self._promised if one not in addresses), maxlen=128)
         if self._path is not None and "silent" not in self.faults:
@@ -273,8 +312,11 @@ class GatewayHost:
             raise ProgramFault("the gateway was not started")
         return self._streams if peer in self._streams.connections else self._port
 
-    def _end(self, caller: Caller, tunnel: Tunnel) -> None:
-        del self._tunnels[caller]
+    def ended(self, caller: AnyCaller) -> None:
+        """Its tunnel is over, if it had one."""
+        tunnel = self._tunnels.pop(caller, None)
+        if tunnel is None:
+            return
         for address in [address for address, one in self._by_inner.items() if one is caller]:
             del self._by_inner[address]
         if self._path is not None:
@@ -284,8 +326,9 @@ class GatewayHost:
 
     def drop_connections(self) -> None:
         """Reset the connections of callers by TCP."""
-        if self._streams is not None:
-            self._streams.drop_all()
+        for callers in (self._streams, self._http):
+            if callers is not None:
+                callers.drop_all()
 
     def _for_each(self, action: Callable[[Responder, float], object]) -> None:
         if self._io is not None:
@@ -298,12 +341,16 @@ class GatewayHost:
         if self._io is not None:
             self.session.close(self._io.now())
             self._io.flush()
+        if self._http is not None and self._io is not None:
+            self._http.end_all(self._io.now)
 
     def forget_all(self) -> None:
         """As after a restart: no caller is known any more, and nothing is sent."""
         if self._io is not None:
             self.session.forget(self._io.now())
             self._io.flush()
+        if self._http is not None:
+            self._http.drop_all()
 
     def probe_all(self) -> None:
         """Ask every caller whether it is alive."""
@@ -319,7 +366,7 @@ class GatewayHost:
 
     def status(self) -> dict[str, object]:
         """For ``lab status``."""
-        waiting = sum(caller.responder.next_timer() is not None for caller in self._tunnels)
+        waiting = sum(caller.next_timer() is not None for caller in self._tunnels)
         return {
             "faults": sorted(self.faults),
             "tunnels": len(self._tunnels),

@@ -1,0 +1,1 @@
+"""The gateways of the lab: hosts that speak the protocols for real, with faults to inject."""

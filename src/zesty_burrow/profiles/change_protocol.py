@@ -1,0 +1,38 @@
+"""The same gateway by another protocol: what both have is kept, the rest has the other protocol's defaults."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from zesty_burrow.core.profile import Profile, SignIn
+from zesty_burrow.core.toml_table import Table
+from zesty_burrow.errors import ProfileInvalid
+from zesty_burrow.protocols.registry import TunnelProtocol, protocol
+
+
+def with_protocol(profile: Profile, name: str) -> Profile:
+    """Gateway, place, trust, traffic and credentials stay; :class:`ProfileInvalid` where no sign-in fits these."""
+    if name == profile.tunnel.protocol:
+        return profile
+    other = protocol(name)
+    identity = profile.settings.gateway_identity
+    table = {"gateway_identity": {"type": identity.type.name, "value": identity.value}} if identity else {}
+    settings = other.read_settings(Table(name, table, f"profile {profile.name}"))
+    changed = replace(profile, tunnel=replace(profile.tunnel, protocol=name), settings=settings)
+    return replace(changed, sign_in=_sign_in(profile, changed, other))
+
+
+def _sign_in(before: Profile, after: Profile, other: TunnelProtocol) -> SignIn:
+    """The same word where both know it; else the first way that needs the same credentials."""
+    old = before.sign_in
+    proof = old.gateway if old.gateway in other.gateway_proofs else other.gateway_proofs[0]
+    words = [old.method, *other.sign_in_methods] if old.method in other.sign_in_methods else other.sign_in_methods
+    for method in words:
+        wanted = SignIn(proof, method, old.credentials)
+        if after.settings.needs(wanted) == before.needs and not other.refuse_sign_in(wanted):
+            return wanted
+    raise ProfileInvalid(
+        f"profile {before.name} cannot go over {other.name}",
+        why=f"{other.name} has no way to sign in with what {old.method} needs",
+        next_step="Import or create a profile for it with its own credentials.",
+    )

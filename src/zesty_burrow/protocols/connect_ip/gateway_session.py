@@ -1,0 +1,206 @@
+"""The gateway's end of CONNECT-IP behind the calls and events that every protocol has; for stand-ins: one caller."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+from collections import deque
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import datetime
+from ipaddress import ip_interface
+
+from cryptography import x509
+
+from zesty_burrow.core.net import AddressRange, Datagram, Endpoint
+from zesty_burrow.errors import Malformed
+from zesty_burrow.protocols.connect_ip.http.link import UPGRADE, Asked, Content, Gone, Link, LinkEvent, Payload, Secured
+from zesty_burrow.protocols.connect_ip.machine.channel import HttpChannel
+from zesty_burrow.protocols.connect_ip.machine.tunnel import TunnelEnd, ranges_of
+from zesty_burrow.protocols.connect_ip.settings import BASIC, CERTIFICATE
+from zesty_burrow.protocols.connect_ip.wire.capsules import (
+    AddressEntry,
+    CapsuleType,
+    Interface,
+    Route,
+    no_address,
+    read_payload,
+    write_addresses,
+    write_routes,
+)
+from zesty_burrow.protocols.connect_ip.wire.template import WELL_KNOWN, scope_of
+from zesty_burrow.protocols.gateway_proof import caller_of
+from zesty_burrow.protocols.session import ChannelChanged, Down, NetworkSettings, Transport, Up
+
+CHALLENGE = {"www-authenticate": 'Basic realm="tunnel", charset="UTF-8"'}
+"""RFC 7617 §2.1."""
+
+
+@dataclass(frozen=True, slots=True)
+class GatewayConfig:
+    """``password_of``: an account's, None where there is none such; ``assign``: as for every gateway of the lab.
+
+    ``anchors``: authorities of callers' certificates; ``sign_ins``: which ways to sign in are enough, by the words of
+    a profile. ``remote``: where packets are carried to.
+    """
+
+    password_of: Callable[[str], str | None]
+    assign: Callable[[str, tuple[bytes, ...]], NetworkSettings | None]
+    remote: tuple[AddressRange, ...]
+    wall_time: Callable[[], datetime]
+    anchors: tuple[x509.Certificate, ...] = ()
+    sign_ins: tuple[str, ...] = (BASIC, CERTIFICATE)
+    template: str = WELL_KNOWN
+    redirect: str = ""
+
+
+class ConnectIpCaller:
+    """One connection. ``account``: as whom it has signed in; ``channel``: None until it is up."""
+
+    local_port = 1
+
+    def __init__(self, config: GatewayConfig, link: Link, peer: Endpoint, transport: Transport) -> None:
+        self.config, self.peer, self.transport = config, peer, transport
+        self.account = ""
+        self.channel: HttpChannel | None = None
+        self.is_over = False
+        self._link = link
+        self._shown: tuple[x509.Certificate, ...] = ()
+        self._tunnel = TunnelEnd()
+        self._assigned: tuple[Interface, ...] = ()
+        self._events: deque[Up | ChannelChanged | Down] = deque()
+
+    @property
+    def is_up(self) -> bool:
+        """Whether it has a tunnel."""
+        return self.channel is not None and not self.is_over
+
+    @property
+    def is_blocked(self) -> bool:
+        """Whether packets would only wait."""
+        return self._link.waiting > 0
+
+    def close(self, now: float) -> None:
+        """End it from this side."""
+        self._link.close()
+        self._end(now, "the gateway ended it", by_peer=False)
+
+    def receive(self, data: bytes, source: Endpoint, now: float, local_port: int = 0) -> None:
+        """Take octets of the connection; empty data is its end."""
+        self.peer = source
+        if not self.is_over:
+            self._take(self._link.receive(data, now), now)
+
+    def send(self, now: float) -> list[Datagram]:
+        """What to send now."""
+        channel = self.channel
+        if channel is not None and channel.going:
+            going, channel.going = channel.going, []
+            self._link.packets(going)
+        return [Datagram(data, self.local_port, self.peer) for data in self._link.out(now)]
+
+    def next_timer(self) -> float | None:
+        """When to call ``handle_timer``."""
+        return None if self.is_over else self._link.next_timer()
+
+    def handle_timer(self, now: float) -> None:
+        """Time has passed."""
+        self._take(self._link.handle_timer(now), now)
+
+    def next_event(self) -> Up | ChannelChanged | Down | None:
+        """The next event, or None."""
+        return self._events.popleft() if self._events else None
+
+    def _take(self, events: list[LinkEvent], now: float) -> None:
+        try:
+            for event in events:
+                if isinstance(event, Content):
+                    self._on_content(event.data, now)
+                elif isinstance(event, Payload) and self.channel is not None:
+                    self.channel.received(read_payload(event.data), now)
+                elif isinstance(event, Secured):
+                    self._shown = event.chain
+                elif isinstance(event, Asked):
+                    self._on_asked(event)
+                elif isinstance(event, Gone):
+                    self._end(now, event.why, by_peer=True)
+        except Malformed as problem:
+            # RFC 9297 §3.3: the request stream is ended.
+            self._link.close()
+            self._end(now, str(problem), by_peer=True)
+
+    def _on_asked(self, event: Asked) -> None:
+        if self.account:
+            return
+        if event.protocol != UPGRADE or event.method != "CONNECT":
+            self._link.answer(501, {})
+        elif self.config.redirect:
+            self._link.answer(307, {"location": self.config.redirect})
+        elif scope_of(event.request.path, self.config.template) is None:
+            self._link.answer(404, {})
+        elif not (account := self._account(event.request.headers.get("authorization", ""))):
+            self._link.answer(401, CHALLENGE)
+        else:
+            self.account = account
+            self._link.answer(200, {})
+            self._link.content(write_routes([Route(one) for one in self.config.remote]))
+
+    def _account(self, authorization: str) -> str:
+        """Who may come in; empty where nobody may."""
+        named = self._by_password(authorization)
+        try:
+            shown = caller_of(self._shown, self.config.anchors, self.config.wall_time()) if self._shown else ""
+        except Malformed:
+            return ""
+        ways = {BASIC: named, CERTIFICATE: shown, f"{CERTIFICATE}+{BASIC}": named if shown else ""}
+        return next((ways[one] for one in self.config.sign_ins if ways[one]), "")
+
+    def _by_password(self, authorization: str) -> str:
+        scheme, _, token = authorization.partition(" ")
+        try:
+            name, colon, password = base64.b64decode(token.strip(), validate=True).decode().partition(":")
+        except (binascii.Error, UnicodeDecodeError):
+            return ""
+        if scheme.lower() != "basic" or not colon:
+            return ""
+        return name if self.config.password_of(name) == password else ""
+
+    def _on_content(self, data: bytes, now: float) -> None:
+        if not self.account:
+            # Nobody may send capsules before the answer; what came is dropped with the request.
+            return
+        self._tunnel.feed(data)
+        if self.channel is not None:
+            for packet in self._tunnel.take_packets():
+                self.channel.received(packet, now)
+        if self._tunnel.asked:
+            asked, self._tunnel.asked = self._tunnel.asked, []
+            self._assign(asked, now)
+
+    def _assign(self, asked: list[AddressEntry], now: float) -> None:
+        wanted = tuple(one.address.ip.packed for one in asked if not one.is_nothing)
+        inner = self.config.assign(self.account, wanted) if not self._assigned else None
+        self._assigned = self._assigned or (inner.addresses if inner is not None else ())
+        entries, left = [], list(self._assigned)
+        for one in asked:
+            given = next((address for address in left if address.version == one.address.version), None)
+            entries.append(AddressEntry(one.request, given or no_address(one.address.version)))
+            left = [address for address in left if address is not given]
+        rows = [_whole(one) for one in entries]
+        self._link.content(write_addresses(CapsuleType.ADDRESS_ASSIGN, rows))
+        if self.channel is None and self._assigned:
+            remote = ranges_of(self._assigned)
+            self.channel = HttpChannel(self.config.remote, remote, self._link.room)
+            network = inner or NetworkSettings(self._assigned)
+            self._events.append(Up(now, network, remote, self.channel))
+
+    def _end(self, now: float, why: str, *, by_peer: bool) -> None:
+        if not self.is_over:
+            self.is_over = True
+            self._events.append(Down(now, by_peer, why))
+
+
+def _whole(entry: AddressEntry) -> AddressEntry:
+    """With the address alone: what it is in on the gateway's side is not the caller's."""
+    address = entry.address.ip
+    return AddressEntry(entry.request, ip_interface(f"{address}/{address.max_prefixlen}"))

@@ -1,0 +1,1 @@
+"""The request that becomes a tunnel, in each version of HTTP."""

@@ -1,0 +1,126 @@
+"""HTTP/2 or HTTP/1.1 in TLS 1.3 over a byte stream: what ALPN (RFC 7301) says decides which."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+
+from OpenSSL import SSL
+
+from zesty_burrow.core.crypto.tls_engine import TlsEngine
+from zesty_burrow.errors import Malformed
+from zesty_burrow.protocols.connect_ip.http.http1 import Http1, Http1Client, Http1Server
+from zesty_burrow.protocols.connect_ip.http.http2 import Http2, Http2Client, Http2Server
+from zesty_burrow.protocols.connect_ip.http.link import Gone, LinkEvent, Request, Secured
+from zesty_burrow.protocols.connect_ip.wire.capsules import MAX_PACKET, write_packet
+
+H2, HTTP1 = "h2", "http/1.1"
+"""ALPN names (RFC 9113 §3.1, RFC 7301 §6)."""
+VERSIONS = {H2: "HTTP/2", HTTP1: "HTTP/1.1"}
+
+
+class TlsLink:
+    """See :class:`Link`. ``make``: the end of HTTP for an ALPN name; the name is empty where nothing was agreed on."""
+
+    room = MAX_PACKET
+
+    def __init__(self, engine: TlsEngine, make: Callable[[str], Http1 | Http2], *, is_client: bool) -> None:
+        self.tls, self._is_client = engine, is_client
+        self._make = make
+        self._http: Http1 | Http2 | None = None
+
+    @classmethod
+    def client(cls, context: SSL.Context, server_name: str, session: SSL.Session | None = None) -> TlsLink:
+        """``session``: an earlier one to go on with."""
+        engine = TlsEngine(context, is_client=True, server_name=server_name, session=session)
+        # A server without ALPN speaks HTTP/1.1 (RFC 9113 §3.2: HTTP/2 has to be agreed on).
+        return cls(engine, lambda name: Http2Client() if name == H2 else Http1Client(), is_client=True)
+
+    @classmethod
+    def server(cls, context: SSL.Context, *, knows_connect: bool = True) -> TlsLink:
+        """``knows_connect``: whether its HTTP/2 has extended CONNECT."""
+        engine = TlsEngine(context, is_client=False)
+
+        def make(name: str) -> Http1 | Http2:
+            return Http2Server(knows_connect=knows_connect) if name == H2 else Http1Server()
+
+        return cls(engine, make, is_client=False)
+
+    @property
+    def waiting(self) -> int:
+        """Octets that the other side's flow control holds back."""
+        return self._http.waiting if self._http is not None else 0
+
+    def start(self, now: float) -> None:
+        """Begin the handshake."""
+        self.tls.feed(b"")
+
+    def receive(self, data: bytes, now: float) -> list[LinkEvent]:
+        """Take what has come; empty data is the end of the stream."""
+        if not data:
+            return [Gone("the connection was closed")]
+        found: list[LinkEvent] = []
+        try:
+            was_established = self.tls.established
+            self.tls.feed(data)
+            if not self.tls.established:
+                return []
+            if not was_established:
+                self._http = self._make(self.tls.protocol)
+                version = VERSIONS.get(self.tls.protocol, VERSIONS[HTTP1])
+                if not self._is_client:
+                    self._http.begin()
+                found.append(Secured(tuple(self.tls.chain), self.tls.cipher_suite, self.tls.group, version))
+            while self._http is not None and (plain := self.tls.receive()):
+                found += self._http.feed(plain)
+        except Malformed as problem:
+            return [*found, Gone(f"{problem.what}: {problem.why}")]
+        if self.tls.closed:
+            found.append(Gone("the other side has closed the connection", by_peer=True))
+        return found
+
+    def request(self, request: Request) -> None:
+        """Ask for the tunnel."""
+        if self._http is not None:
+            self._http.begin()
+            self._http.request(request)
+
+    def answer(self, status: int, headers: Mapping[str, str]) -> None:
+        """To the one request."""
+        if self._http is not None:
+            self._http.answer(status, headers)
+
+    def content(self, data: bytes) -> None:
+        """Send capsules."""
+        if self._http is not None:
+            self._http.content(data)
+
+    def packets(self, packets: Sequence[bytes]) -> None:
+        """Send IP packets."""
+        self.content(b"".join(map(write_packet, packets)))
+
+    def ping(self) -> bool:
+        """Whether an answer will come."""
+        return self._http is not None and self._http.ping()
+
+    def close(self) -> None:
+        """End the request, and TLS."""
+        if self._http is not None:
+            self._http.close()
+            self.tls.send(self._http.out())
+            self.tls.close()
+            self._http = None
+
+    def out(self, now: float) -> list[bytes]:
+        """What is to be sent now."""
+        if self._http is not None:
+            self.tls.send(self._http.out())
+        data = self.tls.out()
+        return [data] if data else []
+
+    def next_timer(self) -> float | None:
+        """A byte stream has no timers of its own."""
+        return None
+
+    def handle_timer(self, now: float) -> list[LinkEvent]:
+        """Nothing."""
+        return []

@@ -1,0 +1,1 @@
+"""What both ends of a tunnel keep: addresses, routes, packets."""

@@ -1,0 +1,50 @@
+"""CONNECT-IP as the registry offers it. Light to load: every profile is read by it."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from zesty_burrow.core.net import TCP, UDP
+from zesty_burrow.core.profile import Profile, SignIn
+from zesty_burrow.core.toml_table import Table
+from zesty_burrow.protocols.connect_ip import settings
+from zesty_burrow.protocols.connect_ip.settings import ConnectIpSettings
+
+if TYPE_CHECKING:
+    from zesty_burrow.protocols.session import Probe, Random, Session, SessionRequest
+
+
+class ConnectIp:
+    """CONNECT-IP (RFC 9484) over HTTP/2 and HTTP/1.1 in TLS."""
+
+    name = settings.NAME
+    title = "CONNECT-IP, IP over HTTP in TLS"
+    sign_in_methods = settings.SIGN_IN_METHODS
+    gateway_proofs = settings.GATEWAY_PROOFS
+
+    def refuse_sign_in(self, sign_in: SignIn) -> str:
+        """Every way to sign in goes with the gateway's certificate."""
+        return ""
+
+    def outer_ports(self, profile: Profile) -> tuple[tuple[int, int], ...]:
+        """The one port."""
+        own = settings.settings_of(profile)
+        return ((TCP if own.transport == settings.TCP_TRANSPORT else UDP, own.port),)
+
+    def read_settings(self, table: Table) -> ConnectIpSettings:
+        """The table ``connect-ip`` of a profile."""
+        return settings.read_settings(table)
+
+    def session(self, profile: Profile, request: SessionRequest, random: Random) -> Session:
+        """A client for a profile."""
+        from zesty_burrow.protocols.connect_ip.config import client_config
+        from zesty_burrow.protocols.connect_ip.session import ConnectIpSession
+
+        return ConnectIpSession(client_config(profile, request), profile.credentials_label)
+
+    def probe(self, profile: Profile, address: str, timeout: float, random: Random) -> Probe:
+        """TLS and the settings of HTTP, without a request."""
+        raise NotImplementedError
+
+
+PROTOCOL = ConnectIp()

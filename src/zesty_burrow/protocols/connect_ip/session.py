@@ -1,0 +1,443 @@
+"""The client's end of CONNECT-IP behind the calls and events that every protocol has.
+
+The order is: TLS or QUIC, the judgement of the gateway's certificates, the request with the sign-in, addresses and
+routes. Before the judgement nothing follows the first message. A connection that was lost is made again, proven again
+and signed in again, with the same inner addresses; then packets go on.
+"""
+
+from __future__ import annotations
+
+import re
+from collections import deque
+from enum import StrEnum
+from ipaddress import ip_interface
+
+from OpenSSL import SSL
+
+from zesty_burrow.core.net import AddressRange, Datagram, Endpoint, intersect, is_host
+from zesty_burrow.core.policy.tls_names import suite_of
+from zesty_burrow.errors import (
+    BurrowError,
+    GatewayError,
+    GatewayProtocolError,
+    GatewayUnreachable,
+    Malformed,
+    ProgramFault,
+    SignInRefused,
+)
+from zesty_burrow.protocols.connect_ip.config import ClientConfig
+from zesty_burrow.protocols.connect_ip.http.link import (
+    Alive,
+    Answered,
+    Content,
+    Gone,
+    Link,
+    LinkEvent,
+    Payload,
+    Request,
+    Secured,
+)
+from zesty_burrow.protocols.connect_ip.http.tls_link import TlsLink
+from zesty_burrow.protocols.connect_ip.machine.channel import HttpChannel
+from zesty_burrow.protocols.connect_ip.machine.tunnel import TunnelEnd, ranges_of
+from zesty_burrow.protocols.connect_ip.wire.capsules import (
+    SKIPPED,
+    AddressEntry,
+    CapsuleType,
+    Interface,
+    no_address,
+    read_payload,
+    write_addresses,
+    write_capsule,
+)
+from zesty_burrow.protocols.gateway_proof import prove_chain
+from zesty_burrow.protocols.session import (
+    ChannelChanged,
+    Down,
+    Event,
+    Framing,
+    Moved,
+    Negotiated,
+    NegotiatedSuite,
+    NetworkSettings,
+    Noticed,
+    Step,
+    StepDone,
+    Up,
+)
+
+ANSWER_DUE = 10.0
+"""Seconds for the answer to a question whether the other side is alive."""
+PATIENCE = 2.0
+"""Seconds for what the gateway does not have to send: an address of the second family, more routes."""
+PORT = 1
+
+
+_CERTIFICATE_ALERT = re.compile(r"alert.*(certificate|unknown ca|access denied)", re.IGNORECASE)
+"""RFC 8446 §6.2: what a server says of a client's certificate, after the handshake is complete for the client."""
+
+
+class State(StrEnum):
+    """Where a session is."""
+
+    IDLE = "idle"
+    HANDSHAKE = "handshake"
+    SIGN_IN = "sign-in"
+    ADDRESSES = "addresses"
+    UP = "up"
+    LOST = "lost"
+    ENDED = "ended"
+
+
+class ConnectIpSession:
+    """``label``: what the credentials are called, for messages. ``channel``: None until the tunnel is up."""
+
+    local_port = PORT
+
+    def __init__(self, config: ClientConfig, label: str = "") -> None:
+        self.config, self.transport = config, config.transport
+        self.state = State.IDLE
+        self.channel: HttpChannel | None = None
+        self.round_trip, self.last_heard = float("inf"), 0.0
+        self._label = label
+        self._link: Link | None = None
+        self._ticket: SSL.Session | None = None
+        self._tunnel = TunnelEnd()
+        self._events: deque[Event] = deque()
+        self._reached = False
+        self._requests = 0
+        self._waited: frozenset[int] = frozenset()
+        self._addresses: tuple[Interface, ...] = ()
+        self._patience = 0.0
+        self._asked_at: float | None = None
+        self._pinged_at: float | None = None
+        self._due: float | None = None
+        self._give_up_at: float | None = None
+
+    @property
+    def framing(self) -> Framing:
+        """A session over HTTP frames its packets itself."""
+        raise ProgramFault("a session over HTTP has no datagrams to frame")
+
+    @property
+    def peer(self) -> Endpoint:
+        """Where the gateway is."""
+        return self.config.gateway
+
+    @property
+    def is_up(self) -> bool:
+        """Whether the gateway has granted the tunnel, and neither side has ended it."""
+        return self.channel is not None and self.state is not State.ENDED
+
+    @property
+    def wants_connection(self) -> bool:
+        """Whether a connection that was lost is to be made again."""
+        return self.state is State.LOST
+
+    @property
+    def is_blocked(self) -> bool:
+        """Whether packets would only wait: for the other side's flow control, or for a connection."""
+        return self._link is None or self._link.waiting > 0
+
+    def start(self, now: float) -> None:
+        """Begin the handshake."""
+        self.state, self._due = State.HANDSHAKE, now + self.config.timeout
+        self._asked_at = now
+        self._link = self.config.make_link(self._ticket)
+        self._link.start(now)
+
+    def close(self, now: float) -> None:
+        """End it; over a byte stream nobody waits for an answer."""
+        if self._link is not None and self.state in (State.ADDRESSES, State.UP):
+            self._link.close()
+        self._end(Down(now, by_peer=False))
+
+    def address_changed(self, now: float) -> None:
+        """This machine has another address, or another connection, towards the gateway than before."""
+        if self.channel is None or self.state is State.ENDED:
+            return
+        if self.state is not State.LOST:
+            self._lose(now)
+        give_up = self._give_up_at
+        self.start(now)
+        self._give_up_at = give_up
+
+    def receive(self, data: bytes, source: Endpoint, now: float, local_port: int = 0) -> None:
+        """Take octets of the connection; empty data is its end."""
+        link = self._link
+        if link is None or self.state in (State.LOST, State.ENDED):
+            return
+        if data:
+            self.last_heard = now
+            if not self._reached:
+                self._reached = True
+                self._events.append(StepDone(now, Step.REACH, self.peer[0]))
+        self._take(link.receive(data, now), now)
+
+    def send(self, now: float) -> list[Datagram]:
+        """What to send now."""
+        link, channel = self._link, self.channel
+        if channel is not None and channel.going:
+            going, channel.going = channel.going, []
+            if link is not None and self.state is State.UP:
+                link.packets(going)
+        if link is None:
+            return []
+        return [Datagram(data, PORT, self.peer) for data in link.out(now)]
+
+    def next_timer(self) -> float | None:
+        """When to call ``handle_timer``."""
+        own = [self._due, self._give_up_at, self._link.next_timer() if self._link is not None else None]
+        return min((one for one in own if one is not None), default=None)
+
+    def handle_timer(self, now: float) -> None:
+        """Time has passed."""
+        if self._link is not None:
+            self._take(self._link.handle_timer(now), now)
+        if self._give_up_at is not None and now >= self._give_up_at:
+            why = f"the connection was lost and not made again within {self.config.give_up:g} seconds"
+            self._fail(self._unreachable(why), now)
+        elif self._due is not None and now >= self._due:
+            self._due = None
+            self._on_due(now)
+
+    def next_event(self) -> Event | None:
+        """The next event, or None."""
+        return self._events.popleft() if self._events else None
+
+    def exported_keys(self) -> str:
+        """The secrets of TLS, a line each (RFC 9850)."""
+        return "".join(f"{line}\n" for line in self.config.key_log)
+
+    # What the connection reports.
+
+    def _take(self, events: list[LinkEvent], now: float) -> None:
+        try:
+            for event in events:
+                if self.state in (State.LOST, State.ENDED):
+                    return
+                self._on(event, now)
+        except Malformed as problem:
+            self._fail(self._protocol_error(f"{problem.what}: {problem.why}"), now)
+        except BurrowError as problem:
+            self._fail(problem, now)
+
+    def _on(self, event: LinkEvent, now: float) -> None:
+        if isinstance(event, Content):
+            self._on_content(event.data, now)
+        elif isinstance(event, Payload):
+            if self.channel is not None:
+                self.channel.received(read_payload(event.data), now)
+        elif isinstance(event, Secured):
+            self._on_secured(event, now)
+        elif isinstance(event, Answered):
+            self._on_answer(event, now)
+        elif isinstance(event, Alive):
+            if self._pinged_at is not None:
+                self.round_trip = min(self.round_trip, now - self._pinged_at)
+            self._pinged_at = None
+            self._stay_alive(now)
+        elif isinstance(event, Gone):
+            self._on_gone(event, now)
+
+    def _on_secured(self, event: Secured, now: float) -> None:
+        self._measured(now)
+        suite = suite_of(event.cipher_suite, event.group)
+        self._events.append(Negotiated(now, (NegotiatedSuite("TLS", suite),)))
+        self._events.append(StepDone(now, Step.NEGOTIATE, f"{event.version}, {suite}"))
+        proof = prove_chain(self.config.trust, event.chain, self.peer[0])
+        notes = "".join(f"; {entry.code.title}" for entry in proof.findings)
+        self._events.append(StepDone(now, Step.PROVE, proof.subject + notes))
+        self._events += [Noticed(now, entry) for entry in proof.findings]
+        headers = {"authorization": self.config.authorization()} if self.config.authorization is not None else {}
+        if self._link is not None:
+            self._link.request(Request(self.config.authority, self.config.path, headers))
+        self.state, self._due, self._asked_at = State.SIGN_IN, now + self.config.timeout, now
+
+    def _on_answer(self, event: Answered, now: float) -> None:
+        if self.state is not State.SIGN_IN:
+            raise self._protocol_error("it answers what was not asked")
+        self._measured(now)
+        if not event.is_tunnel:
+            raise self._refusal(event)
+        self._events.append(StepDone(now, Step.SIGN_IN, f"with the credentials for {self._label}"))
+        self._keep_ticket()
+        self.state, self._due = State.ADDRESSES, now + self.config.timeout
+        self._tunnel = TunnelEnd()
+        self._ask_for_addresses(now)
+
+    def _ask_for_addresses(self, now: float) -> None:
+        """RFC 9484 §4.7.2: one of each family, those that this side had before if it had any."""
+        had = [ip_interface(str(one.network)) for one in self._addresses] or [*map(ip_interface, self.config.wanted)]
+        entries = []
+        for version in self.config.families:
+            self._requests += 1
+            before = next((one for one in had if one.version == version), no_address(version))
+            entries.append(AddressEntry(self._requests, before))
+        self._waited = frozenset(one.request for one in entries)
+        if self._link is not None and entries:
+            self._link.content(write_addresses(CapsuleType.ADDRESS_REQUEST, entries))
+        self._patience = now + PATIENCE
+
+    def _on_content(self, data: bytes, now: float) -> None:
+        changed = self._tunnel.feed(data)
+        channel = self.channel
+        for packet in self._tunnel.take_packets():
+            if channel is not None and self.state is State.UP:
+                channel.received(packet, now)
+        if not changed or self._link is None:
+            return
+        if self._tunnel.asked:
+            # This side gives out no addresses: each request is refused (RFC 9484 §4.7.2).
+            refused = [AddressEntry(one.request, no_address(one.address.version)) for one in self._tunnel.asked]
+            self._tunnel.asked = []
+            self._link.content(write_addresses(CapsuleType.ADDRESS_ASSIGN, refused))
+        if self.state is State.ADDRESSES:
+            self._settle(now)
+        elif self.state is State.UP:
+            self._renew(now)
+
+    def _settle(self, now: float) -> None:
+        """Up, once there are addresses and routes, and what was asked for is answered."""
+        tunnel = self._tunnel
+        if not tunnel.assigned or tunnel.routes is None or not self._waited <= tunnel.answered:
+            if tunnel.assigned and tunnel.routes is not None:
+                self._due = min(self._due or self._patience, self._patience)
+            elif tunnel.assigned is not None and not tunnel.assigned and self._waited <= tunnel.answered:
+                raise GatewayError(f"the gateway {self.peer[0]} has no address for this machine")
+            return
+        self._come_up(now)
+
+    def _come_up(self, now: float) -> None:
+        assigned, remote = self._tunnel.assigned or (), self._remote()
+        room = self._link.room if self._link is not None else 0
+        self._due, self._give_up_at, self.state = None, None, State.UP
+        network = self._network(assigned)
+        if not network.addresses:
+            raise GatewayError(f"the gateway {self.peer[0]} has no address for this machine")
+        if self.channel is not None:
+            if not set(network.addresses) & set(self._addresses):
+                raise GatewayError(f"the gateway {self.peer[0]} has given other addresses than before")
+            self.channel.change(ranges_of(network.addresses), remote)
+            self._events += [ChannelChanged(now), Moved(now, self.peer)]
+        else:
+            self._addresses = network.addresses
+            self.channel = HttpChannel(ranges_of(network.addresses), remote, room)
+            self._events.append(Up(now, network, remote, self.channel))
+        self._stay_alive(now)
+
+    def _network(self, assigned: tuple[Interface, ...]) -> NetworkSettings:
+        usable = [_first(one) for one in assigned if one.version in self.config.families]
+        good = tuple(one for one in usable if is_host(one.ip))
+        refused = tuple(f"the address {one}" for one in usable if not is_host(one.ip))
+        return NetworkSettings(good, refused=refused)
+
+    def _remote(self) -> tuple[AddressRange, ...]:
+        return intersect(self.config.remote, self._tunnel.routes or ())
+
+    def _renew(self, now: float) -> None:
+        """The gateway has changed addresses or routes (RFC 9484 §4.7: they replace what was before)."""
+        network = self._network(self._tunnel.assigned or ())
+        if not set(self._addresses) <= set(network.addresses):
+            raise GatewayError(f"the gateway {self.peer[0]} has taken this machine's address away")
+        if self.channel is not None:
+            self.channel.change(ranges_of(self._addresses), self._remote())
+            self._events.append(ChannelChanged(now))
+
+    # Signs of life, and their end.
+
+    def _stay_alive(self, now: float) -> None:
+        if self.state is State.UP:
+            self._due = now + self.config.keep_alive
+
+    def _on_due(self, now: float) -> None:
+        if self.state is State.ADDRESSES and self._tunnel.assigned and self._tunnel.routes is not None:
+            self._come_up(now)
+        elif self.state is State.UP:
+            self._ask_whether_alive(now)
+        elif self.state in (State.HANDSHAKE, State.SIGN_IN, State.ADDRESSES):
+            where = "any more" if self._reached else "to the first message"
+            self._on_gone(Gone(f"no answer {where} for {self.config.timeout:g} seconds"), now)
+
+    def _ask_whether_alive(self, now: float) -> None:
+        if self._link is None:
+            return
+        if self._pinged_at is not None and self.last_heard < self._pinged_at:
+            self._on_gone(Gone(f"no answer for {now - self.last_heard:.0f} seconds"), now)
+            return
+        self._pinged_at = None
+        if now - self.last_heard < self.config.keep_alive:
+            self._due = self.last_heard + self.config.keep_alive
+        elif self._link.ping():
+            self._pinged_at, self._due = now, now + ANSWER_DUE
+        else:
+            # HTTP/1.1 has no question; TCP notices when nobody acknowledges this.
+            self._link.content(write_capsule(SKIPPED, b""))
+            self._due = now + self.config.keep_alive
+
+    def _on_gone(self, event: Gone, now: float) -> None:
+        if self.channel is not None and not event.by_peer:
+            self._lose(now)
+        elif self.channel is not None:
+            self._end(Down(now, True, event.why))
+        elif self._reached:
+            self._fail(self._protocol_error(event.why), now)
+        else:
+            self._fail(self._unreachable(event.why), now)
+
+    def _lose(self, now: float) -> None:
+        self.state, self._link, self._due, self._pinged_at = State.LOST, None, None, None
+        self._give_up_at = self._give_up_at or now + self.config.give_up
+        if self.channel is not None:
+            self.channel.going.clear()
+
+    def _fail(self, problem: BurrowError, now: float) -> None:
+        self._end(Down(now, True, str(problem), problem))
+
+    def _end(self, event: Down) -> None:
+        if self.state is not State.ENDED:
+            self._events.append(event)
+        if event.error is not None:
+            # Nothing more goes out to whom did not prove himself, or breaks the protocol.
+            self._link = None
+        self.state, self._due, self._give_up_at = State.ENDED, None, None
+
+    def _measured(self, now: float) -> None:
+        if self._asked_at is not None:
+            self.round_trip = min(self.round_trip, now - self._asked_at)
+            self._asked_at = None
+
+    def _keep_ticket(self) -> None:
+        if isinstance(self._link, TlsLink):
+            self._ticket = self._link.tls.session
+
+    # Errors.
+
+    def _refusal(self, event: Answered) -> BurrowError:
+        host, status = self.peer[0], event.status
+        if status in (401, 403):
+            return SignInRefused(f"the gateway {host} refused the sign-in", why=f"HTTP status {status}")
+        if 300 <= status < 400:
+            where = event.headers.get("location", "another place")
+            why = f"HTTP status {status}: it names {where!r:.120}; credentials are not taken to another place"
+        elif status in (404, 405, 501):
+            why = f"HTTP status {status}: there is no tunnel at {self.config.path}"
+        else:
+            why = f"HTTP status {status}"
+        return GatewayError(f"the gateway {host} grants no tunnel", why=why)
+
+    def _protocol_error(self, why: str) -> BurrowError:
+        if self.state is State.SIGN_IN and _CERTIFICATE_ALERT.search(why):
+            return SignInRefused(f"the gateway {self.peer[0]} refused the sign-in", why=why)
+        return GatewayProtocolError(f"the gateway {self.peer[0]} broke the negotiation off", why=why)
+
+    def _unreachable(self, why: str) -> GatewayUnreachable:
+        host, port = self.peer
+        step = f"Try another place, and check that TCP port {port} may leave this network."
+        return GatewayUnreachable(f"the gateway {host} (TCP port {port}) does not answer", why=why, next_step=step)
+
+
+def _first(assigned: Interface) -> Interface:
+    """This machine's address of a prefix that it was assigned: the first that a host can have."""
+    network = assigned.network
+    return assigned if network.num_addresses == 1 else ip_interface(f"{network[1]}/{network.prefixlen}")

@@ -1,0 +1,1 @@
+"""What travels: variable-length integers, capsules, the address of the request."""

@@ -1,0 +1,117 @@
+"""CONNECT-IP (RFC 9484) in the lab: tried, rehearsed, connected, verified; by HTTP/2 and HTTP/1.1; after resets."""
+
+from __future__ import annotations
+
+import pytest
+
+from support import until
+from zesty_burrow.lab import story
+from zesty_burrow.lab.client import LabClient
+
+pytestmark = pytest.mark.lab
+NAME = "quillwort-lisbon"
+SERVERS = f"{story.RESOLVER4},{story.RESOLVER6}"
+
+
+@pytest.fixture
+def over_http(lab):
+    """The profile goes by CONNECT-IP for one test."""
+    lab.heron("choose", NAME, "--protocol", "connect-ip", "--name-servers", SERVERS, check=0)
+    yield lab
+    lab.heron("disconnect")
+    lab.heron("choose", NAME, "--protocol", "ikev2", "--name-servers", "gateway", check=0)
+
+
+def test_chosen(over_http):
+    """The protocol has settings of its own; gateway, trust and credentials are those of before."""
+    shown = over_http.heron("show", NAME).json["profile"]
+    assert shown["tunnel"]["protocol"] == "connect-ip" and "ikev2" not in shown
+    assert (shown["connect-ip"]["transport"], shown["connect-ip"]["port"]) == ("tcp", 443)
+    assert shown["sign_in"]["method"] == "basic"
+
+
+def test_without_a_tunnel(over_http):
+    """Credentials tried and a rehearsal with its exit, where no UDP leaves."""
+    over_http.fault("cobblewire", "udp-blocked")
+    tried = over_http.heron("credentials", "try", NAME)
+    assert tried.code == 0, tried.text
+    (row,) = over_http.heron("rehearse", NAME).json["rehearsals"]
+    assert row["verdict"] == "fit", row
+    assert row["strength"] == 192
+
+
+@pytest.mark.parametrize("fault", ["", "no-http2"])
+def test_up(over_http, fault):
+    """Up and verified from outside; packets of any size both ways; the gateway hears of the end."""
+    if fault:
+        over_http.fault("lisbon", fault)
+    over_http.fault("cobblewire", "udp-blocked")
+    up = over_http.heron("connect", NAME, "--detach")
+    assert up.code == 0, up.text
+    assert up.json["tunnel"]["algorithms"]["TLS"] == "TLS_AES_256_GCM_SHA384, X25519MLKEM768"
+    seen = over_http.heron("verify")
+    assert (seen.code, seen.json["verdict"]) == (0, "sealed"), seen.text
+    for size in ("56", "1300", "4000"):
+        over_http.shell("heron", "ping", "-c", "2", "-W", "3", "-s", size, story.OBSERVATORY4)
+    over_http.shell("heron", "ping", "-6", "-c", "2", "-W", "3", story.OBSERVATORY6)
+    status = over_http.heron("status").json["tunnel"]
+    assert status["is_up"] and status["packets_in"] > 4 and status["dropped"] == status["rejected"] == 0
+    assert over_http.gateway("lisbon")["tunnels"] == 1
+    assert over_http.heron("disconnect").code == 0
+    until(lambda: over_http.gateway("lisbon")["tunnels"] == 0, 10)
+
+
+def test_a_connection_that_is_reset(over_http):
+    """It is made again, proven and signed in again, with the same address; the guard stays closed."""
+    assert over_http.heron("connect", NAME, "--detach").code == 0
+    before = over_http.heron("status").json["tunnel"]
+    for _ in range(3):
+        LabClient(over_http.folder).call_host("lisbon", "reset")
+        until(
+            lambda: (
+                over_http.run("lab", "run", "heron", "--", "ping", "-c", "1", "-W", "1", story.OBSERVATORY4).code == 0
+            ),
+            20,
+        )
+    after = over_http.heron("status").json["tunnel"]
+    assert after["is_up"] and after["addresses"] == before["addresses"]
+    assert over_http.heron("verify").json["verdict"] == "sealed"
+
+
+@pytest.mark.parametrize(
+    ("fault", "code"),
+    [
+        ("expired-certificate", "certificate-expired"),
+        ("wrong-name", "certificate-wrong-name"),
+        ("untrusted-authority", "certificate-untrusted"),
+        ("refused-password", "sign-in-refused"),
+        ("no-extended-connect", "gateway-protocol"),
+        ("redirects", "gateway"),
+        ("silent", "gateway-unreachable"),
+    ],
+)
+def test_what_a_gateway_can_do_wrong(over_http, fault, code):
+    """The same errors as with IKE; nothing is sent to whom has not proven himself."""
+    over_http.fault("lisbon", fault)
+    before = over_http.gateway("lisbon")
+    ended = over_http.heron("connect", NAME, "--detach", "--timeout", "2")
+    assert ended.json["code"] == code, ended.text
+    after = over_http.gateway("lisbon")
+    assert after["signed_in"] == before["signed_in"]
+    assert (after["refused"] > before["refused"]) == (fault == "refused-password")
+
+
+def test_the_gateway_ends_it(over_http):
+    """An end that was said is one; without --keep-trying the tunnel is down."""
+    assert over_http.heron("connect", NAME, "--detach").code == 0
+    LabClient(over_http.folder).call_host("lisbon", "end")
+    until(lambda: not over_http.heron("status").json.get("tunnel", {}).get("is_up"), 10)
+
+
+def test_between_protocols(over_http):
+    """From CONNECT-IP to IKEv2 and back without a gap."""
+    for name, country in ((NAME, "PT"), ("quillwort-tallinn", "EE"), (NAME, "PT")):
+        up = over_http.heron("connect", name, "--detach")
+        assert up.code == 0, up.text
+        seen = over_http.heron("verify").json
+        assert (seen["verdict"], seen["after"]["ipv4"]["country"]) == ("sealed", country)
