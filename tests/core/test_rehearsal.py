@@ -113,6 +113,6 @@ def test_failures_with_one_cause_are_told_once():
 def test_strength(suite, bits):
     """The weakest of cipher, PRF and key exchange; without integrity there is none."""
     assert suite_strength(suite) == bits
-    assert strength_of(suite, None) == bits
-    assert strength_of(Suite(20, 256, prf=7, group=21), suite) == bits
-    assert strength_of(None, None) == 0
+    assert strength_of([suite]) == bits
+    assert strength_of([Suite(20, 256, prf=7, group=21), suite]) == bits
+    assert strength_of([]) == 0

@@ -37,7 +37,7 @@ def advice(lab, *words):
 
 def test_one_gateway(lab):
     """What lisbon takes is what it is set to take; the gateway sees no sign-in."""
-    seen = lab.gateways.gateway("lisbon")["signed_in"]
+    seen = lab.gateway("lisbon")["signed_in"]
     found = advice(lab, "lisbon")[0]
     assert found["answered"]
     taken = {row["name"] for row in found["algorithms"] if row["gateway"]}
@@ -47,7 +47,7 @@ def test_one_gateway(lab):
     assert found["would"]["bits"] == found["should"]["bits"] == 128
     assert all(reason["source"] for reason in found["reasons"])
     assert found["findings"] == []
-    assert lab.gateways.gateway("lisbon")["signed_in"] == seen
+    assert lab.gateway("lisbon")["signed_in"] == seen
 
 
 def test_many_at_once(lab):

@@ -126,10 +126,10 @@ def test_a_captured_tunnel_decrypts(suites, tmp_path, profile):
 
 def test_keys_are_never_written_over_a_file(lab, tmp_path):
     """An existing key file stops the connection, and the machine is put back."""
-    before, tunnels = lab.network(), lab.gateways.gateway("lisbon")["tunnels"]
+    before, tunnels = lab.network(), lab.gateway("lisbon")["tunnels"]
     path = tmp_path / "keys.json"
     path.write_text("mine")
     assert lab.heron("connect", "lisbon", "--detach", "--export-keys", str(path), check=4).json["code"] == "clash"
     assert path.read_text() == "mine"
     assert lab.network() == before
-    assert lab.gateways.gateway("lisbon")["tunnels"] == tunnels
+    assert lab.gateway("lisbon")["tunnels"] == tunnels

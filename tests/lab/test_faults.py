@@ -19,7 +19,7 @@ PROOF = {
 def test_gateways_that_do_not_prove_themselves(lab, fault):
     """Exit code 7, the certificate's code, a remedy; the gateway saw no sign-in, the machine is unchanged."""
     lab.fault("lisbon", fault)
-    before, seen = lab.network(), lab.gateways.gateway("lisbon")
+    before, seen = lab.network(), lab.gateway("lisbon")
     failed = lab.heron("connect", "lisbon", "--detach", check=7)
     assert failed.json["code"] == PROOF[fault]
     assert "no credentials were sent" in failed.json["what"]
@@ -27,7 +27,7 @@ def test_gateways_that_do_not_prove_themselves(lab, fault):
     assert failed.json["step"] == "prove"
     assert "done  negotiate" in failed.err
     assert "done  prove" not in failed.err
-    after = lab.gateways.gateway("lisbon")
+    after = lab.gateway("lisbon")
     assert (after["signed_in"], after["refused"]) == (seen["signed_in"], seen["refused"])
     assert "zesty disconnect" in failed.json["next_step"]
     assert lab.network() == sorted([*before, "packet filter: the guard"])
@@ -43,7 +43,7 @@ def test_refused_password(lab):
     assert failed["step"] == "sign in"
     assert "error 691" in failed["why"]
     assert "web page" in failed["next_step"]
-    assert lab.gateways.gateway("lisbon")["refused"] >= 1
+    assert lab.gateway("lisbon")["refused"] >= 1
 
 
 def test_silent_gateway(lab):

@@ -176,7 +176,7 @@ def test_credentials_are_tried_without_a_tunnel(lab):
     done = lab.heron("credentials", "try", "lisbon", check=0).json["message"]
     assert "accepts the credentials: those for Quillwort Relay" in done
     assert lab.network() == before
-    assert lab.gateways.gateway("lisbon")["tunnels"] == 0
+    assert lab.gateway("lisbon")["tunnels"] == 0
 
 
 def test_a_refused_sign_in_says_which_credentials(lab):

@@ -25,7 +25,7 @@ def by_profile(result):
 def test_all_places(lab):
     """Each place: all steps, its own exit in both families, its provider's resolver; nothing is left anywhere."""
     before = lab.network()
-    tunnels = {place.name: lab.gateways.gateway(place.name)["tunnels"] for place in story.PLACES}
+    tunnels = {place.name: lab.gateway(place.name)["tunnels"] for place in story.PLACES}
     result = lab.heron("rehearse", *PROVIDERS, check=0)
     rows = by_profile(result)
     assert set(rows) == {f"quillwort-{place.name}" for place in story.PLACES}
@@ -42,7 +42,7 @@ def test_all_places(lab):
     assert set(result.json["recommended"]) == {"nearest", "fastest", "strongest"}
     assert set(result.json["recommended"].values()) <= set(rows)
     assert lab.network() == before
-    assert {place.name: lab.gateways.gateway(place.name)["tunnels"] for place in story.PLACES} == tunnels
+    assert {place.name: lab.gateway(place.name)["tunnels"] for place in story.PLACES} == tunnels
 
 
 def test_each_fault_is_told_by_its_step(lab):
@@ -121,7 +121,7 @@ def test_an_office_carries_only_its_own(lab, tmp_path):
 def test_interrupted(lab):
     """Ctrl-C: what is done is shown, the rest is counted, no gateway keeps a tunnel, exit code 130."""
     lab.fault("nairobi", "silent")
-    before = lab.gateways.gateway("lisbon")["tunnels"]
+    before = lab.gateway("lisbon")["tunnels"]
     ended = lab.shell(
         "heron", "timeout", "-s", "INT", "4",
         sys.executable, "-m", "zesty_burrow", "--json", "rehearse", *PROVIDERS, "--at-once", "2", "--timeout", "30",
@@ -133,7 +133,7 @@ def test_interrupted(lab):
     assert (len(document["rehearsals"]), document["wanted"]) == (4, 5)
     assert "quillwort-nairobi" not in by_profile(ended)
     assert "Traceback" not in ended.err
-    assert lab.gateways.gateway("lisbon")["tunnels"] == before
+    assert lab.gateway("lisbon")["tunnels"] == before
 
 
 def test_as_a_table_for_other_programs(lab):

@@ -35,7 +35,7 @@ def test_there_and_back(lab):
     assert status["rejected"] == 0
     assert lab.heron("disconnect", check=0).json["profile"] == "quillwort-lisbon"
     assert lab.network() == before
-    assert lab.gateways.gateway("lisbon")["tunnels"] == 0
+    assert lab.gateway("lisbon")["tunnels"] == 0
 
 
 @pytest.mark.parametrize("place", ["montevideo", "nairobi"])
@@ -165,8 +165,8 @@ def test_liveness(lab):
     lab.heron("connect", "lisbon", "--detach", check=0)
     lab.run("lab", "probe", "lisbon", check=0)
     time.sleep(0.5)
-    assert lab.gateways.gateway("lisbon")["unanswered"] == 0
-    assert lab.gateways.gateway("lisbon")["tunnels"] == 1
+    assert lab.gateway("lisbon")["unanswered"] == 0
+    assert lab.gateway("lisbon")["tunnels"] == 1
 
 
 def test_kill_and_restore(lab):
@@ -283,16 +283,16 @@ def test_without_rights_it_says_so(lab):
 def test_keys_are_renewed_under_a_live_tunnel(lab):
     """The gateway renews keys of both kinds in turn; names and pages go through all the while, nothing is rejected."""
     lab.heron("connect", "nairobi", "--detach", check=0)
-    before = lab.gateways.gateway("nairobi")["renewed"]
+    before = lab.gateway("nairobi")["renewed"]
     for number, kind in enumerate(("rekey", "rekey-ike", "rekey", "rekey-ike"), start=1):
         LabClient(lab.folder).call_host("nairobi", kind)
         assert lab.heron("verify", check=0).json["verdict"] == "sealed"
         status = lab.heron("status", check=0).json["tunnel"]
         assert (status["rekeys"], status["rejected"], status["dropped"]) == (number, 0, 0)
-        gateway = lab.gateways.gateway("nairobi")
+        gateway = lab.gateway("nairobi")
         assert (gateway["tunnels"], gateway["renewed"]) == (1, before + number)
     lab.heron("disconnect", check=0)
-    assert lab.gateways.gateway("nairobi")["tunnels"] == 0
+    assert lab.gateway("nairobi")["tunnels"] == 0
 
 
 def test_what_is_not_granted_is_blocked(lab):

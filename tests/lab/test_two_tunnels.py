@@ -128,7 +128,7 @@ def test_all_at_once_and_what_is_refused(lab, office):
     lab.heron("connect", "lisbon", "--detach", check=0)
     refused = lab.heron("connect", "tallinn", "--detach", "--beside", check=4).json
     assert refused["code"] == "tunnels-overlap" and "0.0.0.0/0" in refused["why"]
-    assert lab.gateways.gateway("tallinn")["tunnels"] == 0
+    assert lab.gateway("tallinn")["tunnels"] == 0
     lab.heron("connect", office, "--detach", "--beside", check=0)
     assert lab.heron("connect", office, "--detach", "--beside", check=4).json["code"] == "already-up"
     # Another place is wanted instead of the relay's, and not of the office's.

@@ -72,7 +72,7 @@ class Stage:
 
     async def _rehearse(self, part: Part) -> Rehearsal:
         profile = part.profile
-        result = Rehearsal(profile.name, profile.provider, profile.country, profile.city)
+        result = Rehearsal(profile.name, profile.provider, profile.country, profile.city, over=profile.over)
         if part.missing is not None:
             return replace(result, failure=_failure(part.missing, "sign in"))
         steps: list[StepTime] = []
@@ -96,11 +96,10 @@ class Stage:
             steps=tuple(steps),
             failure=failure,
             findings=attempt.findings,
-            ike=suites.get("IKE"),
-            esp=suites.get("ESP"),
+            suites=suites,
             round_trip=attempt.round_trip if attempt.round_trip < float("inf") else 0.0,
         )
-        result = replace(result, strength=strength_of(result.ike, result.esp))
+        result = replace(result, strength=strength_of(suites.values()))
         if seen:
             what = seen[0]
             result = replace(

@@ -114,6 +114,10 @@ class ProtocolSettings:
         """Kinds that are used where they are kept, and not missed where they are not."""
         return ()
 
+    def over(self) -> str:
+        """What it travels in, in a word or two."""
+        return ""
+
     def written(self) -> dict[str, Any]:
         """The protocol's table in the text form."""
         return {}
@@ -168,6 +172,11 @@ class Profile:
     def place(self) -> str:
         """City and country for people."""
         return ", ".join(part for part in (self.city, self.country) if part) or self.name
+
+    @property
+    def over(self) -> str:
+        """Protocol and transport, in a few words."""
+        return f"{self.tunnel.protocol} {self.settings.over()}".strip()
 
     @property
     def gateway_identity(self) -> Identity:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 
@@ -46,7 +46,8 @@ NOWHERE = Sighting()
 class Rehearsal:
     """One profile, gone through. Times are seconds; ``round_trip`` is 0 if nothing was ever received.
 
-    ``strength``: bits of the weaker of the two SAs.
+    ``over``: protocol and transport; ``suites``: what was negotiated, by what it is for; ``strength``: bits of the
+    weakest of these.
     ``carries_outside``: whether the gateway carries traffic to the observatory at all; an office's gateway may not.
     """
 
@@ -57,8 +58,8 @@ class Rehearsal:
     gateway: str = ""
     steps: tuple[StepTime, ...] = ()
     failure: Failure | None = None
-    ike: Suite | None = None
-    esp: Suite | None = None
+    over: str = ""
+    suites: Mapping[str, Suite] = field(default_factory=dict)
     round_trip: float = 0.0
     exit4: Sighting = NOWHERE
     exit6: Sighting = NOWHERE
@@ -81,9 +82,9 @@ class Rehearsal:
         return sum(entry.seconds for entry in self.steps if entry.step != "resolve")
 
 
-def strength_of(ike: Suite | None, esp: Suite | None) -> int:
-    """Bits of the weaker of the two SAs; 0 without them."""
-    return min((suite_strength(one) for one in (ike, esp) if one is not None), default=0)
+def strength_of(suites: Iterable[Suite]) -> int:
+    """Bits of the weakest of what was negotiated; 0 without any."""
+    return min(map(suite_strength, suites), default=0)
 
 
 def judge(seen: Rehearsal) -> tuple[Fitness, tuple[Finding, ...]]:

@@ -63,6 +63,10 @@ class ConnectIpSettings(ProtocolSettings):
         """The kinds of credentials without which nobody can sign in."""
         return _NEEDED[sign_in.method]
 
+    def over(self) -> str:
+        """The transport."""
+        return self.transport.upper()
+
     def written(self) -> dict[str, Any]:
         """The table; what has its default is left out, but for transport and port."""
         table: dict[str, Any] = {"transport": self.transport, "port": self.port}

@@ -185,6 +185,10 @@ class IkeSettings(ProtocolSettings):
         own: tuple[ProposalChoice, ...] = getattr(self, label)
         return own or getattr(DEFAULTS, label)
 
+    def over(self) -> str:
+        """The transport."""
+        return self.transport.upper()
+
     def written(self) -> dict[str, Any]:
         """The table; what has its default is left out, but for transport and port."""
         table: dict[str, Any] = {"transport": self.transport, "port": self.port}

@@ -47,18 +47,21 @@ def rehearsal_table(result: RehearsalResult) -> Parts:
     yield heading(f"Rehearsal of {plural(count, 'profile')}")
     if result.interrupted:
         yield Text(f"Interrupted: {result.wanted - count} of {result.wanted} were not rehearsed.", style="yellow")
-    labels = ("verdict", "profile", "reached", "time", "round trip", "cipher", "bits", "exit")
+    mixed = len({one.over for one in result.rehearsals}) > 1
+    over = ("over",) if mixed else ()
+    labels = ("verdict", "profile", *over, "reached", "time", "round trip", "cipher", "bits", "exit")
     figures = ("time", "round trip", "bits")
     table = Table(*(Column(label, whole=label != "exit", right=label in figures) for label in labels))
     for one in result.rehearsals:
         table.add_row(
             Text(one.verdict, style=STYLES[one.verdict]),
             Text(one.profile),
+            *((one.over,) if mixed else ()),
             Text(one.steps[-1].step if one.steps else "nothing"),
             milliseconds(one.seconds) if one.steps else "",
             milliseconds(one.round_trip) if one.round_trip else "",
             _cipher(one),
-            str(one.strength) if one.esp else "",
+            str(one.strength) if one.suites else "",
             Text(printable(_exits(one) if not one.failure else "")),
         )
     yield Indented(table)
@@ -68,8 +71,8 @@ def rehearsal_table(result: RehearsalResult) -> Parts:
 
 
 def _cipher(one: Rehearsal) -> str:
-    """The cipher of the child SA, without the prefix that all of them have."""
-    suite = one.esp
+    """The cipher of the packets, which is negotiated last; without the prefix that all of them have."""
+    suite = next(reversed(list(one.suites.values())), None)
     return describe(TransformType.ENCR, suite.encryption, suite.key_bits).removeprefix("ENCR_") if suite else ""
 
 
