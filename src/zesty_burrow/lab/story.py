@@ -41,6 +41,7 @@ FAULTS = {
     "short-sign-in": "it wants every sign-in to be repeated within six seconds (RFC 4478)",
     "no-http2": "it speaks HTTP/1.1 alone",
     "no-extended-connect": "its HTTP/2 has no extended CONNECT (RFC 8441)",
+    "no-datagrams": "its QUIC takes no datagrams (RFC 9221)",
     "exit-elsewhere": "its exit is in another country than promised",
 }
 """What a gateway of the lab can do wrong."""

@@ -122,6 +122,8 @@ class PlainPath:
 
         The tunnels by which something authentic came, and the datagrams that are no channel's.
         """
+        if not self.by_label:
+            return [], list(burst.datagrams())
         used: list[Tunnel] = []
         others: list[bytes] = []
         for data in burst.datagrams():

@@ -106,9 +106,9 @@ class GatewayHost:
         sockets = {port: udp_socket(family, (self.place.outer, port)) for port in (500, 4500)}
         self._streams = StreamCallers(family, (self.place.outer, 4500), self._on_stream)
         self._port = EitherPort(sockets[4500], self.disabled, self._streams)
+        self._session = IkeGatewaySession(self._config(), os.urandom, self.place.outer)
         self._http = HttpCallers(self, (self.place.outer, HTTP_PORT), family, self._wake)
         self._http.start()
-        self._session = IkeGatewaySession(self._config(), os.urandom, self.place.outer)
         ports = {500: UdpPort(sockets[500], self.disabled), 4500: self._port}
         self._io = SessionIo(_Audible(self), ports, self._wake)
         self._io.path = self

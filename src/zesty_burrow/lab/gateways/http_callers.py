@@ -1,4 +1,4 @@
-"""Callers of a gateway by CONNECT-IP over TCP: a connection each, with its own session and tunnel."""
+"""Callers of a gateway by CONNECT-IP: over TCP a connection each, over UDP all by one socket."""
 
 from __future__ import annotations
 
@@ -10,18 +10,25 @@ from dataclasses import dataclass, field
 from typing import Protocol
 
 from cryptography import x509
+from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
 from OpenSSL import SSL
+from qh3.quic.configuration import QuicConfiguration
 
 from zesty_burrow.carrier.data_path.data_path import DataPath
 from zesty_burrow.carrier.data_path.tunnel import QueuedTunnel
-from zesty_burrow.carrier.data_path.udp_port import Burst
+from zesty_burrow.carrier.data_path.udp_port import Burst, UdpPort
 from zesty_burrow.carrier.network.stream_port import StreamPort
+from zesty_burrow.carrier.network.udp_socket import udp_socket
 from zesty_burrow.carrier.session_io import SessionIo
 from zesty_burrow.core.crypto.private_key import PrivateKey
 from zesty_burrow.core.crypto.tls_engine import TlsOptions, make_context
-from zesty_burrow.core.net import AddressRange, Endpoint
+from zesty_burrow.core.net import AddressRange, Datagram, Endpoint
+from zesty_burrow.protocols.connect_ip.config import UDP_PAYLOAD
 from zesty_burrow.protocols.connect_ip.gateway_session import ConnectIpCaller, GatewayConfig
+from zesty_burrow.protocols.connect_ip.http.quic_link import quic_configuration
 from zesty_burrow.protocols.connect_ip.http.tls_link import H2, HTTP1, TlsLink
+from zesty_burrow.protocols.connect_ip.quic_gateway import CallerEvent, QuicGateway
+from zesty_burrow.protocols.connect_ip.settings import CIPHER_DEFAULTS
 from zesty_burrow.protocols.session import ChannelChanged, Down, QueuedChannel, Transport, Up
 
 PORT = 443
@@ -63,9 +70,11 @@ class HttpCallers:
 
     owner: Owner
     endpoint: Endpoint
-    family: int
+    family: socket.AddressFamily
     wake: asyncio.Event
     connections: dict[Endpoint, _Connection] = field(default_factory=dict)
+    _quic: QuicGateway | None = None
+    _quic_io: SessionIo[CallerEvent] | None = None
     _context: SSL.Context | None = None
     _listener: socket.socket | None = None
 
@@ -80,11 +89,28 @@ class HttpCallers:
         listener.bind(self.endpoint)
         listener.listen(64)
         asyncio.get_running_loop().add_reader(listener.fileno(), self._accept)
+        self.renew()
+        self._quic = QuicGateway(self.owner.http_config, self._quic_configuration())
+        port = UdpPort(udp_socket(self.family, self.endpoint))
+        self._quic_io = SessionIo(_Audible(self._quic, self.owner), {self._quic.local_port: port}, self.wake)
+        self._quic_io.path = _Path(self)
+
+    def _quic_configuration(self) -> QuicConfiguration:
+        key, chain = self.owner.server_keys()
+        pem = key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption())
+        shown = b"".join(one.public_bytes(Encoding.PEM) for one in chain)
+        made = quic_configuration(UDP_PAYLOAD, pem, shown, is_client=False, cipher_suites=CIPHER_DEFAULTS)
+        if "no-datagrams" in self.owner.faults:
+            made.max_datagram_frame_size = None
+        return made
 
     def renew(self) -> None:
         """The gateway's faults, and with them its certificate, are other ones from now on."""
         key, chain = self.owner.server_keys()
         protocols = (HTTP1,) if "no-http2" in self.owner.faults else (H2, HTTP1)
+        if self._quic is not None:
+            self._quic.configuration = self._quic_configuration()
+            self._quic.knows_connect = "no-extended-connect" not in self.owner.faults
         self._context = make_context(
             TlsOptions(protocols=protocols), key, chain, is_client=False, wants_certificate=True
         )
@@ -117,6 +143,14 @@ class HttpCallers:
                     self._end(peer)
                     break
 
+        for one in self._quic_io.take_events() if self._quic_io is not None else ():
+            if isinstance(one.event, Up) and isinstance(one.event.channel, QueuedChannel) and self._quic_io is not None:
+                sender = _Sender(one.caller, self._quic_io)
+                tunnel = QueuedTunnel(one.event.channel, sender, one.caller.peer, waits=False)
+                self.owner.began(one.caller, tunnel, one.event.remote)
+            elif isinstance(one.event, Down):
+                self.owner.ended(one.caller)
+
     def _end(self, peer: Endpoint) -> None:
         connection = self.connections.pop(peer)
         connection.io.flush()
@@ -127,13 +161,66 @@ class HttpCallers:
         """As a middle box does that resets connections, or a restart; callers connect again."""
         for peer in list(self.connections):
             self._end(peer)
+        if self._quic is not None and self._quic_io is not None:
+            self._quic.forget_all(self._quic_io.now())
+            self._quic_io.flush()
+            self.look()
 
     def end_all(self, now: Callable[[], float]) -> None:
         """End all tunnels from this side."""
         for connection in list(self.connections.values()):
             connection.caller.close(now())
             connection.io.flush()
+        if self._quic is not None and self._quic_io is not None:
+            self._quic.close_all(now())
+            self._quic_io.flush()
         self.look()
+
+
+@dataclass(frozen=True, slots=True)
+class _Sender:
+    """One caller of those that share a socket."""
+
+    caller: ConnectIpCaller
+    io: SessionIo[CallerEvent]
+
+    @property
+    def is_blocked(self) -> bool:
+        """Whether packets for it would only wait."""
+        return self.caller.is_blocked
+
+    def flush(self) -> None:
+        """Send what all of them have."""
+        self.io.flush()
+
+
+@dataclass(frozen=True, slots=True)
+class _Audible:
+    """The machine of all callers over UDP, which hears nothing while the gateway is to be silent."""
+
+    quic: QuicGateway
+    owner: Owner
+
+    def receive(self, data: bytes, source: Endpoint, now: float, local_port: int) -> None:
+        """Take a datagram."""
+        if "silent" not in self.owner.faults:
+            self.quic.receive(data, source, now)
+
+    def send(self, now: float) -> list[Datagram]:
+        """Datagrams to send now."""
+        return self.quic.send(now)
+
+    def next_timer(self) -> float | None:
+        """When to call ``handle_timer``."""
+        return self.quic.next_timer()
+
+    def handle_timer(self, now: float) -> None:
+        """Time has passed."""
+        self.quic.handle_timer(now)
+
+    def next_event(self) -> CallerEvent | None:
+        """The next event, or None."""
+        return self.quic.next_event()
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import base64
+import io
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from typing import Any, cast
 
 from cryptography import x509
 from OpenSSL import SSL
@@ -19,11 +21,13 @@ from zesty_burrow.core.scope import CredentialsKind
 from zesty_burrow.errors import ProfileInvalid
 from zesty_burrow.protocols.connect_ip.http.link import Link
 from zesty_burrow.protocols.connect_ip.http.tls_link import H2, HTTP1, TlsLink
-from zesty_burrow.protocols.connect_ip.settings import PORT, ConnectIpSettings, settings_of
+from zesty_burrow.protocols.connect_ip.settings import PORT, UDP_TRANSPORT, ConnectIpSettings, settings_of
 from zesty_burrow.protocols.connect_ip.wire.template import ANY, expand
 from zesty_burrow.protocols.gateway_proof import MAX_CERTIFICATES, GatewayTrust
 from zesty_burrow.protocols.session import Secrets, SessionRequest, Transport
 
+UDP_PAYLOAD = 1452
+"""Octets that a path of 1500 takes behind IPv6 and UDP."""
 ALPN = {"2": H2, "1.1": HTTP1}
 
 
@@ -39,7 +43,7 @@ class ClientConfig:
     gateway: Endpoint
     trust: GatewayTrust
     transport: Transport
-    make_link: Callable[[SSL.Session | None], Link]
+    make_link: Callable[[object], Link]
     authority: str
     path: str
     authorization: Callable[[], str] | None
@@ -61,14 +65,14 @@ def client_config(profile: Profile, request: SessionRequest) -> ClientConfig:
         versions.discard(6)
     networks = [one for one in profile.traffic.networks if one.version in versions]
     lines: list[str] = []
-    context = _context(settings, request.secrets, lines)
     name = trust.gateway_identity.value if trust.gateway_identity.type is IdType.ID_FQDN else ""
+    over_udp = settings.transport == UDP_TRANSPORT
     own = request.secrets.get(CredentialsKind.NAME_PASSWORD)
     return ClientConfig(
         gateway=(request.address, settings.port),
         trust=trust,
-        transport=Transport.STREAM,
-        make_link=lambda session: TlsLink.client(context, name, session),
+        transport=Transport.DATAGRAMS if over_udp else Transport.STREAM,
+        make_link=(_quic_links if over_udp else _tls_links)(settings, request, name, lines),
         authority=settings.authority or _authority(trust.gateway_identity.value, settings.port),
         # One network can be asked for by name; for several everything is, and this side keeps to them.
         path=expand(settings.path, str(networks[0]) if len(networks) == 1 and networks[0].prefixlen else ANY),
@@ -87,6 +91,49 @@ def _authority(host: str, port: int) -> str:
     """RFC 9110 §4.2.2: the port where it is not the scheme's own; IPv6 in brackets (RFC 3986 §3.2.2)."""
     shown = f"[{host}]" if ":" in host else host
     return shown if port == PORT else f"{shown}:{port}"
+
+
+def _tls_links(
+    settings: ConnectIpSettings, request: SessionRequest, name: str, lines: list[str]
+) -> Callable[[object], Link]:
+    context = _context(settings, request.secrets, lines)
+    return lambda earlier: TlsLink.client(context, name, earlier)
+
+
+def _quic_links(
+    settings: ConnectIpSettings, request: SessionRequest, name: str, lines: list[str]
+) -> Callable[[object], Link]:
+    # Loaded where it is used: HTTP/3 brings a library of its own.
+    from zesty_burrow.protocols.connect_ip.http.quic_link import QuicLink, Ticket, quic_configuration
+
+    own = request.secrets.get(CredentialsKind.CLIENT_KEY)
+    shown = ("", b"") if not isinstance(own, ClientKey) else ("\n".join(own.certificates), own.key.octets())
+    configuration = quic_configuration(
+        UDP_PAYLOAD,
+        shown[1],
+        shown[0].encode(),
+        is_client=True,
+        cipher_suites=settings.offered("cipher_suites"),
+        server_name=name,
+    )
+    configuration.secrets_log_file = io.TextIOWrapper(cast(Any, _Lines(lines)), "ascii", write_through=True)
+    peer = (request.address, settings.port)
+    return lambda earlier: QuicLink.client(configuration, peer, earlier if isinstance(earlier, Ticket) else None)
+
+
+class _Lines(io.RawIOBase):
+    """A stream that keeps what is written, line by line."""
+
+    def __init__(self, lines: list[str]) -> None:
+        self._lines, self._begun = lines, b""
+
+    def writable(self) -> bool:
+        return True
+
+    def write(self, data: Any, /) -> int:
+        *whole, self._begun = (self._begun + bytes(data)).split(b"\n")
+        self._lines += [line.decode("ascii") for line in whole]
+        return len(data)
 
 
 def _context(settings: ConnectIpSettings, secrets: Secrets, lines: list[str]) -> SSL.Context:

@@ -89,7 +89,7 @@ class ConnectIpCaller:
         """Take octets of the connection; empty data is its end."""
         self.peer = source
         if not self.is_over:
-            self._take(self._link.receive(data, now), now)
+            self._take(self._link.receive(data, now, source), now)
 
     def send(self, now: float) -> list[Datagram]:
         """What to send now."""
@@ -97,7 +97,7 @@ class ConnectIpCaller:
         if channel is not None and channel.going:
             going, channel.going = channel.going, []
             self._link.packets(going)
-        return [Datagram(data, self.local_port, self.peer) for data in self._link.out(now)]
+        return [Datagram(data, self.local_port, to or self.peer) for data, to in self._link.out(now)]
 
     def next_timer(self) -> float | None:
         """When to call ``handle_timer``."""

@@ -12,8 +12,6 @@ from collections import deque
 from enum import StrEnum
 from ipaddress import ip_interface
 
-from OpenSSL import SSL
-
 from zesty_burrow.core.net import AddressRange, Datagram, Endpoint, intersect, is_host
 from zesty_burrow.core.policy.tls_names import suite_of
 from zesty_burrow.errors import (
@@ -37,7 +35,6 @@ from zesty_burrow.protocols.connect_ip.http.link import (
     Request,
     Secured,
 )
-from zesty_burrow.protocols.connect_ip.http.tls_link import TlsLink
 from zesty_burrow.protocols.connect_ip.machine.channel import HttpChannel
 from zesty_burrow.protocols.connect_ip.machine.tunnel import TunnelEnd, ranges_of
 from zesty_burrow.protocols.connect_ip.wire.capsules import (
@@ -63,11 +60,15 @@ from zesty_burrow.protocols.session import (
     Noticed,
     Step,
     StepDone,
+    Transport,
     Up,
 )
 
-ANSWER_DUE = 10.0
-"""Seconds for the answer to a question whether the other side is alive."""
+ANSWER_DUE, QUIET = 5.0, 5.0
+"""Seconds for the answer to a question whether the other side is alive, and after which it is asked where packets go
+out and nothing comes in."""
+AGAIN, LONGEST_WAIT = 0.5, 8.0
+"""Seconds until a lost connection is begun anew where no port does it; doubled each time."""
 PATIENCE = 2.0
 """Seconds for what the gateway does not have to send: an address of the second family, more routes."""
 PORT = 1
@@ -101,7 +102,7 @@ class ConnectIpSession:
         self.round_trip, self.last_heard = float("inf"), 0.0
         self._label = label
         self._link: Link | None = None
-        self._ticket: SSL.Session | None = None
+        self._ticket: object | None = None
         self._tunnel = TunnelEnd()
         self._events: deque[Event] = deque()
         self._reached = False
@@ -109,6 +110,7 @@ class ConnectIpSession:
         self._waited: frozenset[int] = frozenset()
         self._addresses: tuple[Interface, ...] = ()
         self._patience = 0.0
+        self._moving, self._wait = False, AGAIN
         self._asked_at: float | None = None
         self._pinged_at: float | None = None
         self._due: float | None = None
@@ -156,8 +158,14 @@ class ConnectIpSession:
         """This machine has another address, or another connection, towards the gateway than before."""
         if self.channel is None or self.state is State.ENDED:
             return
+        if self.state is State.UP and self._link is not None and self._link.migrate(now):
+            self._pinged_at, self._due, self._moving = now, now + ANSWER_DUE, True
+            return
         if self.state is not State.LOST:
             self._lose(now)
+        self._begin_again(now)
+
+    def _begin_again(self, now: float) -> None:
         give_up = self._give_up_at
         self.start(now)
         self._give_up_at = give_up
@@ -181,9 +189,11 @@ class ConnectIpSession:
             going, channel.going = channel.going, []
             if link is not None and self.state is State.UP:
                 link.packets(going)
+                if now - self.last_heard > QUIET and self._pinged_at is None and link.ping():
+                    self._pinged_at, self._due = now, now + ANSWER_DUE
         if link is None:
             return []
-        return [Datagram(data, PORT, self.peer) for data in link.out(now)]
+        return [Datagram(data, PORT, self.peer) for data, _ in link.out(now)]
 
     def next_timer(self) -> float | None:
         """When to call ``handle_timer``."""
@@ -236,6 +246,9 @@ class ConnectIpSession:
             if self._pinged_at is not None:
                 self.round_trip = min(self.round_trip, now - self._pinged_at)
             self._pinged_at = None
+            if self._moving:
+                self._moving = False
+                self._events.append(Moved(now, self.peer))
             self._stay_alive(now)
         elif isinstance(event, Gone):
             self._on_gone(event, now)
@@ -261,7 +274,6 @@ class ConnectIpSession:
         if not event.is_tunnel:
             raise self._refusal(event)
         self._events.append(StepDone(now, Step.SIGN_IN, f"with the credentials for {self._label}"))
-        self._keep_ticket()
         self.state, self._due = State.ADDRESSES, now + self.config.timeout
         self._tunnel = TunnelEnd()
         self._ask_for_addresses(now)
@@ -311,7 +323,7 @@ class ConnectIpSession:
     def _come_up(self, now: float) -> None:
         assigned, remote = self._tunnel.assigned or (), self._remote()
         room = self._link.room if self._link is not None else 0
-        self._due, self._give_up_at, self.state = None, None, State.UP
+        self._due, self._give_up_at, self.state, self._wait = None, None, State.UP, AGAIN
         network = self._network(assigned)
         if not network.addresses:
             raise GatewayError(f"the gateway {self.peer[0]} has no address for this machine")
@@ -355,6 +367,8 @@ class ConnectIpSession:
             self._come_up(now)
         elif self.state is State.UP:
             self._ask_whether_alive(now)
+        elif self.state is State.LOST:
+            self._begin_again(now)
         elif self.state in (State.HANDSHAKE, State.SIGN_IN, State.ADDRESSES):
             where = "any more" if self._reached else "to the first message"
             self._on_gone(Gone(f"no answer {where} for {self.config.timeout:g} seconds"), now)
@@ -386,8 +400,13 @@ class ConnectIpSession:
             self._fail(self._unreachable(event.why), now)
 
     def _lose(self, now: float) -> None:
+        if self._link is not None:
+            self._ticket = self._link.ticket or self._ticket
         self.state, self._link, self._due, self._pinged_at = State.LOST, None, None, None
         self._give_up_at = self._give_up_at or now + self.config.give_up
+        if self.transport is Transport.DATAGRAMS:
+            # Nothing tells that a socket could be used again: it is tried.
+            self._due, self._wait = now + self._wait, min(self._wait * 2, LONGEST_WAIT)
         if self.channel is not None:
             self.channel.going.clear()
 
@@ -406,10 +425,6 @@ class ConnectIpSession:
         if self._asked_at is not None:
             self.round_trip = min(self.round_trip, now - self._asked_at)
             self._asked_at = None
-
-    def _keep_ticket(self) -> None:
-        if isinstance(self._link, TlsLink):
-            self._ticket = self._link.tls.session
 
     # Errors.
 
@@ -433,8 +448,9 @@ class ConnectIpSession:
 
     def _unreachable(self, why: str) -> GatewayUnreachable:
         host, port = self.peer
-        step = f"Try another place, and check that TCP port {port} may leave this network."
-        return GatewayUnreachable(f"the gateway {host} (TCP port {port}) does not answer", why=why, next_step=step)
+        over = "UDP" if self.transport is Transport.DATAGRAMS else "TCP"
+        step = f"Try another place, and check that {over} port {port} may leave this network."
+        return GatewayUnreachable(f"the gateway {host} ({over} port {port}) does not answer", why=why, next_step=step)
 
 
 def _first(assigned: Interface) -> Interface:

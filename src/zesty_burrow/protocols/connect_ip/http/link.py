@@ -12,6 +12,8 @@ from typing import Protocol
 
 from cryptography import x509
 
+from zesty_burrow.core.net import Endpoint
+
 CAPSULES = ("capsule-protocol", "?1")
 """RFC 9297 §3.4."""
 UPGRADE = "connect-ip"
@@ -105,8 +107,15 @@ class Link(Protocol):
     def start(self, now: float) -> None:
         """A client: begin the handshake."""
 
-    def receive(self, data: bytes, now: float) -> list[LinkEvent]:
+    @property
+    def ticket(self) -> object | None:
+        """To go on with the session by another connection; None where there is none yet."""
+
+    def receive(self, data: bytes, now: float, source: Endpoint | None = None) -> list[LinkEvent]:
         """Take what has come; empty data is the end of a byte stream. Never raises for content."""
+
+    def migrate(self, now: float) -> bool:
+        """This side has another address: whether the connection goes on."""
 
     def request(self, request: Request) -> None:
         """A client, once it is content with whom it speaks to."""
@@ -126,8 +135,8 @@ class Link(Protocol):
     def close(self) -> None:
         """End the request."""
 
-    def out(self, now: float) -> list[bytes]:
-        """What is to be sent now."""
+    def out(self, now: float) -> list[tuple[bytes, Endpoint | None]]:
+        """What is to be sent now, and where to; None for a byte stream's other end."""
 
     def next_timer(self) -> float | None:
         """When to call ``handle_timer``."""

@@ -7,6 +7,7 @@ from collections.abc import Callable, Mapping, Sequence
 from OpenSSL import SSL
 
 from zesty_burrow.core.crypto.tls_engine import TlsEngine
+from zesty_burrow.core.net import Endpoint
 from zesty_burrow.errors import Malformed
 from zesty_burrow.protocols.connect_ip.http.http1 import Http1, Http1Client, Http1Server
 from zesty_burrow.protocols.connect_ip.http.http2 import Http2, Http2Client, Http2Server
@@ -29,8 +30,9 @@ class TlsLink:
         self._http: Http1 | Http2 | None = None
 
     @classmethod
-    def client(cls, context: SSL.Context, server_name: str, session: SSL.Session | None = None) -> TlsLink:
-        """``session``: an earlier one to go on with."""
+    def client(cls, context: SSL.Context, server_name: str, earlier: object = None) -> TlsLink:
+        """``earlier``: a session to go on with."""
+        session = earlier if isinstance(earlier, SSL.Session) else None
         engine = TlsEngine(context, is_client=True, server_name=server_name, session=session)
         # A server without ALPN speaks HTTP/1.1 (RFC 9113 §3.2: HTTP/2 has to be agreed on).
         return cls(engine, lambda name: Http2Client() if name == H2 else Http1Client(), is_client=True)
@@ -54,7 +56,16 @@ class TlsLink:
         """Begin the handshake."""
         self.tls.feed(b"")
 
-    def receive(self, data: bytes, now: float) -> list[LinkEvent]:
+    @property
+    def ticket(self) -> SSL.Session | None:
+        """To go on with the session by another connection."""
+        return self.tls.session
+
+    def migrate(self, now: float) -> bool:
+        """A TCP connection has its addresses for good."""
+        return False
+
+    def receive(self, data: bytes, now: float, source: Endpoint | None = None) -> list[LinkEvent]:
         """Take what has come; empty data is the end of the stream."""
         if not data:
             return [Gone("the connection was closed")]
@@ -110,12 +121,12 @@ class TlsLink:
             self.tls.close()
             self._http = None
 
-    def out(self, now: float) -> list[bytes]:
+    def out(self, now: float) -> list[tuple[bytes, Endpoint | None]]:
         """What is to be sent now."""
         if self._http is not None:
             self.tls.send(self._http.out())
         data = self.tls.out()
-        return [data] if data else []
+        return [(data, None)] if data else []
 
     def next_timer(self) -> float | None:
         """A byte stream has no timers of its own."""
