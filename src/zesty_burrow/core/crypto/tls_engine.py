@@ -156,9 +156,10 @@ class TlsEngine:
         return self._connection.export_keying_material(label, size, context)
 
     def send(self, data: bytes | memoryview) -> None:
-        """Seal application data."""
-        if data:
-            self._connection.send(data)
+        """Seal application data; a call of the library takes a record at most."""
+        view = memoryview(data)
+        while view:
+            view = view[self._connection.send(view) :]
 
     def receive(self, most: int = 1 << 20) -> bytes:
         """Application data that has come, about ``most`` octets of it. Raises ``Malformed`` for an alert."""

@@ -8,11 +8,11 @@ from collections import deque
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime
-from ipaddress import ip_interface
+from ipaddress import ip_interface, ip_network
 
 from cryptography import x509
 
-from zesty_burrow.core.net import AddressRange, Datagram, Endpoint
+from zesty_burrow.core.net import AddressRange, Datagram, Endpoint, intersect
 from zesty_burrow.errors import Malformed
 from zesty_burrow.protocols.connect_ip.http.link import UPGRADE, Asked, Content, Gone, Link, LinkEvent, Payload, Secured
 from zesty_burrow.protocols.connect_ip.machine.channel import HttpChannel
@@ -28,7 +28,7 @@ from zesty_burrow.protocols.connect_ip.wire.capsules import (
     write_addresses,
     write_routes,
 )
-from zesty_burrow.protocols.connect_ip.wire.template import WELL_KNOWN, scope_of
+from zesty_burrow.protocols.connect_ip.wire.template import ANY, WELL_KNOWN, scope_of
 from zesty_burrow.protocols.gateway_proof import caller_of
 from zesty_burrow.protocols.session import ChannelChanged, Down, NetworkSettings, Transport, Up
 
@@ -64,10 +64,11 @@ class ConnectIpCaller:
         self.account = ""
         self.channel: HttpChannel | None = None
         self.is_over = False
-        self._link = link
+        self.link = link
         self._shown: tuple[x509.Certificate, ...] = ()
         self._tunnel = TunnelEnd()
         self._assigned: tuple[Interface, ...] = ()
+        self._routes: tuple[AddressRange, ...] = ()
         self._events: deque[Up | ChannelChanged | Down] = deque()
 
     @property
@@ -76,36 +77,41 @@ class ConnectIpCaller:
         return self.channel is not None and not self.is_over
 
     @property
+    def answered(self) -> set[int]:
+        """IDs of address requests that the caller has answered."""
+        return self._tunnel.answered
+
+    @property
     def is_blocked(self) -> bool:
         """Whether packets would only wait."""
-        return self._link.waiting > 0
+        return self.link.waiting > 0
 
     def close(self, now: float) -> None:
         """End it from this side."""
-        self._link.close()
+        self.link.close()
         self._end(now, "the gateway ended it", by_peer=False)
 
     def receive(self, data: bytes, source: Endpoint, now: float, local_port: int = 0) -> None:
         """Take octets of the connection; empty data is its end."""
         self.peer = source
         if not self.is_over:
-            self._take(self._link.receive(data, now, source), now)
+            self._take(self.link.receive(data, now, source), now)
 
     def send(self, now: float) -> list[Datagram]:
         """What to send now."""
         channel = self.channel
         if channel is not None and channel.going:
             going, channel.going = channel.going, []
-            self._link.packets(going)
-        return [Datagram(data, self.local_port, to or self.peer) for data, to in self._link.out(now)]
+            self.link.packets(going)
+        return [Datagram(data, self.local_port, to or self.peer) for data, to in self.link.out(now)]
 
     def next_timer(self) -> float | None:
         """When to call ``handle_timer``."""
-        return None if self.is_over else self._link.next_timer()
+        return None if self.is_over else self.link.next_timer()
 
     def handle_timer(self, now: float) -> None:
         """Time has passed."""
-        self._take(self._link.handle_timer(now), now)
+        self._take(self.link.handle_timer(now), now)
 
     def next_event(self) -> Up | ChannelChanged | Down | None:
         """The next event, or None."""
@@ -126,24 +132,35 @@ class ConnectIpCaller:
                     self._end(now, event.why, by_peer=True)
         except Malformed as problem:
             # RFC 9297 §3.3: the request stream is ended.
-            self._link.close()
+            self.link.close()
             self._end(now, str(problem), by_peer=True)
 
     def _on_asked(self, event: Asked) -> None:
         if self.account:
             return
         if event.protocol != UPGRADE or event.method != "CONNECT":
-            self._link.answer(501, {})
+            self.link.answer(501, {})
         elif self.config.redirect:
-            self._link.answer(307, {"location": self.config.redirect})
-        elif scope_of(event.request.path, self.config.template) is None:
-            self._link.answer(404, {})
+            self.link.answer(307, {"location": self.config.redirect})
+        elif (remote := self._remote(event.request.path)) is None:
+            self.link.answer(404, {})
         elif not (account := self._account(event.request.headers.get("authorization", ""))):
-            self._link.answer(401, CHALLENGE)
+            self.link.answer(401, CHALLENGE)
         else:
-            self.account = account
-            self._link.answer(200, {})
-            self._link.content(write_routes([Route(one) for one in self.config.remote]))
+            self.account, self._routes = account, remote
+            self.link.answer(200, {})
+            self.link.content(write_routes([Route(one) for one in remote]))
+
+    def _remote(self, path: str) -> tuple[AddressRange, ...] | None:
+        """Where this caller may send to (RFC 9484 §4.6); None where the path is none of ours."""
+        scope = scope_of(path, self.config.template)
+        if scope is None or scope[1] != ANY:
+            return None
+        try:
+            asked = () if scope[0] == ANY else (AddressRange.of(ip_network(scope[0])),)
+        except ValueError:
+            return None
+        return intersect(asked, self.config.remote) if asked else self.config.remote
 
     def _account(self, authorization: str) -> str:
         """Who may come in; empty where nobody may."""
@@ -187,10 +204,10 @@ class ConnectIpCaller:
             entries.append(AddressEntry(one.request, given or no_address(one.address.version)))
             left = [address for address in left if address is not given]
         rows = [_whole(one) for one in entries]
-        self._link.content(write_addresses(CapsuleType.ADDRESS_ASSIGN, rows))
+        self.link.content(write_addresses(CapsuleType.ADDRESS_ASSIGN, rows))
         if self.channel is None and self._assigned:
             remote = ranges_of(self._assigned)
-            self.channel = HttpChannel(self.config.remote, remote, self._link.room)
+            self.channel = HttpChannel(self._routes, remote, self.link.room)
             network = inner or NetworkSettings(self._assigned)
             self._events.append(Up(now, network, remote, self.channel))
 

@@ -13,7 +13,7 @@ from cryptography import x509
 from qh3.h3.connection import H3Connection, Setting
 from qh3.h3.events import DatagramReceived, DataReceived, H3Event, HeadersReceived, StreamReset
 from qh3.quic.configuration import QuicConfiguration
-from qh3.quic.connection import QuicConnection
+from qh3.quic.connection import QuicConnection, QuicConnectionError
 from qh3.quic.events import ConnectionIdIssued, ConnectionTerminated, HandshakeCompleted, PingAcknowledged, QuicEvent
 from qh3.tls import CipherSuite, SessionTicket
 
@@ -120,6 +120,7 @@ class QuicLink:
         self._stream: int | None = None
         self._handed = 0
         self._pings = 0
+        self._broken = ""
         self._known_chain: tuple[x509.Certificate, ...] = ()
         self._tickets: list[SessionTicket] = []
         self._identifiers: list[bytes] = []
@@ -154,7 +155,10 @@ class QuicLink:
 
     def receive(self, data: bytes, now: float, source: Endpoint | None = None) -> list[LinkEvent]:
         """Take a datagram."""
-        self.quic.receive_datagram(data, source or self.peer, now)
+        try:
+            self.quic.receive_datagram(data, source or self.peer, now)
+        except QuicConnectionError as problem:
+            self._broken = str(problem)
         return self._events()
 
     def take_identifiers(self) -> list[bytes]:
@@ -173,6 +177,8 @@ class QuicLink:
         found: list[LinkEvent] = []
         while (event := self.quic.next_event()) is not None:
             found += self._on_quic(event)
+        if self._broken:
+            return [*found, Gone(self._broken)]
         if self._request is not None:
             found += self._ask()
         return found
@@ -298,7 +304,11 @@ class QuicLink:
 
     def out(self, now: float) -> list[tuple[bytes, Endpoint | None]]:
         """Datagrams to send now, and where to."""
-        made = self.quic.datagrams_to_send(now)
+        try:
+            made = self.quic.datagrams_to_send(now) if not self._broken else []
+        except QuicConnectionError as problem:
+            # Told with the next look at the time, which is due at once.
+            self._broken, made = str(problem), []
         sent = sum(len(data) for data, _ in made)
         # What is held back is not told by the library: an estimate, which a quiet moment puts right.
         self._handed = max(self._handed - sent, 0) if sent else self._handed
@@ -306,11 +316,14 @@ class QuicLink:
 
     def next_timer(self) -> float | None:
         """When to call ``handle_timer``."""
-        return self.quic.get_timer()
+        return 0.0 if self._broken else self.quic.get_timer()
 
     def handle_timer(self, now: float) -> list[LinkEvent]:
         """Time has passed."""
         due = self.quic.get_timer()
-        if due is not None and now >= due:
-            self.quic.handle_timer(now)
+        try:
+            if due is not None and now >= due:
+                self.quic.handle_timer(now)
+        except QuicConnectionError as problem:
+            self._broken = str(problem)
         return self._events()

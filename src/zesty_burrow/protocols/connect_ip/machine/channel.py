@@ -8,6 +8,8 @@ from dataclasses import dataclass
 from zesty_burrow.core.net import AddressRange
 
 KNOWN_PAIRS = 4096
+MOST_HELD = 2 << 20
+"""Octets of packets that nobody has taken yet; what comes then is lost, as in any full queue."""
 
 
 @dataclass(slots=True)
@@ -39,6 +41,7 @@ class HttpChannel:
         self.going: list[bytes] = []
         self.coming: list[bytes] = []
         self._known: dict[bytes, bool] = {}
+        self._held = 0
 
     def change(self, local: Sequence[AddressRange], remote: Sequence[AddressRange]) -> None:
         """Other addresses or routes than before (RFC 9484 §4.7: each capsule replaces the one before)."""
@@ -78,7 +81,7 @@ class HttpChannel:
 
     def take(self) -> list[bytes]:
         """What has come since the last time."""
-        taken, self.coming = self.coming, []
+        taken, self.coming, self._held = self.coming, [], 0
         return taken
 
     def received(self, packet: bytes, now: float) -> None:
@@ -86,6 +89,9 @@ class HttpChannel:
         if not packet:
             self.counters.rejected += 1
             return
+        if self._held + len(packet) > MOST_HELD:
+            return
+        self._held += len(packet)
         self.coming.append(packet)
         self.counters.packets_in += 1
         self.counters.octets_in += len(packet)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from urllib.parse import quote
+from urllib.parse import quote, unquote
 
 WELL_KNOWN = "/.well-known/masque/ip/{target}/{ipproto}/"
 ANY = "*"
@@ -57,5 +57,5 @@ def scope_of(path: str, template: str) -> tuple[str, str] | None:
     found = re.fullmatch("".join(parts), path)
     if found is None:
         return None
-    values = found.groupdict()
+    values = {name: unquote(value) for name, value in found.groupdict().items()}
     return values.get("target", ANY), values.get("ipproto", ANY)

@@ -1,0 +1,417 @@
+"""Both ends of CONNECT-IP back to back: the order of things, every sign-in, what is refused, loss and return."""
+
+from __future__ import annotations
+
+import random
+from dataclasses import replace
+from datetime import timedelta
+from ipaddress import IPv4Interface, ip_address, ip_network
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from http_ends import AUTHORITY, EVERYTHING, INNER, Wire, a_config, a_profile, a_session, certificate, client_key, ip4
+from zesty_burrow.core.profile import Traffic
+from zesty_burrow.errors import (
+    BurrowError,
+    GatewayError,
+    GatewayNotProven,
+    GatewayProtocolError,
+    GatewayUnreachable,
+    ProfileInvalid,
+    SignInRefused,
+)
+from zesty_burrow.lab.authority import make_authority
+from zesty_burrow.protocols.connect_ip.http.tls_link import H2, HTTP1
+from zesty_burrow.protocols.connect_ip.wire.capsules import (
+    AddressEntry,
+    CapsuleType,
+    Route,
+    no_address,
+    write_addresses,
+    write_capsule,
+    write_routes,
+)
+from zesty_burrow.protocols.session import ChannelChanged, Down, Moved, NetworkSettings, Up
+
+WAYS = [("tcp", (H2, HTTP1)), ("tcp", (HTTP1,)), ("udp", ())]
+way = pytest.mark.parametrize(("transport", "alpn"), WAYS, ids=["HTTP/2", "HTTP/1.1", "HTTP/3"])
+STEPS = ["reach", "negotiate", "prove", "sign in"]
+
+
+@way
+def test_up(transport, alpn):
+    """In order; both families; packets both ways, of any size; an end that the gateway hears of."""
+    wire = Wire(a_profile(transport=transport), alpn=alpn)
+    assert wire.steps == STEPS
+    assert wire.up.network.addresses == INNER.addresses
+    assert wire.up.remote == EVERYTHING
+    small, large = ip4(b"x"), ip4(bytes(40000))
+    for packet in (small, large):
+        wire.up.channel.put(packet, wire.now)
+        wire.run()
+        assert wire.gateway_channel.take() == [packet]
+        wire.gateway_channel.put(packet, wire.now)
+        wire.run()
+        assert wire.up.channel.take() == [packet]
+    counted = wire.up.channel.counters
+    assert (counted.packets_out, counted.packets_in, counted.rejected) == (2, 2, 0)
+    wire.session.close(wire.now)
+    wire.run()
+    wire.wait(2)
+    assert wire.down == Down(wire.down.at, by_peer=False)
+    assert any(isinstance(getattr(one, "event", one), Down) for one in wire.gateway_events)
+
+
+@pytest.mark.parametrize("pieces", [1, 7, 1000])
+@pytest.mark.parametrize("alpn", [(H2,), (HTTP1,)])
+def test_every_cut_point(alpn, pieces):
+    """However TCP cuts the stream."""
+    wire = Wire(alpn=alpn, pieces=pieces)
+    assert wire.steps == STEPS
+    wire.up.channel.put(ip4(bytes(3000)), wire.now)
+    wire.run()
+    assert wire.gateway_channel.take() == [ip4(bytes(3000))]
+
+
+@settings(max_examples=12, deadline=None)
+@given(st.integers(0, 1 << 32))
+def test_a_lossy_path(seed):
+    """HTTP/3 comes up and goes on through seeded loss; whole packets arrive, or nothing."""
+    lossy = random.Random(seed)
+    wire = Wire(a_profile(transport="udp"), lose=lambda: lossy.random() < 0.1)
+    wire.wait(15)
+    assert wire.up is not None, wire.events
+    packets = [ip4(bytes([number]) * 900) for number in range(40)]
+    for packet in packets:
+        wire.up.channel.put(packet, wire.now)
+        wire.run()
+    wire.wait(1)
+    taken = wire.gateway_channel.take()
+    assert 20 <= len(taken) <= 40
+    assert set(taken) <= set(packets)
+
+
+@way
+@pytest.mark.parametrize(
+    ("chain", "code"),
+    [
+        ((certificate(start_days=-90, end_days=-1.0),), "certificate-expired"),
+        ((certificate(name="parked.quillwort.example"),), "certificate-wrong-name"),
+        ((certificate(authority=make_authority("Somebody Else")),), "certificate-untrusted"),
+    ],
+    ids=["expired", "wrong name", "untrusted"],
+)
+def test_a_gateway_that_does_not_prove_itself(transport, alpn, chain, code):
+    """Nothing follows the first flight: no Finished, no request, no credentials, no certificate of ours."""
+    wire = Wire(a_profile("certificate+basic", transport=transport), alpn=alpn, chain=chain, own=client_key())
+    assert isinstance(wire.error, GatewayNotProven)
+    assert wire.error.slug == code
+    assert wire.steps == ["reach", "negotiate"]
+    assert wire.gateway_events == []
+    if transport == "tcp":
+        assert len(wire.said) == 1  # the ClientHello
+    told = len(wire.said)
+    wire.wait(30)
+    assert len(wire.said) == told
+
+
+@way
+def test_sign_in_by_password(transport, alpn):
+    """RFC 7617; a wrong password is refused as one."""
+    wrong = Wire(a_profile(transport=transport), alpn=alpn, password="not-it")
+    assert isinstance(wrong.error, SignInRefused)
+    assert wrong.error.why == "HTTP status 401"
+    assert "not-it" not in str(wrong.events)
+
+
+@pytest.mark.parametrize("alpn", [(H2,), (HTTP1,)])
+@pytest.mark.parametrize("method", ["certificate", "certificate+basic"])
+def test_sign_in_by_certificate(alpn, method):
+    """Shown after the proof; one of another authority is refused, and so is none."""
+    config = a_config(sign_ins=(method,))
+    assert Wire(a_profile(method), alpn=alpn, config=config, own=client_key()).steps == STEPS
+    stranger = Wire(a_profile(method), alpn=alpn, config=config, own=client_key(make_authority("Somebody Else")))
+    assert isinstance(stranger.error, SignInRefused)
+    assert isinstance(Wire(a_profile(), alpn=alpn, config=config).error, SignInRefused)
+
+
+def test_a_name_that_basic_cannot_carry():
+    profile = a_profile()
+    with pytest.raises(ProfileInvalid, match="colon"):
+        session = a_session(profile)
+        secrets = {kind: replace(value, name="a:b") for kind, value in _secrets(session).items()}
+        a_session_with(profile, secrets)
+
+
+def _secrets(_):
+    from zesty_burrow.core.credentials import NamePassword
+    from zesty_burrow.core.scope import CredentialsKind
+    from zesty_burrow.core.secret import Secret
+
+    return {CredentialsKind.NAME_PASSWORD: NamePassword("a:b", Secret("x"))}
+
+
+def a_session_with(profile, secrets):
+    from http_ends import THERE, wall_time
+    from zesty_burrow.protocols.registry import protocol
+    from zesty_burrow.protocols.session import SessionRequest
+
+    return protocol("connect-ip").session(profile, SessionRequest(THERE[0], secrets, wall_time(), 5.0), bytes)
+
+
+@way
+def test_what_grants_no_tunnel(transport, alpn):
+    """A redirect is not followed, and nothing is sent to where it leads; a path that is none is told."""
+    away = Wire(a_profile(transport=transport), alpn=alpn, config=a_config(redirect="http://other.example/"))
+    assert isinstance(away.error, GatewayError)
+    assert "credentials are not taken to another place" in away.error.why
+    nowhere = Wire(a_profile(transport=transport), alpn=alpn, config=a_config(template="/elsewhere"))
+    assert "there is no tunnel at /.well-known" in nowhere.error.why
+    nothing_left = Wire(a_profile(transport=transport), alpn=alpn, config=a_config(assign=lambda *_: None))
+    assert "no address" in str(nothing_left.error)
+
+
+@pytest.mark.parametrize(("transport", "alpn"), [WAYS[0], WAYS[2]])
+def test_without_extended_connect(transport, alpn):
+    """RFC 8441 §3, RFC 9220 §3: it is not asked for unless it is announced; the sign-in stays here."""
+    wire = Wire(a_profile(transport=transport), alpn=alpn, knows_connect=False)
+    assert isinstance(wire.error, GatewayProtocolError)
+    assert "no extended CONNECT" in wire.error.why
+    assert wire.gateway_events == []
+
+
+@way
+def test_one_network_is_asked_for_by_name(transport, alpn):
+    """RFC 9484 §4.6; for several everything is asked for, and this side keeps to its own."""
+    one = Wire(a_profile(transport=transport, traffic=Traffic((ip_network("10.20.0.0/16"),))), alpn=alpn)
+    assert [str(net) for entry in one.up.remote for net in entry.networks()] == ["10.20.0.0/16"]
+    assert one.session.config.path.endswith("/10.20.0.0%2F16/*/")
+    assert [entry.version for entry in one.up.network.addresses] == [4]
+    both = (ip_network("10.20.0.0/16"), ip_network("2001:db8:20::/48"))
+    two = Wire(a_profile(transport=transport, traffic=Traffic(both)), alpn=alpn)
+    assert len(two.up.remote) == 2 and two.session.config.path.endswith("/*/*/")
+    assert not two.up.channel.allows_out(ip_address("10.66.1.10").packed + ip_address("203.0.113.10").packed)
+
+
+@way
+def test_less_than_was_asked_for(transport, alpn):
+    """A gateway that refuses one family (RFC 9484 §4.7.2), and one that never answers for it."""
+    only = NetworkSettings(INNER.addresses[:1])
+    wire = Wire(a_profile(transport=transport), alpn=alpn, config=a_config(assign=lambda *_: only))
+    assert wire.up.network.addresses == INNER.addresses[:1]
+
+
+@way
+def test_packets_that_may_not_pass(transport, alpn):
+    """RFC 9484 §7: only from what was assigned to where a route leads, both ways."""
+    channel = Wire(a_profile(transport=transport), alpn=alpn).up.channel
+    own, other, there = (ip_address(one).packed for one in ("10.66.1.10", "10.66.1.11", "203.0.113.10"))
+    assert channel.allows_out(own + there) and channel.allows_in(there + own)
+    assert not channel.allows_out(other + there) and not channel.allows_in(there + other)
+
+
+# After it is up.
+
+
+def by_hand(wire, data):
+    """The gateway says something that our end of it would not."""
+    wire.caller.say(data)
+    wire.run()
+
+
+@pytest.fixture(params=WAYS[:2], ids=["HTTP/2", "HTTP/1.1"])
+def wire(request):
+    """A tunnel over TCP that is up, whose gateway can be made to say anything."""
+    made = Wire(alpn=request.param[1])
+    link = made.caller.link
+    made.caller.say = link.content
+    return made
+
+
+def test_the_gateway_changes_its_mind(wire):
+    """Fewer routes replace those of before; an address that is taken away ends the tunnel."""
+    own, there = ip_address("10.66.1.10").packed, ip_address("203.0.113.10").packed
+    by_hand(wire, write_routes([Route(EVERYTHING[1])]))
+    assert any(isinstance(one, ChannelChanged) for one in wire.events)
+    assert not wire.up.channel.allows_out(own + there)
+    by_hand(wire, write_addresses(CapsuleType.ADDRESS_ASSIGN, [AddressEntry(0, no_address(4))]))
+    assert "taken this machine's address away" in str(wire.error)
+
+
+def test_the_gateway_asks_for_an_address(wire):
+    """Each request is answered, and refused: this side gives out none (RFC 9484 §4.7.2)."""
+    by_hand(wire, write_addresses(CapsuleType.ADDRESS_REQUEST, [AddressEntry(9, no_address(6))]))
+    assert wire.down is None
+    assert wire.caller.answered == {9}
+
+
+@pytest.mark.parametrize(
+    "data", [write_capsule(1, b"\x00\x05"), write_capsule(3, b"\x04"), write_capsule(2, b""), b"\x00\x80\x10\x00\x00"]
+)
+def test_malformed_capsules(wire, data):
+    """The tunnel is ended with the reason; nothing more is sent."""
+    by_hand(wire, data)
+    assert isinstance(wire.error, GatewayProtocolError)
+
+
+def test_packets_under_other_contexts(wire):
+    """RFC 9484 §6: a context that is not known is dropped, and counted; unknown capsules are skipped."""
+    by_hand(
+        wire, write_capsule(0, b"\x02" + ip4()) + write_capsule(0x99, b"?" * 50) + write_capsule(0, b"\0" + ip4(b"y"))
+    )
+    assert wire.up.channel.take() == [ip4(b"y")]
+    assert wire.up.channel.counters.rejected == 1
+
+
+def test_an_orderly_end(wire):
+    wire.caller.close(wire.now)
+    wire.run()
+    assert wire.down.by_peer and wire.error is None
+
+
+@way
+def test_return_after_a_loss(transport, alpn):
+    """By a new connection, with a ticket; the proof and the sign-in are repeated; addresses and channel stay."""
+    wire = Wire(a_profile(transport=transport), alpn=alpn)
+    channel, signed = wire.up.channel, []
+    wire.config = a_config(assign=lambda account, wanted: signed.append(wanted) or INNER)
+    for _ in range(2):
+        wire.connect()
+        if transport == "tcp":
+            wire.session.receive(b"", wire.session.peer, wire.now)
+            assert wire.session.wants_connection and wire.session.is_blocked
+            channel.put(ip4(b"lost"), wire.now)
+            wire.run()
+            wire.session.address_changed(wire.now)
+        else:
+            wire.now += 6
+            channel.put(ip4(b"lost"), wire.now)
+        wire.run()
+        wire.wait(12)
+        assert wire.down is None, wire.down
+        channel.put(ip4(b"after"), wire.now)
+        wire.run()
+        assert wire.gateway_channel.take() == [ip4(b"after")]
+    assert [one for one in wire.events if isinstance(one, Up)] == [wire.up]
+    assert sum(isinstance(one, Moved) for one in wire.events) >= 2
+    # RFC 9484 §4.7.2: it asks for the addresses that it had.
+    assert signed[-1] == tuple(one.ip.packed for one in INNER.addresses)
+
+
+@way
+def test_a_return_to_somebody_else(transport, alpn):
+    """Who answers in the gateway's place has to prove the same; nothing is sent to an impostor."""
+    wire = Wire(a_profile(transport=transport), alpn=alpn)
+    wire.chain = (certificate(authority=make_authority("Somebody Else")),)
+    wire.context = None
+    impostor = Wire(a_profile(transport=transport), alpn=alpn, chain=wire.chain)
+    wire.context = impostor.context
+    wire.connect()
+    if transport == "tcp":
+        wire.session.receive(b"", wire.session.peer, wire.now)
+        wire.session.address_changed(wire.now)
+    else:
+        wire.now += 6
+        wire.up.channel.put(ip4(b"lost"), wire.now)
+    wire.run()
+    wire.wait(12)
+    assert isinstance(wire.error, GatewayNotProven)
+
+
+@pytest.mark.parametrize(("transport", "alpn"), [WAYS[0], WAYS[2]])
+def test_other_addresses_after_a_return(transport, alpn):
+    """What the tunnel's users hold would be wrong: it ends, and says so."""
+    wire = Wire(a_profile(transport=transport), alpn=alpn)
+    wire.config = a_config(assign=lambda *_: NetworkSettings((IPv4Interface("10.66.1.99/32"),)))
+    wire.connect()
+    if transport == "tcp":
+        wire.session.receive(b"", wire.session.peer, wire.now)
+        wire.session.address_changed(wire.now)
+    else:
+        wire.now += 6
+        wire.up.channel.put(ip4(b"lost"), wire.now)
+    wire.run()
+    wire.wait(12)
+    assert "other addresses than before" in str(wire.error)
+
+
+def test_a_move_over_http3():
+    """RFC 9000 §9: the same connection goes on from another address; nobody signs in again."""
+    wire = Wire(a_profile(transport="udp"))
+    wire.session.address_changed(wire.now)
+    wire.run()
+    assert sum(isinstance(one, Moved) for one in wire.events) == 1
+    assert len([one for one in wire.gateway_events if isinstance(one.event, Up)]) == 1
+
+
+@way
+def test_a_silent_gateway(transport, alpn):
+    """Before the first answer in the time that was given; afterwards within the profile's own."""
+    nobody = a_session(a_profile(transport=transport))
+    nobody.start(0.0)
+    while nobody.next_timer() is not None and nobody.next_timer() < 60:
+        nobody.send(nobody.next_timer())
+        nobody.handle_timer(nobody.next_timer())
+    events = [nobody.next_event()]
+    assert isinstance(events[0].error, GatewayUnreachable)
+    assert "no answer to the first message for 5 seconds" in events[0].error.why
+    wire = Wire(a_profile(transport=transport, peer_seconds=30, keep_alive_seconds=5), alpn=alpn)
+    wire.caller.receive = lambda *_: None
+    if alpn == (HTTP1,):
+        # It has no question that is answered: TCP tells of the loss.
+        wire.session.receive(b"", wire.session.peer, wire.now)
+    begun = wire.now
+    wire.wait(80)
+    assert isinstance(wire.error, GatewayUnreachable), wire.events
+    assert 30 <= wire.down.at - begun <= 45
+
+
+@way
+def test_keep_alive(transport, alpn):
+    """An idle tunnel is asked about, answered, and stays."""
+    wire = Wire(a_profile(transport=transport, keep_alive_seconds=5), alpn=alpn)
+    said = len(wire.said)
+    wire.wait(60)
+    assert wire.down is None
+    assert len(wire.said) - said >= 8
+
+
+def test_a_crowd_of_capsules_is_bounded(wire):
+    """A gateway that sends packets which nobody takes does not fill the memory without end."""
+    for _ in range(40):
+        by_hand(wire, write_capsule(0, b"\0" + ip4(bytes(60000))))
+    assert sum(map(len, wire.up.channel.coming)) <= 1 << 21
+
+
+@way
+@settings(max_examples=25, deadline=None)
+@given(st.binary(min_size=1, max_size=300), st.integers(0, 3))
+def test_arbitrary_octets(transport, alpn, data, when):
+    """A stranger's octets at any time: an error of ours or nothing, never another exception."""
+    wire = Wire(a_profile(transport=transport), alpn=alpn) if when else None
+    session = wire.session if wire else a_session(a_profile(transport=transport))
+    if wire is None:
+        session.start(1.0)
+        session.send(1.0)
+    session.receive(data, session.peer, 500.0)
+    session.handle_timer(500.0)
+    session.send(500.0)
+    while (event := session.next_event()) is not None:
+        if isinstance(event, Down) and event.error is not None:
+            assert isinstance(event.error, BurrowError)
+
+
+def test_a_proof_that_runs_out_while_it_is_up():
+    """A return after the certificate has expired is refused, ticket or not: the chain is judged again."""
+    wire = Wire(chain=(certificate(end_days=0.001),))
+    assert wire.up is not None
+    later = replace(wire.session.config.trust, wall_time=wire.session.config.trust.wall_time + timedelta(days=1))
+    wire.session.config = replace(wire.session.config, trust=later)
+    wire.connect()
+    wire.session.receive(b"", wire.session.peer, wire.now)
+    wire.session.address_changed(wire.now)
+    wire.run()
+    assert wire.error.slug == "certificate-expired"
+    assert AUTHORITY.certificate is not None
