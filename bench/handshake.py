@@ -82,7 +82,7 @@ def sign_ins() -> dict[str, tuple[InitiatorConfig, ResponderConfig]]:
     key = make_key("ecdsa")
     own = make_key("ecdsa")
     certificate = issue(AUTHORITY, key, HOST)
-    client = issue(AUTHORITY, own, "heron.tidewrack.example", purpose=ExtendedKeyUsageOID.CLIENT_AUTH)
+    client = issue(AUTHORITY, own, "heron.tidewrack.example", purposes=(ExtendedKeyUsageOID.CLIENT_AUTH,))
     pem = own.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption())
     by_key = ClientKey(Secret(pem), (x509.load_der_x509_certificate(client).public_bytes(Encoding.PEM).decode(),))
     shared = PreSharedKey(Secret(b"razorbills dive at dusk"))

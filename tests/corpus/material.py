@@ -43,7 +43,7 @@ TALLINN = FILES["profiles/quillwort-tallinn.toml"]
 CREDENTIALS = FILES["credentials.txt"]
 CLIENT = ec.generate_private_key(ec.SECP256R1())
 OTHER = ec.generate_private_key(ec.SECP256R1())
-CLIENT_CERTIFICATE = issue(AUTHORITY, CLIENT, "heron.tidewrack.example", purpose=ExtendedKeyUsageOID.CLIENT_AUTH)
+CLIENT_CERTIFICATE = issue(AUTHORITY, CLIENT, "heron.tidewrack.example", purposes=(ExtendedKeyUsageOID.CLIENT_AUTH,))
 GATEWAY_CERTIFICATE = issue(AUTHORITY, OTHER, "lisbon.quillwort.example")
 
 

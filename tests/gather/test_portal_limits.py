@@ -54,7 +54,7 @@ ANSWERS = {
 def serve(tmp_path):
     """A portal on loopback that answers one call in its own way; its address and authority."""
     key = ec.generate_private_key(ec.SECP256R1())
-    certificate = m.pem(m.issue(m.AUTHORITY, key, "localhost", purpose=ExtendedKeyUsageOID.SERVER_AUTH))
+    certificate = m.pem(m.issue(m.AUTHORITY, key, "localhost", purposes=(ExtendedKeyUsageOID.SERVER_AUTH,)))
     pem = key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption())
     (tmp_path / "own.pem").write_bytes(certificate + pem)
     (tmp_path / "ca.pem").write_bytes(m.CA)

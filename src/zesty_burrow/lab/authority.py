@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ssl
 import tempfile
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -85,9 +86,9 @@ def issue(
     *,
     start_days: float = -1,
     end_days: float = 90,
-    purpose: x509.ObjectIdentifier = IPSEC_IKE,
+    purposes: Sequence[x509.ObjectIdentifier] = (IPSEC_IKE, ExtendedKeyUsageOID.SERVER_AUTH),
 ) -> bytes:
-    """A gateway's certificate, DER; or, by ``purpose``, a server's or a client's. Days count from now."""
+    """A gateway's certificate, DER; or, by ``purposes``, a server's or a client's. Days count from now."""
     now = datetime.now(UTC)
     organisation = authority.certificate.subject.get_attributes_for_oid(NameOID.ORGANIZATION_NAME)[0].value
     certificate = (
@@ -100,7 +101,7 @@ def issue(
         .not_valid_after(now + timedelta(days=end_days))
         .add_extension(x509.BasicConstraints(ca=False, path_length=None), critical=True)
         .add_extension(x509.SubjectAlternativeName([x509.DNSName(host_name)]), critical=False)
-        .add_extension(x509.ExtendedKeyUsage([purpose]), critical=False)
+        .add_extension(x509.ExtendedKeyUsage(purposes), critical=False)
         .add_extension(_usage(issuing=False), critical=True)
         .sign(authority.key, hashes.SHA384())
     )
@@ -109,7 +110,7 @@ def issue(
 
 def use_certificate(context: ssl.SSLContext, authority: Authority, key: PrivateKey, name: str) -> None:
     """Have a TLS server prove a name under an authority from now on."""
-    der = issue(authority, key, name, purpose=ExtendedKeyUsageOID.SERVER_AUTH)
+    der = issue(authority, key, name, purposes=(ExtendedKeyUsageOID.SERVER_AUTH,))
     with tempfile.NamedTemporaryFile(suffix=".pem") as file:
         # The standard library loads keys from files alone; this one is made with mode 0600 and is gone at once.
         file.write(key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption()))

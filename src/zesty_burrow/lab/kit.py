@@ -84,7 +84,7 @@ def office_files(
     files = {"office-authority.pem": authority.pem().decode()}
     if sign_in in _BY_CERTIFICATE:
         der = issue(
-            authority, account.key, f"{account.name}.{story.OFFICE_SUFFIX}", purpose=ExtendedKeyUsageOID.CLIENT_AUTH
+            authority, account.key, f"{account.name}.{story.OFFICE_SUFFIX}", purposes=(ExtendedKeyUsageOID.CLIENT_AUTH,)
         )
         files["me.pem"] = key + load_der_x509_certificate(der).public_bytes(Encoding.PEM).decode()
         profile = replace(profile, sign_in=_BY_CERTIFICATE[sign_in])

@@ -41,6 +41,10 @@ class TrustRules(Protocol):
         """Those that are known."""
 
     @property
+    def over_tls(self) -> bool:
+        """Whether the certificate has to be one for a server of TLS."""
+
+    @property
     def need_status(self) -> bool:
         """Whether a certificate of which it is not known whether it was revoked is refused."""
 
@@ -54,10 +58,11 @@ class GatewayTrust:
     wall_time: datetime
     revocation_lists: tuple[Revocations, ...] = ()
     need_status: bool = False
+    over_tls: bool = True
 
     @classmethod
     def of(cls, profile: Profile, wall_time: datetime) -> GatewayTrust:
-        """A profile's. Raises :class:`ProfileInvalid` where it names no authority and needs one."""
+        """A profile's, for TLS. Raises :class:`ProfileInvalid` where it names no authority and needs one."""
         return cls(
             profile.gateway_identity,
             anchors_of(profile, needed=True),
@@ -84,6 +89,7 @@ def judged(rules: TrustRules, chain: Sequence[x509.Certificate]) -> list[Finding
         rules.wall_time,
         rules.revocation_lists,
         need_status=rules.need_status,
+        over_tls=rules.over_tls,
     )
 
 

@@ -61,7 +61,7 @@ def pem_of(key):
 
 def client_key(kind, authority=AUTHORITY, **changes):
     """A client certificate of the provider's authority, as credentials."""
-    der = issue(authority, KEYS[kind], HERON, **{"purpose": ExtendedKeyUsageOID.CLIENT_AUTH, **changes})
+    der = issue(authority, KEYS[kind], HERON, **{"purposes": (ExtendedKeyUsageOID.CLIENT_AUTH,), **changes})
     certificate = load_der_x509_certificate(der).public_bytes(Encoding.PEM).decode()
     return ClientKey(pem_of(KEYS[kind]), (certificate,))
 
@@ -100,7 +100,7 @@ def test_a_client_certificate(kind):
     [
         (client_key("RSA", make_authority("Somebody Else")), None),
         (client_key("RSA", start_days=-90, end_days=-1), None),
-        (client_key("RSA", purpose=ExtendedKeyUsageOID.CODE_SIGNING), None),
+        (client_key("RSA", purposes=(ExtendedKeyUsageOID.CODE_SIGNING,)), None),
         (client_key("RSA"), Identity.of("curlew.tidewrack.example")),
         (client_key("RSA"), Identity(IdType.ID_IPV4_ADDR, "192.0.2.1")),
         (ClientKey(pem_of(KEYS["ECDSA 256"]), client_key("ECDSA 384").certificates), None),
@@ -349,7 +349,7 @@ def test_eap_tls_with_intermediate_certificates():
         )
         .sign(root.key, hashes.SHA256())
     )
-    der = issue(between, KEYS["RSA"], HERON, purpose=ExtendedKeyUsageOID.CLIENT_AUTH)
+    der = issue(between, KEYS["RSA"], HERON, purposes=(ExtendedKeyUsageOID.CLIENT_AUTH,))
     chain = tuple(one.public_bytes(Encoding.PEM).decode() for one in (load_der_x509_certificate(der), middle))
     anchor = (
         x509.CertificateBuilder()
@@ -371,7 +371,7 @@ def test_eap_tls_with_intermediate_certificates():
     [
         client_key("RSA", make_authority("Somebody Else")),
         client_key("RSA", start_days=-90, end_days=-1),
-        client_key("RSA", purpose=ExtendedKeyUsageOID.CODE_SIGNING),
+        client_key("RSA", purposes=(ExtendedKeyUsageOID.CODE_SIGNING,)),
     ],
 )
 def test_eap_tls_refused(secret):

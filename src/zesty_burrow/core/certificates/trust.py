@@ -117,17 +117,19 @@ def strength_findings(certificate: x509.Certificate, *, anchor: bool = False) ->
     return found
 
 
-def usage_findings(certificate: x509.Certificate) -> list[Finding]:
+def usage_findings(certificate: x509.Certificate, *, over_tls: bool = False) -> list[Finding]:
     """What RFC 4945 §5.1.3.2 and §5.1.3.12 ask of a gateway's own certificate.
 
-    id-kp-serverAuth is taken beside the two purposes of RFC 4945, since public authorities issue nothing else.
+    id-kp-serverAuth is taken beside the two purposes of RFC 4945, since public authorities issue nothing else. A server
+    of TLS needs it (RFC 5280 §4.2.1.12).
     """
     name = subject_name(certificate)
     usage = _extension(certificate, x509.KeyUsage)
     if isinstance(usage, x509.KeyUsage) and not (usage.digital_signature or usage.content_commitment):
         return [finding("certificate-usage", name, "its key usage does not allow signatures")]
     purposes = _extension(certificate, x509.ExtendedKeyUsage)
-    good = {IPSEC_IKE, ExtendedKeyUsageOID.ANY_EXTENDED_KEY_USAGE, ExtendedKeyUsageOID.SERVER_AUTH}
+    good = {ExtendedKeyUsageOID.ANY_EXTENDED_KEY_USAGE, ExtendedKeyUsageOID.SERVER_AUTH}
+    good |= set() if over_tls else {IPSEC_IKE}
     if isinstance(purposes, x509.ExtendedKeyUsage) and not good & set(purposes):
         return [finding("certificate-usage", name, "its extended key usage does not allow a gateway")]
     return []
@@ -341,6 +343,7 @@ def judge_gateway(
     lists: Sequence[Revocations] = (),
     *,
     need_status: bool = False,
+    over_tls: bool = False,
 ) -> list[Finding]:
     """Everything that speaks against a gateway's certificates (its own first); empty where it is proven.
 
@@ -348,7 +351,7 @@ def judge_gateway(
     serious. ``need_status``: it has to be known whether a certificate was revoked; then the latter is as bad.
     """
     leaf = certificates[0]
-    found = usage_findings(leaf)
+    found = usage_findings(leaf, over_tls=over_tls)
     if not holds_name(leaf, identity):
         found.append(finding("certificate-wrong-name", subject_name(leaf), f"it does not speak for {identity.value}"))
     return found + judge_path(leaf, certificates[1:], anchors, now, lists, need_status=need_status)

@@ -187,12 +187,12 @@ class ConnectIpCaller:
             # Nobody may send capsules before the answer; what came is dropped with the request.
             return
         self._tunnel.feed(data)
-        if self.channel is not None:
-            for packet in self._tunnel.take_packets():
-                self.channel.received(packet, now)
         if self._tunnel.asked:
             asked, self._tunnel.asked = self._tunnel.asked, []
             self._assign(asked, now)
+        for packet in self._tunnel.take_packets():
+            if self.channel is not None:
+                self.channel.received(packet, now)
 
     def _assign(self, asked: list[AddressEntry], now: float) -> None:
         wanted = tuple(one.address.ip.packed for one in asked if not one.is_nothing)

@@ -61,6 +61,7 @@ class InitiatorConfig:
     ike_seconds: float = 4 * 3600.0
     liveness_seconds: float = 30.0
     need_status: bool = False
+    over_tls: bool = False
     additional: AdditionalKey | None = None
     additional_required: bool = False
     wanted: tuple[Address, ...] = ()
