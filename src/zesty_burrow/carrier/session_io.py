@@ -97,6 +97,9 @@ class SessionIo(Generic[E]):
         self.path: PacketPath | None = None
         self.failure: Exception | None = None
         self._wake = wake
+        self._reconnecting = machine if isinstance(machine, Reconnecting) else None
+        self._blocking = machine if isinstance(machine, Blocking) else None
+        self._streams = [port for port in ports.values() if isinstance(port, StreamPort)]
         self._loop = asyncio.get_running_loop()
         self._timer: asyncio.TimerHandle | None = None
         for number, port in ports.items():
@@ -151,7 +154,7 @@ class SessionIo(Generic[E]):
 
     @property
     def _wants_connection(self) -> bool:
-        return isinstance(self.machine, Reconnecting) and self.machine.wants_connection
+        return self._reconnecting is not None and self._reconnecting.wants_connection
 
     def _look_at_connection(self) -> None:
         """Where the machine has given a connection up, another one is made."""
@@ -163,8 +166,7 @@ class SessionIo(Generic[E]):
     @property
     def is_blocked(self) -> bool:
         """Whether packets that travel in the session's messages would only wait."""
-        full = any(isinstance(port, StreamPort) and port.is_full for port in self.ports.values())
-        return full or (isinstance(self.machine, Blocking) and self.machine.is_blocked)
+        return any(port.is_full for port in self._streams) or (self._blocking is not None and self._blocking.is_blocked)
 
     def _on_room(self) -> None:
         try:
@@ -212,7 +214,7 @@ class SessionIo(Generic[E]):
 
     def flush(self) -> None:
         """Send what the machine has, collect its events, and set the timer."""
-        full = any(isinstance(port, StreamPort) and port.is_full for port in self.ports.values())
+        full = any(port.is_full for port in self._streams)
         # What is made for a full connection would only be held here.
         for datagram in self.machine.send(self._loop.time()) if not full else ():
             port = self.ports.get(datagram.local_port)

@@ -149,6 +149,28 @@ class QueuedChannel(AnyChannel, Protocol):
         """The packets that the session has received since the last time."""
 
 
+@runtime_checkable
+class CapsuleChannel(QueuedChannel, Protocol):
+    """A queued channel over a byte stream of capsules (RFC 9297 §3.2), for who makes and reads many at a time.
+
+    ``stream`` counts the streams that there were; each begins where the session's reader of it has come to.
+    """
+
+    stream: int
+
+    def put_capsules(self, octets: bytes, packets: int, size: int, now: float) -> None:
+        """Hand whole capsules of ``packets`` packets to the session; ``size``: octets in these."""
+
+    def divert(self, take: Callable[[bytes], bytes] | None) -> None:
+        """Have what comes given to ``take``, which gives back whole capsules that are the session's; None: no more."""
+
+    def take_over(self) -> tuple[bytes, int]:
+        """What the session's reader has begun to read, and how many octets it is passing over."""
+
+    def count_in(self, packets: int, octets: int, now: float) -> None:
+        """So many packets have come in."""
+
+
 class ChannelCounters(Protocol):
     """What a channel has counted."""
 

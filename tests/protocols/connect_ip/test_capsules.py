@@ -26,7 +26,7 @@ from zesty_burrow.protocols.connect_ip.wire.capsules import (
     write_routes,
 )
 from zesty_burrow.protocols.connect_ip.wire.template import WELL_KNOWN, check_template, expand, scope_of
-from zesty_burrow.protocols.connect_ip.wire.varint import MOST, read_varint, write_varint
+from zesty_burrow.core.varint import MOST, read_varint, write_varint
 
 
 @pytest.mark.parametrize(

@@ -14,7 +14,10 @@ from zesty_burrow.carrier.fast_path.switch import FastPathSwitch
 from zesty_burrow.core.net import TCP, UDP
 from zesty_burrow.host.tun import TunDevice
 from zesty_burrow.host.udp import ROOM_IN_PIECE, SEGMENTS
+from zesty_burrow.protocols.session import CapsuleChannel
 
+FOR_DATAGRAMS, FOR_CAPSULES = "datagrams", "capsules"
+"""Kinds of loops."""
 ESP_AT_MOST = 37
 """Octets that ESP with a combined-mode cipher adds: SPI, number, IV, padding, its length, next header, ICV."""
 TCP_HEADERS, KERNEL_RESERVE = 52, 384
@@ -48,6 +51,9 @@ class Offloading(Protocol):
 class PacketLoops(Protocol):
     """The fast path as the data path sees it."""
 
+    def refresh(self) -> None:
+        """Tunnels have come or gone."""
+
     def stop(self) -> None:
         """Leave everything to the event loop."""
 
@@ -74,6 +80,7 @@ class DataPath:
         self.switch = FastPathSwitch(disabled=FAST_PATH in disabled)
         self._reading: asyncio.AbstractEventLoop | None = None
         self._paused = False
+        self._kind = FOR_DATAGRAMS
         self._failure: Exception | None = None
 
     @property
@@ -108,15 +115,25 @@ class DataPath:
         plain.by_label = {label: one for one in plain.tunnels if isinstance(one, Tunnel) for label in one.labels}
         plain.forget_routes()
         self.revision += 1
-        if self.loops is not None and not self._is_for_loops:
-            # They know UDP sockets alone.
+        kind = self._look_for_loops()
+        if self.loops is not None and kind != self._kind:
             self.loops.stop()
             self.loops = None
             self.switch.begin_again()
+        elif self.loops is not None:
+            self.loops.refresh()
+        self._kind = kind
 
     @property
-    def _is_for_loops(self) -> bool:
-        return all(isinstance(one, Tunnel) and isinstance(one.port, UdpPort) for one in self.plain.tunnels)
+    def kind_of_loops(self) -> str:
+        """Which loops can carry at present; empty where none can."""
+        return self._kind
+
+    def _look_for_loops(self) -> str:
+        """Which loops can carry: those for datagrams know UDP sockets alone; those for capsules leave others alone."""
+        if all(isinstance(one, Tunnel) and isinstance(one.port, UdpPort) for one in self.plain.tunnels):
+            return FOR_DATAGRAMS
+        return FOR_CAPSULES if any(isinstance(one.channel, CapsuleChannel) for one in self.plain.queued) else ""
 
     def start_reading(self) -> None:
         """Take what the device has, from the running event loop."""
@@ -186,7 +203,7 @@ class DataPath:
         return used, others
 
     def _carried(self, packets: int) -> None:
-        if self._is_for_loops and self.switch.is_due(packets):
+        if self._kind and self.switch.is_due(packets):
             self.switch.begin(self)
         if self.wake is not None and any(one.channel.wants_rekey for one in self.plain.tunnels):
             self.wake.set()

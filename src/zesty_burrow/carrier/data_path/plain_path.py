@@ -76,7 +76,7 @@ class PlainPath:
 
     def _send_one(self, packet: bytes, now: float) -> int:
         addresses = addresses_of(packet)
-        tunnel = self._route(addresses)
+        tunnel = self.route(addresses)
         if tunnel is None:
             self.dropped += 1
             return 0
@@ -100,7 +100,8 @@ class PlainPath:
                     tunnel.measure(refused=True)
         return len(parts)
 
-    def _route(self, addresses: bytes) -> PathTunnel | None:
+    def route(self, addresses: bytes) -> PathTunnel | None:
+        """The tunnel by which a packet between these addresses goes out."""
         if not addresses:
             return None
         if addresses not in self._routes:

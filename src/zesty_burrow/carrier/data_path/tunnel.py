@@ -15,7 +15,7 @@ from zesty_burrow.carrier.data_path.udp_port import TooLong
 from zesty_burrow.core.net import Endpoint
 from zesty_burrow.core.packets.too_big import LEAST_IPV4, LEAST_IPV6
 from zesty_burrow.host.watches.address_changes import link_mtu, path_mtu
-from zesty_burrow.protocols.session import PacketChannel, QueuedChannel
+from zesty_burrow.protocols.session import CapsuleChannel, PacketChannel, QueuedChannel
 
 IPV4_AND_UDP, IPV6_AND_UDP = 28, 48
 
@@ -169,6 +169,14 @@ class QueuedTunnel:
         self._gathered += len(packet)
         if self._gathered > FLUSH:
             self.flush()
+
+    def send_capsules(self, channel: CapsuleChannel, octets: bytes, packets: int, size: int, now: float) -> None:
+        """The same for many packets that are in capsules of its channel already; dropped where others may not wait."""
+        if self.waits or not self.sender.is_blocked:
+            channel.put_capsules(octets, packets, size, now)
+            self._gathered += len(octets)
+            if self._gathered > FLUSH:
+                self.flush()
 
     def flush(self) -> None:
         """Send what was gathered."""

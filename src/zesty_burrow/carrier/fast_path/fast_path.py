@@ -15,10 +15,11 @@ from weakref import WeakKeyDictionary
 import numpy as np
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM, ChaCha20Poly1305
 
-from zesty_burrow.carrier.data_path.data_path import DataPath
+from zesty_burrow.carrier.data_path.data_path import FOR_CAPSULES, DataPath
 from zesty_burrow.carrier.data_path.options import MAX_PACKET
 from zesty_burrow.carrier.data_path.tunnel import Tunnel
 from zesty_burrow.carrier.data_path.udp_port import Burst, UdpPort
+from zesty_burrow.carrier.fast_path.capsule_path import CapsulePath
 from zesty_burrow.carrier.fast_path.loops import records
 from zesty_burrow.carrier.fast_path.loops.carry import carry
 from zesty_burrow.carrier.fast_path.loops.device import ROW
@@ -139,6 +140,9 @@ class FastPath:
             np.zeros(SCRATCH, np.uint8),
         )
         self._selector.loops = self
+
+    def refresh(self) -> None:
+        """Tunnels have come or gone: seen by the path's revision."""
 
     def stop(self) -> None:
         """Leave everything to the event loop."""
@@ -315,6 +319,8 @@ def _tables(inbound: int, outbound: int, ranges: int) -> tuple[Tables, Any, Any]
     return tables, inbound_states, outbound_states
 
 
-def attach(path: DataPath, selector: PacketSelector | None) -> FastPath | None:
+def attach(path: DataPath, selector: PacketSelector | None) -> FastPath | CapsulePath | None:
     """The fast path of a data path, where the event loop allows it."""
+    if path.kind_of_loops == FOR_CAPSULES:
+        return CapsulePath(path)
     return FastPath(path, selector) if selector is not None else None

@@ -189,11 +189,12 @@ class TlsEngine:
     def out(self) -> bytes:
         """What is to be sent."""
         parts: list[bytes] = []
-        while True:
-            try:
+        try:
+            while not parts or len(parts[-1]) == READ:
                 parts.append(self._connection.bio_read(READ))
-            except SSL.WantReadError:
-                return parts[0] if len(parts) == 1 else b"".join(parts)
+        except SSL.WantReadError:
+            return b"".join(parts)
+        return parts[0] if len(parts) == 1 else b"".join(parts)
 
 
 def _words(problem: SSL.Error) -> str:

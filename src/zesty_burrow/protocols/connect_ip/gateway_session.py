@@ -15,7 +15,7 @@ from cryptography import x509
 from zesty_burrow.core.net import AddressRange, Datagram, Endpoint, intersect
 from zesty_burrow.errors import Malformed
 from zesty_burrow.protocols.connect_ip.http.link import UPGRADE, Asked, Content, Gone, Link, LinkEvent, Payload, Secured
-from zesty_burrow.protocols.connect_ip.machine.channel import HttpChannel
+from zesty_burrow.protocols.connect_ip.machine.channel import CapsuleHttpChannel, HttpChannel
 from zesty_burrow.protocols.connect_ip.machine.tunnel import TunnelEnd, ranges_of
 from zesty_burrow.protocols.connect_ip.settings import BASIC, CERTIFICATE
 from zesty_burrow.protocols.connect_ip.wire.capsules import (
@@ -102,7 +102,10 @@ class ConnectIpCaller:
         channel = self.channel
         if channel is not None and channel.going:
             going, channel.going = channel.going, []
-            self.link.packets(going)
+            if isinstance(channel, CapsuleHttpChannel):
+                self.link.content(b"".join(going))
+            else:
+                self.link.packets(going)
         return [Datagram(data, self.local_port, to or self.peer) for data, to in self.link.out(now)]
 
     def next_timer(self) -> float | None:
@@ -186,6 +189,8 @@ class ConnectIpCaller:
         if not self.account:
             # Nobody may send capsules before the answer; what came is dropped with the request.
             return
+        if isinstance(self.channel, CapsuleHttpChannel) and self.channel.diverted is not None:
+            data = self.channel.diverted(data)
         self._tunnel.feed(data)
         if self._tunnel.asked:
             asked, self._tunnel.asked = self._tunnel.asked, []
@@ -207,7 +212,10 @@ class ConnectIpCaller:
         self.link.content(write_addresses(CapsuleType.ADDRESS_ASSIGN, rows))
         if self.channel is None and self._assigned:
             remote = ranges_of(self._assigned)
-            self.channel = HttpChannel(self._routes, remote, self.link.room)
+            kind = CapsuleHttpChannel if self.transport is Transport.STREAM else HttpChannel
+            self.channel = kind(self._routes, remote, self.link.room)
+            if isinstance(self.channel, CapsuleHttpChannel):
+                self.channel.begin_stream(self._tunnel.reader)
             network = inner or NetworkSettings(self._assigned)
             self._events.append(Up(now, network, remote, self.channel))
 

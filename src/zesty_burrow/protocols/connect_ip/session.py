@@ -35,7 +35,7 @@ from zesty_burrow.protocols.connect_ip.http.link import (
     Request,
     Secured,
 )
-from zesty_burrow.protocols.connect_ip.machine.channel import HttpChannel
+from zesty_burrow.protocols.connect_ip.machine.channel import CapsuleHttpChannel, HttpChannel
 from zesty_burrow.protocols.connect_ip.machine.tunnel import TunnelEnd, ranges_of
 from zesty_burrow.protocols.connect_ip.wire.capsules import (
     SKIPPED,
@@ -188,7 +188,10 @@ class ConnectIpSession:
         if channel is not None and channel.going:
             going, channel.going = channel.going, []
             if link is not None and self.state is State.UP:
-                link.packets(going)
+                if isinstance(channel, CapsuleHttpChannel):
+                    link.content(b"".join(going))
+                else:
+                    link.packets(going)
                 if now - self.last_heard > QUIET and self._pinged_at is None and link.ping():
                     self._pinged_at, self._due = now, now + ANSWER_DUE
         if link is None:
@@ -292,6 +295,14 @@ class ConnectIpSession:
         self._patience = now + PATIENCE
 
     def _on_content(self, data: bytes, now: float) -> None:
+        if (
+            isinstance(self.channel, CapsuleHttpChannel)
+            and self.channel.diverted is not None
+            and self.state is State.UP
+        ):
+            data = self.channel.diverted(data)
+            if not data:
+                return
         changed = self._tunnel.feed(data)
         channel = self.channel
         for packet in self._tunnel.take_packets():
@@ -334,8 +345,11 @@ class ConnectIpSession:
             self._events += [ChannelChanged(now), Moved(now, self.peer)]
         else:
             self._addresses = network.addresses
-            self.channel = HttpChannel(ranges_of(network.addresses), remote, room)
+            kind = CapsuleHttpChannel if self.transport is Transport.STREAM else HttpChannel
+            self.channel = kind(ranges_of(network.addresses), remote, room)
             self._events.append(Up(now, network, remote, self.channel))
+        if isinstance(self.channel, CapsuleHttpChannel):
+            self.channel.begin_stream(self._tunnel.reader)
         self._stay_alive(now)
 
     def _network(self, assigned: tuple[Interface, ...]) -> NetworkSettings:

@@ -18,6 +18,7 @@ from qh3.quic.events import ConnectionIdIssued, ConnectionTerminated, HandshakeC
 from qh3.tls import CipherSuite, SessionTicket
 
 from zesty_burrow.core.net import Endpoint
+from zesty_burrow.core.varint import write_varint
 from zesty_burrow.protocols.connect_ip.http.link import (
     CAPSULES,
     UPGRADE,
@@ -32,7 +33,6 @@ from zesty_burrow.protocols.connect_ip.http.link import (
     Secured,
 )
 from zesty_burrow.protocols.connect_ip.wire.capsules import MAX_PACKET, write_packet
-from zesty_burrow.protocols.connect_ip.wire.varint import write_varint
 
 H3 = "h3"
 VERSION = "HTTP/3"

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from zesty_burrow.core.net import AddressRange
+from zesty_burrow.protocols.connect_ip.wire.capsules import CapsuleReader, write_packet
 
 KNOWN_PAIRS = 4096
 MOST_HELD = 2 << 20
@@ -95,4 +96,44 @@ class HttpChannel:
         self.coming.append(packet)
         self.counters.packets_in += 1
         self.counters.octets_in += len(packet)
+        self.last_received = now
+
+
+class CapsuleHttpChannel(HttpChannel):
+    """Over a byte stream: what goes out is in capsules already; what comes in may be diverted before it is read."""
+
+    def __init__(self, local: Sequence[AddressRange], remote: Sequence[AddressRange], room: int) -> None:
+        super().__init__(local, remote, room)
+        self.stream = 0
+        self.diverted: Callable[[bytes], bytes] | None = None
+        self._reader = CapsuleReader()
+
+    def begin_stream(self, reader: CapsuleReader) -> None:
+        """For the session: another stream begins, with its reader."""
+        self._reader = reader
+        self.stream += 1
+
+    def put(self, packet: bytes, now: float) -> None:
+        """Hand a packet to the session."""
+        self.put_capsules(write_packet(packet), 1, len(packet), now)
+
+    def put_capsules(self, octets: bytes, packets: int, size: int, now: float) -> None:
+        """Whole capsules of many packets, with so many octets in these."""
+        self.going.append(octets)
+        self.counters.packets_out += packets
+        self.counters.octets_out += size
+        self.last_sent = now
+
+    def divert(self, take: Callable[[bytes], bytes] | None) -> None:
+        """Have somebody else read what comes."""
+        self.diverted = take
+
+    def take_over(self) -> tuple[bytes, int]:
+        """What was begun to be read."""
+        return self._reader.hand_over()
+
+    def count_in(self, packets: int, octets: int, now: float) -> None:
+        """So many packets have come in."""
+        self.counters.packets_in += packets
+        self.counters.octets_in += octets
         self.last_received = now

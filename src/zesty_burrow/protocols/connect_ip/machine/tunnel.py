@@ -33,12 +33,12 @@ class TunnelEnd:
     asked: list[AddressEntry] = field(default_factory=list)
     answered: set[int] = field(default_factory=set)
     packets: list[bytes] = field(default_factory=list)
-    _reader: CapsuleReader = field(default_factory=CapsuleReader)
+    reader: CapsuleReader = field(default_factory=CapsuleReader)
 
     def feed(self, data: bytes) -> bool:
         """Take octets of the stream; whether addresses, routes or requests have come. Raises ``Malformed``."""
         changed = False
-        for kind, value in self._reader.feed(data):
+        for kind, value in self.reader.feed(data):
             if kind is CapsuleType.DATAGRAM:
                 self.packets.append(read_payload(value))
                 continue

@@ -8,8 +8,8 @@ from enum import IntEnum
 from ipaddress import IPv4Interface, IPv6Interface, ip_address, ip_interface
 
 from zesty_burrow.core.net import AddressRange
+from zesty_burrow.core.varint import read_varint, write_varint
 from zesty_burrow.errors import Malformed
-from zesty_burrow.protocols.connect_ip.wire.varint import read_varint, write_varint
 
 MAX_PACKET = 65535
 MAX_CONTROL = 1 << 14
@@ -145,6 +145,13 @@ class CapsuleReader:
     def __init__(self) -> None:
         self._kept = bytearray()
         self._skip = 0
+
+    def hand_over(self) -> tuple[bytes, int]:
+        """What is kept, and how many octets are yet to be skipped, for another reader; this one begins anew."""
+        kept, skip = bytes(self._kept), self._skip
+        self._kept.clear()
+        self._skip = 0
+        return kept, skip
 
     @property
     def is_between(self) -> bool:
