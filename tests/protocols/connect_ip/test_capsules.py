@@ -9,6 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from zesty_burrow.core.net import AddressRange
+from zesty_burrow.core.varint import MOST, read_varint, write_varint
 from zesty_burrow.errors import Malformed
 from zesty_burrow.protocols.connect_ip.machine.tunnel import TunnelEnd
 from zesty_burrow.protocols.connect_ip.wire.capsules import (
@@ -26,7 +27,6 @@ from zesty_burrow.protocols.connect_ip.wire.capsules import (
     write_routes,
 )
 from zesty_burrow.protocols.connect_ip.wire.template import WELL_KNOWN, check_template, expand, scope_of
-from zesty_burrow.core.varint import MOST, read_varint, write_varint
 
 
 @pytest.mark.parametrize(

@@ -80,9 +80,9 @@ class _Intake:
         """Ask whether packets between the addresses of this one may come in; if so the loops know them from here on."""
         view = self._octets.data
         _, after = read_varint(view[at : at + 16], 0)
-        _, begin = read_varint(view[at : at + 16], after)
-        packet = at + begin + 1
-        addresses = addresses_of(bytes(view[packet : packet + 40]))
+        length, begin = read_varint(view[at : at + 16], after)
+        packet, end = at + begin + 1, at + begin + length
+        addresses = addresses_of(bytes(view[packet : min(packet + 40, end)]))
         if not self.channel.allows_in(addresses):
             return False
         row = self._pairs[self._next_pair]
@@ -198,7 +198,7 @@ class CapsulePath:
 
     def _send(self, length: int, now: float) -> int:
         plain, view = self._path.plain, self._read.data
-        tunnel = plain.route(addresses_of(bytes(view[FRONT : FRONT + 40])))
+        tunnel = plain.route(addresses_of(bytes(view[FRONT : FRONT + min(length, 40)])))
         intake = self._intakes.get(tunnel.channel) if isinstance(tunnel, QueuedTunnel) else None
         if self._header and isinstance(tunnel, QueuedTunnel) and intake is not None and self._is_plain_enough():
             limit = min(tunnel.limit, plain.mtu)

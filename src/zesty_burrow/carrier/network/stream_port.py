@@ -128,9 +128,19 @@ class StreamPort:
     def send(self, data: bytes, to: Endpoint, traffic_class: int = 0) -> None:
         """Put octets behind those that wait; ``to`` is the one peer. Who sends looks at ``is_full`` before."""
         del to, traffic_class
+        if not self._out and not self._writing:
+            try:
+                sent = self.channel.send(data)
+            except BlockingIOError:
+                sent = 0
+            except OSError:
+                # Broken: reading tells of it.
+                return
+            if sent == len(data):
+                return
+            data = data[sent:]
         self._out += data
-        if not self._writing:
-            self._flush()
+        self._wait_to_write()
 
     def _wait_to_write(self) -> None:
         if not self._writing:

@@ -74,23 +74,29 @@ class Http2:
 
     def content(self, data: bytes) -> None:
         """Send capsules, as far as the other side takes them."""
-        self._going += data
-        self._flush()
+        if self._going:
+            self._going += data
+        elif len(data) > (sent := self._send(data)):
+            self._going += memoryview(data)[sent:]
 
     def _flush(self) -> None:
-        while self._going and self._stream:
+        if self._going:
+            del self._going[: self._send(bytes(self._going))]
+
+    def _send(self, data: bytes) -> int:
+        """How many octets flow control has let through, or the stream's end has made nobody's."""
+        done = 0
+        while done < len(data) and self._stream:
             try:
-                size = min(
-                    self._h2.local_flow_control_window(self._stream), self._h2.max_outbound_frame_size, len(self._going)
-                )
+                window = self._h2.local_flow_control_window(self._stream)
+                size = min(window, self._h2.max_outbound_frame_size, len(data) - done)
                 if size <= 0:
-                    return
-                self._h2.send_data(self._stream, bytes(memoryview(self._going)[:size]))
+                    return done
+                self._h2.send_data(self._stream, data if size == len(data) else data[done : done + size])
             except H2Error:
-                # The stream is over; what waited for it is nobody's.
-                self._going.clear()
-                return
-            del self._going[:size]
+                return len(data)
+            done += size
+        return done if self._stream else len(data)
 
     def ping(self) -> bool:
         """RFC 9113 §6.7."""
