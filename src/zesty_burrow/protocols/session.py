@@ -150,13 +150,16 @@ class QueuedChannel(AnyChannel, Protocol):
 
 
 @runtime_checkable
-class CapsuleChannel(QueuedChannel, Protocol):
-    """A queued channel over a byte stream of capsules (RFC 9297 §3.2), for who makes and reads many at a time.
+class CapsuleChannel(AnyChannel, Protocol):
+    """What a queued channel over a byte stream of capsules (RFC 9297 §3.2) has for who makes and reads many at a time.
 
     ``stream`` counts the streams that there were; each begins where the session's reader of it has come to.
     """
 
     stream: int
+
+    def allows_in(self, addresses: bytes) -> bool:
+        """Whether a packet with these addresses may come in here."""
 
     def put_capsules(self, octets: bytes, packets: int, size: int, now: float) -> None:
         """Hand whole capsules of ``packets`` packets to the session; ``size``: octets in these."""
