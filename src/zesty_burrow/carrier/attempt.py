@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Awaitable, Callable
-from datetime import UTC, datetime
 
 from zesty_burrow.carrier.control.status import StepReport
 from zesty_burrow.carrier.network.addresses import resolve, try_each
-from zesty_burrow.carrier.sessions import OpenSession
+from zesty_burrow.carrier.sessions import Opener, OpenSession
 from zesty_burrow.carrier.userspace_tunnel import UserspaceTunnel
+from zesty_burrow.carrier.ways import Ways, ways_to
 from zesty_burrow.core.finding import Finding
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import BurrowError, GatewayError
@@ -19,7 +19,6 @@ from zesty_burrow.protocols.session import (
     NegotiatedSuite,
     Noticed,
     Secrets,
-    SessionRequest,
     Step,
     StepDone,
     Up,
@@ -33,7 +32,8 @@ STEPS = tuple(Step)
 class Attempt:
     """One profile, tried; ``on_step`` is called with each step up to the sign-in.
 
-    ``suites``: what was negotiated so far; ``findings``: what was noticed; ``round_trip``: seconds of the quickest
+    ``over``: protocol and transport, those that were answered once it is known; ``suites``: what was negotiated so far;
+    ``findings``: what was noticed; ``round_trip``: seconds of the quickest
     answer.
     """
 
@@ -50,6 +50,8 @@ class Attempt:
         self.round_trip = float("inf")
         self._profile, self._secrets = profile, secrets
         self._timeout, self._on_step = timeout, on_step
+        self.over = profile.over
+        self._beside: list[str] = []
         self._inside = inside
         self._last = 0.0
         self._next = STEPS[0]
@@ -75,14 +77,18 @@ class Attempt:
         self._last = asyncio.get_running_loop().time()
         addresses = await asyncio.to_thread(resolve, self._profile)
         self._step(Step.RESOLVE, ", ".join(addresses))
-        return await try_each(addresses, self._try)
+        # Several transports are tried at all addresses together; one transport at one after the other.
+        count = 1 if len(self._profile.variants) > 1 else len(addresses)
+        self._beside = addresses[count:]
+        return await try_each(addresses[:count], self._try)
 
     async def _try(self, address: str, origin: str) -> str:
         wake = asyncio.Event()
-        request = SessionRequest(address, self._secrets, datetime.now(UTC), self._timeout, origin)
-        opened = OpenSession(self._profile, request, wake)
+        ways = Ways(Opener(wake, self._timeout, frozenset(), marked=False))
+        targets = [address, *([] if origin else self._beside)]
+        opened = await ways.open(ways_to(self._profile, targets), self._secrets, origin)
+        self.over = opened.profile.over
         try:
-            opened.start()
             granted = await self._wait(opened, wake)
             if self._inside is not None:
                 opened.io.path = tunnel = UserspaceTunnel(opened.tunnel(granted.channel), granted)
@@ -92,7 +98,7 @@ class Attempt:
             # It was granted and is not wanted any more: say so, and wait for no answer.
             opened.say_goodbye()
             opened.dispose()
-        return address
+        return opened.session.peer[0]
 
     async def _wait(self, opened: OpenSession, wake: asyncio.Event) -> Up:
         """Until the tunnel is up. Raises what keeps it from that."""

@@ -6,6 +6,7 @@ import asyncio
 import os
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from itertools import product
 
 from zesty_burrow.carrier.network.addresses import resolve
 from zesty_burrow.carrier.network.framed_port import FramedPort
@@ -53,8 +54,8 @@ async def _probe_all(profiles: Sequence[Profile], timeout: float, on_done: Calla
 
 async def _ask(profile: Profile, timeout: float) -> ProbeResult:
     addresses = await asyncio.to_thread(resolve, profile)
-    for address in addresses:
-        probe = protocol(profile.tunnel.protocol).probe(profile, address, timeout, os.urandom)
+    for one, address in product(profile.variants, addresses):
+        probe = protocol(profile.tunnel.protocol).probe(one, address, timeout, os.urandom)
         capabilities = await _ask_at(address, probe)
         if capabilities is not None:
             return ProbeResult(address, capabilities)

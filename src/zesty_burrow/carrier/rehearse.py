@@ -97,6 +97,7 @@ class Stage:
             failure=failure,
             findings=attempt.findings,
             suites=suites,
+            over=attempt.over,
             round_trip=attempt.round_trip if attempt.round_trip < float("inf") else 0.0,
         )
         result = replace(result, strength=strength_of(suites.values()))

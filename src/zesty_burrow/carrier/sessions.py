@@ -42,7 +42,7 @@ def client_port(address: str, disabled: frozenset[str] = frozenset(), *, marked:
 class OpenSession:
     """A session with its socket: a UDP one, or a connection where it travels over a byte stream.
 
-    ``marked``: the guard lets it through.
+    ``profile``: with one transport. ``marked``: the guard lets it through.
     """
 
     def __init__(
@@ -54,6 +54,7 @@ class OpenSession:
         *,
         marked: bool = False,
     ) -> None:
+        self.profile = profile
         self.session: Session = protocol(profile.tunnel.protocol).session(profile, request, os.urandom)
         if self.session.transport is Transport.STREAM:
             self._port: Port = StreamPort(self.session.peer, marked=marked)

@@ -26,14 +26,15 @@ from zesty_burrow.carrier.network.repairs import CONDITIONS
 from zesty_burrow.carrier.network.tunnel_guard import TunnelGuard
 from zesty_burrow.carrier.sessions import Opener, OpenSession
 from zesty_burrow.carrier.supervision.active_tunnels import ActiveTunnels
-from zesty_burrow.carrier.supervision.options import TunnelEnd, TunnelOptions
+from zesty_burrow.carrier.supervision.options import WANTED, TunnelEnd, TunnelOptions
 from zesty_burrow.carrier.supervision.report import TunnelReport
 from zesty_burrow.carrier.supervision.sign_in_timer import SignInTimer
 from zesty_burrow.carrier.supervision.states import StateMachine, TunnelSignal, TunnelState
 from zesty_burrow.carrier.supervision.steps import Steps
 from zesty_burrow.carrier.supervision.switch import CALL as SWITCH
 from zesty_burrow.carrier.supervision.switch import Switch
-from zesty_burrow.carrier.supervision.waits import LOST, Waits
+from zesty_burrow.carrier.supervision.waits import LOST, Waits, end_of
+from zesty_burrow.carrier.ways import Ways, WhatWorked, ways_to
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import (
     BurrowError,
@@ -65,8 +66,6 @@ from zesty_burrow.protocols.session import (
 )
 
 log = logging.getLogger(__name__)
-WANTED = frozenset({"disconnect", "signal SIGINT"})
-"""Ends that the user has asked for by name: these alone open the guard."""
 
 
 class Supervisor:
@@ -91,6 +90,8 @@ class Supervisor:
         self._successor: OpenSession | None = None
         self._switch: Switch | None = None
         self._opener = Opener(self._wake, options.timeout, options.disabled, marked=True)
+        self._ways, self._worked = Ways(self._opener), WhatWorked(options.ways)
+        self._beside: list[str] = []
         self._report = TunnelReport(profile, options)
         self._keys = KeyFile(options.export_keys) if options.export_keys else None
         self._end_reason = ""
@@ -174,7 +175,10 @@ class Supervisor:
             reconnects = self._report.totals.reconnects
             try:
                 addresses = await self._resolve(host, addresses)
-                return await try_each(addresses, self._try, host.look_up)
+                # Several transports are tried at all addresses together; one transport at one after the other.
+                count = 1 if len(self._profile.variants) > 1 else len(addresses)
+                self._beside = addresses[count:]
+                return await try_each(addresses[:count], self._try, host.look_up)
             except LOST as problem:
                 if self._end_reason:
                     return self._end_reason
@@ -230,12 +234,15 @@ class Supervisor:
 
     async def _try(self, address: str, origin: str) -> str:
         self._machine.signal(TunnelSignal.NEXT)
-        self._parts()[0].lead_to((address, self._profile))
+        host, targets = self._parts()[0], [address, *([] if origin else self._beside)]
+        host.lead_to(*((one, self._profile) for one in targets))
         if self._end_reason:
             return self._end_reason
-        self._current = self._opener.open(self._profile, self._secrets, address, origin, self._parts()[0].own_addresses)
+        ways = ways_to(self._profile, targets, self._worked.get(host.network_key(), names_of(self._profile)[0]))
         try:
-            self._current.start()
+            self._current = await self._ways.open(
+                ways, self._secrets, origin, host.own_addresses, lambda: bool(self._end_reason)
+            )
             while True:
                 await self._wake.wait()
                 self._wake.clear()
@@ -315,7 +322,7 @@ class Supervisor:
     async def _begin_successor(self, current: OpenSession) -> None:
         host, here = self._parts()[0], (current.session.peer[0], self._profile)
         if self._sign_in.take_due():
-            self._successor = self._opener.open(self._profile, self._secrets, here[0], "", host.own_addresses)
+            self._successor = self._opener.open(current.profile, self._secrets, here[0], "", host.own_addresses)
         elif self._switch is None or self._switch.profile is self._profile:
             return
         elif self._machine.state is not TunnelState.UP:
@@ -323,9 +330,9 @@ class Supervisor:
         else:
             switch = self._switch
             try:
-                there = await switch.next_address()
-                host.lead_to(here, (there, switch.profile))
-                self._successor = self._opener.open(switch.profile, switch.secrets, there)
+                there = await switch.next_way()
+                host.lead_to(here, (there.address, switch.profile))
+                self._successor = self._opener.open(there.profile, switch.secrets, there.address)
             except BurrowError as problem:
                 self._give_up_switch(switch, problem)
                 return
@@ -356,7 +363,7 @@ class Supervisor:
             one.dispose()
             self._successor = None
             self._wake.set()
-            if not isinstance(problem, GatewayUnreachable) or not self._switch.addresses:
+            if not isinstance(problem, GatewayUnreachable) or not self._switch.ways:
                 self._give_up_switch(self._switch, as_error(problem))
 
     def _become(self, switch: Switch) -> None:
@@ -399,7 +406,8 @@ class Supervisor:
 
     async def _on_current(self, one: OpenSession, event: Event) -> str | None:
         if isinstance(event, StepDone):
-            self._step(event.step, event.detail)
+            told = f"{event.detail} {self._ways.told}".strip() if event.step is Step.REACH else event.detail
+            self._step(event.step, told)
             if event.step is Step.REACH:
                 self._machine.signal(TunnelSignal.REACHED)
         elif isinstance(event, Negotiated):
@@ -423,16 +431,8 @@ class Supervisor:
             self._say_goodbye()
             raise GatewayElsewhere(f"the gateway {here} sends its callers to {found[0]}", found[0], proven=True)
         elif isinstance(event, Down):
-            return self._ended(event)
+            return end_of(event, self._end_reason)
         return None
-
-    def _ended(self, event: Down) -> str:
-        if event.error is not None:
-            raise event.error
-        if event.by_peer and not self._end_reason:
-            step = "Connect again; this machine's settings were restored."
-            raise GatewayError("the tunnel is down", why=event.reason, next_step=step, slug="gateway-ended")
-        return self._end_reason or "ended"
 
     # The tunnel.
 
@@ -447,7 +447,8 @@ class Supervisor:
         applied = host.configure(event, one.session.peer[0], active.mtu, self._step)
         if active.path is not None:
             active.path.start_reading()
-        status = self._report.up(one, event, applied, active)
+        status = self._report.up(one, event, applied, active, self._ways.told)
+        self._worked.put(host.network_key(), names_of(self._profile)[0], one.profile.settings.over())
         self._machine.signal(TunnelSignal.CONFIGURED)
         self._steps.silent = True
         if first:
@@ -490,9 +491,8 @@ class Supervisor:
     def _answer(self, call: str) -> dict[str, Any]:
         if call == "status":
             up = self._machine.state is TunnelState.UP
-            now = self._report.now(self._parts()[1], self._current, is_up=up) if self._report.status else None
-            known = {"state": str(self._machine.state), "profile": self._profile.name}
-            return {**known, "status": now.document() if now else None}
+            now = self._report.document(self._parts()[1], self._current, is_up=up)
+            return {"state": str(self._machine.state), "profile": self._profile.name, "status": now}
         if call == "disconnect":
             self._ask_to_end("disconnect")
             return {"ending": True}

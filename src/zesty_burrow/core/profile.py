@@ -5,7 +5,7 @@ from __future__ import annotations
 import ipaddress
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
 from zesty_burrow.core.identity import Identity
@@ -118,6 +118,10 @@ class ProtocolSettings:
         """What it travels in, in a word or two."""
         return ""
 
+    def variants(self) -> tuple[ProtocolSettings, ...]:
+        """With one transport each, the preferred one first, where several may be tried; else as they are."""
+        return (self,)
+
     def written(self) -> dict[str, Any]:
         """The protocol's table in the text form."""
         return {}
@@ -172,6 +176,12 @@ class Profile:
     def place(self) -> str:
         """City and country for people."""
         return ", ".join(part for part in (self.city, self.country) if part) or self.name
+
+    @property
+    def variants(self) -> tuple[Profile, ...]:
+        """With one transport each, where several may be tried."""
+        found = self.settings.variants()
+        return (self,) if len(found) == 1 else tuple(replace(self, settings=one) for one in found)
 
     @property
     def over(self) -> str:

@@ -70,6 +70,11 @@ class Paths:
         return self.state / "guard.json"
 
     @property
+    def ways(self) -> Path:
+        """Which transport was answered in which network."""
+        return self.state / "ways.json"
+
+    @property
     def names(self) -> Path:
         """Which name servers the tunnels ask for, and what the resolver file was before."""
         return self.state / "names.json"

@@ -95,7 +95,7 @@ def _facts(status: TunnelStatus, result: StatusResult) -> list[tuple[str, str]]:
     ]
     rows = [
         ("profile", f"{status.profile}, up for {span(status.seconds_up)}"),
-        ("gateway", f"{status.gateway} at {status.gateway_address}"),
+        ("gateway", f"{status.gateway} at {status.gateway_address} {status.over}"),
         ("round trip", trip),
         ("last heard", heard),
         (

@@ -34,7 +34,8 @@ class TunnelStatus:
     first of the announced resolvers is asked by DNS over TLS, in words. ``findings``: slug, subject and detail of what
     was noticed since. ``is_partial``: the gateway carries less than the profile asks for, and nobody has
     accepted that. ``guarded``: the guard holds what belongs in the tunnel. ``networks``,
-    ``left_out``: what the profile wants inside, and what of it outside.
+    ``left_out``: what the profile wants inside, and what of it outside. ``over``: by which transport, and why where
+    several were tried.
 
     ``round_trip``: seconds of the gateway's quickest answer, 0 where there was none; ``last_heard``: seconds since
     anything authentic came, below 0: not yet. ``losses``: since when the tunnel was lost, why, for how many seconds (0:
@@ -60,6 +61,7 @@ class TunnelStatus:
     algorithms: Mapping[str, str] = field(default_factory=dict)
     suites: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
     encrypted_dns: str = ""
+    over: str = ""
     offloads: tuple[str, ...] = ()
     data_path: str = ""
     mtu: int = 0

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 
 from zesty_burrow.carrier.control.status import IPV6_STATES
 from zesty_burrow.carrier.data_path.data_path import largest_piece
-from zesty_burrow.carrier.network.addresses import look_up
+from zesty_burrow.carrier.network.addresses import look_up, network_key
 from zesty_burrow.carrier.network.outer_names import look_up_outside, outer_servers
 from zesty_burrow.carrier.network.repairs import REPAIRED, RESOLVER, judge_routing, repair_routing
 from zesty_burrow.carrier.network.tunnel_guard import TunnelGuard
@@ -138,6 +138,12 @@ class HostConfig:
     def own_addresses(self) -> tuple[Address, ...]:
         """Of this side, inside the tunnel."""
         return tuple(entry.ip for entry in self.network.addresses) if self.network else ()
+
+    def network_key(self) -> str:
+        """A name for the network that this machine is in at present."""
+        with Netlink() as netlink:
+            present = local_networks(netlink.on_link_networks())
+        return network_key([one for one in present if one.device != self._device])
 
     def become(self, profile: Profile) -> None:
         """The tunnel is about to be another profile's; in force with the next ``configure``."""

@@ -10,6 +10,9 @@ from zesty_burrow.host.bus.desktop import Desktop
 from zesty_burrow.host.journal.journal import Restored
 from zesty_burrow.host.names.names_record import NamesRecord
 
+WANTED = frozenset({"disconnect", "signal SIGINT"})
+"""Ends that the user has asked for by name: these alone open the guard."""
+
 
 @dataclass(frozen=True, slots=True)
 class TunnelOptions:
@@ -20,7 +23,7 @@ class TunnelOptions:
     one's own packets. ``keep_trying``: a tunnel that is lost is set up again; ``from_start``: a gateway that is not
     reached at first is asked again as well.
     ``accept_partial``: a gateway that carries less than the profile asks for is as good as one that carries all.
-    ``desktop``: who is told besides the hooks.
+    ``desktop``: who is told besides the hooks. ``ways``: a file that remembers which transport was answered where.
     ``disabled``: what the data path does without, by the names in ``CAN_BE_DISABLED``.
     """
 
@@ -38,6 +41,7 @@ class TunnelOptions:
     accept_partial: bool = False
     disabled: frozenset[str] = frozenset()
     desktop: Desktop | None = None
+    ways: Path | None = None
 
     def tries_again(self, problem: BurrowError, *, was_up: bool) -> bool:
         """A tunnel that was up comes back, whatever has happened; one that never was, where it was not reached."""

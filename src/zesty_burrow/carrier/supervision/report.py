@@ -6,7 +6,7 @@ import asyncio
 from collections import deque
 from dataclasses import replace
 from datetime import UTC, datetime
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from zesty_burrow.carrier.control.describe import describe
 from zesty_burrow.carrier.control.notices import BLOCKED, UNTIL_RENEWED, Notices
@@ -97,8 +97,8 @@ class TunnelReport:
         self.totals.rekeys += 1
         self.notices.drop(UNTIL_RENEWED)
 
-    def up(self, one: OpenSession, event: Up, applied: Applied, active: ActiveTunnels) -> TunnelStatus:
-        """The tunnel is up, for the first time or again."""
+    def up(self, one: OpenSession, event: Up, applied: Applied, active: ActiveTunnels, way: str = "") -> TunnelStatus:
+        """The tunnel is up, for the first time or again; ``way``: what was found out on the way to it."""
         self._encrypted = applied.encrypted
         before, came_back = self.status, self._lost is not None
         if self._lost:
@@ -109,6 +109,7 @@ class TunnelReport:
         status = replace(
             describe(self._profile, event.network, applied, self._suites),
             gateway_address=one.session.peer[0],
+            over=way or f"over {one.profile.settings.over()}",
             device=active.device.name,
             offloads=offloads_in_use(active.device, one.port),
             mtu=active.mtu,
@@ -138,6 +139,10 @@ class TunnelReport:
         self._hooks.tell(event, told)
         if self._desktop is not None:
             self._desktop.tell(event, told)
+
+    def document(self, active: ActiveTunnels, one: OpenSession | None, *, is_up: bool) -> dict[str, Any] | None:
+        """The status at this moment as plain values; None before there is one."""
+        return self.now(active, one, is_up=is_up).document() if self.status is not None else None
 
     def now(self, active: ActiveTunnels, one: OpenSession | None, *, is_up: bool) -> TunnelStatus:
         """The status at this moment."""

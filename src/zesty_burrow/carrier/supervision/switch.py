@@ -11,6 +11,7 @@ from typing import Any
 from zesty_burrow.carrier.control.detach import error_document
 from zesty_burrow.carrier.control.status import TunnelStatus
 from zesty_burrow.carrier.network.addresses import look_up, names_of
+from zesty_burrow.carrier.ways import Way, ways_to
 from zesty_burrow.core.credentials import from_document, kind_of, to_document
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import BurrowError, Malformed
@@ -30,14 +31,14 @@ def switch_body(profile: Profile, secrets: Secrets) -> dict[str, Any]:
 
 @dataclass(slots=True)
 class Switch:
-    """``addresses``: of the new gateway, those that were not tried yet, None before they are looked up; ``answer``: for
-    the caller, who waits; ``suites``: what was agreed on.
+    """``ways``: to the new gateway, those that were not tried yet, None before it is looked up; ``answer``: for the
+    caller, who waits; ``suites``: what was agreed on.
     """
 
     profile: Profile
     secrets: Secrets = field(repr=False)
     answer: asyncio.Future[dict[str, Any]]
-    addresses: deque[str] | None = None
+    ways: deque[Way] | None = None
     suites: tuple[NegotiatedSuite, ...] = ()
 
     @classmethod
@@ -49,11 +50,12 @@ class Switch:
         known = [from_document(one) for one in rows]
         return cls(read_profile(text, "the profile to switch to"), {kind_of(one): one for one in known}, answer)
 
-    async def next_address(self) -> str:
-        """Of the new gateway; looked up through the tunnel that is up. Raises :class:`GatewayUnreachable`."""
-        if self.addresses is None:
-            self.addresses = deque(await asyncio.to_thread(look_up, names_of(self.profile)))
-        return self.addresses.popleft()
+    async def next_way(self) -> Way:
+        """To the new gateway; looked up through the tunnel that is up. Raises :class:`GatewayUnreachable`."""
+        if self.ways is None:
+            addresses = await asyncio.to_thread(look_up, names_of(self.profile))
+            self.ways = deque(ways_to(self.profile, addresses))
+        return self.ways.popleft()
 
     def done(self, status: TunnelStatus) -> None:
         """The new tunnel is up."""

@@ -3,10 +3,21 @@
 from __future__ import annotations
 
 from zesty_burrow.errors import BurrowError, GatewayError, GatewayNotProven, SignInRefused
+from zesty_burrow.protocols.session import Down
 
 LOST = (GatewayError, GatewayNotProven, SignInRefused)
 """How an attempt to bring a tunnel back may end. None of it opens the machine: an impostor could bring it about."""
 FIRST, LONGEST, AFTER_REFUSAL = 1.0, 60.0, 900.0
+
+
+def end_of(event: Down, wanted: str) -> str:
+    """Why a tunnel that is over has ended; ``wanted``: why somebody wanted that. Raises what nobody wanted."""
+    if event.error is not None:
+        raise event.error
+    if event.by_peer and not wanted:
+        step = "Connect again; this machine's settings were restored."
+        raise GatewayError("the tunnel is down", why=event.reason, next_step=step, slug="gateway-ended")
+    return wanted or "ended"
 
 
 class Waits:

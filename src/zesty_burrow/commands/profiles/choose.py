@@ -49,7 +49,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--transport",
         choices=TRANSPORTS,
-        help="what the protocol travels in: UDP, or TCP where a network lets no UDP out",
+        help="what the protocol travels in: UDP, TCP, or any: whichever is answered first",
     )
     parser.add_argument("--port", type=int, help="the gateway's port for the first message, 1 to 65535")
     parser.add_argument(

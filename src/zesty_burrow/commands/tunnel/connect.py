@@ -185,6 +185,7 @@ def _options(
         from_start=bool(args.keep_trying),
         accept_partial=args.accept_partial,
         disabled=frozenset(args.disable),
+        ways=context.paths.ways,
     )
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from zesty_burrow.core.policy.policy import Policy
 from zesty_burrow.core.policy.tls_names import CIPHER_SUITES, GROUPS, opinion_of, read_name
 from zesty_burrow.errors import UsageError
-from zesty_burrow.protocols.connect_ip.settings import UDP_TRANSPORT, ConnectIpSettings
+from zesty_burrow.protocols.connect_ip.settings import ConnectIpSettings
 
 LISTS = ("cipher_suites", "key_exchange")
 
@@ -31,8 +31,7 @@ def read_list(name: str, words: str, policy: Policy) -> tuple[str, ...]:
 
 def summary(settings: ConnectIpSettings) -> list[str]:
     """HTTP, TLS and port, in words."""
-    versions = ("3",) if settings.transport == UDP_TRANSPORT else settings.http_versions
-    parts = [" or ".join(f"HTTP/{one}" for one in versions)]
+    parts = [" or ".join(f"HTTP/{one}" for one in settings.versions)]
     for name, label in (("cipher_suites", "cipher suites"), ("key_exchange", "key exchange")):
         parts.append(f"TLS {label} {', '.join(getattr(settings, name)) or 'defaults'}")
-    return [*parts, f"{settings.transport.upper()} port {settings.port}"]
+    return [*parts, f"{settings.over()} port {settings.port}"]

@@ -28,8 +28,8 @@ class ConnectIp:
 
     def outer_ports(self, profile: Profile) -> tuple[tuple[int, int], ...]:
         """The one port."""
-        own = settings.settings_of(profile)
-        return ((TCP if own.transport == settings.TCP_TRANSPORT else UDP, own.port),)
+        ways = map(settings.settings_of, profile.variants)
+        return tuple((TCP if own.transport == settings.TCP_TRANSPORT else UDP, own.port) for own in ways)
 
     def read_settings(self, table: Table) -> ConnectIpSettings:
         """The table ``connect-ip`` of a profile."""

@@ -64,7 +64,7 @@ from zesty_burrow.protocols.session import (
     Up,
 )
 
-ANSWER_DUE, QUIET = 5.0, 5.0
+ANSWER_DUE, QUIET = 4.0, 3.0
 """Seconds for the answer to a question whether the other side is alive, and after which it is asked where packets go
 out and nothing comes in."""
 AGAIN, LONGEST_WAIT = 0.5, 8.0

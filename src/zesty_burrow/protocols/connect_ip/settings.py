@@ -16,10 +16,11 @@ from zesty_burrow.errors import ProfileInvalid
 from zesty_burrow.protocols.connect_ip.wire.template import WELL_KNOWN, check_template
 
 NAME = "connect-ip"
-TCP_TRANSPORT, UDP_TRANSPORT = "tcp", "udp"
-TRANSPORTS = (TCP_TRANSPORT, UDP_TRANSPORT)
-"""HTTP/2 or HTTP/1.1 in TLS on TCP; HTTP/3 in QUIC on UDP."""
+TCP_TRANSPORT, UDP_TRANSPORT, ANY_TRANSPORT = "tcp", "udp", "any"
+TRANSPORTS = (TCP_TRANSPORT, UDP_TRANSPORT, ANY_TRANSPORT)
+"""HTTP/2 or HTTP/1.1 in TLS on TCP; HTTP/3 in QUIC on UDP; or whichever is answered."""
 PORT = 443
+ANY_PEER_SECONDS = 15
 BASIC, CERTIFICATE, BOTH = "basic", "certificate", "certificate+basic"
 SIGN_IN_METHODS = (BASIC, CERTIFICATE, BOTH)
 GATEWAY_PROOFS = ("certificate",)
@@ -65,7 +66,20 @@ class ConnectIpSettings(ProtocolSettings):
 
     def over(self) -> str:
         """The transport."""
-        return self.transport.upper()
+        return "UDP or TCP" if self.transport == ANY_TRANSPORT else self.transport.upper()
+
+    def variants(self) -> tuple[ProtocolSettings, ...]:
+        """HTTP/3, then HTTP over TCP."""
+        if self.transport != ANY_TRANSPORT:
+            return (self,)
+        soon = min(self.peer_seconds, ANY_PEER_SECONDS)
+        return tuple(replace(self, transport=one, peer_seconds=soon) for one in (UDP_TRANSPORT, TCP_TRANSPORT))
+
+    @property
+    def versions(self) -> tuple[str, ...]:
+        """Of HTTP, as the transport has them."""
+        over_udp = ("3",) if self.transport in (UDP_TRANSPORT, ANY_TRANSPORT) else ()
+        return over_udp + (self.http_versions if self.transport != UDP_TRANSPORT else ())
 
     def written(self) -> dict[str, Any]:
         """The table; what has its default is left out, but for transport and port."""
@@ -82,10 +96,8 @@ class ConnectIpSettings(ProtocolSettings):
 
     def rows(self) -> list[tuple[str, str]]:
         """Labels and values for people."""
-        versions = (
-            "HTTP/3" if self.transport == UDP_TRANSPORT else " or ".join(f"HTTP/{one}" for one in self.http_versions)
-        )
-        found = [("transport", f"{versions} on {self.transport.upper()} port {self.port}")]
+        versions = " or ".join(f"HTTP/{one}" for one in self.versions)
+        found = [("transport", f"{versions} on {self.over()} port {self.port}")]
         if self.path != DEFAULTS.path:
             found.append(("path", self.path))
         if self.authority:

@@ -30,9 +30,13 @@ class IkeV2:
 
     def outer_ports(self, profile: Profile) -> tuple[tuple[int, int], ...]:
         """IKE's own port, and the one of IKE and ESP behind address translation (RFC 3947 §4, RFC 3948 §2.1)."""
-        if settings.settings_of(profile).transport == settings.TCP_TRANSPORT:
-            return ((TCP, settings.settings_of(profile).port),)
-        return tuple((UDP, port) for port in dict.fromkeys((settings.settings_of(profile).port, settings.NAT_PORT)))
+        found: list[tuple[int, int]] = []
+        for own in map(settings.settings_of, profile.variants):
+            if own.transport == settings.TCP_TRANSPORT:
+                found.append((TCP, own.port))
+            else:
+                found += [(UDP, own.port), (UDP, settings.NAT_PORT)]
+        return tuple(dict.fromkeys(found))
 
     def read_settings(self, table: Table) -> IkeSettings:
         """The table ``ikev2`` of a profile."""

@@ -20,10 +20,12 @@ from zesty_burrow.protocols.ikev2.wire.offer import Offer
 
 T = TransformType
 TCP_TRANSPORT = "tcp"
-TRANSPORTS = ("udp", TCP_TRANSPORT)
-PORTS = {"udp": 500, TCP_TRANSPORT: 4500}
+ANY_TRANSPORT = "any"
+TRANSPORTS = ("udp", TCP_TRANSPORT, ANY_TRANSPORT)
+PORTS = {"udp": 500, TCP_TRANSPORT: 4500, ANY_TRANSPORT: 500}
 """Where the first message goes to, if nothing else is said (RFC 7296 §2, RFC 9329 §2)."""
 GATEWAY_PROOFS = ("certificate", "pre-shared-key", "raw-public-key", "eap")
+ANY_PEER_SECONDS = 15
 NAT_PORT = 4500
 """Of IKE and ESP behind address translation (RFC 3947 §4, RFC 3948 §2.1)."""
 SIGN_IN_METHODS = (
@@ -187,7 +189,15 @@ class IkeSettings(ProtocolSettings):
 
     def over(self) -> str:
         """The transport."""
-        return self.transport.upper()
+        return "UDP or TCP" if self.transport == ANY_TRANSPORT else self.transport.upper()
+
+    def variants(self) -> tuple[ProtocolSettings, ...]:
+        """UDP, then TCP; a port of its own holds for both. One that falls silent is given up soon for the other."""
+        if self.transport != ANY_TRANSPORT:
+            return (self,)
+        soon = min(self.peer_seconds, ANY_PEER_SECONDS)
+        ports = {one: PORTS[one] if self.port == PORTS[ANY_TRANSPORT] else self.port for one in ("udp", TCP_TRANSPORT)}
+        return tuple(replace(self, transport=one, port=port, peer_seconds=soon) for one, port in ports.items())
 
     def written(self) -> dict[str, Any]:
         """The table; what has its default is left out, but for transport and port."""
@@ -210,7 +220,7 @@ class IkeSettings(ProtocolSettings):
             ("own identity", f"{own.value} ({own.type.name})" if own else ""),
             ("outer identity", self.outer_identity),
             ("additional key", self.additional_key if self.additional_key != "none" else ""),
-            ("transport", f"{self.transport.upper()} port {self.port}"),
+            ("transport", f"{self.over()}, port {self.port}"),
         ]
         for label in ("ike", "esp"):
             default = "" if getattr(self, label) else " (default)"

@@ -118,7 +118,7 @@ def _details(status: TunnelStatus, guard: GuardState | None) -> Parts:
     table = Table(Column(whole=True, style="dim"), Column())
     rows = [
         ("profile", f"{status.profile} ({status.provider})"),
-        ("gateway", f"{status.gateway} at {status.gateway_address}"),
+        ("gateway", f"{status.gateway} at {status.gateway_address} {status.over}"),
         ("since", f"{status.since}, {status.seconds_up:.0f} s"),
         ("device", status.device),
         ("name servers", ", ".join(status.name_servers) or "unchanged"),
