@@ -18,9 +18,12 @@ def schema() -> str:
     """The whole schema."""
     whole = json.loads(files("zesty_burrow.profiles").joinpath("profile.schema.json").read_text())
     for name in registry.names():
-        part = json.loads(files(f"zesty_burrow.protocols.{name}").joinpath("settings.schema.json").read_text())
+        part = json.loads(files(registry.package(name)).joinpath("settings.schema.json").read_text())
         whole["properties"][name] = part["table"]
-        whole["properties"]["sign_in"]["properties"] |= part["sign_in"]
+        known = whole["properties"]["sign_in"]["properties"]
+        for key, row in part["sign_in"].items():
+            before = known.get(key, {}).get("enum", [])
+            known[key] = {"enum": list(dict.fromkeys([*before, *row["enum"]]))}
         whole["$defs"] |= part["$defs"]
     return json.dumps(whole, indent=2) + "\n"
 

@@ -64,6 +64,43 @@ def test_many_at_once(lab):
     assert rows["quillwort-lisbon"]["should"]["bits"] == 128
 
 
+@pytest.mark.parametrize(
+    ("faults", "best"),
+    [({}, "ikev2 over UDP"), ({"cobblewire": "udp-blocked"}, "connect-ip over TCP"),
+     ({"lisbon": "no-extended-connect", "cobblewire": "udp-blocked"}, "ikev2 over TCP")],
+)  # fmt: skip
+def test_by_which_protocol(lab, faults, best):
+    """Asked for real by every protocol and transport; nobody signs in; what is best follows from the answers."""
+    for host, fault in faults.items():
+        lab.fault(host, fault)
+    seen = lab.gateway("lisbon")["signed_in"], lab.gateway("lisbon")["refused"]
+    told = lab.heron("advise", "lisbon", "--timeout", "2", check=0).json
+    ways = {f"{row['protocol']} over {row['over']}": row for row in told["ways"]}
+    assert len(ways) == 4
+    blocked = "cobblewire" in faults
+    assert {name: row["answered"] for name, row in ways.items()} == {
+        name: "TCP" in name or not blocked for name in ways
+    }
+    assert told["best_way"] == best
+    assert ("extended CONNECT" in ways["connect-ip over TCP"]["against"]) == ("lisbon" in faults)
+    assert all(row["bits"] >= 128 for row in ways.values() if row["answered"])
+    assert (lab.gateway("lisbon")["signed_in"], lab.gateway("lisbon")["refused"]) == seen
+
+
+def test_a_gateway_that_does_not_prove_itself(lab):
+    """By TLS its certificate is seen before anybody signs in: said, and no way to take."""
+    lab.fault("lisbon", "untrusted-authority")
+    ways = lab.heron("advise", "lisbon", check=0).json["ways"]
+    assert [bool(row["against"]) for row in ways] == [row["protocol"] == "connect-ip" for row in ways]
+
+
+def test_what_a_phone_knows(lab):
+    """CONNECT-IP is nothing that a telephone's own client speaks."""
+    told = lab.heron("advise", "lisbon", "--device", "phone", check=0).json
+    assert {row["protocol"]: row["known_to_device"] for row in told["ways"]} == {"ikev2": True, "connect-ip": False}
+    assert told["best_way"] == "ikev2 over UDP"
+
+
 def test_a_gateway_without_a_profile_and_a_kit_without_a_store(lab):
     found = advice(lab, "--gateway", "wellington.quillwort.example")[0]
     assert found["answered"]

@@ -10,6 +10,7 @@ from itertools import product
 
 from zesty_burrow.carrier.network.addresses import resolve
 from zesty_burrow.carrier.network.framed_port import FramedPort
+from zesty_burrow.carrier.network.stream_port import StreamPort
 from zesty_burrow.carrier.session_io import Port, SessionIo
 from zesty_burrow.carrier.sessions import client_port
 from zesty_burrow.core.profile import Profile
@@ -64,8 +65,12 @@ async def _ask(profile: Profile, timeout: float) -> ProbeResult:
 
 async def _ask_at(address: str, probe: Probe) -> Capabilities | None:
     wake = asyncio.Event()
-    is_framed = probe.transport is Transport.FRAMED
-    port: Port = FramedPort(probe.gateway, probe.framing) if is_framed else client_port(address)
+    if probe.transport is Transport.STREAM:
+        port: Port = StreamPort(probe.gateway)
+    elif probe.transport is Transport.FRAMED:
+        port = FramedPort(probe.gateway, probe.framing)
+    else:
+        port = client_port(address)
     io: SessionIo[ProbeDone] = SessionIo(probe, {probe.local_port: port}, wake)
     try:
         probe.start(io.now())

@@ -122,6 +122,10 @@ class ProtocolSettings:
         """With one transport each, the preferred one first, where several may be tried; else as they are."""
         return (self,)
 
+    def every_transport(self) -> tuple[ProtocolSettings, ...]:
+        """With each transport that the protocol knows."""
+        return (self,)
+
     def written(self) -> dict[str, Any]:
         """The protocol's table in the text form."""
         return {}

@@ -33,6 +33,7 @@ class Device:
     methods: tuple[str, ...] = ()
     proofs: tuple[str, ...] = ()
     additional_key: bool = True
+    protocols: tuple[str, ...] = ()
 
 
 def _expected(entry: Algorithm) -> bool:
@@ -54,6 +55,7 @@ def _asked_of_small(entry: Algorithm) -> bool:
     return mandatory or (entry.type, entry.number) in _SMALL
 
 
+IKE = "ikev2"
 PHONE = Device(
     "phone",
     "a telephone's own client: counted on for what RFC 8247 and RFC 8221 ask of everybody, and no more",
@@ -61,6 +63,7 @@ PHONE = Device(
     ("eap-mschapv2", "certificate", "pre-shared-key"),
     ("certificate", "pre-shared-key"),
     additional_key=False,
+    protocols=(IKE,),
 )
 DEVICES: dict[str, Device] = {
     "workstation": Device("workstation", "a computer with this program", lambda entry: entry.usable),
@@ -74,6 +77,7 @@ DEVICES: dict[str, Device] = {
         ("pre-shared-key", "raw-public-key"),
         ("pre-shared-key", "raw-public-key"),
         additional_key=False,
+        protocols=(IKE,),
     ),
 }
 
@@ -154,6 +158,8 @@ def advise(
     gateway: str,
 ) -> Advice:
     """Everything that can be said. ``known`` is None where the gateway was not asked or did not answer."""
+    if profile.tunnel.protocol != IKE:
+        return _over_tls(profile, policy, device, known, asked=asked, gateway=gateway)
     capabilities = known if isinstance(known, IkeCapabilities) else None
     rows = _rows(profile, policy, device, costs, capabilities)
     would = capabilities.chosen if capabilities else None
@@ -183,6 +189,21 @@ def advise(
         tuple(found),
         capabilities,
     )
+
+
+def _over_tls(
+    profile: Profile, policy: Policy, device: Device, known: Capabilities | None, *, asked: bool, gateway: str
+) -> Advice:
+    """TLS 1.3 leaves little to choose: what it has agreed on is held against the policy."""
+    would = known.chosen if known else None
+    found = judge_profile(policy, profile) + (judge_suite(policy, would, profile.name) if would else [])
+    obstacles = [known.against] if known and known.against else []
+    if device.protocols and profile.tunnel.protocol not in device.protocols:
+        obstacles.append(f"goes over {profile.tunnel.protocol}, which a {device.kind} does not know")
+    reasons = (Reason(known.words, "RFC 8446, RFC 9325"),) if known and known.words else ()
+    should = would if not any(entry.code.slug == "policy-negotiated" for entry in found) else None
+    answer = asked, known is not None, (), would, should, reasons, tuple(obstacles), tuple(found)
+    return Advice(profile.name, profile.place, gateway, device.kind, *answer)
 
 
 def _rows(

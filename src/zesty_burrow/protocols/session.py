@@ -360,6 +360,22 @@ class Capabilities(Protocol):
     def is_known(self) -> bool:
         """Whether the gateway has said anything."""
 
+    @property
+    def chosen(self) -> Suite | None:
+        """What it has agreed to, or would."""
+
+    @property
+    def words(self) -> str:
+        """What there is to know, in a few words."""
+
+    @property
+    def against(self) -> str:
+        """Why no tunnel would come of it; empty where nothing is known to stand against one."""
+
+    @property
+    def round_trip(self) -> float:
+        """Seconds of the quickest answer."""
+
 
 @dataclass(frozen=True, slots=True)
 class ProbeDone:

@@ -22,6 +22,11 @@ def heading(text: str) -> Text:
     return Text(text, style="bold")
 
 
+def milliseconds(seconds: float) -> str:
+    """Times of a network, as people speak of them."""
+    return f"{seconds * 1000:.0f} ms" if seconds >= 0.01 else f"{seconds * 1000:.1f} ms"
+
+
 def plural(count: int, one: str, many: str = "") -> str:
     """A number with its noun."""
     return f"{count} {one if count == 1 else many or one + 's'}"

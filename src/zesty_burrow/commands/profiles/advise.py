@@ -9,10 +9,12 @@ from zesty_burrow.carrier.probe import ProbeResult, probe_gateways
 from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.kits.kits import read_arguments
 from zesty_burrow.commands.profiles.list_profiles import add_filters, filters
+from zesty_burrow.core.policy.policy import Policy
 from zesty_burrow.core.profile import Gateway, Profile
 from zesty_burrow.errors import NotFound, UsageError
 from zesty_burrow.profiles.advice import DEVICES, Advice, advise
 from zesty_burrow.profiles.text import read_profile
+from zesty_burrow.profiles.ways import WayAnswer, answer_of, every_way
 from zesty_burrow.protocols.ikev2.settings import IkeSettings
 from zesty_burrow.report.results.trials import AdviceResult
 
@@ -44,8 +46,19 @@ def run(args: Namespace, context: Context) -> AdviceResult:
         host = profile.gateway.addresses[0] if profile.gateway.addresses else ""
         gateway = f"{host} ({one.address})" if one.address not in ("", host) else host
         rows.append(advise(profile, policy, device, costs, one.capabilities, asked=not args.no_ask, gateway=gateway))
+    ways = _ways(args, profiles[0], policy, context) if len(profiles) == 1 and not args.no_ask else ()
     silent = {profile.name: one.why for profile, one in zip(profiles, asked, strict=True) if one.why}
-    return AdviceResult(tuple(rows), policy.name, device.words, silent)
+    return AdviceResult(tuple(rows), policy.name, device.words, silent, ways)
+
+
+def _ways(args: Namespace, profile: Profile, policy: Policy, context: Context) -> tuple[WayAnswer, ...]:
+    """The gateway by every protocol and transport."""
+    wanted = every_way(profile)
+    with context.reporter.progress("asking by every protocol") as progress:
+        asked = probe_gateways(wanted, args.timeout, lambda count: progress(count, len(wanted)))
+    known = DEVICES[args.device].protocols
+    pairs = zip(wanted, asked, strict=True)
+    return tuple(answer_of(way, one.capabilities, one.why, policy, known) for way, one in pairs)
 
 
 def _profiles(args: Namespace, context: Context) -> list[Profile]:

@@ -46,11 +46,14 @@ _SHORT = {
 }
 
 
-def suite_of(cipher_suite: str, group: str) -> Suite:
-    """What was negotiated, with its own name; of what is not known here only the name is."""
+def suite_of(cipher_suite: str, group: str, words: str = "") -> Suite:
+    """What was negotiated, with its own name; of what is not known here only the name is.
+
+    ``words``: for the group, where it is only known to be as good as this one.
+    """
     numbers = CIPHER_SUITES.get(cipher_suite, Suite(0, 0))
     exchange, extra = GROUPS.get(known_name(group, GROUPS) or "", (0, 0))
-    shown = ", ".join(part for part in (cipher_suite, known_name(group, GROUPS) or group) if part)
+    shown = ", ".join(part for part in (cipher_suite, words or known_name(group, GROUPS) or group) if part)
     return replace(numbers, group=exchange, extra=extra, name=shown)
 
 

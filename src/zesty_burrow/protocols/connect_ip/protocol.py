@@ -44,7 +44,13 @@ class ConnectIp:
 
     def probe(self, profile: Profile, address: str, timeout: float, random: Random) -> Probe:
         """TLS and the settings of HTTP, without a request."""
-        raise NotImplementedError
+        from datetime import UTC, datetime
+
+        from zesty_burrow.protocols.connect_ip.config import client_config
+        from zesty_burrow.protocols.connect_ip.probe import HttpProbe
+        from zesty_burrow.protocols.session import SessionRequest
+
+        return HttpProbe(client_config(profile, SessionRequest(address, {}, datetime.now(UTC), timeout)))
 
 
 PROTOCOL = ConnectIp()

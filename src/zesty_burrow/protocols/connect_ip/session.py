@@ -258,7 +258,7 @@ class ConnectIpSession:
 
     def _on_secured(self, event: Secured, now: float) -> None:
         self._measured(now)
-        suite = suite_of(event.cipher_suite, event.group)
+        suite = suite_of(event.cipher_suite, event.group, event.group_words)
         self._events.append(Negotiated(now, (NegotiatedSuite("TLS", suite),)))
         self._events.append(StepDone(now, Step.NEGOTIATE, f"{event.version}, {suite}"))
         proof = prove_chain(self.config.trust, event.chain, self.peer[0])

@@ -75,6 +75,10 @@ class ConnectIpSettings(ProtocolSettings):
         soon = min(self.peer_seconds, ANY_PEER_SECONDS)
         return tuple(replace(self, transport=one, peer_seconds=soon) for one in (UDP_TRANSPORT, TCP_TRANSPORT))
 
+    def every_transport(self) -> tuple[ProtocolSettings, ...]:
+        """UDP and TCP."""
+        return replace(self, transport=ANY_TRANSPORT).variants()
+
     @property
     def versions(self) -> tuple[str, ...]:
         """Of HTTP, as the transport has them."""

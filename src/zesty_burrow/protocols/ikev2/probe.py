@@ -92,6 +92,16 @@ class IkeCapabilities:
         """Whether the gateway has said anything."""
         return bool(self.groups) or self.chosen is not None
 
+    @property
+    def words(self) -> str:
+        """What there is to know, in a few words."""
+        return str(self.chosen) if self.chosen else ""
+
+    @property
+    def against(self) -> str:
+        """Why no tunnel would come of it."""
+        return "" if self.chosen else "it takes none of what is offered"
+
     def has(self, kind: int, number: int, key_bits: int = 0) -> bool:
         """Whether the gateway took it."""
         lists = {T.INTEG: self.checks, T.PRF: self.prfs, T.KE: self.groups}

@@ -199,6 +199,11 @@ class IkeSettings(ProtocolSettings):
         ports = {one: PORTS[one] if self.port == PORTS[ANY_TRANSPORT] else self.port for one in ("udp", TCP_TRANSPORT)}
         return tuple(replace(self, transport=one, port=port, peer_seconds=soon) for one, port in ports.items())
 
+    def every_transport(self) -> tuple[ProtocolSettings, ...]:
+        """UDP and TCP."""
+        port = PORTS[ANY_TRANSPORT] if self.port == PORTS[self.transport] else self.port
+        return replace(self, transport=ANY_TRANSPORT, port=port).variants()
+
     def written(self) -> dict[str, Any]:
         """The table; what has its default is left out, but for transport and port."""
         table: dict[str, Any] = {"transport": self.transport, "port": self.port}

@@ -12,6 +12,7 @@ if TYPE_CHECKING:
     from zesty_burrow.core.policy.suite import Suite
     from zesty_burrow.core.rehearsal import Rehearsal
     from zesty_burrow.profiles.advice import Advice
+    from zesty_burrow.profiles.ways import WayAnswer
 
 
 def rehearsal_document(seen: Rehearsal) -> dict[str, Any]:
@@ -45,14 +46,30 @@ def _suite_document(suite: Suite | None, bits: int) -> dict[str, Any] | None:
     return {"algorithms": str(suite), "bits": bits} if suite is not None else None
 
 
+def _way_document(one: WayAnswer) -> dict[str, Any]:
+    return {
+        "protocol": one.protocol,
+        "over": one.over,
+        "port": one.port,
+        "answered": one.answered,
+        "seconds": round(one.seconds, 6),
+        "algorithms": str(one.suite) if one.suite else "",
+        "bits": one.bits,
+        "told": one.words,
+        "against": one.against,
+        "known_to_device": one.known,
+    }
+
+
 @dataclass(frozen=True)
 class AdviceResult(Result):
-    """``advise``; ``silent``: gateways that did not answer, by profile, and why."""
+    """``advise``; ``silent``: gateways that did not answer, by profile, and why; ``ways``: of the one gateway."""
 
     advice: tuple[Advice, ...]
     policy: str
     device: str
     silent: dict[str, str]
+    ways: tuple[WayAnswer, ...] = ()
     shown_by: ClassVar[str] = "advice"
     kind: ClassVar[str] = "advice"
 
@@ -79,7 +96,15 @@ class AdviceResult(Result):
                 }
                 for one in self.advice
             ],
+            "ways": [_way_document(one) for one in self.ways],
+            "best_way": self._best_way(),
         }
+
+    def _best_way(self) -> str:
+        from zesty_burrow.profiles.ways import best_way
+
+        found = best_way(self.ways)
+        return found[0].name if found else ""
 
 
 @dataclass(frozen=True)

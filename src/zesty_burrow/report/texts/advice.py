@@ -9,9 +9,10 @@ from zesty_burrow.core.finding import Severity
 from zesty_burrow.core.policy.algorithms import TransformType
 from zesty_burrow.errors import printable
 from zesty_burrow.profiles.advice import Advice, Row
+from zesty_burrow.profiles.ways import best_way
 from zesty_burrow.report.findings import findings_table
 from zesty_burrow.report.layout import Column, Indented, Table, Text
-from zesty_burrow.report.parts import Parts, heading
+from zesty_burrow.report.parts import Parts, heading, milliseconds
 from zesty_burrow.report.results.base import Result
 from zesty_burrow.report.results.trials import AdviceResult
 
@@ -54,9 +55,11 @@ def _in_detail(result: AdviceResult, one: Advice) -> Parts:
     for reason in one.reasons:
         reasons.add_row(Text(reason.words), reason.source)
     yield Indented(reasons)
-    yield ""
-    yield heading("What each end can do")
-    yield Indented(_abilities(one))
+    if one.rows:
+        yield ""
+        yield heading("What each end can do")
+        yield Indented(_abilities(one))
+    yield from _ways(result)
     if one.obstacles:
         yield ""
         yield heading("Problems")
@@ -102,6 +105,35 @@ def _abilities(one: Advice) -> Table:
         )
         before = kind
     return table
+
+
+def _ways(result: AdviceResult) -> Parts:
+    """The gateway by every protocol and transport, and which of them to take."""
+    if not result.ways:
+        return
+    yield ""
+    yield heading("By which protocol")
+    best = best_way(result.ways)
+    table = Table(*(Column(label, whole=label in ("protocol", "over", "port"), right=label in ("port", "time", "bits"))
+                    for label in ("protocol", "over", "port", "time", "bits", "what it has answered")))  # fmt: skip
+    for one in result.ways:
+        words = one.words if not one.against else f"{one.words}; {one.against}".strip("; ")
+        words += "" if one.known else "; not known to this device"
+        style = "bold" if best and one is best[0] else "" if one.is_usable else "yellow"
+        table.add_row(
+            Text(one.protocol, style=style),
+            Text(one.over, style=style),
+            str(one.port),
+            milliseconds(one.seconds) if one.answered else "",
+            str(one.bits or ""),
+            Text(printable(words), style=style),
+        )
+    yield Indented(table)
+    if best is not None:
+        one, why, source = best
+        yield Text(f"  Best: {one.name}: {why}" + (f" ({source})" if source else ""), style="bold")
+        choice = f"zesty choose {result.advice[0].profile} --protocol {one.protocol} --transport {one.over.lower()}"
+        yield Text(f"  {choice}; with --transport any whichever is answered goes on.", style="dim")
 
 
 def _worth_showing(rows: Iterable[Row]) -> list[Row]:

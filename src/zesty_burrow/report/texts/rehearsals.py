@@ -13,18 +13,13 @@ from zesty_burrow.core.rehearsal import Fitness, Rehearsal, group_failures, reco
 from zesty_burrow.errors import printable
 from zesty_burrow.report.findings import findings_table
 from zesty_burrow.report.layout import Column, Indented, Table, Text
-from zesty_burrow.report.parts import Parts, heading, plural
+from zesty_burrow.report.parts import Parts, heading, milliseconds, plural
 from zesty_burrow.report.results.base import Result
 from zesty_burrow.report.results.trials import RehearsalResult
 
 STYLES = {Fitness.FIT: "green", Fitness.DOUBTFUL: "yellow", Fitness.FAILED: "bold red"}
 WIDEST = max(map(len, Fitness))
 NAMES_SHOWN = 6
-
-
-def milliseconds(seconds: float) -> str:
-    """Times of a network, as people speak of them."""
-    return f"{seconds * 1000:.0f} ms" if seconds >= 0.01 else f"{seconds * 1000:.1f} ms"
 
 
 def line(seen: Rehearsal) -> Text:

@@ -26,6 +26,8 @@ class Http1:
     """What both ends have: parsing until the connection is upgraded, and octets as they are from then on."""
 
     waiting = 0
+    takes_tunnels = True
+    """Nothing tells beforehand: an answer does (RFC 9110 §7.8)."""
 
     def __init__(self, role: type[h11.CLIENT] | type[h11.SERVER]) -> None:
         self._h11 = h11.Connection(role, max_incomplete_event_size=MAX_HEAD)

@@ -61,6 +61,11 @@ class Http2:
         """Octets that flow control holds back."""
         return len(self._going)
 
+    @property
+    def takes_tunnels(self) -> bool | None:
+        """Only a server says so."""
+        return None
+
     def begin(self) -> None:
         """The connection preface."""
         self._h2.initiate_connection()
@@ -164,6 +169,11 @@ class Http2Client(Http2):
         """RFC 9484 §4.4."""
         self._request = request
         self._ask()
+
+    @property
+    def takes_tunnels(self) -> bool | None:
+        """What the server's settings say (RFC 8441 §3)."""
+        return self._h2.remote_settings.enable_connect_protocol == 1 if self._greeted else None
 
     def _ask(self) -> list[LinkEvent]:
         if self._request is None or not self._greeted or self._stream:

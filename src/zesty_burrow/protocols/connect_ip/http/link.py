@@ -33,12 +33,16 @@ class Request:
 
 @dataclass(frozen=True, slots=True)
 class Secured:
-    """The handshake is complete, and nothing has been sent that answers it. ``version``: of HTTP."""
+    """The handshake is complete, and nothing has been sent that answers it. ``version``: of HTTP.
+
+    ``group_words``: where ``group`` is the weakest that it can have been.
+    """
 
     chain: tuple[x509.Certificate, ...]
     cipher_suite: str
     group: str
     version: str
+    group_words: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -116,6 +120,13 @@ class Link(Protocol):
 
     def migrate(self, now: float) -> bool:
         """This side has another address: whether the connection goes on."""
+
+    def inquire(self) -> None:
+        """A client, once it is content with whom it speaks to, and wants nothing but the other side's settings."""
+
+    @property
+    def takes_tunnels(self) -> bool | None:
+        """Whether the other side's settings allow the request; None as long as nothing is known."""
 
     def request(self, request: Request) -> None:
         """A client, once it is content with whom it speaks to."""

@@ -36,8 +36,8 @@ from zesty_burrow.protocols.connect_ip.wire.capsules import MAX_PACKET, write_pa
 
 H3 = "h3"
 VERSION = "HTTP/3"
-KEY_EXCHANGE = "x25519"
-"""The weaker of those that the library offers; the other is X25519MLKEM768."""
+KEY_EXCHANGE, KEY_EXCHANGES = "x25519", "x25519 or X25519MLKEM768"
+"""The weaker of those that the library offers keys for; and both."""
 DATAGRAM_ROOM = 45
 """Octets in front of and behind a packet: short header, frame type and length, stream and context, tag."""
 CONNECTION_ID = 8
@@ -209,7 +209,7 @@ class QuicLink:
         self._known_chain = chain or self._known_chain
         cipher = self.quic.get_cipher()
         name = f"TLS_{CipherSuite(cipher).name.replace('TLS_', '')}" if cipher is not None else ""
-        return Secured(self._known_chain, name, KEY_EXCHANGE, VERSION)
+        return Secured(self._known_chain, name, KEY_EXCHANGE, VERSION, KEY_EXCHANGES)
 
     def _on_http(self, event: H3Event) -> list[LinkEvent]:
         if isinstance(event, DatagramReceived):
@@ -238,6 +238,15 @@ class QuicLink:
         headers = {name.decode("latin-1"): value.decode("latin-1") for name, value in event.headers}
         asked = Request(headers.pop(":authority", ""), headers.pop(":path", ""), headers)
         return [Asked(asked, headers.pop(":protocol", ""), headers.pop(":method", ""))]
+
+    def inquire(self) -> None:
+        """The settings come by themselves."""
+
+    @property
+    def takes_tunnels(self) -> bool | None:
+        """What the server's settings say (RFC 9220 §3)."""
+        settings = self._h3.received_settings if self._h3 is not None else None
+        return settings.get(CONNECT_PROTOCOL) == 1 if settings is not None else None
 
     def request(self, request: Request) -> None:
         """Ask for the tunnel, once the other side's settings are known."""

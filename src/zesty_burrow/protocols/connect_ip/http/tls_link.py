@@ -89,6 +89,16 @@ class TlsLink:
             found.append(Gone("the other side has closed the connection", by_peer=True))
         return found
 
+    def inquire(self) -> None:
+        """Ask for nothing but the settings."""
+        if self._http is not None:
+            self._http.begin()
+
+    @property
+    def takes_tunnels(self) -> bool | None:
+        """What the settings say."""
+        return self._http.takes_tunnels if self._http is not None else None
+
     def request(self, request: Request) -> None:
         """Ask for the tunnel."""
         if self._http is not None:
