@@ -218,14 +218,20 @@ class Wires:
         said = gateway.stdout.readline().strip()
         if said != "ready":
             raise SystemExit(f"the gateway did not start: {said}")
-        zesty = [PROGRAM]
-        self.near.run(*zesty, "import", str(self._folder / "kit.zip"), env=self.environment)
+        self.near.run(PROGRAM, "import", str(self._folder / "kit.zip"), env=self.environment)
+        return self.up(choices, [*options, *(word for one in without for word in ("--disable", one))])
+
+    def up(self, choices: Sequence[str] = (), options: Sequence[str] = (), name: str = "ours") -> Contender:
+        """Connect; the gateway is there already. ``choices``: for ``zesty choose``."""
+        assert self._gateway is not None
         if choices:
-            self.near.run(*zesty, "choose", PLACE.name, *choices, env=self.environment)
-        words = [*options, *(word for one in without for word in ("--disable", one))]
-        self.near.run(*zesty, "connect", PLACE.name, "--detach", *words, env=self.environment)
-        status = self.status()
-        return Contender("ours", f"{PLACE.pool4}1", (int(status["process"]), gateway.pid))
+            self.near.run(PROGRAM, "choose", PLACE.name, *choices, env=self.environment)
+        self.near.run(PROGRAM, "connect", PLACE.name, "--detach", *options, env=self.environment)
+        return Contender(name, f"{PLACE.pool4}1", (int(str(self.status()["process"])), self._gateway.pid))
+
+    def down(self) -> None:
+        """Disconnect; the gateway stays."""
+        self.near.run(PROGRAM, "disconnect", env=self.environment)
 
     def loops(self) -> tuple[str, str]:
         """How our client and our gateway work on packets."""
@@ -275,9 +281,12 @@ class Wires:
         self._address("tun5", 97)
         return Contender("ssh -w", "10.97.0.2", (client.pid, *children(server.pid)))
 
-    def socat(self) -> Contender:
-        """``socat``: a TUN device at each end, DTLS between them."""
-        folder = self._folder / "socat"
+    def socat(self, *, over_tcp: bool = False) -> Contender:
+        """``socat``: a TUN device at each end, DTLS between them, or TLS over TCP."""
+        number, device_name = (99, "tls0") if over_tcp else (98, "dtls0")
+        listen = "OPENSSL-LISTEN" if over_tcp else "OPENSSL-DTLS-SERVER"
+        connect = "OPENSSL" if over_tcp else "OPENSSL-DTLS-CLIENT"
+        folder = self._folder / f"socat-{device_name}"
         folder.mkdir(mode=0o700)
         words = [
             path_of("openssl"), "req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:prime256v1", "-nodes",
@@ -286,16 +295,17 @@ class Wires:
         subprocess.run(words, check=True, capture_output=True)
         both = Path(f"{folder}/both.pem")
         both.write_text((folder / "key.pem").read_text() + (folder / "cert.pem").read_text())
-        own, device = f"cert={both},verify=0", "iff-no-pi,tun-name=dtls0"
+        own, device = f"cert={both},verify=0", f"iff-no-pi,tun-name={device_name}"
         server = self.far.start(
-            path_of("socat"), f"TUN,{device}", f"OPENSSL-DTLS-SERVER:4433,{own}", stderr=subprocess.DEVNULL
+            path_of("socat"), f"TUN,{device}", f"{listen}:44{number},{own}", stderr=subprocess.DEVNULL
         )
         time.sleep(0.3)
         client = self.near.start(
-            path_of("socat"), f"TUN,{device}", f"OPENSSL-DTLS-CLIENT:{FAR}:4433,{own}", stderr=subprocess.DEVNULL
+            path_of("socat"), f"TUN,{device}", f"{connect}:{FAR}:44{number},{own}", stderr=subprocess.DEVNULL
         )
-        self._address("dtls0", 98)
-        return Contender("socat DTLS", "10.98.0.2", (client.pid, *children(server.pid), server.pid))
+        self._address(device_name, number)
+        name = "socat TLS" if over_tcp else "socat DTLS"
+        return Contender(name, f"10.{number}.0.2", (client.pid, *children(server.pid), server.pid))
 
     def _address(self, device: str, number: int) -> None:
         for host, last in ((self.near, 1), (self.far, 2)):

@@ -191,6 +191,13 @@ class GatewayUnreachable(GatewayError):
     next_step = "Try another place, and check that UDP ports 500 and 4500 may leave this network."
 
 
+class ProxyFailed(GatewayError):
+    """A proxy on the way opens no connection to the gateway."""
+
+    slug = "proxy"
+    next_step = "Check the proxy's address, and whether its rules allow the gateway's port."
+
+
 class NoAgreement(GatewayError):
     """Gateway and profile have no algorithms in common."""
 

@@ -6,7 +6,7 @@ import asyncio
 from collections.abc import Awaitable, Callable
 
 from zesty_burrow.carrier.control.status import StepReport
-from zesty_burrow.carrier.network.addresses import resolve, try_each
+from zesty_burrow.carrier.network.addresses import look_up, resolve, try_each, with_proxy
 from zesty_burrow.carrier.sessions import Opener, OpenSession
 from zesty_burrow.carrier.userspace_tunnel import UserspaceTunnel
 from zesty_burrow.carrier.ways import Ways, ways_to
@@ -86,7 +86,8 @@ class Attempt:
         wake = asyncio.Event()
         ways = Ways(Opener(wake, self._timeout, frozenset(), marked=False))
         targets = [address, *([] if origin else self._beside)]
-        opened = await ways.open(ways_to(self._profile, targets), self._secrets, origin)
+        profile = await asyncio.to_thread(with_proxy, self._profile, look_up)
+        opened = await ways.open(ways_to(profile, targets), self._secrets, origin)
         self.over = opened.profile.over
         try:
             granted = await self._wait(opened, wake)

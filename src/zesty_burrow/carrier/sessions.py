@@ -12,12 +12,16 @@ from datetime import UTC, datetime
 from zesty_burrow.carrier.data_path.path_size import PathSize
 from zesty_burrow.carrier.data_path.tunnel import PathTunnel, QueuedTunnel, Tunnel
 from zesty_burrow.carrier.data_path.udp_port import UdpPort
+from zesty_burrow.carrier.network.addresses import outer_address
 from zesty_burrow.carrier.network.framed_port import FramedPort
-from zesty_burrow.carrier.network.stream_port import StreamPort
+from zesty_burrow.carrier.network.stream_port import StreamPort, Through
 from zesty_burrow.carrier.network.udp_socket import mark_socket, udp_socket
 from zesty_burrow.carrier.session_io import Port, SessionIo
+from zesty_burrow.core.credentials import ProxyPassword
 from zesty_burrow.core.net import Address
 from zesty_burrow.core.profile import Profile
+from zesty_burrow.core.proxy import HttpProxy, Socks5Proxy
+from zesty_burrow.core.scope import CredentialsKind
 from zesty_burrow.errors import ProgramFault
 from zesty_burrow.protocols.registry import protocol
 from zesty_burrow.protocols.session import (
@@ -39,6 +43,18 @@ def client_port(address: str, disabled: frozenset[str] = frozenset(), *, marked:
     return UdpPort(channel, disabled)
 
 
+def through_proxy(profile: Profile, request: SessionRequest) -> Through | None:
+    """The way through a profile's proxy, whose name was looked up; None where there is none."""
+    proxy = profile.proxy
+    if proxy is None:
+        return None
+    own = request.secrets.get(CredentialsKind.PROXY_PASSWORD)
+    kept = own if isinstance(own, ProxyPassword) else None
+    _, port = protocol(profile.tunnel.protocol).outer_ports(profile)[0]
+    kind = HttpProxy if proxy.kind == "http" else Socks5Proxy
+    return Through((proxy.address, proxy.port), lambda: kind(str(proxy), (request.address, port), kept))
+
+
 class OpenSession:
     """A session with its socket: a UDP one, or a connection where it travels over a byte stream.
 
@@ -55,15 +71,21 @@ class OpenSession:
         marked: bool = False,
     ) -> None:
         self.profile = profile
+        through = through_proxy(profile, request)
         self.session: Session = protocol(profile.tunnel.protocol).session(profile, request, os.urandom)
         if self.session.transport is Transport.STREAM:
-            self._port: Port = StreamPort(self.session.peer, marked=marked)
+            self._port: Port = StreamPort(self.session.peer, marked=marked, through=through)
         elif self.session.transport is Transport.FRAMED:
-            self._port = FramedPort(self.session.peer, self.session.framing, marked=marked)
+            self._port = FramedPort(self.session.peer, self.session.framing, marked=marked, through=through)
         else:
             self._port = client_port(request.address, disabled, marked=marked)
         ports = {self.session.local_port: self._port}
         self.io: SessionIo[Event] = SessionIo(self.session, ports, wake)
+
+    @property
+    def outer(self) -> str:
+        """The address that this machine sends to: the gateway's, or that of a proxy on the way."""
+        return outer_address(self.profile, self.session.peer[0])
 
     @property
     def port(self) -> Port:

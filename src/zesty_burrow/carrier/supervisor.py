@@ -19,7 +19,7 @@ from zesty_burrow.carrier.control.key_file import KeyFile
 from zesty_burrow.carrier.control.log_lines import note
 from zesty_burrow.carrier.control.status import StepReport, TunnelStatus
 from zesty_burrow.carrier.fast_path import selector
-from zesty_burrow.carrier.network.addresses import look_up, names_of, try_each
+from zesty_burrow.carrier.network.addresses import look_up, names_of, try_each, with_proxy
 from zesty_burrow.carrier.network.host_config import HostConfig
 from zesty_burrow.carrier.network.machine_watch import MachineWatch
 from zesty_burrow.carrier.network.repairs import CONDITIONS
@@ -235,10 +235,11 @@ class Supervisor:
     async def _try(self, address: str, origin: str) -> str:
         self._machine.signal(TunnelSignal.NEXT)
         host, targets = self._parts()[0], [address, *([] if origin else self._beside)]
-        host.lead_to(*((one, self._profile) for one in targets))
+        profile = await asyncio.to_thread(with_proxy, self._profile, host.look_up)
+        host.lead_to(*((one, profile) for one in targets))
         if self._end_reason:
             return self._end_reason
-        ways = ways_to(self._profile, targets, self._worked.get(host.network_key(), names_of(self._profile)[0]))
+        ways = ways_to(profile, targets, self._worked.get(host.network_key(), names_of(self._profile)[0]))
         try:
             self._current = await self._ways.open(
                 ways, self._secrets, origin, host.own_addresses, lambda: bool(self._end_reason)
@@ -295,7 +296,7 @@ class Supervisor:
         self._look_around()
         if active.look_at_path():
             self._measure(current, moved=False)
-        if self._watch.take_move(current.session.peer[0]):
+        if self._watch.take_move(current.outer):
             current.moved()
         if not self._end_reason and self._successor is None:
             await self._begin_successor(current)
@@ -320,7 +321,7 @@ class Supervisor:
     # Another session beside the present one: a sign-in that is repeated, or another profile's.
 
     async def _begin_successor(self, current: OpenSession) -> None:
-        host, here = self._parts()[0], (current.session.peer[0], self._profile)
+        host, here = self._parts()[0], (current.session.peer[0], current.profile)
         if self._sign_in.take_due():
             self._successor = self._opener.open(current.profile, self._secrets, here[0], "", host.own_addresses)
         elif self._switch is None or self._switch.profile is self._profile:
@@ -343,7 +344,7 @@ class Supervisor:
         note(log, logging.WARNING, "not switched", to=switch.profile.name, what=problem.what, why=problem.why)
         self._switch = None
         if self._current is not None:
-            self._parts()[0].lead_to((self._current.session.peer[0], self._profile))
+            self._parts()[0].lead_to((self._current.session.peer[0], self._current.profile))
         switch.fail(problem)
 
     def _on_successor(self, one: OpenSession, event: Event) -> None:
@@ -388,12 +389,12 @@ class Supervisor:
             self._sign_in.stop()
             if self._keys is not None:
                 self._keys.add(successor.session.exported_keys())
-            self._watch.note(successor.session.peer[0])
+            self._watch.note(successor.outer)
         active.carry(successor, event, self._profile.tunnel)
         if switch is not None:
             # As long as its gateway is reached as before.
             before.end()
-        applied = host.configure(event, successor.session.peer[0], active.mtu, self._step)
+        applied = host.configure(event, successor.outer, active.mtu, self._step)
         status = self._report.up(successor, event, applied, active)
         if switch is None:
             before.end()
@@ -441,10 +442,10 @@ class Supervisor:
         (host, active), before, switch = self._parts(), self._report.status, self._switch
         if self._keys is not None:
             self._keys.add(one.session.exported_keys())
-        self._watch.note(one.session.peer[0])
+        self._watch.note(one.outer)
         first = active.path is None
         active.carry(one, event, self._profile.tunnel)
-        applied = host.configure(event, one.session.peer[0], active.mtu, self._step)
+        applied = host.configure(event, one.outer, active.mtu, self._step)
         if active.path is not None:
             active.path.start_reading()
         status = self._report.up(one, event, applied, active, self._ways.told)

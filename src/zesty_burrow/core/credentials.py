@@ -57,7 +57,15 @@ class RawKey:
     key: Secret
 
 
-Credentials = NamePassword | ClientKey | PreSharedKey | AdditionalKey | RawKey
+@dataclass(frozen=True, slots=True)
+class ProxyPassword:
+    """Name and password for a proxy on the way (RFC 7617, RFC 1929)."""
+
+    name: str
+    password: Secret
+
+
+Credentials = NamePassword | ClientKey | PreSharedKey | AdditionalKey | RawKey | ProxyPassword
 
 KINDS: dict[type, CredentialsKind] = {
     NamePassword: CredentialsKind.NAME_PASSWORD,
@@ -65,6 +73,7 @@ KINDS: dict[type, CredentialsKind] = {
     PreSharedKey: CredentialsKind.PRE_SHARED_KEY,
     AdditionalKey: CredentialsKind.ADDITIONAL_KEY,
     RawKey: CredentialsKind.RAW_KEY,
+    ProxyPassword: CredentialsKind.PROXY_PASSWORD,
 }
 
 
@@ -85,6 +94,8 @@ def to_document(value: Credentials) -> dict[str, Any]:
     kind = kind_of(value)
     if isinstance(value, NamePassword):
         return {"kind": kind, "name": value.name, "password": value.password.text(), "domain": value.domain}
+    if isinstance(value, ProxyPassword):
+        return {"kind": kind, "name": value.name, "password": value.password.text()}
     if isinstance(value, ClientKey):
         return {"kind": kind, "key": value.key.text(), "certificates": list(value.certificates)}
     if isinstance(value, AdditionalKey):
@@ -105,6 +116,8 @@ def from_document(document: Mapping[str, Any], kind: str = "") -> Credentials:
         if which is CredentialsKind.NAME_PASSWORD:
             domain = document.get("domain", "")
             return NamePassword(_text(document, "name"), Secret(_text(document, "password")), str(domain))
+        if which is CredentialsKind.PROXY_PASSWORD:
+            return ProxyPassword(_text(document, "name"), Secret(_text(document, "password")))
         if which is CredentialsKind.PRE_SHARED_KEY:
             return PreSharedKey(_unbase64(document))
         if which is CredentialsKind.ADDITIONAL_KEY:

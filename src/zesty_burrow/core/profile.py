@@ -27,6 +27,7 @@ IPV6_HANDLING = ("tunnel", "block", "outside")
 LOCAL_NETWORK = ("outside", "inside")
 REVOCATION_STATUS = ("reported", "required")
 EVERYTHING: tuple[Network, ...] = (ipaddress.IPv4Network("0.0.0.0/0"), ipaddress.IPv6Network("::/0"))
+PROXY_KINDS = ("http", "socks5")
 MIN_MTU, MAX_MTU, DEFAULT_MTU = 1280, 9000, 1400
 FROM_ROUTE, AS_INNER = "route", "inner"
 """Words in place of a number: for the MTU, and for the DSCP."""
@@ -96,6 +97,20 @@ class Traffic:
         return any(network.prefixlen == 0 for network in self.networks)
 
 
+@dataclass(frozen=True, slots=True)
+class Proxy:
+    """On the way to the gateway. ``kind``: ``http`` or ``socks5``; ``sign_in``: whether it wants name and password."""
+
+    kind: str
+    address: str
+    port: int
+    sign_in: bool = False
+
+    def __str__(self) -> str:
+        host = f"[{self.address}]" if ":" in self.address else self.address
+        return f"{self.kind}://{host}:{self.port}"
+
+
 class ProtocolSettings:
     """What is one protocol's own: the base of the frozen dataclass in the protocol's folder."""
 
@@ -156,7 +171,8 @@ class Profile:
 
     ``edition``: the provider's number or date of these settings; ``tags``: the administrator's own words;
     ``gateway_keys`` and ``revocation_lists``: PEM; ``revocation_status``: what becomes of a gateway of whose
-    certificate it is not known whether it was revoked; ``settings``: what is the protocol's own.
+    certificate it is not known whether it was revoked; ``settings``: what is the protocol's own; ``proxy``: one on the
+    way to the gateway.
     """
 
     name: str
@@ -169,6 +185,7 @@ class Profile:
     tunnel: TunnelSettings = TunnelSettings()
     sign_in: SignIn = SignIn()
     settings: ProtocolSettings = NO_SETTINGS
+    proxy: Proxy | None = None
     authorities: tuple[str, ...] = ()
     gateway_keys: tuple[str, ...] = ()
     revocation_lists: tuple[str, ...] = ()
@@ -183,14 +200,15 @@ class Profile:
 
     @property
     def variants(self) -> tuple[Profile, ...]:
-        """With one transport each, where several may be tried."""
-        found = self.settings.variants()
-        return (self,) if len(found) == 1 else tuple(replace(self, settings=one) for one in found)
+        """With one transport each, where several may be tried; a proxy carries TCP alone."""
+        found = [one for one in self.settings.variants() if self.proxy is None or one.over() == "TCP"]
+        return (self,) if found == [self.settings] else tuple(replace(self, settings=one) for one in found)
 
     @property
     def over(self) -> str:
         """Protocol and transport, in a few words."""
-        return f"{self.tunnel.protocol} {self.settings.over()}".strip()
+        by_proxy = f" by {self.proxy.kind} proxy" if self.proxy is not None else ""
+        return f"{self.tunnel.protocol} {self.settings.over()}".strip() + by_proxy
 
     @property
     def gateway_identity(self) -> Identity:
@@ -200,7 +218,8 @@ class Profile:
     @property
     def needs(self) -> tuple[CredentialsKind, ...]:
         """The kinds of credentials without which nobody can sign in."""
-        return self.settings.needs(self.sign_in)
+        by_proxy = (CredentialsKind.PROXY_PASSWORD,) if self.proxy is not None and self.proxy.sign_in else ()
+        return (*self.settings.needs(self.sign_in), *by_proxy)
 
     @property
     def useful(self) -> tuple[CredentialsKind, ...]:

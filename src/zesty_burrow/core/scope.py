@@ -19,6 +19,7 @@ class CredentialsKind(StrEnum):
     PRE_SHARED_KEY = "pre-shared-key"
     ADDITIONAL_KEY = "additional-shared-key"
     RAW_KEY = "raw-public-key"
+    PROXY_PASSWORD = "proxy-name-password"  # noqa: S105
 
 
 @dataclass(frozen=True, slots=True)

@@ -29,7 +29,7 @@ def _sign_in(before: Profile, after: Profile, other: TunnelProtocol) -> SignIn:
     words = [old.method, *other.sign_in_methods] if old.method in other.sign_in_methods else other.sign_in_methods
     for method in words:
         wanted = SignIn(proof, method, old.credentials)
-        if after.settings.needs(wanted) == before.needs and not other.refuse_sign_in(wanted):
+        if after.settings.needs(wanted) == before.settings.needs(old) and not other.refuse_sign_in(wanted):
             return wanted
     raise ProfileInvalid(
         f"profile {before.name} cannot go over {other.name}",

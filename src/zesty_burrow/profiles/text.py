@@ -17,6 +17,7 @@ from zesty_burrow.core.profile import (
     PEM_MARK,
     Gateway,
     Profile,
+    Proxy,
     SignIn,
     Traffic,
     TunnelSettings,
@@ -28,7 +29,7 @@ from zesty_burrow.protocols import registry
 from zesty_burrow.protocols.registry import TunnelProtocol
 
 MAX_TEXT = 1 << 20
-TABLES = ("profile", "gateway", "tunnel", "sign_in", "trust", "traffic")
+TABLES = ("profile", "gateway", "tunnel", "sign_in", "trust", "traffic", "proxy")
 
 
 def read_profile(text: str, origin: str = "profile", *, name: str = "") -> Profile:
@@ -76,12 +77,16 @@ def read_document(document: dict[str, Any], origin: str, *, name: str = "") -> P
         tunnel=_same(tunnel),
         sign_in=_same(_sign_in(tables["sign_in"], protocol)),
         settings=protocol.read_settings(own),
+        proxy=_proxy(tables["proxy"]),
         authorities=tables["trust"].items("authorities", _authority),
         gateway_keys=tables["trust"].items("gateway_keys", _public_key),
         revocation_lists=tables["trust"].items("revocation_lists", _revocation_list),
         revocation_status=tables["trust"].text("revocation_status", "reported", model.REVOCATION_STATUS),
         traffic=_same(_traffic(tables["traffic"])),
     )
+    if profile.proxy is not None and not profile.variants:
+        why = "a proxy carries TCP: the protocol's transport has to be tcp or any"
+        raise tables["proxy"].invalid("kind", why)
     left = {table.label: table.values for table in (top, *tables.values()) if table.values}
     return replace(profile, unknown=left) if left else profile
 
@@ -187,6 +192,16 @@ def _suffix(text: str) -> str:
     return text.lower().rstrip(".")
 
 
+def _proxy(table: Table) -> Proxy | None:
+    if not table.values:
+        return None
+    address = table.text("address")
+    if not address or len(address) > 255 or any(letter in address for letter in " /@?#[]"):
+        raise table.invalid("address", "a host name or an IP address is needed")
+    kind = table.text("kind", "", model.PROXY_KINDS)
+    return Proxy(kind, address, table.number("port", 0, 1, 65535), table.take("sign_in", bool, False))
+
+
 def _traffic(table: Table) -> Traffic:
     networks = table.items("networks", _network, model.EVERYTHING)
     if not networks:
@@ -211,6 +226,8 @@ def write_profile(profile: Profile) -> str:
     own |= {"profile": _profile_out(profile), "gateway": _gateway_out(profile)}
     if table := profile.settings.written():
         own[profile.tunnel.protocol] = table
+    if (proxy := profile.proxy) is not None:
+        own["proxy"] = {"kind": proxy.kind, "address": proxy.address, "port": proxy.port, "sign_in": proxy.sign_in}
     trust = (profile.authorities, profile.gateway_keys, profile.revocation_lists, profile.revocation_status)
     if profile.unknown:
         document = {**own, **_shared(profile.tunnel, profile.sign_in, trust, profile.traffic)}

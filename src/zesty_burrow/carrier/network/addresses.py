@@ -8,6 +8,7 @@ import random
 import socket
 from collections import deque
 from collections.abc import Awaitable, Callable, Iterable, Sequence
+from dataclasses import replace
 from typing import TypeVar
 
 from zesty_burrow.core.profile import Profile
@@ -55,6 +56,18 @@ def unresolved(why: str) -> GatewayUnreachable:
         next_step="Check that name resolution works here, and the gateway's name in the profile.",
         slug="gateway-unresolved",
     )
+
+
+def with_proxy(profile: Profile, find: Callable[[Sequence[str]], Sequence[str]]) -> Profile:
+    """With its proxy's address in the place of its name. Raises :class:`GatewayUnreachable`."""
+    if profile.proxy is None:
+        return profile
+    return replace(profile, proxy=replace(profile.proxy, address=find([profile.proxy.address])[0]))
+
+
+def outer_address(profile: Profile, gateway: str) -> str:
+    """Whom this machine sends to: the gateway, or a proxy on the way."""
+    return gateway if profile.proxy is None else profile.proxy.address
 
 
 async def try_each(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from zesty_burrow.carrier.data_path.udp_port import Burst, TooLong
-from zesty_burrow.carrier.network.stream_port import StreamPort, received
+from zesty_burrow.carrier.network.stream_port import StreamPort, Through
 from zesty_burrow.core.net import Endpoint
 from zesty_burrow.errors import Malformed
 from zesty_burrow.protocols.session import Framing
@@ -12,10 +12,12 @@ from zesty_burrow.protocols.session import Framing
 class FramedPort(StreamPort):
     """Begins to connect at once. ``marked``: as a tunnel's own, for the guard."""
 
-    def __init__(self, peer: Endpoint, framing: Framing, *, marked: bool = False) -> None:
+    def __init__(
+        self, peer: Endpoint, framing: Framing, *, marked: bool = False, through: Through | None = None
+    ) -> None:
         self.too_long: TooLong | None = None
         self._framing = framing
-        super().__init__(peer, marked=marked)
+        super().__init__(peer, marked=marked, through=through)
 
     def opening(self) -> bytes:
         """The framing's prefix; what comes is read anew."""
@@ -27,7 +29,7 @@ class FramedPort(StreamPort):
 
     def receive(self) -> list[Burst]:
         """What has come, each datagram a burst of its own."""
-        data = received(self.channel)
+        data = self.read()
         if data is None:
             return []
         try:

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 
 from zesty_burrow.carrier.control.status import IPV6_STATES
 from zesty_burrow.carrier.data_path.data_path import largest_piece
-from zesty_burrow.carrier.network.addresses import look_up, network_key
+from zesty_burrow.carrier.network.addresses import look_up, network_key, outer_address
 from zesty_burrow.carrier.network.outer_names import look_up_outside, outer_servers
 from zesty_burrow.carrier.network.repairs import REPAIRED, RESOLVER, judge_routing, repair_routing
 from zesty_burrow.carrier.network.tunnel_guard import TunnelGuard
@@ -176,7 +176,7 @@ class HostConfig:
 
     def lead_to(self, *gateways: tuple[str, Profile]) -> None:
         """Before a gateway is asked: it has to be reached outside the tunnel, and none but these any more."""
-        self._reach([ip_address(gateway) for gateway, _ in gateways])
+        self._reach([ip_address(outer_address(profile, gateway)) for gateway, profile in gateways])
         self._guard.open_to(gateways)
 
     def lead_nowhere(self) -> None:

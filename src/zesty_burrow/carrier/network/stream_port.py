@@ -9,10 +9,12 @@ import asyncio
 import socket
 from collections.abc import Callable
 from contextlib import suppress
+from typing import NamedTuple
 
 from zesty_burrow.carrier.data_path.udp_port import Burst
 from zesty_burrow.carrier.network.udp_socket import mark_socket
 from zesty_burrow.core.net import Endpoint
+from zesty_burrow.core.proxy import ProxyClient
 
 FULL = 256 << 10
 """Octets that wait for the network at most before nothing more is made."""
@@ -61,8 +63,17 @@ def send_waiting(channel: socket.socket, waiting: bytearray) -> bool:
     return False
 
 
+class Through(NamedTuple):
+    """A proxy on the way: where it is, and what makes a new connection's conversation with it."""
+
+    proxy: Endpoint
+    make: Callable[[], ProxyClient]
+
+
 class StreamPort:
     """Begins to connect at once. ``marked``: as a tunnel's own, for the guard; ``accepted``: a connection of a caller.
+
+    ``through``: a proxy that opens the connection; until it has, what is sent is held back.
 
     ``ended``: the connection is lost; ``connect`` begins another. ``on_room`` is called once little waits again.
     ``splits`` and ``joins``: see :class:`UdpPort`.
@@ -71,8 +82,17 @@ class StreamPort:
     splits = joins = False
     more_headers = TCP_INSTEAD
 
-    def __init__(self, peer: Endpoint, *, marked: bool = False, accepted: socket.socket | None = None) -> None:
+    def __init__(
+        self,
+        peer: Endpoint,
+        *,
+        marked: bool = False,
+        accepted: socket.socket | None = None,
+        through: Through | None = None,
+    ) -> None:
         self.ended = False
+        self._through, self._proxy = through, None if through is None else through.make()
+        self._held = bytearray()
         self.on_room: Callable[[], None] | None = None
         self._peer, self._marked = peer, marked
         self._out = bytearray()
@@ -87,14 +107,17 @@ class StreamPort:
 
     def connect(self) -> None:
         """A new connection; what waited for the old one is dropped; the protocol repeats it if needed."""
-        self.channel = stream_socket(self._peer, marked=self._marked)
+        target = self._peer if self._through is None else self._through.proxy
+        self.channel = stream_socket(target, marked=self._marked)
         # What nobody acknowledges for so long is lost: then the connection is made again.
         self.channel.setsockopt(socket.IPPROTO_TCP, socket.TCP_USER_TIMEOUT, GIVE_UP_MS)
         self.ended = False
-        self._out = bytearray(self.opening())
+        self._held.clear()
+        self._proxy = None if self._through is None else self._through.make()
+        self._out = bytearray(self.opening() if self._proxy is None else self._proxy.hello())
         # A network that is unreachable is noticed by time.
         with suppress(OSError):
-            self.channel.connect(self._peer)
+            self.channel.connect(target)
         self._wait_to_write()
 
     def opening(self) -> bytes:
@@ -105,6 +128,7 @@ class StreamPort:
         """Let go of the connection."""
         self._stop_writing()
         self.ended = True
+        self._out.clear()
         self.channel.close()
 
     @property
@@ -119,15 +143,36 @@ class StreamPort:
 
     def receive(self) -> list[Burst]:
         """What has come; a burst of no octets is the end of the stream."""
-        data = received(self.channel)
+        data = self.read()
         if data is None:
             return []
         self.ended = not data
         return [Burst(memoryview(data), 0, len(data), max(len(data), 1), self._peer)]
 
+    def read(self) -> bytes | None:
+        """What has come from the peer; see :func:`received`. Raises :class:`ProxyFailed`."""
+        data = received(self.channel)
+        if not data or self._proxy is None or self._proxy.is_open:
+            return data
+        said, rest = self._proxy.feed(data)
+        if self._proxy.is_open:
+            said += self.opening() + self._held
+            self._held.clear()
+        self._put(said)
+        return rest or None
+
     def send(self, data: bytes, to: Endpoint, traffic_class: int = 0) -> None:
         """Put octets behind those that wait; ``to`` is the one peer. Who sends looks at ``is_full`` before."""
         del to, traffic_class
+        if self._proxy is not None and not self._proxy.is_open:
+            self._held += data
+        else:
+            self._put(data)
+
+    def _put(self, data: bytes) -> None:
+        if self.descriptor < 0:
+            # Between two connections nothing can be sent; the protocol repeats it if needed.
+            return
         if not self._out and not self._writing:
             try:
                 sent = self.channel.send(data)

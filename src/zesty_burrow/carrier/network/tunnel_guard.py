@@ -11,7 +11,7 @@ from ipaddress import ip_address
 from pathlib import Path
 
 from zesty_burrow.carrier.control.log_lines import note
-from zesty_burrow.core.net import Address, LocalNetwork
+from zesty_burrow.core.net import TCP, Address, LocalNetwork
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import BurrowError, MachineError
 from zesty_burrow.host.packet_filter.guard import Guard
@@ -62,11 +62,7 @@ class TunnelGuard:
 
     def open_to(self, gateways: Iterable[tuple[str, Profile]]) -> None:
         """To these gateways, each by its own profile's ports, and to no other any more."""
-        self._to_gateway = tuple(
-            Opening(ip_address(gateway), kind, port)
-            for gateway, profile in gateways
-            for kind, port in protocol(profile.tunnel.protocol).outer_ports(profile)
-        )
+        self._to_gateway = tuple(one for gateway, profile in gateways for one in _openings(gateway, profile))
         self._open()
 
     def open_to_nobody(self) -> None:
@@ -134,3 +130,10 @@ class TunnelGuard:
                 problem.next_step += " Without a guard, on routes alone: connect --no-guard."
                 raise
             self._in_force = share
+
+
+def _openings(gateway: str, profile: Profile) -> list[Opening]:
+    """To the gateway by its protocol's ports, or to the proxy on the way alone."""
+    if profile.proxy is not None:
+        return [Opening(ip_address(profile.proxy.address), TCP, profile.proxy.port)]
+    return [Opening(ip_address(gateway), *one) for one in protocol(profile.tunnel.protocol).outer_ports(profile)]

@@ -10,7 +10,7 @@ from typing import Any
 
 from zesty_burrow.carrier.control.detach import error_document
 from zesty_burrow.carrier.control.status import TunnelStatus
-from zesty_burrow.carrier.network.addresses import look_up, names_of
+from zesty_burrow.carrier.network.addresses import look_up, names_of, with_proxy
 from zesty_burrow.carrier.ways import Way, ways_to
 from zesty_burrow.core.credentials import from_document, kind_of, to_document
 from zesty_burrow.core.profile import Profile
@@ -54,7 +54,8 @@ class Switch:
         """To the new gateway; looked up through the tunnel that is up. Raises :class:`GatewayUnreachable`."""
         if self.ways is None:
             addresses = await asyncio.to_thread(look_up, names_of(self.profile))
-            self.ways = deque(ways_to(self.profile, addresses))
+            profile = await asyncio.to_thread(with_proxy, self.profile, look_up)
+            self.ways = deque(ways_to(profile, addresses))
         return self.ways.popleft()
 
     def done(self, status: TunnelStatus) -> None:

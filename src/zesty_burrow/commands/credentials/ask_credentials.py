@@ -7,7 +7,7 @@ from collections.abc import Callable
 from getpass import GetPassWarning, getpass
 from pathlib import Path
 
-from zesty_burrow.core.credentials import Credentials, NamePassword
+from zesty_burrow.core.credentials import Credentials, NamePassword, ProxyPassword
 from zesty_burrow.core.finding import Finding
 from zesty_burrow.core.scope import CredentialsKind
 from zesty_burrow.core.secret import Secret
@@ -23,7 +23,12 @@ from zesty_burrow.intake.readers.credentials import (
 MAX_INPUT = 4096
 KEYRING = "keyring:"
 TRIES = 3
-ASKED = (CredentialsKind.NAME_PASSWORD, CredentialsKind.PRE_SHARED_KEY, CredentialsKind.ADDITIONAL_KEY)
+ASKED = (
+    CredentialsKind.NAME_PASSWORD,
+    CredentialsKind.PRE_SHARED_KEY,
+    CredentialsKind.ADDITIONAL_KEY,
+    CredentialsKind.PROXY_PASSWORD,
+)
 """Kinds that a person can type; keys with certificates are imported."""
 
 
@@ -55,6 +60,8 @@ def _read(text: str, kind: CredentialsKind, origin: str, domain: str) -> tuple[C
         additional, found = read_additional_key_untrusted(text, origin)
         return additional, _said(found)
     value, found = read_credentials_untrusted(text, origin)
+    if kind is CredentialsKind.PROXY_PASSWORD:
+        return ProxyPassword(value.name, value.password), _said(found)
     return NamePassword(value.name, value.password, domain), _said(found)
 
 
@@ -66,6 +73,8 @@ def _ask_lines(label: str, kind: CredentialsKind) -> str:
     try:
         if kind is CredentialsKind.PRE_SHARED_KEY:
             return _not_empty(lambda: getpass(f"Pre-shared key for {label} (not shown): ")) + "\n"
+        if kind is CredentialsKind.PROXY_PASSWORD:
+            label = f"the proxy of {label}"
         first = "Identifier of the additional key" if kind is CredentialsKind.ADDITIONAL_KEY else "Name"
         second = "Additional shared key" if kind is CredentialsKind.ADDITIONAL_KEY else "Password"
         name = _not_empty(lambda: input(f"{first} for {label}: "))

@@ -73,6 +73,7 @@ def _missing(profile: Profile, kind: CredentialsKind) -> NotFound:
     ways = {
         CredentialsKind.NAME_PASSWORD: f"Import the two lines: zesty import FILE --provider {label!r}; or --ask.",
         CredentialsKind.PRE_SHARED_KEY: f"Enter it: zesty credentials change {label!r} --kind pre-shared-key",
+        CredentialsKind.PROXY_PASSWORD: f"Enter them: zesty credentials change {label!r} --kind proxy-name-password",
     }
     way = ways.get(kind, f"Import the key with its certificate: zesty import FILE … --provider {label!r}")
     why = f"profile {profile.name} needs a {kind}"

@@ -7,11 +7,23 @@ from collections.abc import Callable
 from dataclasses import replace
 from ipaddress import ip_address, ip_network
 from typing import Any
+from urllib.parse import urlsplit
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.core.net import Address, Network
 from zesty_burrow.core.policy.policy import Policy
-from zesty_burrow.core.profile import AS_INNER, EVERYTHING, FROM_ROUTE, MAX_DSCP, MAX_MTU, MIN_MTU, ORDERS, Profile
+from zesty_burrow.core.profile import (
+    AS_INNER,
+    EVERYTHING,
+    FROM_ROUTE,
+    MAX_DSCP,
+    MAX_MTU,
+    MIN_MTU,
+    ORDERS,
+    PROXY_KINDS,
+    Profile,
+    Proxy,
+)
 from zesty_burrow.errors import UsageError
 from zesty_burrow.profiles.change_protocol import with_protocol
 from zesty_burrow.profiles.text import read_profile, write_profile
@@ -65,6 +77,14 @@ def add_arguments(parser: ArgumentParser) -> None:
         parser.add_argument(f"--{name.replace('_', '-')}", type=int, metavar=unit.upper(), help=words)
     parser.add_argument(
         "--name-servers", metavar="LIST", help="name servers through the tunnel, or `gateway` for those it hands out"
+    )
+    parser.add_argument(
+        "--proxy", metavar="URL", help="a proxy on the way, http://HOST:PORT or socks5://HOST:PORT, or `none`"
+    )
+    parser.add_argument(
+        "--proxy-sign-in",
+        action=BooleanOptionalAction,
+        help="whether the proxy wants name and password (credentials change --kind proxy-name-password)",
     )
     parser.add_argument("--order", choices=ORDERS, help="the order in which the gateway's addresses are tried")
     parser.add_argument(
@@ -167,7 +187,29 @@ def _reach(args: Namespace, profile: Profile) -> Profile:
         traffic = replace(traffic, left_out=_networks("--leave-out", args.leave_out, "none", ()))
     if args.name_servers is not None:
         traffic = replace(traffic, name_servers=_addresses("--name-servers", args.name_servers, "gateway"))
-    return replace(profile, gateway=gateway, tunnel=tunnel, traffic=traffic)
+    return replace(profile, gateway=gateway, tunnel=tunnel, traffic=traffic, proxy=_proxy(args, profile.proxy))
+
+
+def _proxy(args: Namespace, before: Proxy | None) -> Proxy | None:
+    """What the options say of a proxy; what they leave is as before."""
+    made = before
+    if args.proxy is not None:
+        made = None
+        if args.proxy != "none":
+            found = urlsplit(args.proxy)
+            try:
+                port = found.port
+            except ValueError:
+                port = None
+            if found.scheme not in PROXY_KINDS or not found.hostname or not port or found.username or found.path:
+                example = "For example http://proxy.example:3128; name and password are credentials of their own."
+                raise UsageError(f"--proxy {args.proxy!r:.80} is no proxy", next_step=example)
+            made = Proxy(found.scheme, found.hostname, port, before.sign_in if before else False)
+    if args.proxy_sign_in is not None:
+        if made is None:
+            raise UsageError("--proxy-sign-in needs a proxy", next_step="Name one with --proxy.")
+        made = replace(made, sign_in=args.proxy_sign_in)
+    return made
 
 
 def _addresses(option: str, words: str, word: str) -> tuple[Address, ...]:
@@ -213,6 +255,7 @@ def _told(profile: Profile) -> str:
     own = profile.settings
     known = summary(own) if isinstance(own, IkeSettings) else []
     known = connect_ip.summary(own) if isinstance(own, ConnectIpSettings) else known
+    known += [f"by the proxy {profile.proxy}"] if profile.proxy is not None else []
     parts = [profile.tunnel.protocol, *known, f"through the tunnel: {shown}"]
     parts.append(f"addresses {gateway.order}, {', '.join(profile.tunnel.particulars)}")
     return "; ".join(parts)

@@ -32,9 +32,11 @@ def _chain(name: str, kind: str, where: tuple[int, int]) -> Body:
 
 
 def filter_network(
-    devices: tuple[str, ...], page_port: int, *, udp_blocked: bool = False, guests: bool = False
+    devices: tuple[str, ...], page_port: int, *, udp_blocked: bool = False, guests: bool = False, closed: bool = False
 ) -> None:
-    """In place of what was set before. ``guests``: web pages are answered at ``page_port``, and nothing gets out."""
+    """In place of what was set before. ``guests``: web pages are answered at ``page_port``, and nothing gets out;
+    ``closed``: nothing gets out. What the router itself answers is not passed on, and so not concerned.
+    """
     own = text(1, TABLE)
     bodies: list[Body] = [
         (NEW_TABLE, CREATE, own),
@@ -54,6 +56,6 @@ def filter_network(
         arriving = x.by_device(device, x.IN_DEVICE)
         if udp_blocked:
             bodies.append(_rule("out", arriving + x.of_protocol(UDP) + x.verdict(x.DROP)))
-        if guests:
+        if guests or closed:
             bodies.append(_rule("out", arriving + x.reject()))
     FilterSocket().transact(INET, bodies, "setting what the local network lets out")

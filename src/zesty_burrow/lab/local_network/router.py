@@ -15,6 +15,7 @@ from zesty_burrow.lab import story
 from zesty_burrow.lab.local_network import dhcp, guest_page, packets
 from zesty_burrow.lab.local_network.conditions import ConditionedWire, Conditions
 from zesty_burrow.lab.local_network.filtering import filter_network
+from zesty_burrow.lab.local_network.proxies import Proxies
 from zesty_burrow.lab.local_network.rogue_resolver import RogueResolver
 
 LEASE_SECONDS = 3600
@@ -195,18 +196,22 @@ class Router:
         self._faults: frozenset[str] = frozenset()
         self._conditions = Conditions()
         self._accepted = False
+        self._proxies = Proxies(lambda: self._faults)
 
     async def start(self) -> None:
         """Serve them; nobody is led to the guests' page until that is wanted."""
         for network in self._networks:
             await network.start()
             await guest_page.GuestPage(self._accept).start(*network.own_addresses)
+        await self._proxies.start((story.ISP_RESOLVER4, story.ISP_RESOLVER6))
 
     def set_faults(self, faults: frozenset[str]) -> None:
         """Of every local network."""
         self._faults, self._accepted = faults, False
         for network in self._networks:
             network.set_faults(faults)
+        if "proxy-dies" in faults:
+            self._proxies.drop_all()
         self._filter()
 
     def set_conditions(self, conditions: Conditions) -> None:
@@ -224,12 +229,13 @@ class Router:
             f"{one.rate / 1e6:g} Mbit/s" if one.rate else "",
         ]
         note = ", ".join(word for word in words if word)
-        return {"faults": sorted(self._faults), **({"note": note} if note else {})}
+        return {"faults": sorted(self._faults), "proxied": self._proxies.opened, **({"note": note} if note else {})}
 
     def _filter(self) -> None:
         guests = "captive-portal" in self._faults and not self._accepted
         udp_blocked = "udp-blocked" in self._faults
-        filter_network(self._devices, guest_page.PORT, udp_blocked=udp_blocked, guests=guests)
+        closed = "only-proxy" in self._faults
+        filter_network(self._devices, guest_page.PORT, udp_blocked=udp_blocked, guests=guests, closed=closed)
 
     def _accept(self) -> None:
         self._accepted = True

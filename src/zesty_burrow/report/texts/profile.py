@@ -36,6 +36,8 @@ def _show_rows(profile: Profile) -> list[tuple[str, str]]:
         ("sign-in", f"gateway by {sign_in.gateway}, this side by {sign_in.method}"),
     ]
     rows += profile.settings.rows()
+    if (proxy := profile.proxy) is not None:
+        rows.append(("proxy", f"{proxy}{', with a sign-in of its own' if proxy.sign_in else ''}"))
     rows += [
         ("networks", ", ".join(map(str, traffic.networks))),
         ("IPv6", IPV6_WORDS[traffic.ipv6]),

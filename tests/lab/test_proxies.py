@@ -1,0 +1,95 @@
+"""Proxies on the way, in the lab: where nothing else gets out; their sign-in, refusals and end; the guard beside them."""
+
+from __future__ import annotations
+
+import pytest
+
+from support import until
+from zesty_burrow.lab import story
+from zesty_burrow.lab.local_network.proxies import ACCOUNT, HTTP_PORT, PASSWORD, SOCKS_PORT
+
+pytestmark = pytest.mark.lab
+NAME = "quillwort-lisbon"
+SERVERS = f"{story.RESOLVER4},{story.RESOLVER6}"
+PROXIES = {
+    "http": f"http://{story.ISP_RESOLVER4}:{HTTP_PORT}",
+    "socks5": f"socks5://{story.ISP_RESOLVER4}:{SOCKS_PORT}",
+}
+
+
+@pytest.fixture(params=[("connect-ip", "http"), ("connect-ip", "socks5"), ("ikev2", "http"), ("ikev2", "socks5")],
+                ids="-".join)  # fmt: skip
+def by_proxy(request, lab):
+    """The profile goes over TCP by a proxy, and nothing else gets out, for one test."""
+    protocol, kind = request.param
+    servers = SERVERS if protocol == "connect-ip" else "gateway"
+    words = ["--protocol", protocol, "--transport", "tcp", "--name-servers", servers, "--proxy", PROXIES[kind]]
+    lab.heron("choose", NAME, *words, check=0)
+    lab.fault("cobblewire", "only-proxy")
+    yield lab
+    lab.heron("disconnect")
+    back = ["--protocol", "ikev2", "--transport", "udp", "--name-servers", "gateway", "--proxy", "none"]
+    lab.heron("choose", NAME, *back, check=0)
+
+
+def opened(lab):
+    return lab.gateway(story.ROUTER)["proxied"]
+
+
+def test_where_nothing_else_gets_out(by_proxy):
+    """Up, verified, packets both ways; the guard lets this machine reach the proxy alone; then an end."""
+    other = by_proxy.heron("credentials", "try", "quillwort-tallinn", "--timeout", "2")
+    assert other.json["code"] == "gateway-unreachable", "nothing gets out directly"
+    before = opened(by_proxy)
+    up = by_proxy.heron("connect", NAME, "--detach")
+    assert up.code == 0, up.text
+    assert opened(by_proxy) == before + 1
+    seen = by_proxy.heron("verify")
+    assert (seen.code, seen.json["verdict"]) == (0, "sealed"), seen.text
+    by_proxy.shell("heron", "ping", "-c", "2", "-i", "0.2", "-W", "3", "-s", "3000", story.OBSERVATORY4)
+    # Nobody but the tunnel's own socket reaches the proxy's port.
+    ask = "import socket,sys; s=socket.socket(); s.settimeout(2); sys.exit(s.connect_ex((sys.argv[1], int(sys.argv[2]))) == 0)"
+    by_proxy.shell("heron", "python3", "-c", ask, story.ISP_RESOLVER4, str(HTTP_PORT))
+    assert by_proxy.heron("disconnect").code == 0
+    until(lambda: by_proxy.gateway("lisbon")["tunnels"] == 0, 10)
+
+
+def test_without_a_tunnel(by_proxy):
+    """Credentials tried, and a rehearsal that names the proxy."""
+    assert by_proxy.heron("credentials", "try", NAME).code == 0
+    (row,) = by_proxy.heron("rehearse", NAME, "--no-exit").json["rehearsals"]
+    assert row["verdict"] == "fit" and row["over"].endswith(" proxy")
+
+
+def test_a_proxy_that_wants_a_sign_in(by_proxy):
+    """Told without one; with its own credentials, kept beside the gateway's, it lets us through."""
+    by_proxy.fault("cobblewire", "only-proxy", "proxy-sign-in")
+    refused = by_proxy.heron("credentials", "try", NAME)
+    assert refused.json["code"] == "proxy-sign-in" and "wants a name and a password" in refused.json["why"]
+    by_proxy.heron("choose", NAME, "--proxy-sign-in", check=0)
+    missing = by_proxy.heron("credentials", "try", NAME)
+    assert "proxy-name-password" in missing.text
+    label = by_proxy.heron("show", NAME).json["profile"]["sign_in"]["credentials"]
+    words = ["credentials", "change", label, "--kind", "proxy-name-password"]
+    by_proxy.heron(*words, stdin=f"{ACCOUNT}\nnot-it\n", check=0)
+    assert by_proxy.heron("credentials", "try", NAME).json["code"] == "proxy-sign-in"
+    by_proxy.heron(*words, stdin=f"{ACCOUNT}\n{PASSWORD}\n", check=0)
+    assert by_proxy.heron("credentials", "try", NAME).code == 0
+    by_proxy.heron("credentials", "forget", label, "--kind", "proxy-name-password")
+
+
+def test_a_proxy_that_refuses(by_proxy):
+    by_proxy.fault("cobblewire", "only-proxy", "proxy-refuses")
+    refused = by_proxy.heron("connect", NAME, "--detach")
+    assert refused.json["code"] == "proxy", refused.text
+
+
+def test_a_proxy_that_dies(by_proxy):
+    """The connection is made again through it; the inner address stays, and nothing leaves beside."""
+    by_proxy.heron("connect", NAME, "--detach", check=0)
+    before = by_proxy.heron("status").json["tunnel"]["addresses"]
+    by_proxy.fault("cobblewire", "only-proxy", "proxy-dies")
+    ping = ["lab", "run", "heron", "--", "ping", "-c", "1", "-W", "1", story.OBSERVATORY4]
+    until(lambda: by_proxy.run(*ping).code == 0, 25)
+    assert by_proxy.heron("status").json["tunnel"]["addresses"] == before
+    assert by_proxy.heron("verify").json["verdict"] == "sealed"
