@@ -112,6 +112,15 @@ def test_what_a_gateway_can_do_wrong(over_http, fault, code):
     assert (after["refused"] > before["refused"]) == (fault == "refused-password")
 
 
+def test_without_name_servers(over_http):
+    """CONNECT-IP hands out none: said when it is chosen, shown, and noticed once it is up; nothing is asked outside."""
+    told = over_http.heron("choose", NAME, "--name-servers", "gateway", check=0).json["message"]
+    assert "no name servers" in told
+    assert "name-servers-missing" in {one["code"] for one in over_http.heron("show", NAME).json["findings"]}
+    assert over_http.heron("connect", NAME, "--detach").code == 0
+    assert "name-servers-missing" in {one[0] for one in over_http.heron("status").json["tunnel"]["findings"]}
+
+
 def test_the_gateway_ends_it(over_http):
     """An end that was said is one; without --keep-trying the tunnel is down."""
     assert over_http.heron("connect", NAME, "--detach").code == 0

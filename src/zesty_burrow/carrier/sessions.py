@@ -14,13 +14,13 @@ from zesty_burrow.carrier.data_path.tunnel import PathTunnel, QueuedTunnel, Tunn
 from zesty_burrow.carrier.data_path.udp_port import UdpPort
 from zesty_burrow.carrier.network.addresses import outer_address
 from zesty_burrow.carrier.network.framed_port import FramedPort
-from zesty_burrow.carrier.network.stream_port import StreamPort, Through
+from zesty_burrow.carrier.network.stream_port import StreamPort
 from zesty_burrow.carrier.network.udp_socket import mark_socket, udp_socket
 from zesty_burrow.carrier.session_io import Port, SessionIo
 from zesty_burrow.core.credentials import ProxyPassword
 from zesty_burrow.core.net import Address
 from zesty_burrow.core.profile import Profile
-from zesty_burrow.core.proxy import HttpProxy, Socks5Proxy
+from zesty_burrow.core.proxy import ProxyRoute
 from zesty_burrow.core.scope import CredentialsKind
 from zesty_burrow.errors import ProgramFault
 from zesty_burrow.protocols.registry import protocol
@@ -43,7 +43,7 @@ def client_port(address: str, disabled: frozenset[str] = frozenset(), *, marked:
     return UdpPort(channel, disabled)
 
 
-def through_proxy(profile: Profile, request: SessionRequest) -> Through | None:
+def through_proxy(profile: Profile, request: SessionRequest) -> ProxyRoute | None:
     """The way through a profile's proxy, whose name was looked up; None where there is none."""
     proxy = profile.proxy
     if proxy is None:
@@ -51,8 +51,7 @@ def through_proxy(profile: Profile, request: SessionRequest) -> Through | None:
     own = request.secrets.get(CredentialsKind.PROXY_PASSWORD)
     kept = own if isinstance(own, ProxyPassword) else None
     _, port = protocol(profile.tunnel.protocol).outer_ports(profile)[0]
-    kind = HttpProxy if proxy.kind == "http" else Socks5Proxy
-    return Through((proxy.address, proxy.port), lambda: kind(str(proxy), (request.address, port), kept))
+    return ProxyRoute(proxy.kind, str(proxy), (proxy.address, proxy.port), (request.address, port), kept)
 
 
 class OpenSession:

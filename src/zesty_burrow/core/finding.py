@@ -371,6 +371,10 @@ _CODES = (
     Code("gateway-unresolved", _S, "The gateway's name cannot be resolved.",
          "The resolver knows no address for it, or does not answer.",
          "Check that name resolution works here, and the gateway's name in the profile."),
+    Code("name-servers-missing", _W, "No name server is known that could be asked through the tunnel.",
+         "The gateway has handed out none, and the profile names none: names would have to be asked outside, which the "
+         "guard does not allow.",
+         "Name one: `zesty choose NAME --name-servers ADDRESS`.", "RFC 9484"),
     Code("proxy-sign-in", _S, "A proxy on the way refused the sign-in.",
          "It wants a name and a password of its own; they are kept beside those for the gateway.",
          "Enter them: `zesty credentials change LABEL --kind proxy-name-password`, and set `proxy.sign_in`.",

@@ -116,6 +116,9 @@ class ProtocolSettings:
 
     __slots__ = ()
 
+    hands_out_name_servers = True
+    """Whether a gateway can tell which name servers to ask."""
+
     @property
     def gateway_identity(self) -> Identity | None:
         """Who the gateway must prove to be; None: its first address."""
@@ -214,6 +217,12 @@ class Profile:
     def gateway_identity(self) -> Identity:
         """Who the gateway must prove to be: as the profile says, else its first address."""
         return self.settings.gateway_identity or Identity.of(self.gateway.addresses[0])
+
+    @property
+    def lacks_name_servers(self) -> bool:
+        """Whether nobody says whom to ask for names, although all traffic goes through the tunnel."""
+        known = self.traffic.name_servers or self.settings.hands_out_name_servers
+        return self.traffic.everything and not known
 
     @property
     def needs(self) -> tuple[CredentialsKind, ...]:

@@ -8,6 +8,7 @@ from __future__ import annotations
 import base64
 import ipaddress
 import re
+from dataclasses import dataclass
 from typing import Protocol
 
 from zesty_burrow.core.credentials import ProxyPassword
@@ -41,6 +42,21 @@ class ProxyClient(Protocol):
 
     def feed(self, data: bytes) -> tuple[bytes, bytes]:
         """What is to be answered, and what of the data is the gateway's already. Raises :class:`ProxyFailed`."""
+
+
+@dataclass(frozen=True, slots=True)
+class ProxyRoute:
+    """To ``target`` by a proxy; ``kind``, ``where``: what a profile calls it; ``own``: what it wants to be told."""
+
+    kind: str
+    where: str
+    proxy: Endpoint
+    target: Endpoint
+    own: ProxyPassword | None = None
+
+    def client(self) -> ProxyClient:
+        """For a new connection."""
+        return (HttpProxy if self.kind == "http" else Socks5Proxy)(self.where, self.target, self.own)
 
 
 class HttpProxy:

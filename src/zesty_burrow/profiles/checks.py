@@ -23,4 +23,6 @@ def check_profile(profile: Profile, now: datetime, facts_of: FactsOf = read_fact
     found += profile.settings.check(profile.name)
     if profile.traffic.ipv6 == "outside" and any(one.prefixlen == 0 for one in profile.traffic.networks):
         found.append(finding("ipv6-outside", profile.name))
+    if profile.lacks_name_servers:
+        found.append(finding("name-servers-missing", profile.name))
     return found + trust_findings(profile, now, facts_of)

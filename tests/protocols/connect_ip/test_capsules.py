@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from zesty_burrow.core.net import AddressRange
-from zesty_burrow.core.varint import MOST, read_varint, write_varint
+from zesty_burrow.core.packets.varint import MOST, read_varint, write_varint
 from zesty_burrow.errors import Malformed
 from zesty_burrow.protocols.connect_ip.machine.tunnel import TunnelEnd
 from zesty_burrow.protocols.connect_ip.wire.capsules import (

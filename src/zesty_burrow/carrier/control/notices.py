@@ -13,6 +13,7 @@ from zesty_burrow.errors import BurrowError
 log = logging.getLogger(__name__)
 UNTIL_RENEWED, BLOCKED = "keys-not-renewed", "traffic-blocked"
 NOT_GRANTED, REFUSED_SERVER = "networks-not-granted", "dns-server-refused"
+NO_SERVERS = "name-servers-missing"
 
 
 class Notices:
@@ -31,8 +32,14 @@ class Notices:
         why = f"{problem.what} ({problem.why})" if problem.why else problem.what
         self._found[BLOCKED, profile] = finding(BLOCKED, profile, why)
 
-    def granted(self, profile: str, applied: Applied) -> None:
-        """What the gateway does not carry of the profile's networks, and names for name servers without right."""
+    def granted(self, profile: str, applied: Applied, *, lacks_servers: bool = False) -> None:
+        """What the gateway does not carry of the profile's networks, and names for name servers without right.
+
+        ``lacks_servers``: there is none that could be asked for all names.
+        """
+        self.drop(NO_SERVERS)
+        if lacks_servers:
+            self.add(finding(NO_SERVERS, profile))
         for slug, what in ((NOT_GRANTED, applied.not_granted), (REFUSED_SERVER, applied.refused_servers)):
             self.drop(slug)
             if what:

@@ -20,7 +20,7 @@ from zesty_burrow.carrier.fast_path.loops.records import Octets, Receiving
 from zesty_burrow.core.net import TCP, UDP
 from zesty_burrow.core.packets import offload_header
 from zesty_burrow.core.packets.offload_header import read_offload
-from zesty_burrow.core.varint import read_varint
+from zesty_burrow.core.packets.varint import read_varint
 from zesty_burrow.protocols.session import CapsuleChannel
 
 FRONT = 64

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from zesty_burrow.carrier.data_path.udp_port import Burst, TooLong
-from zesty_burrow.carrier.network.stream_port import StreamPort, Through
+from zesty_burrow.carrier.network.stream_port import StreamPort
 from zesty_burrow.core.net import Endpoint
+from zesty_burrow.core.proxy import ProxyRoute
 from zesty_burrow.errors import Malformed
 from zesty_burrow.protocols.session import Framing
 
@@ -13,7 +14,7 @@ class FramedPort(StreamPort):
     """Begins to connect at once. ``marked``: as a tunnel's own, for the guard."""
 
     def __init__(
-        self, peer: Endpoint, framing: Framing, *, marked: bool = False, through: Through | None = None
+        self, peer: Endpoint, framing: Framing, *, marked: bool = False, through: ProxyRoute | None = None
     ) -> None:
         self.too_long: TooLong | None = None
         self._framing = framing

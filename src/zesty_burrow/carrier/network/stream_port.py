@@ -9,12 +9,11 @@ import asyncio
 import socket
 from collections.abc import Callable
 from contextlib import suppress
-from typing import NamedTuple
 
 from zesty_burrow.carrier.data_path.udp_port import Burst
 from zesty_burrow.carrier.network.udp_socket import mark_socket
 from zesty_burrow.core.net import Endpoint
-from zesty_burrow.core.proxy import ProxyClient
+from zesty_burrow.core.proxy import ProxyRoute
 
 FULL = 256 << 10
 """Octets that wait for the network at most before nothing more is made."""
@@ -63,13 +62,6 @@ def send_waiting(channel: socket.socket, waiting: bytearray) -> bool:
     return False
 
 
-class Through(NamedTuple):
-    """A proxy on the way: where it is, and what makes a new connection's conversation with it."""
-
-    proxy: Endpoint
-    make: Callable[[], ProxyClient]
-
-
 class StreamPort:
     """Begins to connect at once. ``marked``: as a tunnel's own, for the guard; ``accepted``: a connection of a caller.
 
@@ -88,10 +80,10 @@ class StreamPort:
         *,
         marked: bool = False,
         accepted: socket.socket | None = None,
-        through: Through | None = None,
+        through: ProxyRoute | None = None,
     ) -> None:
         self.ended = False
-        self._through, self._proxy = through, None if through is None else through.make()
+        self._through, self._proxy = through, None if through is None else through.client()
         self._held = bytearray()
         self.on_room: Callable[[], None] | None = None
         self._peer, self._marked = peer, marked
@@ -113,7 +105,7 @@ class StreamPort:
         self.channel.setsockopt(socket.IPPROTO_TCP, socket.TCP_USER_TIMEOUT, GIVE_UP_MS)
         self.ended = False
         self._held.clear()
-        self._proxy = None if self._through is None else self._through.make()
+        self._proxy = None if self._through is None else self._through.client()
         self._out = bytearray(self.opening() if self._proxy is None else self._proxy.hello())
         # A network that is unreachable is noticed by time.
         with suppress(OSError):

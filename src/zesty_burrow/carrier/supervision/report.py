@@ -104,7 +104,8 @@ class TunnelReport:
         if self._lost:
             self._losses.append(self._lost.row(asyncio.get_running_loop().time()))
             self._lost = None
-        self.notices.granted(self._profile.name, applied)
+        lacks = self._profile.traffic.everything and not applied.servers
+        self.notices.granted(self._profile.name, applied, lacks_servers=lacks)
         self.notices.drop(BLOCKED)
         status = replace(
             describe(self._profile, event.network, applied, self._suites),

@@ -257,5 +257,9 @@ def _told(profile: Profile) -> str:
     known = connect_ip.summary(own) if isinstance(own, ConnectIpSettings) else known
     known += [f"by the proxy {profile.proxy}"] if profile.proxy is not None else []
     parts = [profile.tunnel.protocol, *known, f"through the tunnel: {shown}"]
+    if traffic.name_servers:
+        parts.append(f"name servers {', '.join(map(str, traffic.name_servers))}")
+    elif profile.lacks_name_servers:
+        parts.append("no name servers: name some with --name-servers")
     parts.append(f"addresses {gateway.order}, {', '.join(profile.tunnel.particulars)}")
     return "; ".join(parts)

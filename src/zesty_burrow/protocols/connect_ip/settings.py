@@ -55,6 +55,8 @@ class ConnectIpSettings(ProtocolSettings):
     keep_alive_seconds: int = 25
     peer_seconds: int = 180
 
+    hands_out_name_servers = False
+
     @property
     def gateway_identity(self) -> Identity | None:
         """Who the gateway must prove to be; None: its first address."""

@@ -110,7 +110,7 @@ def summary(settings: IkeSettings) -> list[str]:
         rows: Sequence[ProposalChoice] = getattr(settings, label)
         shown = " or ".join(", ".join(map(str, row.all())) for row in rows)
         parts.append(f"{label.upper()} {shown or 'defaults'}")
-    parts.append(f"{settings.over()} port {settings.port}")
+    parts.append(settings.where())
     plain = IkeSettings()
     for name in LIFETIMES:
         value = getattr(settings, name)

@@ -191,6 +191,11 @@ class IkeSettings(ProtocolSettings):
         """The transport."""
         return "UDP or TCP" if self.transport == ANY_TRANSPORT else self.transport.upper()
 
+    def where(self) -> str:
+        """Transports and ports, in words."""
+        ways = [one for one in self.variants() if isinstance(one, IkeSettings)]
+        return " or ".join(f"{one.transport.upper()} port {one.port}" for one in ways)
+
     def variants(self) -> tuple[ProtocolSettings, ...]:
         """UDP, then TCP; a port of its own holds for both. One that falls silent is given up soon for the other."""
         if self.transport != ANY_TRANSPORT:
@@ -225,7 +230,7 @@ class IkeSettings(ProtocolSettings):
             ("own identity", f"{own.value} ({own.type.name})" if own else ""),
             ("outer identity", self.outer_identity),
             ("additional key", self.additional_key if self.additional_key != "none" else ""),
-            ("transport", f"{self.over()}, port {self.port}"),
+            ("transport", self.where()),
         ]
         for label in ("ike", "esp"):
             default = "" if getattr(self, label) else " (default)"

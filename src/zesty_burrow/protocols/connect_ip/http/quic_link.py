@@ -18,7 +18,7 @@ from qh3.quic.events import ConnectionIdIssued, ConnectionTerminated, HandshakeC
 from qh3.tls import CipherSuite, SessionTicket
 
 from zesty_burrow.core.net import Endpoint
-from zesty_burrow.core.varint import write_varint
+from zesty_burrow.core.packets.varint import write_varint
 from zesty_burrow.protocols.connect_ip.http.link import (
     CAPSULES,
     UPGRADE,

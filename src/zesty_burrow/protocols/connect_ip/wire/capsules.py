@@ -8,7 +8,7 @@ from enum import IntEnum
 from ipaddress import IPv4Interface, IPv6Interface, ip_address, ip_interface
 
 from zesty_burrow.core.net import AddressRange
-from zesty_burrow.core.varint import read_varint, write_varint
+from zesty_burrow.core.packets.varint import read_varint, write_varint
 from zesty_burrow.errors import Malformed
 
 MAX_PACKET = 65535
