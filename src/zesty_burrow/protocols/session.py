@@ -47,7 +47,14 @@ class Transport(StrEnum):
 
 
 class FrameReader(Protocol):
-    """Cuts a byte stream into datagrams."""
+    """Cuts a byte stream into datagrams. ``is_begun``: what a connection begins with has come."""
+
+    @property
+    def is_begun(self) -> bool:
+        """Whether only datagrams follow."""
+
+    def hand_over(self) -> bytes:
+        """What is kept, for another reader; this one begins anew."""
 
     def feed(self, data: bytes) -> list[bytes]:
         """The datagrams that are complete now. Raises only ``Malformed``: then the connection is to be closed."""

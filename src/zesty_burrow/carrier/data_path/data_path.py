@@ -11,12 +11,13 @@ from zesty_burrow.carrier.data_path.plain_path import PlainPath
 from zesty_burrow.carrier.data_path.tunnel import PathTunnel, Tunnel
 from zesty_burrow.carrier.data_path.udp_port import Burst, UdpPort
 from zesty_burrow.carrier.fast_path.switch import FastPathSwitch
+from zesty_burrow.carrier.network.framed_port import FramedPort
 from zesty_burrow.core.net import TCP, UDP
 from zesty_burrow.host.tun import TunDevice
 from zesty_burrow.host.udp import ROOM_IN_PIECE, SEGMENTS
 from zesty_burrow.protocols.session import CapsuleChannel
 
-FOR_DATAGRAMS, FOR_CAPSULES = "datagrams", "capsules"
+FOR_DATAGRAMS, FOR_CAPSULES, FOR_FRAMES = "datagrams", "capsules", "frames"
 """Kinds of loops."""
 ESP_AT_MOST = 37
 """Octets that ESP with a combined-mode cipher adds: SPI, number, IV, padding, its length, next header, ICV."""
@@ -130,10 +131,15 @@ class DataPath:
         return self._kind
 
     def _look_for_loops(self) -> str:
-        """Which loops can carry: those for datagrams know UDP sockets alone; those for capsules leave others alone."""
+        """Which loops can carry: those for datagrams know UDP sockets alone, those for
+        frames connections alone; those for capsules leave others alone."""
         if all(isinstance(one, Tunnel) and isinstance(one.port, UdpPort) for one in self.plain.tunnels):
             return FOR_DATAGRAMS
-        return FOR_CAPSULES if any(isinstance(one.channel, CapsuleChannel) for one in self.plain.queued) else ""
+        if any(isinstance(one.channel, CapsuleChannel) for one in self.plain.queued):
+            return FOR_CAPSULES
+        ports = [one.port for one in self.plain.tunnels if isinstance(one, Tunnel)]
+        is_framed = any(isinstance(port, FramedPort) for port in ports)
+        return FOR_FRAMES if is_framed and not any(isinstance(port, UdpPort) for port in ports) else ""
 
     def start_reading(self) -> None:
         """Take what the device has, from the running event loop."""
@@ -149,20 +155,17 @@ class DataPath:
             self._reading = None
             self._paused = False
 
-    def _is_blocked(self) -> bool:
-        return any(one.waits and one.is_blocked for one in self.plain.queued)
-
     def go_on(self) -> None:
         """A session has looked at its connection: it may have received packets, or take some again."""
         self.plain.receive_queued()
-        if self._paused and self._reading is not None and not self._is_blocked():
+        if self._paused and self._reading is not None and not self.plain.is_blocked:
             self._paused = False
             self._reading.add_reader(self.plain.device.descriptor, self._readable)
 
     def _readable(self) -> None:
         try:
             self.outbound_ready()
-            if self._reading is not None and self._is_blocked():
+            if self._reading is not None and self.plain.is_blocked:
                 # What the device has stays there; TCP inside is slowed down by it.
                 self._paused = True
                 self._reading.remove_reader(self.plain.device.descriptor)

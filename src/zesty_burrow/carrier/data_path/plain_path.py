@@ -45,9 +45,8 @@ class PlainPath:
     def send(self) -> int:
         """Seal and send what the device has; the number of packets."""
         sent, now = 0, time.monotonic()
-        queued = self.queued
         for _ in range(AT_ONCE):
-            if any(one.waits and one.is_blocked for one in queued):
+            if self.is_blocked:
                 break
             try:
                 data = os.read(self.device.descriptor, MAX_PACKET + self._header)
@@ -56,9 +55,14 @@ class PlainPath:
                 break
             offload = read_offload(data[: self._header]) if self._header else None
             sent += self.send_packet(data[self._header :], offload, now)
-        for one in queued:
+        for one in self.queued:
             one.flush()
         return sent
+
+    @property
+    def is_blocked(self) -> bool:
+        """Whether the device is better not read: packets of a tunnel that waits for its connection would only wait."""
+        return any(one.waits and one.is_blocked for one in self.tunnels)
 
     @property
     def queued(self) -> list[QueuedTunnel]:

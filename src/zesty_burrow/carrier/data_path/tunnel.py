@@ -28,6 +28,10 @@ class DatagramPort(Protocol):
     more_headers: int
     too_long: TooLong | None
 
+    @property
+    def is_full(self) -> bool:
+        """Whether so much waits that nothing should be added."""
+
     def send(self, data: bytes, to: Endpoint, traffic_class: int = 0) -> None:
         """One datagram. Raises ``OSError``."""
 
@@ -44,6 +48,7 @@ class Tunnel:
     """``peer``: where datagrams go to, through ``port``. ``limit``: the longest inner packet that the path takes.
 
     ``size``: whether that can be confirmed, and was; then ``wake`` is set when there is something to confirm.
+    ``waits``: see :class:`QueuedTunnel`.
     """
 
     def __init__(
@@ -54,7 +59,10 @@ class Tunnel:
         limit: int = 65535,
         size: PathSize | None = None,
         wake: asyncio.Event | None = None,
+        *,
+        waits: bool = True,
     ) -> None:
+        self.waits = waits
         self.channel = channel
         self.port = port
         self.peer = peer
@@ -70,6 +78,11 @@ class Tunnel:
     def labels(self) -> frozenset[bytes]:
         """Whose datagrams are this tunnel's."""
         return self.channel.labels
+
+    @property
+    def is_blocked(self) -> bool:
+        """Whether packets would only wait."""
+        return self.port.is_full
 
     def send(self, packet: bytes, now: float, traffic_class: int) -> None:
         """Seal a packet and send it. Raises ``OSError``."""

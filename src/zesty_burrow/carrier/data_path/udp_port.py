@@ -62,6 +62,8 @@ class UdpPort:
     """
 
     more_headers = 0
+    is_full = False
+    """The system's queue tells by itself."""
 
     def __init__(self, channel: socket.socket, disabled: frozenset[str] = frozenset()) -> None:
         self.channel = channel

@@ -182,7 +182,7 @@ class CapsulePath:
         view, descriptor = self._read.data, plain.device.descriptor
         place = FRONT - self._header
         for _ in range(AT_ONCE):
-            if any(one.waits and one.is_blocked for one in queued):
+            if plain.is_blocked:
                 break
             try:
                 length = os.readv(descriptor, [view[place:]]) - self._header

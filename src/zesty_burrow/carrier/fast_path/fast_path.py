@@ -11,12 +11,13 @@ import time
 
 import numpy as np
 
-from zesty_burrow.carrier.data_path.data_path import FOR_CAPSULES, DataPath
+from zesty_burrow.carrier.data_path.data_path import FOR_CAPSULES, FOR_FRAMES, DataPath
 from zesty_burrow.carrier.data_path.options import MAX_PACKET
 from zesty_burrow.carrier.data_path.tunnel import Tunnel
 from zesty_burrow.carrier.data_path.udp_port import Burst, UdpPort
 from zesty_burrow.carrier.fast_path.capsule_path import CapsulePath
 from zesty_burrow.carrier.fast_path.esp_tables import EspTables
+from zesty_burrow.carrier.fast_path.framed_path import FramedPath
 from zesty_burrow.carrier.fast_path.loops import records
 from zesty_burrow.carrier.fast_path.loops.carry import carry
 from zesty_burrow.carrier.fast_path.loops.device import ROW
@@ -177,8 +178,10 @@ class FastPath:
             self._esp.forget()
 
 
-def attach(path: DataPath, selector: PacketSelector | None) -> FastPath | CapsulePath | None:
+def attach(path: DataPath, selector: PacketSelector | None) -> FastPath | CapsulePath | FramedPath | None:
     """The fast path of a data path, where the event loop allows it."""
     if path.kind_of_loops == FOR_CAPSULES:
         return CapsulePath(path)
+    if path.kind_of_loops == FOR_FRAMES:
+        return FramedPath(path)
     return FastPath(path, selector) if selector is not None else None

@@ -292,7 +292,7 @@ class GatewayHost:
             self.ended(caller)
 
     def _begin(self, caller: Caller, event: Up) -> None:
-        tunnel = Tunnel(caller.channel, self._port_to(caller.peer), caller.peer)
+        tunnel = Tunnel(caller.channel, self._port_to(caller.peer), caller.peer, waits=False)
         tunnel.measure()
         self.began(caller, tunnel, event.remote)
 
@@ -310,7 +310,7 @@ class GatewayHost:
         """Its connection where it has one: what the fast path knows are UDP sockets."""
         if self._port is None or self._streams is None:
             raise ProgramFault("the gateway was not started")
-        return self._streams if peer in self._streams.connections else self._port
+        return self._streams.connections.get(peer) or self._port
 
     def ended(self, caller: AnyCaller) -> None:
         """Its tunnel is over, if it had one."""

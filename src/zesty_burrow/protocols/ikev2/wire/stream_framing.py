@@ -28,12 +28,35 @@ class StreamFraming:
         return FrameReader()
 
 
+class CalledFraming(StreamFraming):
+    """The same for the side that was connected to: the prefix is the caller's to send."""
+
+    def begin(self) -> bytes:
+        """Nothing."""
+        return b""
+
+    def reader(self) -> FrameReader:
+        """For a caller's connection."""
+        return FrameReader(awaits_prefix=True)
+
+
 class FrameReader:
     """Cuts a stream into messages. ``awaits_prefix``: the other side has connected, and sends the prefix first."""
 
     def __init__(self, *, awaits_prefix: bool = False) -> None:
         self._buffer = bytearray()
         self._awaits_prefix = awaits_prefix
+
+    @property
+    def is_begun(self) -> bool:
+        """Whether only messages follow."""
+        return not self._awaits_prefix
+
+    def hand_over(self) -> bytes:
+        """What is kept, for another reader."""
+        kept = bytes(self._buffer)
+        self._buffer.clear()
+        return kept
 
     def feed(self, data: bytes) -> list[bytes]:
         """The messages that are complete now; empty ones and keep-alives are dropped (RFC 9329 §3, §6.6).
