@@ -239,7 +239,7 @@ class Supervisor:
         host.lead_to(*((one, profile) for one in targets))
         if self._end_reason:
             return self._end_reason
-        ways = ways_to(profile, targets, self._worked.get(host.network_key(), names_of(self._profile)[0]))
+        ways = ways_to(profile, targets, self._worked.get(host.network_key(), profile))
         try:
             self._current = await self._ways.open(
                 ways, self._secrets, origin, host.own_addresses, lambda: bool(self._end_reason)
@@ -449,7 +449,7 @@ class Supervisor:
         if active.path is not None:
             active.path.start_reading()
         status = self._report.up(one, event, applied, active, self._ways.told)
-        self._worked.put(host.network_key(), names_of(self._profile)[0], one.profile.settings.over())
+        self._worked.put(host.network_key(), self._profile, one.profile.settings.over())
         self._machine.signal(TunnelSignal.CONFIGURED)
         self._steps.silent = True
         if first:

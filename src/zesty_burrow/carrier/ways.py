@@ -53,17 +53,18 @@ class WhatWorked:
     def __init__(self, path: Path | None) -> None:
         self._path = path
 
-    def get(self, network: str, gateway: str) -> str:
+    def get(self, network: str, profile: Profile) -> str:
         """The transport in words; empty where nothing is known."""
-        found = self._read().get(f"{network} {gateway}")
+        found = self._read().get(_key(network, profile))
         return found if isinstance(found, str) else ""
 
-    def put(self, network: str, gateway: str, over: str) -> None:
-        """Remember it. Where that cannot be, it is found out again."""
-        if self._path is None or self.get(network, gateway) == over:
+    def put(self, network: str, profile: Profile, over: str) -> None:
+        """Remember it, where there was a choice. Where that cannot be, it is found out again."""
+        if self._path is None or len(profile.variants) < 2 or self.get(network, profile) == over:
             return
-        rows = {key: value for key, value in self._read().items() if key != f"{network} {gateway}"}
-        rows[f"{network} {gateway}"] = over
+        key = _key(network, profile)
+        rows = {other: value for other, value in self._read().items() if other != key}
+        rows[key] = over
         kept = dict(list(rows.items())[-MAX_REMEMBERED:])
         with suppress(OSError):
             replace_file(self._path, json.dumps(kept, indent=1).encode(), 0o600)
@@ -76,6 +77,10 @@ class WhatWorked:
         except (OSError, ValueError):
             return {}
         return found if isinstance(found, dict) else {}
+
+
+def _key(network: str, profile: Profile) -> str:
+    return f"{network} {profile.gateway.addresses[0]} {profile.tunnel.protocol}"
 
 
 @dataclass(slots=True)
