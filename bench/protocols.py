@@ -62,7 +62,7 @@ def measure_ours(made: Wires, name: str, choices: Sequence[str], seconds: float,
 
 def one_round(made: Wires, rivals: Sequence[object], seconds: float) -> dict[str, Row]:
     """Everybody once."""
-    rows = {name: measure_ours(made, name, words, seconds, warm=name in (IKE, HTTP2)) for name, words in WAYS.items()}
+    rows = {name: measure_ours(made, name, words, seconds, warm=name != HTTP3) for name, words in WAYS.items()}
     for one in rivals:
         rate, cost = tcp(made, one, 1, seconds, back=False)  # type: ignore[arg-type]
         rows[one.name] = {"TCP": rate, "CPU": cost}  # type: ignore[attr-defined]

@@ -69,8 +69,20 @@ class Blocking(Protocol):
         """Whether packets would only wait."""
 
 
+@runtime_checkable
+class BurstMachine(Protocol):
+    """A machine that takes many datagrams of one sender at once; all of them are its own."""
+
+    def receive_burst(self, octets: bytes, size: int, source: Endpoint, now: float) -> None:
+        """Datagrams of ``size`` octets one behind the other, of which the last may be shorter."""
+
+
 class PacketPath(Protocol):
     """Takes the datagrams that carry packets, or the packets that the session has received."""
+
+    @property
+    def takes_no_datagrams(self) -> bool:
+        """Whether all datagrams are the session's."""
 
     def inbound(self, burst: Burst) -> tuple[object, list[bytes]]:
         """What of a burst is left for the session is the second of what comes back."""
@@ -98,6 +110,7 @@ class SessionIo(Generic[E]):
         self.failure: Exception | None = None
         self._wake = wake
         self._reconnecting = machine if isinstance(machine, Reconnecting) else None
+        self._bursts = machine if isinstance(machine, BurstMachine) else None
         self._blocking = machine if isinstance(machine, Blocking) else None
         self._streams = [port for port in ports.values() if isinstance(port, StreamPort)]
         self._loop = asyncio.get_running_loop()
@@ -129,6 +142,11 @@ class SessionIo(Generic[E]):
         try:
             now, received = self._loop.time(), False
             for burst in port.receive():
+                if self._bursts is not None and (self.path is None or self.path.takes_no_datagrams):
+                    received = True
+                    self._bursts.receive_burst(bytes(burst.view[burst.start : burst.start + burst.total]), burst.size,
+                                               burst.source, now)  # fmt: skip
+                    continue
                 for data in self._left_of(burst, port):
                     received = True
                     self.machine.receive(data, burst.source, now, number)
@@ -216,12 +234,7 @@ class SessionIo(Generic[E]):
         """Send what the machine has, collect its events, and set the timer."""
         full = any(port.is_full for port in self._streams)
         # What is made for a full connection would only be held here.
-        for datagram in self.machine.send(self._loop.time()) if not full else ():
-            port = self.ports.get(datagram.local_port)
-            if port is not None:
-                # An unreachable network is the machine's to notice, by time.
-                with suppress(OSError):
-                    port.send(datagram.data, datagram.destination)
+        self._send(self.machine.send(self._loop.time()) if not full else [])
         if self.path is not None:
             self.path.go_on()
         self._look_at_connection()
@@ -235,6 +248,25 @@ class SessionIo(Generic[E]):
         due = self.machine.next_timer()
         if due is not None:
             self._timer = self._loop.call_at(due, self.handle_timer)
+
+    def _send(self, datagrams: list[Datagram]) -> None:
+        """An unreachable network is the machine's to notice, by time."""
+        begin = 0
+        while begin < len(datagrams):
+            first, end = datagrams[begin], begin + 1
+            port = self.ports.get(first.local_port)
+            if isinstance(port, UdpPort):
+                while (
+                    end < len(datagrams)
+                    and datagrams[end].destination == first.destination
+                    and (datagrams[end].local_port == first.local_port)
+                ):
+                    end += 1
+                port.send_many([one.data for one in datagrams[begin:end]], first.destination)
+            elif port is not None:
+                with suppress(OSError):
+                    port.send(first.data, first.destination)
+            begin = end
 
     def handle_timer(self) -> None:
         """Let the machine look at the time, and at what its channel has carried."""

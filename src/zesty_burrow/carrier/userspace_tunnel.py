@@ -54,6 +54,11 @@ class UserspaceTunnel:
                 others.append(data)
         return None, others
 
+    @property
+    def takes_no_datagrams(self) -> bool:
+        """Whether all datagrams are the session's."""
+        return not self._tunnel.labels
+
     def go_on(self) -> None:
         """Take the packets that have come in the session's own messages."""
         if not isinstance(self._tunnel, Tunnel):

@@ -11,7 +11,19 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from http_ends import AUTHORITY, EVERYTHING, INNER, Wire, a_config, a_profile, a_session, certificate, client_key, ip4
+from http_ends import (
+    AUTHORITY,
+    EVERYTHING,
+    HERE,
+    INNER,
+    Wire,
+    a_config,
+    a_profile,
+    a_session,
+    certificate,
+    client_key,
+    ip4,
+)
 from zesty_burrow.core.profile import Traffic
 from zesty_burrow.errors import (
     BurrowError,
@@ -415,3 +427,33 @@ def test_a_proof_that_runs_out_while_it_is_up():
     wire.run()
     assert wire.error.slug == "certificate-expired"
     assert AUTHORITY.certificate is not None
+
+
+@pytest.mark.parametrize("back", [False, True])
+def test_many_datagrams_at_once(back):
+    """As the kernel gives them in one piece: the same packets as one by one, in both directions."""
+    wire = Wire(a_profile(transport="udp"))
+    packets = [ip4(bytes([number]) * 900) for number in range(6)]
+    source, taker, channel = (
+        (wire.caller, wire.session, wire.gateway_channel) if back else (wire.session, wire.caller, wire.up.channel)
+    )
+    for packet in packets:
+        channel.put(packet, wire.now)
+    sent = [one.data for one in source.send(wire.now)]
+    run = [data for data in sent if len(data) == max(map(len, sent))]
+    assert len(run) >= 5
+    taker.receive_burst(b"".join(run), len(run[0]), wire.session.peer if back else HERE, wire.now)
+    taken = (wire.up.channel if back else wire.gateway_channel).take()
+    assert taken == packets[: len(taken)] and len(taken) >= 5
+
+
+def test_a_burst_of_bytes_of_a_stream():
+    """Over TCP what comes is a piece of the stream, whatever its size; none is its end."""
+    wire = Wire()
+    wire.caller.receive_burst = None
+    wire.gateway_channel.put(ip4(b"x"), wire.now)
+    octets = b"".join(one.data for one in wire.caller.send(wire.now))
+    wire.session.receive_burst(octets, len(octets), wire.session.peer, wire.now)
+    assert wire.up.channel.take() == [ip4(b"x")]
+    wire.session.receive_burst(b"", 1, wire.session.peer, wire.now)
+    assert wire.session.wants_connection

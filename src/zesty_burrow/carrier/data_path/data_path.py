@@ -155,6 +155,11 @@ class DataPath:
             self._reading = None
             self._paused = False
 
+    @property
+    def takes_no_datagrams(self) -> bool:
+        """Whether all datagrams are the session's."""
+        return not self.plain.by_label
+
     def go_on(self) -> None:
         """A session has looked at its connection: it may have received packets, or take some again."""
         self.plain.receive_queued()

@@ -6,14 +6,14 @@ import errno
 import select
 import socket
 import struct
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from enum import IntEnum
 from typing import NamedTuple
 
 from zesty_burrow.carrier.network.udp_socket import MAX_DATAGRAM
 from zesty_burrow.core.net import Endpoint
-from zesty_burrow.host.udp import BURSTS, UDP_GRO, UDP_SEGMENT, WORTH_MORE
+from zesty_burrow.host.udp import BURSTS, ROOM_IN_PIECE, SEGMENTS, UDP_GRO, UDP_SEGMENT, WORTH_MORE
 
 _WAIT_MS = 20
 _DISCOVER4, _DISCOVER6 = (socket.IPPROTO_IP, 10), (socket.IPPROTO_IPV6, 23)
@@ -150,6 +150,28 @@ class UdpPort:
             poll.register(self.channel, select.POLLOUT)
             poll.poll(_WAIT_MS)
             self._send(data, to, traffic_class)
+
+    def send_many(self, datagrams: Sequence[bytes], to: Endpoint) -> None:
+        """Many to one peer: those of one length by one call, where the kernel splits them (UDP_SEGMENT)."""
+        begin = 0
+        while begin < len(datagrams):
+            end, size = begin + 1, len(datagrams[begin])
+            most = min(SEGMENTS, ROOM_IN_PIECE // max(size, 1)) if self.splits else 1
+            while end < len(datagrams) and end - begin < most and len(datagrams[end]) == size:
+                end += 1
+            if end < len(datagrams) and 1 < end - begin < most and len(datagrams[end]) < size:
+                # The last one may be shorter.
+                end += 1
+            # What the system does not take is lost, as on any path.
+            with suppress(OSError):
+                self._send_run(datagrams[begin:end], size, to)
+            begin = end
+
+    def _send_run(self, run: Sequence[bytes], size: int, to: Endpoint) -> None:
+        if len(run) == 1:
+            self.send(run[0], to)
+        else:
+            self.channel.sendmsg(run, [(socket.SOL_UDP, UDP_SEGMENT, struct.pack("=H", size))], 0, to)
 
     def _send(self, data: bytes, to: Endpoint, traffic_class: int) -> None:
         if traffic_class:

@@ -104,7 +104,7 @@ class TunnelReport:
         if self._lost:
             self._losses.append(self._lost.row(asyncio.get_running_loop().time()))
             self._lost = None
-        lacks = self._profile.traffic.everything and not applied.servers
+        lacks = self._profile.lacks_name_servers and not applied.servers
         self.notices.granted(self._profile.name, applied, lacks_servers=lacks)
         self.notices.drop(BLOCKED)
         status = replace(

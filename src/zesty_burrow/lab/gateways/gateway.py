@@ -256,6 +256,8 @@ class GatewayHost:
             self._path.outbound_ready()
         return None, others
 
+    takes_no_datagrams = False
+
     def go_on(self) -> None:
         """No packets travel in IKE's own messages (:class:`PacketPath`)."""
 

@@ -206,6 +206,11 @@ class _Audible:
         if "silent" not in self.owner.faults:
             self.quic.receive(data, source, now)
 
+    def receive_burst(self, octets: bytes, size: int, source: Endpoint, now: float) -> None:
+        """Take many datagrams of one sender."""
+        if "silent" not in self.owner.faults:
+            self.quic.receive_burst(octets, size, source, now)
+
     def send(self, now: float) -> list[Datagram]:
         """Datagrams to send now."""
         return self.quic.send(now)
@@ -228,6 +233,11 @@ class _Path:
     """A caller's packets go to the gateway's one data path."""
 
     callers: HttpCallers
+
+    @property
+    def takes_no_datagrams(self) -> bool:
+        """All are the sessions'."""
+        return True
 
     def inbound(self, burst: Burst) -> tuple[None, list[bytes]]:
         """All of a burst is the session's."""

@@ -14,7 +14,17 @@ from cryptography import x509
 
 from zesty_burrow.core.net import AddressRange, Datagram, Endpoint, intersect
 from zesty_burrow.errors import Malformed
-from zesty_burrow.protocols.connect_ip.http.link import UPGRADE, Asked, Content, Gone, Link, LinkEvent, Payload, Secured
+from zesty_burrow.protocols.connect_ip.http.link import (
+    UPGRADE,
+    Asked,
+    Bursts,
+    Content,
+    Gone,
+    Link,
+    LinkEvent,
+    Payload,
+    Secured,
+)
 from zesty_burrow.protocols.connect_ip.machine.channel import CapsuleHttpChannel, HttpChannel
 from zesty_burrow.protocols.connect_ip.machine.tunnel import TunnelEnd, ranges_of
 from zesty_burrow.protocols.connect_ip.settings import BASIC, CERTIFICATE
@@ -96,6 +106,14 @@ class ConnectIpCaller:
         self.peer = source
         if not self.is_over:
             self._take(self.link.receive(data, now, source), now)
+
+    def receive_burst(self, octets: bytes, size: int, source: Endpoint, now: float) -> None:
+        """Take many datagrams at once, or a piece of a byte stream."""
+        self.peer = source
+        if len(octets) <= size:
+            self.receive(octets, source, now)
+        elif not self.is_over and isinstance(self.link, Bursts):
+            self._take(self.link.receive_burst(octets, size, now, source), now)
 
     def send(self, now: float) -> list[Datagram]:
         """What to send now."""

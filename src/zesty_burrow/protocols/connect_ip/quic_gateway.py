@@ -58,6 +58,17 @@ class QuicGateway:
         caller.receive(data, source, now)
         self.callers |= dict.fromkeys(self._links[caller].take_identifiers(), caller)
 
+    def receive_burst(self, octets: bytes, size: int, source: Endpoint, now: float) -> None:
+        """Take many datagrams of one sender, who has one connection as a rule."""
+        pieces = [octets[at : at + size] for at in range(0, len(octets), size)]
+        caller = self.callers.get(_identifier(pieces[0]))
+        if caller is None or len(pieces) < 2 or len({_identifier(one) for one in pieces}) > 1:
+            for one in pieces:
+                self.receive(one, source, now)
+            return
+        caller.receive_burst(octets, size, source, now)
+        self.callers |= dict.fromkeys(self._links[caller].take_identifiers(), caller)
+
     def send(self, now: float) -> list[Datagram]:
         """Datagrams to send now."""
         return [Datagram(one.data, 443, one.destination) for caller in list(self._links) for one in caller.send(now)]

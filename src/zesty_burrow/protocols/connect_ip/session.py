@@ -27,6 +27,7 @@ from zesty_burrow.protocols.connect_ip.config import ClientConfig
 from zesty_burrow.protocols.connect_ip.http.link import (
     Alive,
     Answered,
+    Bursts,
     Content,
     Gone,
     Link,
@@ -181,6 +182,18 @@ class ConnectIpSession:
                 self._reached = True
                 self._events.append(StepDone(now, Step.REACH, self.peer[0]))
         self._take(link.receive(data, now), now)
+
+    def receive_burst(self, octets: bytes, size: int, source: Endpoint, now: float) -> None:
+        """Take many datagrams at once, or a piece of a byte stream."""
+        link = self._link
+        if len(octets) <= size:
+            self.receive(octets, source, now)
+        elif not isinstance(link, Bursts) or not self._reached:
+            for at in range(0, len(octets), size):
+                self.receive(octets[at : at + size], source, now)
+        elif self.state not in (State.LOST, State.ENDED):
+            self.last_heard = now
+            self._take(link.receive_burst(octets, size, now), now)
 
     def send(self, now: float) -> list[Datagram]:
         """What to send now."""

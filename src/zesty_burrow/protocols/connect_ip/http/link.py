@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Protocol
+from typing import Protocol, runtime_checkable
 
 from cryptography import x509
 
@@ -95,6 +95,14 @@ class Gone:
 
 
 LinkEvent = Secured | Answered | Asked | Content | Payload | Alive | Gone
+
+
+@runtime_checkable
+class Bursts(Protocol):
+    """A link that takes many datagrams at once."""
+
+    def receive_burst(self, octets: bytes, size: int, now: float, source: Endpoint | None = None) -> list[LinkEvent]:
+        """Datagrams of ``size`` octets, of which the last may be shorter."""
 
 
 class Link(Protocol):

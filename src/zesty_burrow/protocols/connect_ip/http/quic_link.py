@@ -161,6 +161,14 @@ class QuicLink:
             self._broken = str(problem)
         return self._events()
 
+    def receive_burst(self, octets: bytes, size: int, now: float, source: Endpoint | None = None) -> list[LinkEvent]:
+        """Take many datagrams of ``size`` octets, of which the last may be shorter."""
+        try:
+            self.quic.receive_gro_buffer(octets, size, source or self.peer, now)
+        except QuicConnectionError as problem:
+            self._broken = str(problem)
+        return self._events()
+
     def take_identifiers(self) -> list[bytes]:
         """Connection IDs that this side has given out since the last time."""
         taken, self._identifiers = self._identifiers, []
