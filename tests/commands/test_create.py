@@ -36,6 +36,33 @@ def test_by_options(zesty, authority):
     assert zesty("--json", "show", "lisbon").json["credentials"][0]["scope"] == Q
 
 
+def test_over_http(zesty, authority):
+    """CONNECT-IP by options: what IKEv2 alone has is not asked for; what is missing for names is pointed out."""
+    words = [
+        "--host",
+        "lisbon.quillwort.example",
+        "--provider",
+        Q,
+        "--authority",
+        authority,
+        "--protocol",
+        "connect-ip",
+    ]
+    made = zesty("--json", "create", *words, "--path", "/tunnel/{target}/{ipproto}/")
+    profile = made.json["profile"]
+    assert (profile["tunnel"]["protocol"], profile["sign_in"]["method"]) == ("connect-ip", "basic")
+    assert (profile["connect-ip"]["transport"], profile["connect-ip"]["port"]) == ("tcp", 443)
+    assert profile["connect-ip"]["path"] == "/tunnel/{target}/{ipproto}/"
+    assert "name-servers-missing" in {one["code"] for one in made.json["findings"]}
+    servers = ["--name", "other", "--name-servers", "198.51.100.242", "--transport", "any", "--sign-in", "certificate"]
+    other = zesty("--json", "create", *words, *servers).json
+    assert (other["profile"]["connect-ip"]["transport"], other["profile"]["sign_in"]["method"]) == (
+        "any",
+        "certificate",
+    )
+    assert other["findings"] == []
+
+
 def test_by_a_file(zesty, tmp_path, authority):
     """Lists and numbers as TOML has them; options go before the file."""
     path = tmp_path / "answers.toml"
@@ -62,6 +89,12 @@ def test_by_a_file(zesty, tmp_path, authority):
         (("--host", "a.example", "--mtu", "20"), 3, "from 1280"),
         (("--host", "a.example", "--country", "Atlantis"), 3, "ISO 3166"),
         (("--host", "a.example", "--authority", "/nowhere"), 4, "no file"),
+        (
+            ("--host", "a.example", "--protocol", "connect-ip", "--sign-in", "shared-key"),
+            3,
+            "has no sign-in by shared-key",
+        ),
+        (("--host", "a.example", "--protocol", "connect-ip", "--path", "tunnel"), 3, "begin with /"),
         (("--resume",), 2, "no interrupted set-up"),
         (("--resume", "--afresh"), 2, "only one"),
     ],
@@ -123,7 +156,8 @@ def test_a_dialogue_that_is_interrupted(zesty, authority):
         ("suffixes [none]: ", "\n"),
         ("exit [PT]: ", "\n"),
         ("exit [Lisbon]: ", "\n"),
-        ("tcp [udp]: ", "\n"),
+        ("connect-ip [ikev2]: ", "\n"),
+        ("any [udp]: ", "\n"),
         ("of the gateway [500]: ", "\n"),
         ("or listed [recommended]: ", "\n"),
         ("device [1400]: ", "\n"),

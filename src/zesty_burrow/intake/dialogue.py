@@ -29,6 +29,9 @@ from zesty_burrow.intake.readers.credentials import paste_slips
 from zesty_burrow.intake.readers.places import country_code, place_in_name
 from zesty_burrow.intake.readers.sheet import slug_of
 from zesty_burrow.profiles.text import read_profile, write_profile
+from zesty_burrow.protocols.connect_ip import settings as connect_ip
+from zesty_burrow.protocols.connect_ip.settings import ConnectIpSettings
+from zesty_burrow.protocols.connect_ip.wire.template import WELL_KNOWN, check_template
 from zesty_burrow.protocols.ikev2.choice import read_list, with_algorithms
 from zesty_burrow.protocols.ikev2.settings import PORTS, TRANSPORTS, IkeSettings
 
@@ -39,6 +42,9 @@ METHODS = {
     "shared-key": "pre-shared-key",
     "raw-key": "raw-public-key",
 }
+IKE = "ikev2"
+HTTP_METHODS = {"eap-mschapv2": connect_ip.BASIC, "certificate": connect_ip.CERTIFICATE}
+"""The ways to sign in that CONNECT-IP has as well."""
 SCOPES = ("everything", "networks")
 QUOTES = "\"'`\u2018\u2019\u201c\u201d\u201e\u201a\u00ab\u00bb"
 """Quotation marks that come along with what is pasted."""
@@ -177,6 +183,16 @@ def _default_name(answers: Answers) -> str:
     return slug_of(_place(answers)[1]) or slug_of(_first_host(answers))
 
 
+def _is_http(answers: Answers) -> bool:
+    return answers.get("protocol") == connect_ip.NAME
+
+
+def _path(text: str) -> str:
+    if why := check_template(text.strip()):
+        raise ValueError(why)
+    return text.strip()
+
+
 QUESTIONS = (
     Question(
         "host",
@@ -285,20 +301,38 @@ QUESTIONS = (
         optional=True,
     ),
     Question(
+        "protocol",
+        "Protocol: ikev2 or connect-ip",
+        "IKEv2 is what phones and desktops have built in; CONNECT-IP goes over HTTPS and passes nearly every network.",
+        "On the sheet; else ikev2.",
+        choices=(IKE, connect_ip.NAME),
+        default=lambda answers: IKE,
+        applies=lambda answers: METHODS.get(answers.get("sign-in", "password")) in HTTP_METHODS,
+    ),
+    Question(
         "transport",
-        "Transport: udp or tcp",
-        "UDP is faster; TCP gets through networks that let no UDP out, if the gateway knows it (RFC 9329).",
-        "On the sheet; else udp.",
+        "Transport: udp, tcp or any",
+        "UDP gets over lost packets better; TCP passes networks that let no UDP out; any takes what is answered first.",
+        "On the sheet; else udp for IKEv2 and tcp for CONNECT-IP.",
         choices=TRANSPORTS,
-        default=lambda answers: "udp",
+        default=lambda answers: "tcp" if _is_http(answers) else "udp",
     ),
     Question(
         "port",
         "Port of the gateway",
-        "Where the first message goes; over UDP everything after it goes to 4500 (RFC 7296 §2, §2.23).",
-        "500 for UDP and 4500 for TCP, unless the sheet names another.",
+        "Where the first message goes; with IKEv2 over UDP everything after it goes to 4500 (RFC 7296 §2, §2.23).",
+        "For IKEv2 500 (UDP) or 4500 (TCP), for CONNECT-IP 443, unless the sheet names another.",
         _port,
-        lambda answers: str(PORTS[answers.get("transport", "udp")]),
+        lambda answers: str(connect_ip.PORT if _is_http(answers) else PORTS[answers.get("transport", "udp")]),
+    ),
+    Question(
+        "path",
+        "Path of the tunnel",
+        "Where the gateway's server has the tunnel: a URI template (RFC 9484 §3).",
+        "On the sheet, if it is not the well-known one.",
+        _path,
+        lambda answers: WELL_KNOWN,
+        applies=lambda answers: _is_http(answers),
     ),
     Question(
         "algorithms",
@@ -307,6 +341,7 @@ QUESTIONS = (
         "Leave it, unless the sheet demands certain ones.",
         choices=("recommended", "listed"),
         default=lambda answers: "recommended",
+        applies=lambda answers: not _is_http(answers),
     ),
     *(
         Question(
@@ -359,6 +394,12 @@ def take_given(given: Answers) -> dict[str, str]:
             raise InputError(
                 f"{question.key}: {given[question.key]!r:.80}", why=str(problem), next_step=question.source
             ) from None
+    if given.get("protocol") == connect_ip.NAME and "protocol" not in taken:
+        raise InputError(
+            f"protocol: {connect_ip.NAME} has no sign-in by {taken.get('sign-in', '')}",
+            why="it has password and certificate (RFC 9484, RFC 7617)",
+            next_step="Choose one of these, or ikev2.",
+        )
     return taken
 
 
@@ -386,6 +427,11 @@ def with_defaults(answers: Answers) -> dict[str, str]:
     return filled
 
 
+def _http_settings(answers: Answers, identity: Identity) -> ConnectIpSettings:
+    port, path = int(answers.get("port") or connect_ip.PORT), answers.get("path") or WELL_KNOWN
+    return ConnectIpSettings(answers.get("transport") or "tcp", port, path, identity=identity)
+
+
 def _settings(answers: Answers, identity: Identity) -> IkeSettings:
     transport = answers.get("transport", "udp")
     port = int(answers.get("port") or PORTS[transport])
@@ -402,6 +448,8 @@ def profile_of(answers: Answers, authorities: tuple[str, ...]) -> Profile:
     everything = answers.get("traffic") == "everything"
     networks = () if everything else tuple(map(ipaddress.ip_network, answers["networks"].split()))
     method = METHODS[answers["sign-in"]]
+    if _is_http(answers):
+        method = HTTP_METHODS.get(method, method)
     identity = Identity.of(answers["identity"])
     if "@" in identity.value:
         identity = Identity(IdType.ID_RFC822_ADDR, identity.value)
@@ -411,8 +459,8 @@ def profile_of(answers: Answers, authorities: tuple[str, ...]) -> Profile:
         country=answers.get("country", ""),
         city=answers.get("city", ""),
         gateway=Gateway(tuple(answers["host"].split())),
-        settings=_settings(answers, identity),
-        tunnel=TunnelSettings(mtu=int(answers["mtu"])),
+        settings=_http_settings(answers, identity) if _is_http(answers) else _settings(answers, identity),
+        tunnel=TunnelSettings(connect_ip.NAME if _is_http(answers) else IKE, int(answers["mtu"])),
         sign_in=SignIn("pre-shared-key" if method == "pre-shared-key" else "certificate", method),
         authorities=authorities,
         traffic=Traffic(
