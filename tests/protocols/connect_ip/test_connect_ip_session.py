@@ -277,6 +277,27 @@ def test_packets_under_other_contexts(wire):
     assert wire.up.channel.counters.rejected == 1
 
 
+@pytest.mark.parametrize("end", ["session", "gateway"])
+def test_octets_changed_on_their_way(wire, end):
+    """A record that does not open: TLS says so to the other side once, and nothing follows, whatever is to be sent."""
+    record = b"\x17\x03\x03\x00\x20" + bytes(32)
+    if end == "session":
+        wire.session.receive(record, wire.session.peer, wire.now)
+        wire.session.send(wire.now)
+        wire.up.channel.put(ip4(), wire.now)
+        assert wire.session.send(wire.now) == []
+        wire.run()
+        assert wire.session.wants_connection or isinstance(wire.error, BurrowError)
+        return
+    wire.caller.receive(record, HERE, wire.now)
+    (said,) = wire.caller.send(wire.now)
+    wire.gateway_channel.put(ip4(), wire.now)
+    assert wire.caller.send(wire.now) == []
+    wire.session.receive(said.data, wire.session.peer, wire.now)
+    wire.run()
+    assert wire.session.wants_connection or isinstance(wire.error, BurrowError)
+
+
 def test_an_orderly_end(wire):
     wire.caller.close(wire.now)
     wire.run()

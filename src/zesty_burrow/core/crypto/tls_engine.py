@@ -107,7 +107,7 @@ class TlsEngine:
             self._connection.set_tlsext_host_name(server_name.encode())
         if session is not None:
             self._connection.set_session(session)
-        self.established = self.closed = False
+        self.established = self.closed = self._broken = False
 
     def feed(self, data: bytes) -> None:
         """Take what has come, and go on with the handshake. Raises ``Malformed`` where TLS breaks off."""
@@ -120,6 +120,7 @@ class TlsEngine:
         except SSL.WantReadError:
             return
         except SSL.Error as problem:
+            self._broken = True
             raise Malformed("TLS broke off", why=_words(problem)) from None
         self.established = True
 
@@ -156,10 +157,13 @@ class TlsEngine:
         return self._connection.export_keying_material(label, size, context)
 
     def send(self, data: bytes | memoryview) -> None:
-        """Seal application data; a call of the library takes a record at most."""
+        """Seal application data; a call of the library takes a record at most. Nothing is sent once TLS has broken."""
         view = memoryview(data)
-        while view:
-            view = view[self._connection.send(view) :]
+        try:
+            while view and not self._broken:
+                view = view[self._connection.send(view) :]
+        except SSL.Error:
+            self._broken = True
 
     def receive(self, most: int = 1 << 20) -> bytes:
         """Application data that has come, about ``most`` octets of it. Raises ``Malformed`` for an alert."""
@@ -173,6 +177,7 @@ class TlsEngine:
             except SSL.ZeroReturnError:
                 self.closed = True
             except SSL.Error as problem:
+                self._broken = True
                 raise Malformed("the other side ended TLS", why=_words(problem)) from None
             else:
                 size += len(parts[-1])
