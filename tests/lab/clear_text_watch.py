@@ -10,6 +10,7 @@ import subprocess
 import sys
 
 from zesty_burrow.lab import story
+from zesty_burrow.lab.local_network.proxies import HTTP_PORT
 
 HERON4, HERON6 = "192.168.77.20", "2001:db8:c0b:77::20"
 HARBOUR4, HARBOUR6 = "192.168.88.20", "2001:db8:c0b:88::20"
@@ -47,6 +48,7 @@ ROWS = {
     "device6": (observatory6, 9, "", "lan", plain),
     "gateway": (gateway, 9, "", "", plain),
     "gateway-ike": (gateway, 4500, "", "", plain),
+    "gateway-https": (gateway, 443, "", "", plain),
     "dns-isp4": (isp4, 53, "", "", question),
     "dns-isp6": (isp6, 53, "", "", question),
     "dns-provider": (provider4, 53, "", "", question),
@@ -84,7 +86,7 @@ while time.monotonic() < end:
     time.sleep(0.04)
 """
 KINDS = {
-    "udp4", "udp6", "bound4", "bound6", "device4", "device6", "gateway", "gateway-ike", "dns-isp4", "dns-isp6",
+    "udp4", "udp6", "bound4", "bound6", "device4", "device6", "gateway", "gateway-ike", "gateway-https", "dns-isp4", "dns-isp6",
     "dns-provider", "dot-isp", "resolver",
 }  # fmt: skip
 
@@ -108,9 +110,11 @@ with open(sys.argv[1], "wb", buffering=0) as file:
 class Watch:
     """A capture on the router's ends of the workstation's wires, and the sender."""
 
-    def __init__(self, lab, folder, gateway="lisbon"):
+    def __init__(self, lab, folder, gateway="lisbon", proxy=""):
+        """``proxy``: the address of the one that the tunnel goes by, if it does."""
         self.lab, self.path = lab, folder / "wire.pcap"
         self.gateway = story.PLACE_BY_NAME[gateway].outer
+        self.proxied = f" || (tcp.dstport=={HTTP_PORT} && ip.dst=={proxy})" if proxy else ""
         self.processes = []
 
     def start(self, host, *words):
@@ -128,9 +132,10 @@ class Watch:
         )  # fmt: skip
 
     def first_of_ours(self):
-        """When the first packet of the tunnel's own left: a question for the gateway's name, or IKE."""
+        """When the first packet of the tunnel's own left: a question for the gateway's name, IKE, HTTPS, a proxy."""
         to_office = f"ip.dst=={story.OFFICE.outer}"
-        ours = f'(dns.qry.name contains "quillwort" || ((isakmp || tcp.dstport==4500) && !({to_office}))) && {MINE}'
+        started = f"((isakmp || tcp.dstport in {{4500, 443}} || udp.dstport==443) && !({to_office})){self.proxied}"
+        ours = f'(dns.qry.name contains "quillwort" || {started}) && {MINE}'
         # Not what an error message quotes: an earlier tunnel's gateway may still ask for its caller.
         wanted = f'{ours} && !icmp && !icmpv6 && !(frame contains "{WORD}")'
         return min(map(float, self.analysed(wanted, "frame.time_epoch")))
@@ -162,7 +167,7 @@ class Watch:
             "icmpv6.type in {131..133, 135, 136, 143}",
             "dhcp",
             "dhcpv6",
-            f"((udp.port in {{500, 4500}} || tcp.dstport==4500) && ({outer}))",
+            f"((udp.port in {{500, 4500, 443}} || tcp.dstport in {{4500, 443}}) && ({outer})){self.proxied}",
             f'(dns.qry.name matches "quillwort|tidewrack-office" && (ip.dst=={story.ISP_RESOLVER4} || ipv6.dst=={story.ISP_RESOLVER6}))',
             "ip.dst in {192.168.77.0/24, 192.168.88.0/24}",
             "ipv6.dst in {2001:db8:c0b:77::/64, 2001:db8:c0b:88::/64}",

@@ -23,20 +23,36 @@ from zesty_burrow.carrier.control.log_lines import read_lines
 from zesty_burrow.carrier.supervision.states import TRANSITIONS, TunnelSignal, TunnelState
 from zesty_burrow.lab import story
 from zesty_burrow.lab.client import LabClient
+from zesty_burrow.lab.local_network.proxies import HTTP_PORT
 
 pytestmark = pytest.mark.lab
 
 
 TRANSITIONS_SEEN = set()
 ALONE, OFFICE, RESOLVED, STREAM = "alone", "beside the office's", "with systemd-resolved", "over TCP"
+HTTP2, HTTP3, PROXY = "HTTP 2", "HTTP 3", "HTTP by a proxy"
+SERVERS = ["--name-servers", f"{story.RESOLVER4},{story.RESOLVER6}"]
+PROXY_URL = f"http://{story.ISP_RESOLVER4}:{HTTP_PORT}"
+CHOICES = {
+    HTTP2: ["--protocol", "connect-ip", "--transport", "tcp", *SERVERS],
+    HTTP3: ["--protocol", "connect-ip", "--transport", "udp", *SERVERS],
+    PROXY: ["--protocol", "connect-ip", "--transport", "tcp", *SERVERS, "--proxy", PROXY_URL],
+}
+"""Lisbon's; the other places stay with IKEv2, so that a switch is one from protocol to protocol."""
+BACK = ["--protocol", "ikev2", "--transport", "udp", "--name-servers", "gateway", "--proxy", "none"]
 
 
 @pytest.fixture
 def circumstances(request, lab, tmp_path):
-    """The tunnel is alone; the office's is up before it; systemd-resolved answers for the machine; or it goes by TCP.
+    """The tunnel is alone; the office's is up before it; systemd-resolved answers for the machine; or another way.
 
     What the machine's network is before.
     """
+    if request.param in CHOICES:
+        lab.heron("choose", "lisbon", *CHOICES[request.param], check=0)
+        yield lab.network()
+        lab.heron("choose", "lisbon", *BACK, check=0)
+        return
     if request.param == STREAM:
         lab.heron("change", "quillwort", "--all", "--set", "ikev2.transport=tcp", "--set", "ikev2.port=4500", check=0)
         yield lab.network()
@@ -60,8 +76,10 @@ def circumstances(request, lab, tmp_path):
 
 
 @pytest.fixture
-def watch(circumstances, lab, tmp_path):
-    one = Watch(lab, tmp_path)
+def watch(request, circumstances, lab, tmp_path):
+    one = Watch(
+        lab, tmp_path, proxy=story.ISP_RESOLVER4 if request.node.callspec.params["circumstances"] == PROXY else ""
+    )
     one.capture()
     one.send()
     time.sleep(0.5)
@@ -499,11 +517,23 @@ def over_tcp():
             yield pytest.param(STREAM, one, marks=pytest.mark.soak, id=f"{STREAM}-{one.__name__}")
 
 
+def over_http():
+    """Some each time; in a soak all but those about the protocol's own redirects, and about UDP where it is not used."""
+    each_time = {HTTP2: [lost_and_back], HTTP3: [simply_up, switched, moved_to_another_network], PROXY: [simply_up]}
+    for kind, ones in each_time.items():
+        yield from (pytest.param(kind, one, id=f"{kind}-{one.__name__}") for one in ones)
+        for one in (*EACH_TIME, *IN_A_SOAK):
+            about_udp = "udp" in one.__name__ and kind != HTTP3
+            if one not in ones and "elsewhere" not in one.__name__ and not about_udp:
+                yield pytest.param(kind, one, marks=pytest.mark.soak, id=f"{kind}-{one.__name__}")
+
+
 ALL = [
     *(pytest.param(ALONE, one, id=one.__name__) for one in EACH_TIME),
     *(pytest.param(ALONE, one, id=one.__name__, marks=pytest.mark.soak) for one in IN_A_SOAK),
     *in_other_circumstances(),
     *over_tcp(),
+    *over_http(),
 ]
 
 
