@@ -10,7 +10,7 @@ import platform
 import statistics
 import sys
 
-MEASURES = ("startup", "handshake", "connecting", "importing", "databases", "observatory", "rehearsing")
+MEASURES = ("startup", "handshake", "connecting", "lossy", "importing", "databases", "observatory", "rehearsing")
 
 
 def main() -> int:

@@ -123,10 +123,10 @@ def lab() -> Iterator[Bench]:
 
 
 @contextmanager
-def sink(bench: Bench) -> Iterator[None]:
+def sink(bench: Bench, megabytes: int = MEGABYTES) -> Iterator[None]:
     line = [bench.program, "lab", "run", "observatory", "--", sys.executable, "-c", SINK]
     environment = {**os.environ, "ZESTY_BURROW_HOME": str(bench.home)}
-    words = [*line, str(PORT), str(MEGABYTES << 20)]
+    words = [*line, str(PORT), str(megabytes << 20)]
     process = subprocess.Popen(words, stdout=subprocess.PIPE, text=True, env=environment, start_new_session=True)
     try:
         if process.stdout is None or process.stdout.readline() != "ready\n":

@@ -19,6 +19,7 @@ from zesty_burrow.lab import story
 from zesty_burrow.lab.authority import issue, make_key
 from zesty_burrow.lab.kit import kit_archive, place_profile
 from zesty_burrow.profiles.text import write_profile
+from zesty_burrow.profiles.ways import every_way
 
 COUNT = 200
 ROUNDS = 3
@@ -46,23 +47,30 @@ def _measure(folder: Path, run) -> Iterator[tuple[str, list[float], list[float],
     heron = ("lab", "run", story.WORKSTATION, "--", PROGRAM)
     run(*heron, "import", str(authority))
     one = json.loads(run(*heron, "--json", "show", "lisbon"))["profile"]
-    files = {}
+    files: dict[str, dict[str, bytes]] = {"many": {}, "mixed": {}}
     for number in range(COUNT):
         place = story.PLACES[number % len(story.PLACES)]
-        profile = replace(place_profile(place), name=f"rehearsed-{number:03}", edition=str(number), tags=("many",))
-        profile = replace(profile, authorities=tuple(one["trust"]["authorities"]))
-        files[f"{number:03}.toml"] = write_profile(profile).encode()
-    kit = folder / "many.zip"
-    kit.write_bytes(kit_archive(files))
-    run(*heron, "import", str(kit), "--both")
+        profile = replace(place_profile(place), authorities=tuple(one["trust"]["authorities"]))
+        ways = every_way(profile)
+        for tag, made in (("many", profile), ("mixed", ways[number % len(ways)])):
+            named = replace(made, name=f"{tag}-{number:03}", edition=str(number), tags=(tag,))
+            files[tag][f"{number:03}.toml"] = write_profile(named).encode()
+    for tag, members in files.items():
+        kit = folder / f"{tag}.zip"
+        kit.write_bytes(kit_archive(members))
+        run(*heron, "import", str(kit), "--both")
     key = make_key("ecdsa")
     certificate = issue(AUTHORITY, key, HOST)
-    for title, extra in (("to the child SA", ["--no-exit"]), ("and through it to the outside", [])):
+    for title, tag, extra in (
+        ("to the child SA", "many", ["--no-exit"]),
+        ("and through it to the outside", "many", []),
+        ("of both protocols and all transports", "mixed", ["--no-exit"]),
+    ):
         ours, base = [], []
         for _ in range(ROUNDS):
             base.append(sum(bare(key, certificate) for _ in range(COUNT)))
             began = time.perf_counter()
-            seen = json.loads(run(*heron, "--json", "rehearse", "--tag", "many", "--at-once", str(COUNT), *extra))
+            seen = json.loads(run(*heron, "--json", "rehearse", "--tag", tag, "--at-once", str(COUNT), *extra))
             ours.append(time.perf_counter() - began)
             if "rehearsals" not in seen:
                 raise SystemExit(f"the rehearsal failed: {seen}")
