@@ -30,6 +30,7 @@ from support import AUTHORITY, PASSWORD
 from zesty_burrow.lab import story
 from zesty_burrow.lab.authority import issue, make_authority
 from zesty_burrow.lab.kit import kit_files, place_profile
+from zesty_burrow.profiles.change_protocol import with_protocol
 from zesty_burrow.profiles.text import write_profile
 
 NOW = datetime.now(UTC).replace(microsecond=0)
@@ -173,6 +174,14 @@ def profile(place="lisbon", **changes):
 
     made = replace(place_profile(story.PLACE_BY_NAME[place]), authorities=(CA.decode(),))
     return write_profile(replace(made, **changes)).encode()
+
+
+def over_http(place="lisbon"):
+    """The same gateway by CONNECT-IP."""
+    from dataclasses import replace
+
+    made = with_protocol(place_profile(story.PLACE_BY_NAME[place]), "connect-ip")
+    return write_profile(replace(made, authorities=(CA.decode(),))).encode()
 
 
 def without(text, *lines):

@@ -99,6 +99,7 @@ CORPUS: dict[str, Row] = {
     "a profile without a place": row(("uy-montevideo.toml", m.profile("nairobi", country="", city="")), ("quillwort-nairobi",), codes={NONE, FROM_NAME}),
     # I4: judgement of a profile
     "an unknown key": row(("l.toml", m.profile() + b'\n[colours]\nsea = "blue"\n'), L, codes={NONE, "profile-unknown-key"}),
+    "a profile whose protocol names no name servers": row(("l.toml", m.over_http), L, codes={NONE, "name-servers-missing"}),
     "weak algorithms": row(("l.toml", m.profile() + b'\n[[ikev2.esp]]\nencryption = ["ENCR_3DES"]\nintegrity = ["AUTH_HMAC_SHA1_96"]\n'), L, codes={NONE, "algorithm-weak"}),
     "an algorithm that nobody here implements": row(("l.toml", m.profile() + b'\n[[ikev2.esp]]\nencryption = ["ENCR_CAMELLIA_CBC 128"]\nintegrity = ["AUTH_HMAC_SHA2_256_128"]\n'), L, codes={NONE, "algorithm-unavailable"}),
     "an authority that is missing": row(("l.toml", m.LISBON), L, codes={NONE, "profile-authority-missing"}),

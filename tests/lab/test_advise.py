@@ -87,6 +87,13 @@ def test_by_which_protocol(lab, faults, best):
     assert (lab.gateway("lisbon")["signed_in"], lab.gateway("lisbon")["refused"]) == seen
 
 
+def test_asked_again_and_again(lab):
+    """Within the half a minute for which a gateway holds what was broken off: its places for that are not used up."""
+    for _ in range(5):
+        told = lab.heron("advise", "wellington", check=0).json
+        assert {row["protocol"]: row["answered"] for row in told["ways"]} == {"ikev2": True, "connect-ip": True}
+
+
 def test_a_gateway_that_does_not_prove_itself(lab):
     """By TLS its certificate is seen before anybody signs in: said, and no way to take."""
     lab.fault("lisbon", "untrusted-authority")

@@ -123,7 +123,7 @@ def test_interrupted(lab):
     lab.fault("nairobi", "silent")
     before = lab.gateway("lisbon")["tunnels"]
     ended = lab.shell(
-        "heron", "timeout", "-s", "INT", "4",
+        "heron", "timeout", "-s", "INT", "6",
         sys.executable, "-m", "zesty_burrow", "--json", "rehearse", *PROVIDERS, "--at-once", "2", "--timeout", "30",
         check=None,
     )  # fmt: skip

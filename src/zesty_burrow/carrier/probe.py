@@ -30,12 +30,19 @@ class ProbeResult:
     why: str = ""
 
 
-def probe_gateways(profiles: Sequence[Profile], timeout: float, on_done: Callable[[int], None]) -> list[ProbeResult]:
-    """Each profile's gateway, also where several share one; ``on_done`` is called with how many are done."""
-    return asyncio.run(_probe_all(profiles, timeout, on_done))
+def probe_gateways(
+    profiles: Sequence[Profile], timeout: float, on_done: Callable[[int], None], *, is_brief: bool = False
+) -> list[ProbeResult]:
+    """Each profile's gateway, also where several share one; ``on_done`` is called with how many are done.
+
+    ``is_brief``: about the profile's own offers alone, which leaves a gateway one half-open negotiation and no more.
+    """
+    return asyncio.run(_probe_all(profiles, timeout, on_done, is_brief))
 
 
-async def _probe_all(profiles: Sequence[Profile], timeout: float, on_done: Callable[[int], None]) -> list[ProbeResult]:
+async def _probe_all(
+    profiles: Sequence[Profile], timeout: float, on_done: Callable[[int], None], is_brief: bool
+) -> list[ProbeResult]:
     places = asyncio.Semaphore(AT_ONCE)
     count = 0
 
@@ -43,7 +50,7 @@ async def _probe_all(profiles: Sequence[Profile], timeout: float, on_done: Calla
         nonlocal count
         async with places:
             try:
-                found = await _ask(profile, timeout)
+                found = await _ask(profile, timeout, is_brief)
             except BurrowError as problem:
                 found = ProbeResult("", None, str(problem))
         count += 1
@@ -53,10 +60,10 @@ async def _probe_all(profiles: Sequence[Profile], timeout: float, on_done: Calla
     return list(await asyncio.gather(*map(one, profiles)))
 
 
-async def _ask(profile: Profile, timeout: float) -> ProbeResult:
+async def _ask(profile: Profile, timeout: float, is_brief: bool) -> ProbeResult:
     addresses = await asyncio.to_thread(resolve, profile)
     for one, address in product(profile.variants, addresses):
-        probe = protocol(profile.tunnel.protocol).probe(one, address, timeout, os.urandom)
+        probe = protocol(profile.tunnel.protocol).probe(one, address, timeout, os.urandom, is_brief=is_brief)
         capabilities = await _ask_at(address, probe)
         if capabilities is not None:
             return ProbeResult(address, capabilities)

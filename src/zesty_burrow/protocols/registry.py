@@ -44,8 +44,11 @@ class TunnelProtocol(Protocol):
     def session(self, profile: Profile, request: SessionRequest, random: Random) -> Session:
         """A session for a profile; :class:`ProfileInvalid` where the profile lacks something."""
 
-    def probe(self, profile: Profile, address: str, timeout: float, random: Random) -> Probe:
-        """Asks the gateway at an address what it can do; the profile's own offers are asked about first."""
+    def probe(self, profile: Profile, address: str, timeout: float, random: Random, *, is_brief: bool = False) -> Probe:
+        """Asks the gateway at an address what it can do; the profile's own offers are asked about first.
+
+        ``is_brief``: nothing but those, where the gateway takes one of them.
+        """
 
 
 _MODULES = {

@@ -193,7 +193,7 @@ class Dummy:
     def session(self, profile, request, random):
         return DummySession(profile, request)
 
-    def probe(self, profile, address, timeout, random):
+    def probe(self, profile, address, timeout, random, *, is_brief=False):
         raise NotImplementedError
 
 

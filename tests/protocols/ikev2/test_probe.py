@@ -24,9 +24,9 @@ from zesty_burrow.protocols.session import ProbeDone
 OWN = initiator_config().ike_offers
 
 
-def probe_gateways(gateway, offers=OWN, loss=0.0, seed=1, timeout=15.0, answer=None):
+def probe_gateways(gateway, offers=OWN, loss=0.0, seed=1, timeout=15.0, answer=None, is_brief=False):
     """Ask a gateway over a network that loses by a seed; ``answer`` replaces the gateway by a function."""
-    enquiry = Probe(GATEWAY, offers, seeded(seed), Backoff(give_up=timeout))
+    enquiry = Probe(GATEWAY, offers, seeded(seed), Backoff(give_up=timeout), is_brief=is_brief)
     dice, now = random.Random(seed), 0.0
     enquiry.start(now)
     for _ in range(5000):
@@ -53,6 +53,16 @@ def probe_gateways(gateway, offers=OWN, loss=0.0, seed=1, timeout=15.0, answer=N
 
 def gateway_with(*offers, **changes):
     return IkeGateway(replace(responder_config(), ike_offers=offers, **changes), seeded(9), GATEWAY[0])
+
+
+@pytest.mark.parametrize("takes", [True, False])
+def test_a_brief_question(takes):
+    """A gateway that takes one of the profile's own offers is asked nothing more; another one is asked all."""
+    strange = Offer(((13, 256),), (12,), (5,), (14,))
+    enquiry, _ = probe_gateways(gateway_with(*OWN, strange), OWN if takes else (Offer(((20, 128),), (), (7,), (19,)),),
+                                is_brief=True)  # fmt: skip
+    assert (enquiry.found.questions == 1, bool(enquiry.found.groups)) == (takes, not takes)
+    assert enquiry.found.is_known and bool(enquiry.found.chosen) == takes
 
 
 @pytest.mark.parametrize("loss", [0.0, 0.2])

@@ -55,7 +55,7 @@ def _ways(args: Namespace, profile: Profile, policy: Policy, context: Context) -
     """The gateway by every protocol and transport."""
     wanted = every_way(profile)
     with context.reporter.progress("asking by every protocol") as progress:
-        asked = probe_gateways(wanted, args.timeout, lambda count: progress(count, len(wanted)))
+        asked = probe_gateways(wanted, args.timeout, lambda count: progress(count, len(wanted)), is_brief=True)
     known = DEVICES[args.device].protocols
     pairs = zip(wanted, asked, strict=True)
     return tuple(answer_of(way, one.capabilities, one.why, policy, known) for way, one in pairs)

@@ -42,8 +42,8 @@ class ConnectIp:
 
         return ConnectIpSession(client_config(profile, request), profile.credentials_label)
 
-    def probe(self, profile: Profile, address: str, timeout: float, random: Random) -> Probe:
-        """TLS and the settings of HTTP, without a request."""
+    def probe(self, profile: Profile, address: str, timeout: float, random: Random, *, is_brief: bool = False) -> Probe:
+        """TLS and the settings of HTTP, without a request; never more than one connection."""
         from datetime import UTC, datetime
 
         from zesty_burrow.protocols.connect_ip.config import client_config

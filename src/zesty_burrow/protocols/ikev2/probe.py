@@ -116,7 +116,10 @@ K = TypeVar("K")
 
 
 class Probe:
-    """``start``, then the calls of a protocol machine. ``offers``: a profile's own, to be asked about first."""
+    """``start``, then the calls of a protocol machine. ``offers``: a profile's own, to be asked about first.
+
+    ``is_brief``: a gateway that takes one of them is asked nothing more.
+    """
 
     def __init__(
         self,
@@ -127,6 +130,7 @@ class Probe:
         local_port: int = 4500,
         *,
         over_stream: bool = False,
+        is_brief: bool = False,
     ) -> None:
         self.gateway = gateway
         self.transport = Transport.FRAMED if over_stream else Transport.DATAGRAMS
@@ -137,7 +141,7 @@ class Probe:
         self.ignored: deque[str] = deque(maxlen=20)
         self._random = random
         self._backoff = backoff
-        self._offers = offers
+        self._offers, self._is_brief = offers, is_brief
         self._plan: _Plan = self._questions()
         self._asked: Question = ((), 0)
         self._sa = IkeSa(random, is_initiator=True)
@@ -268,6 +272,8 @@ class Probe:
         if self._offers:
             answer = yield from _with_group(self._offers, self._offers[0].groups)
             found.chosen = answer.suite
+            if self._is_brief and found.chosen:
+                return
         groups: list[int] = list(GROUPS)
         while groups:
             answer = yield _everything(CIPHERS, CHECKS, PRFS, tuple(groups)), _computable(groups)

@@ -49,7 +49,7 @@ class IkeV2:
 
         return IkeSession(initiator_config(profile, request), random, profile.credentials_label)
 
-    def probe(self, profile: Profile, address: str, timeout: float, random: Random) -> Probe:
+    def probe(self, profile: Profile, address: str, timeout: float, random: Random, *, is_brief: bool = False) -> Probe:
         """IKE_SA_INIT requests, with the profile's own offers first."""
         from zesty_burrow.protocols.ikev2 import probe
         from zesty_burrow.protocols.ikev2.machine.ike_sa import Backoff
@@ -58,7 +58,8 @@ class IkeV2:
         own = settings.settings_of(profile)
         over_stream = own.transport == settings.TCP_TRANSPORT
         backoff = Backoff(give_up=timeout)
-        return probe.Probe((address, own.port), offers, random, backoff, over_stream=over_stream)
+        gateway = address, own.port
+        return probe.Probe(gateway, offers, random, backoff, over_stream=over_stream, is_brief=is_brief)
 
 
 PROTOCOL = IkeV2()
