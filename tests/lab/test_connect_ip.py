@@ -59,6 +59,8 @@ def test_up(over_http, transport, fault):
         over_http.fault("cobblewire", "udp-blocked")
     up = over_http.heron("connect", NAME, "--detach")
     assert up.code == 0, up.text
+    carried = "CONNECT-IP, HTTP/3" if transport == "udp" else "CONNECT-IP, HTTP in TCP"
+    assert up.json["tunnel"]["protocol"] == carried
     assert up.json["tunnel"]["algorithms"]["TLS"].startswith("TLS_AES_256_GCM_SHA384, ")
     seen = over_http.heron("verify")
     assert (seen.code, seen.json["verdict"]) == (0, "sealed"), seen.text

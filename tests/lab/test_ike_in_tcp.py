@@ -61,6 +61,7 @@ def test_a_connection_that_is_reset(over_tcp):
     """RFC 9329 §6.1: it is made again, and the tunnel goes on with the same address; the guard stays closed."""
     assert over_tcp.heron("connect", NAME, "--detach").code == 0
     before = over_tcp.heron("status").json["tunnel"]
+    assert (before["protocol"], before["over"]) == ("IKEv2, ESP in TCP", "over TCP")
     for _ in range(3):
         LabClient(over_tcp.folder).call_host("lisbon", "reset")
         until(

@@ -20,9 +20,8 @@ class TunnelProtocol(Protocol):
     def name(self) -> str:
         """As it is written in a profile."""
 
-    @property
-    def title(self) -> str:
-        """For people."""
+    def title(self, profile: Profile) -> str:
+        """For people: the protocol, and what carries the packets in which transport."""
 
     @property
     def sign_in_methods(self) -> tuple[str, ...]:

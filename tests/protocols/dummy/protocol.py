@@ -178,7 +178,7 @@ class DummySession:
 class Dummy:
     """The dummy protocol."""
 
-    name, title = "dummy", "a dummy for tests"
+    name = "dummy"
     sign_in_methods, gateway_proofs = ("password",), ("password",)
 
     def refuse_sign_in(self, sign_in):
@@ -192,6 +192,9 @@ class Dummy:
 
     def session(self, profile, request, random):
         return DummySession(profile, request)
+
+    def title(self, profile):
+        return "a dummy for tests"
 
     def probe(self, profile, address, timeout, random, *, is_brief=False):
         raise NotImplementedError

@@ -8,7 +8,6 @@ from datetime import UTC, datetime
 from zesty_burrow.carrier.control.status import TunnelStatus, algorithms_of
 from zesty_burrow.carrier.network.host_config import Applied
 from zesty_burrow.core.profile import Profile
-from zesty_burrow.protocols.registry import protocol
 from zesty_burrow.protocols.session import NegotiatedSuite, NetworkSettings
 
 
@@ -24,7 +23,7 @@ def describe(
         city=profile.city,
         gateway=profile.gateway_identity.value,
         gateway_address="",
-        protocol=protocol(profile.tunnel.protocol).title,
+        protocol="",
         since=datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ"),
         device="",
         addresses=tuple(str(entry.ip) for entry in network.addresses),

@@ -21,6 +21,7 @@ from zesty_burrow.carrier.supervision.hooks import Hooks
 from zesty_burrow.carrier.supervision.options import TunnelOptions
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import BurrowError, ProgramFault
+from zesty_burrow.protocols.registry import protocol
 from zesty_burrow.protocols.session import NegotiatedSuite, Rekeyed, Up
 
 if TYPE_CHECKING:
@@ -110,6 +111,7 @@ class TunnelReport:
         status = replace(
             describe(self._profile, event.network, applied, self._suites),
             gateway_address=one.session.peer[0],
+            protocol=protocol(one.profile.tunnel.protocol).title(one.profile),
             over=way or f"over {one.profile.settings.over()}",
             device=active.device.name,
             offloads=offloads_in_use(active.device, one.port),

@@ -15,12 +15,16 @@ if TYPE_CHECKING:
 
 
 class ConnectIp:
-    """CONNECT-IP (RFC 9484) over HTTP/2 and HTTP/1.1 in TLS."""
+    """CONNECT-IP (RFC 9484) over HTTP/3, HTTP/2 and HTTP/1.1."""
 
     name = settings.NAME
-    title = "CONNECT-IP, IP over HTTP in TLS"
     sign_in_methods = settings.SIGN_IN_METHODS
     gateway_proofs = settings.GATEWAY_PROOFS
+
+    def title(self, profile: Profile) -> str:
+        """With the transport of HTTP; HTTP/3 is the one in UDP."""
+        over = profile.settings.over()
+        return "CONNECT-IP, HTTP/3" if over == "UDP" else f"CONNECT-IP, HTTP in {over}"
 
     def refuse_sign_in(self, sign_in: SignIn) -> str:
         """Every way to sign in goes with the gateway's certificate."""

@@ -18,9 +18,12 @@ class IkeV2:
     """IKEv2 and ESP, in UDP or in TCP (RFC 9329)."""
 
     name = "ikev2"
-    title = "IKEv2, ESP in UDP"
     sign_in_methods = settings.SIGN_IN_METHODS
     gateway_proofs = settings.GATEWAY_PROOFS
+
+    def title(self, profile: Profile) -> str:
+        """With the transport of ESP."""
+        return f"IKEv2, ESP in {profile.settings.over()}"
 
     def refuse_sign_in(self, sign_in: SignIn) -> str:
         """A gateway that proves itself by EAP alone needs a method that proves both sides."""
