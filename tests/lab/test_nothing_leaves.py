@@ -518,13 +518,19 @@ def over_tcp():
 
 
 def over_http():
-    """Some each time; in a soak all but those about the protocol's own redirects, and about UDP where it is not used."""
-    each_time = {HTTP2: [lost_and_back], HTTP3: [simply_up, switched, moved_to_another_network], PROXY: [simply_up]}
+    """Some each time; in a soak all but IKE's redirects, UDP where it is not used, and no way out where a proxy has one."""
+    each_time = {
+        HTTP2: [lost_and_back],
+        HTTP3: [simply_up, switched, lost_and_back, moved_to_another_network],
+        PROXY: [simply_up],
+    }
     for kind, ones in each_time.items():
         yield from (pytest.param(kind, one, id=f"{kind}-{one.__name__}") for one in ones)
         for one in (*EACH_TIME, *IN_A_SOAK):
             about_udp = "udp" in one.__name__ and kind != HTTP3
-            if one not in ones and "elsewhere" not in one.__name__ and not about_udp:
+            no_way_out = kind == PROXY and one in (default_route_gone, nothing_out_without_a_page)
+            of_ike = "elsewhere" in one.__name__ or "redirects" in one.__name__
+            if one not in ones and not (of_ike or about_udp or no_way_out):
                 yield pytest.param(kind, one, marks=pytest.mark.soak, id=f"{kind}-{one.__name__}")
 
 

@@ -298,6 +298,24 @@ def test_octets_changed_on_their_way(wire, end):
     assert wire.session.wants_connection or isinstance(wire.error, BurrowError)
 
 
+@way
+def test_nothing_more_is_done_once_the_gateway_has_ended_it(transport, alpn):
+    """Packets, another address, a question and an end of this side's after it: nothing of them fails."""
+    wire = Wire(a_profile(transport=transport), alpn=alpn)
+    channel = wire.up.channel
+    (wire.caller.close_all if transport == "udp" else wire.caller.close)(wire.now)
+    for one in wire.caller.send(wire.now):
+        wire.session.receive(one.data, wire.session.peer, wire.now)
+    channel.put(ip4(), wire.now)
+    wire.session.send(wire.now)
+    wire.session.address_changed(wire.now)
+    wire.session.handle_timer(wire.now + 30)
+    wire.session.close(wire.now + 30)
+    wire.session.send(wire.now + 30)
+    wire.run()
+    assert wire.down is not None or wire.session.wants_connection
+
+
 def test_an_orderly_end(wire):
     wire.caller.close(wire.now)
     wire.run()

@@ -6,7 +6,8 @@ weaker of these counts.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, replace
 
 from cryptography import x509
@@ -155,19 +156,23 @@ class QuicLink:
 
     def receive(self, data: bytes, now: float, source: Endpoint | None = None) -> list[LinkEvent]:
         """Take a datagram."""
-        try:
+        with self._while_open():
             self.quic.receive_datagram(data, source or self.peer, now)
-        except QuicConnectionError as problem:
-            self._broken = str(problem)
         return self._events()
 
     def receive_burst(self, octets: bytes, size: int, now: float, source: Endpoint | None = None) -> list[LinkEvent]:
         """Take many datagrams of ``size`` octets, of which the last may be shorter."""
-        try:
+        with self._while_open():
             self.quic.receive_gro_buffer(octets, size, source or self.peer, now)
-        except QuicConnectionError as problem:
-            self._broken = str(problem)
         return self._events()
+
+    @contextmanager
+    def _while_open(self) -> Iterator[None]:
+        """What is done to a connection that has ended is not done, and told with the next events."""
+        try:
+            yield
+        except QuicConnectionError as problem:
+            self._broken = self._broken or str(problem)
 
     def take_identifiers(self) -> list[bytes]:
         """Connection IDs that this side has given out since the last time."""
@@ -178,7 +183,8 @@ class QuicLink:
         """Go on from another address (RFC 9000 §9): by another connection ID, and with a question."""
         if self._h3 is None:
             return False
-        self.quic.change_connection_id()
+        with self._while_open():
+            self.quic.change_connection_id()
         return self.ping()
 
     def _events(self) -> list[LinkEvent]:
@@ -240,7 +246,8 @@ class QuicLink:
 
     def _on_request(self, event: HeadersReceived) -> list[LinkEvent]:
         if self._stream is not None and self._h3 is not None:
-            self._h3.send_headers(event.stream_id, [(b":status", b"429")], end_stream=True)
+            with self._while_open():
+                self._h3.send_headers(event.stream_id, [(b":status", b"429")], end_stream=True)
             return []
         self._stream = event.stream_id
         headers = {name.decode("latin-1"): value.decode("latin-1") for name, value in event.headers}
@@ -266,10 +273,12 @@ class QuicLink:
             return []
         if h3.received_settings.get(CONNECT_PROTOCOL) != 1:
             return [Gone("its HTTP/3 has no extended CONNECT")]
-        self._request, self._stream = None, self.quic.get_next_available_stream_id()
+        self._request = None
         pseudo = {":method": "CONNECT", ":protocol": UPGRADE, ":scheme": "https", ":authority": asked.authority}
         rows = [*pseudo.items(), (":path", asked.path), CAPSULES, *asked.headers.items()]
-        h3.send_headers(self._stream, [(name.encode(), value.encode()) for name, value in rows])
+        with self._while_open():
+            self._stream = self.quic.get_next_available_stream_id()
+            h3.send_headers(self._stream, [(name.encode(), value.encode()) for name, value in rows])
         return []
 
     def answer(self, status: int, headers: Mapping[str, str]) -> None:
@@ -278,15 +287,17 @@ class QuicLink:
         rows = [(":status", str(status)), *([CAPSULES] if is_tunnel else []), *headers.items()]
         if self._h3 is not None and self._stream is not None:
             encoded = [(name.encode(), value.encode()) for name, value in rows]
-            self._h3.send_headers(self._stream, encoded, end_stream=not is_tunnel)
+            with self._while_open():
+                self._h3.send_headers(self._stream, encoded, end_stream=not is_tunnel)
             if not is_tunnel:
                 self._stream = None
 
     def content(self, data: bytes) -> None:
         """Send capsules."""
         if self._h3 is not None and self._stream is not None:
-            self._h3.send_data(self._stream, data, end_stream=False)
-            self._handed += len(data)
+            with self._while_open():
+                self._h3.send_data(self._stream, data, end_stream=False)
+                self._handed += len(data)
 
     @property
     def _takes_datagrams(self) -> bool:
@@ -299,33 +310,35 @@ class QuicLink:
             return
         begin = write_varint(self._stream // 4) + b"\0"
         most = self._payload - DATAGRAM_ROOM if self._takes_datagrams else 0
-        for packet in packets:
-            if len(packet) <= most:
-                self.quic.send_datagram_frame(begin + packet)
-                self._handed += len(packet)
-            else:
-                self.content(write_packet(packet))
+        with self._while_open():
+            for packet in packets:
+                if len(packet) <= most:
+                    self.quic.send_datagram_frame(begin + packet)
+                    self._handed += len(packet)
+                else:
+                    self.content(write_packet(packet))
 
     def ping(self) -> bool:
         """RFC 9000 §10.1.2."""
         self._pings += 1
-        self.quic.send_ping(self._pings)
-        return True
+        with self._while_open():
+            self.quic.send_ping(self._pings)
+        return not self._broken
 
     def close(self) -> None:
         """End the request and the connection."""
-        if self._h3 is not None and self._stream is not None:
-            self._h3.send_data(self._stream, b"", end_stream=True)
-            self._stream = None
-        self.quic.close(error_code=NO_ERROR)
+        with self._while_open():
+            if self._h3 is not None and self._stream is not None:
+                self._h3.send_data(self._stream, b"", end_stream=True)
+            self.quic.close(error_code=NO_ERROR)
+        self._stream = None
 
     def out(self, now: float) -> list[tuple[bytes, Endpoint | None]]:
         """Datagrams to send now, and where to."""
-        try:
+        made: list[tuple[bytes, tuple[str, int]]] = []
+        with self._while_open():
+            # Where it breaks here, that is told with the next look at the time, which is due at once.
             made = self.quic.datagrams_to_send(now) if not self._broken else []
-        except QuicConnectionError as problem:
-            # Told with the next look at the time, which is due at once.
-            self._broken, made = str(problem), []
         sent = sum(len(data) for data, _ in made)
         # What is held back is not told by the library: an estimate, which a quiet moment puts right.
         self._handed = max(self._handed - sent, 0) if sent else self._handed
@@ -338,9 +351,7 @@ class QuicLink:
     def handle_timer(self, now: float) -> list[LinkEvent]:
         """Time has passed."""
         due = self.quic.get_timer()
-        try:
+        with self._while_open():
             if due is not None and now >= due:
                 self.quic.handle_timer(now)
-        except QuicConnectionError as problem:
-            self._broken = str(problem)
         return self._events()
