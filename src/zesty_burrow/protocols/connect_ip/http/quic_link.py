@@ -7,7 +7,7 @@ weaker of these counts.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, replace
 
 from cryptography import x509
@@ -109,7 +109,11 @@ class _H3(H3Connection):
 
 
 class QuicLink:
-    """See :class:`Link`. ``peer``: where the other side is at present."""
+    """See :class:`Link`. ``peer``: where the other side is at present.
+
+    Once the other side has ended the connection, the library tells so after a few round trips (RFC 9000 §10.2.2);
+    what is sent until then is dropped.
+    """
 
     room = MAX_PACKET
 
@@ -156,19 +160,19 @@ class QuicLink:
 
     def receive(self, data: bytes, now: float, source: Endpoint | None = None) -> list[LinkEvent]:
         """Take a datagram."""
-        with self._while_open():
+        with self._breaking():
             self.quic.receive_datagram(data, source or self.peer, now)
         return self._events()
 
     def receive_burst(self, octets: bytes, size: int, now: float, source: Endpoint | None = None) -> list[LinkEvent]:
         """Take many datagrams of ``size`` octets, of which the last may be shorter."""
-        with self._while_open():
+        with self._breaking():
             self.quic.receive_gro_buffer(octets, size, source or self.peer, now)
         return self._events()
 
     @contextmanager
-    def _while_open(self) -> Iterator[None]:
-        """What is done to a connection that has ended is not done, and told with the next events."""
+    def _breaking(self) -> Iterator[None]:
+        """What breaks the connection is told with the next events."""
         try:
             yield
         except QuicConnectionError as problem:
@@ -183,7 +187,7 @@ class QuicLink:
         """Go on from another address (RFC 9000 §9): by another connection ID, and with a question."""
         if self._h3 is None:
             return False
-        with self._while_open():
+        with suppress(QuicConnectionError):
             self.quic.change_connection_id()
         return self.ping()
 
@@ -246,7 +250,7 @@ class QuicLink:
 
     def _on_request(self, event: HeadersReceived) -> list[LinkEvent]:
         if self._stream is not None and self._h3 is not None:
-            with self._while_open():
+            with suppress(QuicConnectionError):
                 self._h3.send_headers(event.stream_id, [(b":status", b"429")], end_stream=True)
             return []
         self._stream = event.stream_id
@@ -276,7 +280,7 @@ class QuicLink:
         self._request = None
         pseudo = {":method": "CONNECT", ":protocol": UPGRADE, ":scheme": "https", ":authority": asked.authority}
         rows = [*pseudo.items(), (":path", asked.path), CAPSULES, *asked.headers.items()]
-        with self._while_open():
+        with suppress(QuicConnectionError):
             self._stream = self.quic.get_next_available_stream_id()
             h3.send_headers(self._stream, [(name.encode(), value.encode()) for name, value in rows])
         return []
@@ -287,7 +291,7 @@ class QuicLink:
         rows = [(":status", str(status)), *([CAPSULES] if is_tunnel else []), *headers.items()]
         if self._h3 is not None and self._stream is not None:
             encoded = [(name.encode(), value.encode()) for name, value in rows]
-            with self._while_open():
+            with suppress(QuicConnectionError):
                 self._h3.send_headers(self._stream, encoded, end_stream=not is_tunnel)
             if not is_tunnel:
                 self._stream = None
@@ -295,7 +299,7 @@ class QuicLink:
     def content(self, data: bytes) -> None:
         """Send capsules."""
         if self._h3 is not None and self._stream is not None:
-            with self._while_open():
+            with suppress(QuicConnectionError):
                 self._h3.send_data(self._stream, data, end_stream=False)
                 self._handed += len(data)
 
@@ -310,7 +314,7 @@ class QuicLink:
             return
         begin = write_varint(self._stream // 4) + b"\0"
         most = self._payload - DATAGRAM_ROOM if self._takes_datagrams else 0
-        with self._while_open():
+        with suppress(QuicConnectionError):
             for packet in packets:
                 if len(packet) <= most:
                     self.quic.send_datagram_frame(begin + packet)
@@ -321,13 +325,15 @@ class QuicLink:
     def ping(self) -> bool:
         """RFC 9000 §10.1.2."""
         self._pings += 1
-        with self._while_open():
+        try:
             self.quic.send_ping(self._pings)
-        return not self._broken
+        except QuicConnectionError:
+            return False
+        return True
 
     def close(self) -> None:
         """End the request and the connection."""
-        with self._while_open():
+        with suppress(QuicConnectionError):
             if self._h3 is not None and self._stream is not None:
                 self._h3.send_data(self._stream, b"", end_stream=True)
             self.quic.close(error_code=NO_ERROR)
@@ -336,7 +342,7 @@ class QuicLink:
     def out(self, now: float) -> list[tuple[bytes, Endpoint | None]]:
         """Datagrams to send now, and where to."""
         made: list[tuple[bytes, tuple[str, int]]] = []
-        with self._while_open():
+        with self._breaking():
             # Where it breaks here, that is told with the next look at the time, which is due at once.
             made = self.quic.datagrams_to_send(now) if not self._broken else []
         sent = sum(len(data) for data, _ in made)
@@ -351,7 +357,7 @@ class QuicLink:
     def handle_timer(self, now: float) -> list[LinkEvent]:
         """Time has passed."""
         due = self.quic.get_timer()
-        with self._while_open():
+        with self._breaking():
             if due is not None and now >= due:
                 self.quic.handle_timer(now)
         return self._events()
