@@ -13,7 +13,7 @@ from scapy.packet import Raw
 
 from carrier.ends import ALL, HERE, NOBODY, NOTHING, ONLY_HERE, THERE
 from carrier.test_same_result import outbound, steps
-from core.test_segmentation import as_the_kernel_splits
+from core.test_segmentation import what_the_machine_gets
 from zesty_burrow.carrier.data_path.data_path import FOR_CAPSULES, DataPath
 from zesty_burrow.carrier.data_path.options import PathOptions
 from zesty_burrow.carrier.data_path.tunnel import QueuedTunnel
@@ -72,13 +72,7 @@ class Ends:
         for packet in self.end.take_packets():
             self.channel.received(packet, 1.0)
         self.path.go_on()
-        found = []
-        while True:
-            try:
-                got = self.machine.recv(1 << 17)
-            except BlockingIOError:
-                return found, changed
-            found += as_the_kernel_splits(got[:10], got[10:])
+        return what_the_machine_gets(self.machine), changed
 
     def counted(self):
         return self.channel.counters, self.path.dropped

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from carrier.ends import ALL, NOTHING, ONLY_HERE
 from carrier.test_same_result import arrivals, do_mischief, mischief, outbound, steps
-from core.test_segmentation import as_the_kernel_splits
+from core.test_segmentation import what_the_machine_gets
 from zesty_burrow.carrier.data_path.data_path import FOR_FRAMES, DataPath
 from zesty_burrow.carrier.data_path.options import PathOptions
 from zesty_burrow.carrier.data_path.tunnel import Tunnel
@@ -75,17 +75,12 @@ class Ends:
 
     def receive(self, octets):
         """Octets of the stream; the packets that the machine gets, and the messages that are left for IKE."""
-        left, found = [], []
+        left = []
         for at in range(0, len(octets), 100_000):
             self.far.send(octets[at : at + 100_000])
             for burst in self.port.receive():
                 left += self.path.inbound(burst)[1]
-        while True:
-            try:
-                got = self.machine.recv(1 << 17)
-            except BlockingIOError:
-                return found, left
-            found += as_the_kernel_splits(got[:10], got[10:])
+        return what_the_machine_gets(self.machine), left
 
     def counted(self):
         return self.channel.counters, self.path.dropped

@@ -85,6 +85,17 @@ def whole_of(fields, payload, size):
     return bytes(packet), Offload(offload_header.NEEDS_CHECKSUM, kind, head, size, transport, field - transport)
 
 
+def what_the_machine_gets(device):
+    """All packets that wait at the machine's end of a device that does not block, split as its kernel would."""
+    found = []
+    while True:
+        try:
+            got = device.recv(1 << 17)
+        except BlockingIOError:
+            return found
+        found += as_the_kernel_splits(got[:10], got[10:])
+
+
 def as_the_kernel_splits(header, packet):
     """What the kernel makes of a piece that was joined: for TCP its checksum is whole, and has to be right."""
     offload = read_offload(header)

@@ -25,7 +25,7 @@ REPLIES = {
     3: "the network cannot be reached",
     4: "the gateway cannot be reached",
     5: "the gateway refused the connection",
-    6: "it was given up on the way",
+    6: "the packet's time to live ran out on the way",
     7: "it does not know this command",
     8: "it does not know this kind of address",
 }

@@ -14,12 +14,16 @@ def with_protocol(profile: Profile, name: str) -> Profile:
     """Gateway, place, trust, traffic and credentials stay; :class:`ProfileInvalid` where no sign-in fits these."""
     if name == profile.tunnel.protocol:
         return profile
-    other = protocol(name)
+    changed = with_settings_of(profile, name)
+    return replace(changed, sign_in=_sign_in(profile, changed, protocol(name)))
+
+
+def with_settings_of(profile: Profile, name: str) -> Profile:
+    """Another protocol's default settings with the profile's gateway identity; the sign-in is still the old one."""
     identity = profile.settings.gateway_identity
     table = {"gateway_identity": {"type": identity.type.name, "value": identity.value}} if identity else {}
-    settings = other.read_settings(Table(name, table, f"profile {profile.name}"))
-    changed = replace(profile, tunnel=replace(profile.tunnel, protocol=name), settings=settings)
-    return replace(changed, sign_in=_sign_in(profile, changed, other))
+    settings = protocol(name).read_settings(Table(name, table, f"profile {profile.name}"))
+    return replace(profile, tunnel=replace(profile.tunnel, protocol=name), settings=settings)
 
 
 def _sign_in(before: Profile, after: Profile, other: TunnelProtocol) -> SignIn:

@@ -9,12 +9,12 @@ from zesty_burrow.core.policy.policy import Policy, judge_suite
 from zesty_burrow.core.policy.strength import suite_strength
 from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.core.profile import Profile
-from zesty_burrow.core.toml_table import Table
+from zesty_burrow.profiles.change_protocol import with_settings_of
 from zesty_burrow.protocols import registry
 from zesty_burrow.protocols.session import Capabilities
 
 PREFERENCE = (
-    ("ikev2", "UDP", "the least overhead, and many packets by each call of the system", "docs/performance.md"),
+    ("ikev2", "UDP", "the least overhead and the highest throughput", "docs/performance.md"),
     ("connect-ip", "TCP", "one TCP port 443, which hardly any network blocks; quick for bulk", "docs/performance.md"),
     (
         "connect-ip",
@@ -72,12 +72,9 @@ def every_way(profile: Profile) -> list[Profile]:
 
 
 def _by(profile: Profile, name: str) -> Profile:
-    identity = profile.settings.gateway_identity
-    table = {"gateway_identity": {"type": identity.type.name, "value": identity.value}} if identity else {}
-    settings = registry.protocol(name).read_settings(Table(name, table, f"profile {profile.name}"))
+    """For a probe, which signs nobody in: any sign-in will do."""
     method = registry.protocol(name).sign_in_methods[0]
-    tunnel = replace(profile.tunnel, protocol=name)
-    return replace(profile, tunnel=tunnel, settings=settings, sign_in=replace(profile.sign_in, method=method))
+    return replace(with_settings_of(profile, name), sign_in=replace(profile.sign_in, method=method))
 
 
 def answer_of(way: Profile, found: Capabilities | None, why: str, policy: Policy, known: Sequence[str]) -> WayAnswer:

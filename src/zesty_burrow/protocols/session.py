@@ -54,7 +54,7 @@ class FrameReader(Protocol):
         """Whether only datagrams follow."""
 
     def hand_over(self) -> bytes:
-        """What is kept, for another reader; this one begins anew."""
+        """What is kept, for another reader; this one is empty then."""
 
     def feed(self, data: bytes) -> list[bytes]:
         """The datagrams that are complete now. Raises only ``Malformed``: then the connection is to be closed."""

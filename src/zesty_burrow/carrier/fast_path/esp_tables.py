@@ -77,7 +77,7 @@ class EspTables:
         self._opening, self._sealing = Contexts(sealing=False), Contexts(sealing=True)
 
     def forget(self) -> None:
-        """Learn everything anew with the next look."""
+        """Read everything again at the next look."""
         self._revision = -1
 
     def look(self, path: DataPath, served: DatagramPort | None) -> None:

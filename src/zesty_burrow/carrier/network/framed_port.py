@@ -34,7 +34,7 @@ class FramedPort(StreamPort):
             self._out += self.opening()
 
     def opening(self) -> bytes:
-        """The framing's prefix; what comes is read anew."""
+        """The framing's prefix; what comes is read from its beginning."""
         self._reader = self._framing.reader()
         self.connections += 1
         return self._framing.begin()

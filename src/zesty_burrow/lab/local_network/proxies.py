@@ -1,4 +1,4 @@
-"""The internet provider's proxies, HTTP CONNECT and SOCKS 5: whoever may not go out directly may by these."""
+"""The internet provider's proxies, HTTP CONNECT and SOCKS 5: a way out where there is no other."""
 
 from __future__ import annotations
 

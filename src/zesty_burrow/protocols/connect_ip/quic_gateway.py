@@ -98,7 +98,7 @@ class QuicGateway:
         self.callers = {identifier: one for identifier, one in self.callers.items() if one is not caller}
 
     def forget_all(self, now: float) -> None:
-        """As after a restart: nobody is known, and nobody is told."""
+        """As after a restart: all callers are forgotten, and nothing is sent to them."""
         for caller in list(self._links):
             self._events.append(CallerEvent(caller, Down(now, by_peer=False)))
             self._forget(caller)

@@ -69,7 +69,7 @@ ANSWER_DUE, QUIET = 4.0, 3.0
 """Seconds for the answer to a question whether the other side is alive, and after which it is asked where packets go
 out and nothing comes in."""
 AGAIN, LONGEST_WAIT = 0.5, 8.0
-"""Seconds until a lost connection is begun anew where no port does it; doubled each time."""
+"""Seconds until a lost connection is made again where no port does it; doubled each time."""
 PATIENCE = 2.0
 """Seconds for what the gateway does not have to send: an address of the second family, more routes."""
 PORT = 1

@@ -172,7 +172,7 @@ class QuicLink:
 
     @contextmanager
     def _breaking(self) -> Iterator[None]:
-        """What breaks the connection is told with the next events."""
+        """An error of the library ends the connection: the next events report it."""
         try:
             yield
         except QuicConnectionError as problem:
@@ -343,7 +343,7 @@ class QuicLink:
         """Datagrams to send now, and where to."""
         made: list[tuple[bytes, tuple[str, int]]] = []
         with self._breaking():
-            # Where it breaks here, that is told with the next look at the time, which is due at once.
+            # An error here is reported by ``handle_timer``, which is due at once.
             made = self.quic.datagrams_to_send(now) if not self._broken else []
         sent = sum(len(data) for data, _ in made)
         # What is held back is not told by the library: an estimate, which a quiet moment puts right.

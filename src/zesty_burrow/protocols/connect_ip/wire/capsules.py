@@ -15,7 +15,7 @@ MAX_PACKET = 65535
 MAX_CONTROL = 1 << 14
 """Octets of a capsule that is not a datagram: a thousand routes of IPv4, four hundred of IPv6."""
 SKIPPED = 0x17
-"""RFC 9297 §5.4: types of 0x29 * N + 0x17 mean nothing; whoever gets one skips it."""
+"""RFC 9297 §5.4: types of 0x29 * N + 0x17 mean nothing; a receiver skips them."""
 Interface = IPv4Interface | IPv6Interface
 
 
@@ -147,7 +147,7 @@ class CapsuleReader:
         self._skip = 0
 
     def hand_over(self) -> tuple[bytes, int]:
-        """What is kept, and how many octets are yet to be skipped, for another reader; this one begins anew."""
+        """What is kept, and how many octets are yet to be skipped, for another reader; this one is empty then."""
         kept, skip = bytes(self._kept), self._skip
         self._kept.clear()
         self._skip = 0
