@@ -16,6 +16,7 @@ from http_ends import (
     EVERYTHING,
     HERE,
     INNER,
+    THERE,
     Wire,
     a_config,
     a_profile,
@@ -45,6 +46,7 @@ from zesty_burrow.protocols.connect_ip.wire.capsules import (
     write_capsule,
     write_routes,
 )
+from zesty_burrow.protocols.registry import protocol
 from zesty_burrow.protocols.session import ChannelChanged, Down, Moved, NetworkSettings, Up
 
 WAYS = [("tcp", (H2, HTTP1)), ("tcp", (HTTP1,)), ("udp", ())]
@@ -510,3 +512,24 @@ def test_a_burst_of_bytes_of_a_stream():
     assert wire.up.channel.take() == [ip4(b"x")]
     wire.session.receive_burst(b"", 1, wire.session.peer, wire.now)
     assert wire.session.wants_connection
+
+
+def test_a_probe_leaves_nothing_open():
+    """Who has only asked by HTTP/3 says so at the end: the gateway sends nothing more to a socket that is closed."""
+    wire = Wire(a_profile(transport="udp"))
+    probe = wire.session = protocol("connect-ip").probe(wire.profile, THERE[0], 5.0, bytes)
+    wire.connect()
+    wire.events = []
+    probe.start(wire.now)
+    for _ in range(20):
+        wire.run(rounds=1)
+        if wire.events:
+            break
+    assert probe.found.version == "HTTP/3"
+    assert not probe.found.against
+    for one in probe.send(wire.now):
+        wire.caller.receive(one.data, HERE, wire.now)
+    for _ in range(400):
+        wire.now += 0.1
+        wire.caller.handle_timer(wire.now)
+        assert wire.caller.send(wire.now) == []

@@ -51,7 +51,7 @@ class HttpProbe:
         self._due: float | None = None
         self._began = 0.0
         self._events: deque[ProbeDone] = deque()
-        self._is_over = False
+        self._is_over = self._is_proven = False
 
     @property
     def framing(self) -> Framing:
@@ -82,6 +82,7 @@ class HttpProbe:
                     self.found.against = problem.why
                     self._end(now)
                     return
+                self._is_proven = True
                 self._link.inquire()
                 self._due = now + SETTINGS_DUE
             elif isinstance(event, Gone) and not self._is_over:
@@ -97,12 +98,15 @@ class HttpProbe:
         self._end(now)
 
     def _end(self, now: float, *, silent: bool = False) -> None:
+        """A gateway that has proven itself is told, and need not wait for more."""
         self._is_over, self._due = True, None
+        if self._is_proven:
+            self._link.close()
         self._events.append(ProbeDone(now, silent=silent))
 
     def send(self, now: float) -> list[Datagram]:
         """What to send now; nothing more to whom did not prove himself."""
-        if self._is_over and self.found.against:
+        if self._is_over and not self._is_proven:
             return []
         return [Datagram(data, self.local_port, self.gateway) for data, _ in self._link.out(now)]
 
