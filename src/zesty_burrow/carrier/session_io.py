@@ -70,6 +70,15 @@ class Blocking(Protocol):
 
 
 @runtime_checkable
+class Receiving(Protocol):
+    """A machine some of whose messages come in the datagrams that carry packets."""
+
+    @property
+    def has_received(self) -> bool:
+        """Whether some wait for it."""
+
+
+@runtime_checkable
 class BurstMachine(Protocol):
     """A machine that takes many datagrams of one sender at once; all of them are its own."""
 
@@ -112,6 +121,7 @@ class SessionIo(Generic[E]):
         self._reconnecting = machine if isinstance(machine, Reconnecting) else None
         self._bursts = machine if isinstance(machine, BurstMachine) else None
         self._blocking = machine if isinstance(machine, Blocking) else None
+        self._receiving = machine if isinstance(machine, Receiving) else None
         self._streams = [port for port in ports.values() if isinstance(port, StreamPort)]
         self._loop = asyncio.get_running_loop()
         self._timer: asyncio.TimerHandle | None = None
@@ -150,7 +160,7 @@ class SessionIo(Generic[E]):
                 for data in self._left_of(burst, port):
                     received = True
                     self.machine.receive(data, burst.source, now, number)
-            if received:
+            if received or (self._receiving is not None and self._receiving.has_received):
                 self.flush()
             if not isinstance(port, StreamPort):
                 return

@@ -6,7 +6,7 @@ import asyncio
 import os
 import socket
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 
 from zesty_burrow.carrier.data_path.path_size import PathSize
@@ -23,6 +23,7 @@ from zesty_burrow.core.profile import Profile
 from zesty_burrow.core.proxy import ProxyRoute
 from zesty_burrow.core.scope import CredentialsKind
 from zesty_burrow.errors import ProgramFault
+from zesty_burrow.host.watches.address_changes import source_towards
 from zesty_burrow.protocols.registry import protocol
 from zesty_burrow.protocols.session import (
     Event,
@@ -70,6 +71,7 @@ class OpenSession:
         marked: bool = False,
     ) -> None:
         self.profile = profile
+        request = replace(request, local_address=source_towards(request.address))
         through = through_proxy(profile, request)
         self.session: Session = protocol(profile.tunnel.protocol).session(profile, request, os.urandom)
         if self.session.transport is Transport.STREAM:

@@ -34,6 +34,7 @@ class Secrets:
     password: str
     office_authority: Authority
     portal_password: str
+    shared_key: str
 
 
 Calls = dict[str, Callable[[dict[str, Any]], dict[str, Any]]]
@@ -99,7 +100,7 @@ def _own_kit(secrets: Secrets, name: str) -> tuple[Authority, dict[str, str]]:
 
 
 def _gateway(name: str, secrets: Secrets) -> Calls:
-    host = GatewayHost(story.PLACE_BY_NAME[name], *_own_kit(secrets, name))
+    host = GatewayHost(story.PLACE_BY_NAME[name], *_own_kit(secrets, name), secrets.shared_key)
     host.start()
 
     def set_faults(request: dict[str, Any]) -> dict[str, Any]:

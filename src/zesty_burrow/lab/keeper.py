@@ -154,6 +154,7 @@ def prepare_folder(folder: Path) -> Secrets:
         random_secrets.token_urlsafe(12),
         make_authority(story.OFFICE_PROVIDER),
         random_secrets.token_urlsafe(12),
+        random_secrets.token_urlsafe(12),
     )
     files = kit.kit_files(secrets.authority.pem(), secrets.password)
     write_private(folder / "quillwort-relay.zip", kit.kit_archive(files))

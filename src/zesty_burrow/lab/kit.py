@@ -44,7 +44,9 @@ def place_profile(place: story.Site) -> Profile:
     )
 
 
-SIGN_INS = ("password", "certificate", "shared-key", "raw-key", "eap-tls", "eap-tls-alone", "two-rounds")
+L2TP = "l2tp"
+SIGN_INS = ("password", "certificate", "shared-key", "raw-key", "eap-tls", "eap-tls-alone", "two-rounds", L2TP)
+"""By IKEv2; the last one by L2TP over IPsec."""
 _BY_CERTIFICATE = {
     "certificate": SignIn(method="certificate"),
     "eap-tls": SignIn(method="eap-tls"),
@@ -61,6 +63,7 @@ class Account:
     password: str
     key: PrivateKey
     gateway_key: PrivateKey
+    shared_key: str = ""
 
 
 def office_files(
@@ -68,8 +71,8 @@ def office_files(
 ) -> dict[str, str]:
     """What the office's own gateway exports for an account: for the office's network alone, or for all traffic."""
     traffic = Traffic() if everything else Traffic(networks=(ip_network(story.OFFICE_NETWORK),))
-    if sign_in == "shared-key":
-        return {"office.txt": _office_sheet(place, account, everything=everything)}
+    if sign_in in ("shared-key", L2TP):
+        return {"office.txt": _office_sheet(place, account, everything=everything, by_l2tp=sign_in == L2TP)}
     profile = Profile(
         name="office-everything" if everything else "office",
         provider=place.provider,
@@ -104,12 +107,15 @@ def office_files(
     return {f"{profile.name}.toml": write_profile(profile), **files}
 
 
-def _office_sheet(place: story.Site, account: Account, *, everything: bool) -> str:
+def _office_sheet(place: story.Site, account: Account, *, everything: bool, by_l2tp: bool) -> str:
     """A set-up sheet, as an IT department fills it in."""
     networks = "All traffic: yes" if everything else f"All traffic: no\nOffice networks: {story.OFFICE_NETWORK}"
+    secrets = f"Shared secret: {account.password}\n"
+    if by_l2tp:
+        secrets = f"Protocol: L2TP/IPsec\nPassword: {account.password}\nShared secret: {account.shared_key}\n"
     return (
         f"Connection name: Office\nCompany: {place.provider}\nHost name: {place.host_name}\nCountry: {place.country}\n"
-        f"Town: {place.city}\nUser name: {account.name}\nShared secret: {account.password}\n{networks}\n"
+        f"Town: {place.city}\nUser name: {account.name}\n{secrets}{networks}\n"
     )
 
 

@@ -39,6 +39,9 @@ FAULTS = {
     "redirects": "it sends its callers to itself by another message, as a group of gateways does (RFC 5685)",
     "redirects-away": "it sends its callers to a gateway that cannot prove to be this one",
     "short-sign-in": "it wants every sign-in to be repeated within six seconds (RFC 4478)",
+    "wrong-shared-key": "its key for L2TP over IPsec is another one",
+    "asks-for-pap": "by L2TP it wants passwords as they are",
+    "numbers-packets": "by L2TP it gives packets numbers (RFC 2661 §5.4)",
     "no-http2": "it speaks HTTP/1.1 alone",
     "no-extended-connect": "its HTTP/2 has no extended CONNECT (RFC 8441)",
     "no-datagrams": "its QUIC takes no datagrams (RFC 9221)",
@@ -86,6 +89,8 @@ class Site:
     key_kind: str = "ecdsa"
     provider: str = PROVIDER
     own_name: str = ""
+    is_old: bool = False
+    """Whether it speaks the protocols of old as well: L2TP over IPsec."""
 
     @property
     def host_name(self) -> str:
@@ -129,7 +134,7 @@ class Site:
 PLACES = (
     Site("lisbon", "Lisbon", "PT", "PT-11", 1, key_kind="rsa"),
     Site("tallinn", "Tallinn", "EE", "EE-37", 2),
-    Site("montevideo", "Montevideo", "UY", "UY-MO", 3),
+    Site("montevideo", "Montevideo", "UY", "UY-MO", 3, is_old=True),
     Site("nairobi", "Nairobi", "KE", "KE-30", 4),
     Site("wellington", "Wellington", "NZ", "NZ-WGN", 5, outer_version=6),
 )
@@ -141,6 +146,7 @@ OFFICE = Site(
     6,
     provider=OFFICE_PROVIDER,
     own_name="tidewrack-office.dynamic.example",
+    is_old=True,
 )
 """The office's own gateway, reached by a dynamic DNS name."""
 GATEWAYS = (*PLACES, OFFICE)

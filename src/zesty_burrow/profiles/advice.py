@@ -56,6 +56,8 @@ def _asked_of_small(entry: Algorithm) -> bool:
 
 
 IKE = "ikev2"
+SOURCES = {"connect-ip": "RFC 8446, RFC 9325", "l2tp-ipsec": "RFC 9395, RFC 8247, RFC 8221"}
+"""Of advice about what was agreed on."""
 PHONE = Device(
     "phone",
     "a telephone's own client: counted on for what RFC 8247 and RFC 8221 ask of everybody, and no more",
@@ -63,7 +65,7 @@ PHONE = Device(
     ("eap-mschapv2", "certificate", "pre-shared-key"),
     ("certificate", "pre-shared-key"),
     additional_key=False,
-    protocols=(IKE,),
+    protocols=(IKE, "l2tp-ipsec"),
 )
 DEVICES: dict[str, Device] = {
     "workstation": Device("workstation", "a computer with this program", lambda entry: entry.usable),
@@ -159,7 +161,7 @@ def advise(
 ) -> Advice:
     """Everything that can be said. ``known`` is None where the gateway was not asked or did not answer."""
     if profile.tunnel.protocol != IKE:
-        return _over_tls(profile, policy, device, known, asked=asked, gateway=gateway)
+        return _little_to_choose(profile, policy, device, known, asked=asked, gateway=gateway)
     capabilities = known if isinstance(known, IkeCapabilities) else None
     rows = _rows(profile, policy, device, costs, capabilities)
     would = capabilities.chosen if capabilities else None
@@ -191,16 +193,17 @@ def advise(
     )
 
 
-def _over_tls(
+def _little_to_choose(
     profile: Profile, policy: Policy, device: Device, known: Capabilities | None, *, asked: bool, gateway: str
 ) -> Advice:
-    """TLS 1.3 leaves little to choose: what it has agreed on is held against the policy."""
+    """TLS 1.3 and IKEv1 leave little to choose: what was agreed on is held against the policy."""
     would = known.chosen if known else None
     found = judge_profile(policy, profile) + (judge_suite(policy, would, profile.name) if would else [])
     obstacles = [known.against] if known and known.against else []
     if device.protocols and profile.tunnel.protocol not in device.protocols:
         obstacles.append(f"goes over {profile.tunnel.protocol}, which a {device.kind} does not know")
-    reasons = (Reason(known.words, "RFC 8446, RFC 9325"),) if known and known.words else ()
+    source = SOURCES.get(profile.tunnel.protocol, "")
+    reasons = (Reason(known.words, source),) if known and known.words else ()
     should = would if not any(entry.code.slug == "policy-negotiated" for entry in found) else None
     answer = asked, known is not None, (), would, should, reasons, tuple(obstacles), tuple(found)
     return Advice(profile.name, profile.place, gateway, device.kind, *answer)

@@ -28,6 +28,7 @@ PREFERENCE = (
         "where the gateway speaks no HTTP: as quick, by a port that fewer networks let out",
         "docs/performance.md",
     ),
+    ("l2tp-ipsec", "UDP", "set up by IKEv1, which is retired: only where nothing else is answered", "RFC 9395 §3"),
 )
 """Protocols and transports, the best first, why, and who says so."""
 

@@ -61,14 +61,15 @@ class GatewayTrust:
     over_tls: bool = True
 
     @classmethod
-    def of(cls, profile: Profile, wall_time: datetime) -> GatewayTrust:
-        """A profile's, for TLS. Raises :class:`ProfileInvalid` where it names no authority and needs one."""
+    def of(cls, profile: Profile, wall_time: datetime, *, over_tls: bool = True) -> GatewayTrust:
+        """A profile's. Raises :class:`ProfileInvalid` where it names no authority and needs one."""
         return cls(
             profile.gateway_identity,
             anchors_of(profile, needed=True),
             wall_time,
             revocation_lists_of(profile),
             profile.revocation_status == "required",
+            over_tls,
         )
 
 

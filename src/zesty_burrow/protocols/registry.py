@@ -53,6 +53,7 @@ class TunnelProtocol(Protocol):
 _MODULES = {
     "ikev2": "zesty_burrow.protocols.ikev2.protocol",
     "connect-ip": "zesty_burrow.protocols.connect_ip.protocol",
+    "l2tp-ipsec": "zesty_burrow.protocols.l2tp_ipsec.protocol",
 }
 
 

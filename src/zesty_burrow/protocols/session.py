@@ -440,7 +440,7 @@ class SessionRequest:
 
     ``address``: the gateway's, which was looked up; ``timeout``: seconds to wait for an answer; ``wall_time``: what
     certificates are judged by; ``redirected_from``: the gateway that has sent us here; ``wanted``: inner addresses
-    that this side had before.
+    that this side had before; ``local_address``: this machine's towards the gateway, empty where it is not known.
     """
 
     address: str
@@ -449,3 +449,4 @@ class SessionRequest:
     timeout: float
     redirected_from: str = ""
     wanted: tuple[Address, ...] = ()
+    local_address: str = ""

@@ -106,7 +106,7 @@ class EspTables:
         tunnels = [
             (one, one.channel)
             for one in path.plain.tunnels
-            if isinstance(one, Tunnel) and isinstance(one.channel, EspChannel)
+            if isinstance(one, Tunnel) and type(one.channel) is EspChannel
         ]
         pairs = [[pair for pair in channel.pairs.values() if pair is not channel.waiting] for _, channel in tunnels]
         ranges = [len(pair.local) + len(pair.remote) for row in pairs for pair in row]

@@ -6,12 +6,11 @@ from argparse import ArgumentParser, BooleanOptionalAction, Namespace
 from collections.abc import Callable
 from dataclasses import replace
 from ipaddress import ip_address, ip_network
-from typing import Any
 from urllib.parse import urlsplit
 
 from zesty_burrow.commands.context import Context
+from zesty_burrow.commands.profiles.choose_protocol import ALL_LISTS, with_options, words_of
 from zesty_burrow.core.net import Address, Network
-from zesty_burrow.core.policy.policy import Policy
 from zesty_burrow.core.profile import (
     AS_INNER,
     EVERYTHING,
@@ -28,14 +27,11 @@ from zesty_burrow.errors import UsageError
 from zesty_burrow.profiles.change_protocol import with_protocol
 from zesty_burrow.profiles.text import read_profile, write_profile
 from zesty_burrow.protocols import registry
-from zesty_burrow.protocols.connect_ip import choice as connect_ip
-from zesty_burrow.protocols.connect_ip.settings import ConnectIpSettings
-from zesty_burrow.protocols.ikev2.choice import LISTS, read_list, summary, with_algorithms, with_suite
-from zesty_burrow.protocols.ikev2.settings import LIFETIMES, PORTS, TRANSPORTS, IkeSettings
+from zesty_burrow.protocols.ikev2.choice import LISTS
+from zesty_burrow.protocols.ikev2.settings import LIFETIMES, TRANSPORTS
 from zesty_burrow.report.results.plain import MessageResult
 from zesty_burrow.store.history import described
 
-ALL_LISTS = tuple(dict.fromkeys((*LISTS, *connect_ip.LISTS)))
 EXAMPLE = "zesty choose lisbon --encryption 'ENCR_CHACHA20_POLY1305, ENCR_AES_GCM_16 256' --key-exchange curve448"
 
 
@@ -54,8 +50,21 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--of", choices=("both", "ike", "esp"), default="both", help="the SA that the algorithms are for (both)"
     )
+    parser.add_argument(
+        "--weak-algorithms",
+        action=BooleanOptionalAction,
+        help="for l2tp-ipsec: offer 3DES, SHA-1, MD5 and small MODP groups as well, behind the others",
+    )
+    parser.add_argument(
+        "--sign-in", metavar="METHOD", help="how this side signs in; for l2tp-ipsec ms-chap-v2, chap or pap"
+    )
     parser.add_argument("--defaults", action="store_true", help="reset the algorithms to the defaults")
     parser.add_argument("--best", action="store_true", help="ask the gateway and use what `zesty advise` recommends")
+    _add_ways(parser)
+
+
+def _add_ways(parser: ArgumentParser) -> None:
+    """How the gateway is reached."""
     parser.add_argument("--networks", metavar="LIST", help="networks that go through the tunnel, or `everything`")
     parser.add_argument("--leave-out", metavar="LIST", help="networks that do not go through the tunnel, or `none`")
     parser.add_argument(
@@ -103,11 +112,8 @@ def run(args: Namespace, context: Context) -> MessageResult:
         found = [store.find_profile(name)[0] for name in dict.fromkeys(args.name)]
         changed = []
         for profile in found:
-            made = _reach(args, with_protocol(profile, args.protocol) if args.protocol else profile)
-            if isinstance(made.settings, IkeSettings):
-                made = replace(made, settings=_ike(args, context, made, made.settings, given))
-            elif isinstance(made.settings, ConnectIpSettings):
-                made = replace(made, settings=_connect_ip(args, made, made.settings, policy, given))
+            made = _method(args, _reach(args, with_protocol(profile, args.protocol) if args.protocol else profile))
+            made = replace(made, settings=with_options(args, made, policy, given))
             # Reading it again holds it against every rule of a profile, and names the key that breaks one.
             changed.append(read_profile(write_profile(made), f"profile {profile.name}"))
         different = [after for before, after in zip(found, changed, strict=True) if after != before]
@@ -128,43 +134,14 @@ def _number_or(word: str) -> Callable[[str], int | str]:
     return read
 
 
-def _ike(args: Namespace, context: Context, profile: Profile, settings: IkeSettings, given: list[str]) -> IkeSettings:
-    _refuse_foreign(profile, [name for name in given if name not in LISTS])
-    policy = context.policy()
-    if args.transport and args.transport != settings.transport:
-        settings = replace(settings, transport=args.transport, port=PORTS[args.transport])
-    if args.port is not None:
-        settings = replace(settings, port=args.port)
-    for name in LIFETIMES:
-        if (value := getattr(args, name)) is not None:
-            settings = replace(settings, **{name: value})
-    if args.best:
-        return _best(args, replace(profile, settings=settings), settings, policy)
-    if args.defaults:
-        return replace(settings, ike=(), esp=())
-    chosen = {name: read_list(name, getattr(args, name), policy) for name in given}
-    return with_algorithms(settings, chosen, args.of) if chosen else settings
-
-
-def _refuse_foreign(profile: Profile, names: list[str]) -> None:
-    """Options that only another protocol has."""
-    if names:
-        raise UsageError(f"--{names[0].replace('_', '-')} is nothing that {profile.tunnel.protocol} has")
-
-
-def _connect_ip(
-    args: Namespace, profile: Profile, settings: ConnectIpSettings, policy: Policy, given: list[str]
-) -> ConnectIpSettings:
-    own = replace(settings, transport=args.transport or settings.transport, port=args.port or settings.port)
-    lifetimes = [name for name in LIFETIMES if name != "peer_seconds" and getattr(args, name) is not None]
-    best = ["best"] if args.best else []
-    _refuse_foreign(profile, [*(name for name in given if name not in connect_ip.LISTS), *lifetimes, *best])
-    if args.peer_seconds is not None:
-        own = replace(own, peer_seconds=args.peer_seconds)
-    if args.defaults:
-        return replace(own, cipher_suites=(), key_exchange=())
-    chosen: dict[str, Any] = {name: connect_ip.read_list(name, getattr(args, name), policy) for name in given}
-    return replace(own, **chosen)
+def _method(args: Namespace, profile: Profile) -> Profile:
+    """How this side signs in, by the protocol's own words."""
+    if args.sign_in is None:
+        return profile
+    known = registry.protocol(profile.tunnel.protocol).sign_in_methods
+    if args.sign_in not in known:
+        raise UsageError(f"--sign-in {args.sign_in!r:.40} is not one of {', '.join(known)}")
+    return replace(profile, sign_in=replace(profile.sign_in, method=args.sign_in))
 
 
 def _reach(args: Namespace, profile: Profile) -> Profile:
@@ -231,30 +208,11 @@ def _networks(option: str, words: str, word: str, meaning: tuple[Network, ...]) 
         raise UsageError(f"{option}: {problem}", next_step=f"For example 10.20.0.0/16, or {word}.") from None
 
 
-def _best(args: Namespace, profile: Profile, settings: IkeSettings, policy: Policy) -> IkeSettings:
-    """What advice says, from a gateway that has answered."""
-    from zesty_burrow.carrier.costs import measure_costs
-    from zesty_burrow.carrier.probe import probe_gateways
-    from zesty_burrow.profiles.advice import DEVICES, advise
-
-    asked = probe_gateways([profile], args.timeout, lambda _: None)[0]
-    advice = advise(
-        profile, policy, DEVICES["workstation"], measure_costs(), asked.capabilities, asked=True, gateway=asked.address
-    )
-    suite = advice.should
-    if asked.capabilities is None or suite is None:
-        why = asked.why or "the gateway, this program and the policy have nothing in common"
-        raise UsageError(f"there is no advice for {profile.name}", why=why, next_step="See `zesty advise`.")
-    return with_suite(settings, suite)
-
-
 def _told(profile: Profile) -> str:
     gateway, traffic = profile.gateway, profile.traffic
     shown = "everything" if traffic.networks == EVERYTHING else ", ".join(map(str, traffic.networks))
     shown += f" except {', '.join(map(str, traffic.left_out))}" if traffic.left_out else ""
-    own = profile.settings
-    known = summary(own) if isinstance(own, IkeSettings) else []
-    known = connect_ip.summary(own) if isinstance(own, ConnectIpSettings) else known
+    known = words_of(profile)
     known += [f"by the proxy {profile.proxy}"] if profile.proxy is not None else []
     parts = [profile.tunnel.protocol, *known, f"through the tunnel: {shown}"]
     if traffic.name_servers:

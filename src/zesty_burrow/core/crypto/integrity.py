@@ -51,6 +51,7 @@ def _hmac(name: str) -> Keyed:
 
 
 PRFS: dict[int, Keyed] = {
+    1: _hmac("md5"),
     2: _hmac("sha1"),
     4: aes_xcbc_prf,
     5: _hmac("sha256"),
@@ -94,6 +95,7 @@ def _hmac_check(key_size: int, icv_size: int, name: str) -> Integrity:
 
 
 INTEGRITY: dict[int, Integrity] = {
+    1: _hmac_check(16, 12, "md5"),
     2: _hmac_check(20, 12, "sha1"),
     5: Integrity(16, 12, aes_xcbc),
     8: Integrity(16, 12, aes_cmac),
@@ -101,7 +103,7 @@ INTEGRITY: dict[int, Integrity] = {
     13: _hmac_check(48, 24, "sha384"),
     14: _hmac_check(64, 32, "sha512"),
 }
-"""RFC 2404, 3566, 4494, 4868."""
+"""RFC 2403, 2404, 3566, 4494, 4868. HMAC-MD5 is there for IKEv1, where an explicit word allows it."""
 
 
 def prf(number: int, key: bytes, data: bytes) -> bytes:

@@ -18,8 +18,18 @@ from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 from zesty_burrow.core.crypto.protection import Random
 from zesty_burrow.errors import Malformed, ProgramFault
 
-MODP: dict[int, tuple[int, int, int]] = {14: (2048, 124476, 320), 15: (3072, 1690314, 432), 16: (4096, 240904, 512)}
-"""RFC 3526 §3 to §5 by group: bits, the number in the prime's formula, and the bits of an exponent (§8)."""
+MODP: dict[int, tuple[int, int, int]] = {
+    2: (1024, 129093, 256),
+    5: (1536, 741804, 256),
+    14: (2048, 124476, 320),
+    15: (3072, 1690314, 432),
+    16: (4096, 240904, 512),
+}
+"""RFC 3526 §2 to §5 by group: bits, the number in the prime's formula, and the bits of an exponent (§8).
+
+Groups 2 (RFC 2409 §6.2) and 5 are there for IKEv1, where an explicit word allows them.
+"""
+TOO_SMALL = frozenset({2, 5})
 CURVES: dict[int, tuple[ec.EllipticCurve, int]] = {
     19: (ec.SECP256R1(), 0xFFFFFFFF00000000FFFFFFFFFFFFFFFFBCE6FAADA7179E84F3B9CAC2FC632551),
     20: (
@@ -131,7 +141,7 @@ class Ecp(KeyAgreement):
 
 
 class Modp(KeyAgreement):
-    """Groups 14 to 16. RFC 3526 §8: an exponent that matches the group's strength; it is used once."""
+    """MODP groups. RFC 3526 §8: an exponent that matches the group's strength; it is used once."""
 
     def __init__(self, group: int, random: Random) -> None:
         self.group = group
@@ -181,8 +191,8 @@ def encapsulate(peer: bytes) -> tuple[bytes, bytes]:
     return ciphertext, secret
 
 
-METHODS = frozenset({*MODP, *CURVES, 31, 32})
-"""The groups that are implemented."""
+METHODS = frozenset({*MODP, *CURVES, 31, 32}) - TOO_SMALL
+"""The groups that IKEv2 is implemented with."""
 
 
 def make_key_agreement(group: int, random: Random) -> KeyAgreement:

@@ -11,7 +11,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from cryptography.exceptions import InvalidTag
-from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
+from cryptography.hazmat.decrepit.ciphers.algorithms import TripleDES
+from cryptography.hazmat.primitives.ciphers import BlockCipherAlgorithm, Cipher, algorithms, modes
 from cryptography.hazmat.primitives.ciphers.aead import AESCCM, AESGCM, ChaCha20Poly1305
 
 from zesty_burrow.core.crypto.integrity import INTEGRITY, Integrity
@@ -144,32 +145,32 @@ class _Separate(_Counted):
         return body
 
 
-class AesCbc(_Separate):
-    """AES-CBC (RFC 3602) with an unpredictable IV, and one context for all packets each way.
+class Cbc(_Separate):
+    """AES-CBC (RFC 3602) or 3DES-CBC (RFC 2451) with an unpredictable IV, and one context for all packets each way.
 
     To set a cipher up costs more than to run it. So the chain is never broken: what goes in first for each packet is
     random, what comes out for it is the IV (NIST SP 800-38A, appendix C: a nonce under the cipher), and the packet
     follows. Opened the same way, the IV gives a block that nobody needs, and then the packet.
     """
 
-    block = 16
-    iv_size = 16
-
-    def __init__(self, key: bytes, integrity: Integrity, integrity_key: bytes, random: Random) -> None:
+    def __init__(
+        self, algorithm: BlockCipherAlgorithm, integrity: Integrity, integrity_key: bytes, random: Random
+    ) -> None:
         super().__init__(integrity, integrity_key)
-        cipher, self._random = Cipher(algorithms.AES(key), modes.CBC(bytes(16))), random
+        self.block = self.iv_size = algorithm.block_size // 8
+        cipher, self._random = Cipher(algorithm, modes.CBC(bytes(self.block))), random
         self._encryptor, self._decryptor = cipher.encryptor(), cipher.decryptor()
 
     def seal(self, associated: bytes, plaintext: bytes, behind: bytes = b"", number: int = 0) -> bytes:
         if len(plaintext) % self.block:
             raise ProgramFault("a plaintext does not make whole blocks")
-        return self._sealed(associated, self._encryptor.update(self._random(16) + plaintext), behind)
+        return self._sealed(associated, self._encryptor.update(self._random(self.block) + plaintext), behind)
 
     def open(self, associated: bytes, sealed: bytes, behind: bytes = b"") -> bytes:
         if len(sealed) < self.overhead + self.block:
             raise Malformed("a sealed part is malformed", why=f"{len(sealed)} octets do not make whole blocks")
         body = self._checked(associated, sealed, behind)
-        return self._decryptor.update(body)[16:]
+        return self._decryptor.update(body)[self.block :]
 
 
 class AesCtr(_Separate):
@@ -213,8 +214,9 @@ def _ccm(icv: int) -> _Cipher:
     return _Cipher(3, True, lambda key, salt: Combined(AESCCM(key, tag_length=icv), key, salt, icv))
 
 
-ENCR_AES_CBC, ENCR_AES_CTR = 12, 13
+ENCR_3DES, ENCR_AES_CBC, ENCR_AES_CTR = 3, 12, 13
 _CIPHERS: dict[int, _Cipher] = {
+    ENCR_3DES: _Cipher(0, False, default_bits=192),
     ENCR_AES_CBC: _Cipher(0, False),
     ENCR_AES_CTR: _Cipher(4, False),
     14: _ccm(8),
@@ -225,7 +227,7 @@ _CIPHERS: dict[int, _Cipher] = {
     20: _gcm(16),
     28: _Cipher(4, True, lambda key, salt: Combined(ChaCha20Poly1305(key), key, salt), default_bits=256),
 }
-"""RFC 3602, 3686, 4309, 4106, 7634, by IANA numbers."""
+"""RFC 2451, 3602, 3686, 4309, 4106, 7634, by IANA numbers. 3DES is for IKEv1, where an explicit word allows it."""
 
 
 def _cipher(encryption: int, integrity: int) -> _Cipher:
@@ -252,4 +254,5 @@ def make_protection(
         return cipher.make(plain, salt)
     if encryption == ENCR_AES_CTR:
         return AesCtr(plain, salt, INTEGRITY[integrity], integrity_key)
-    return AesCbc(plain, INTEGRITY[integrity], integrity_key, random)
+    algorithm = TripleDES(plain) if encryption == ENCR_3DES else algorithms.AES(plain)
+    return Cbc(algorithm, INTEGRITY[integrity], integrity_key, random)

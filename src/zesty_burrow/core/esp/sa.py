@@ -44,12 +44,14 @@ def largest_inner(room: int, protection: Protection) -> int:
 class OutboundSa:
     """Seals packets for the peer's SPI. Sequence numbers never repeat under the key.
 
-    ``extended``: they have 64 bits, of which the lower half is sent (RFC 4303 §2.2.1).
+    ``extended``: they have 64 bits, of which the lower half is sent (RFC 4303 §2.2.1). ``following``: the next header
+    in transport mode (RFC 4303 §3.1.1); 0: tunnel mode, where it is the packet's version of IP.
     """
 
-    def __init__(self, spi: int, protection: Protection, *, extended: bool = False) -> None:
+    def __init__(self, spi: int, protection: Protection, *, extended: bool = False, following: int = 0) -> None:
         self.spi = spi
         self.extended = extended
+        self.following = following
         self.state = OutboundState()
         self.protection = protection
         self._spi = spi.to_bytes(4)
@@ -80,17 +82,18 @@ class OutboundSa:
             associated, behind = self.protection.with_high_half(header, (number >> 32).to_bytes(4))
         # RFC 4303 §2.4: payload, padding, pad length and next header end on a boundary of 4 octets or a block.
         pad = -(len(packet) + 2) % self._align
-        following = NEXT_IPV6 if packet[0] >> 4 == 6 else NEXT_IPV4
+        following = self.following or (NEXT_IPV6 if packet[0] >> 4 == 6 else NEXT_IPV4)
         plaintext = packet + PADDING[:pad] + bytes((pad, following))
         return header + self.protection.seal(associated, plaintext, behind, number)
 
 
 class InboundSa:
-    """Opens packets that come for our SPI."""
+    """Opens packets that come for our SPI. ``following``: as in :class:`OutboundSa`."""
 
-    def __init__(self, spi: int, protection: Protection, *, extended: bool = False) -> None:
+    def __init__(self, spi: int, protection: Protection, *, extended: bool = False, following: int = 0) -> None:
         self.spi = spi
         self.extended = extended
+        self.following = following
         self.state = InboundState()
         self.window = ReplayWindow(state=self.state)
         self.protection = protection
@@ -130,7 +133,9 @@ class InboundSa:
         packet = plaintext[: len(plaintext) - 2 - pad]
         if following == NEXT_NONE:
             return b""
+        if self.following and following == self.following:
+            return packet
         expected = {NEXT_IPV4: 4, NEXT_IPV6: 6}.get(following)
-        if expected is None or not packet or packet[0] >> 4 != expected:
+        if self.following or expected is None or not packet or packet[0] >> 4 != expected:
             raise Malformed("an ESP packet is malformed", why=f"next header {following} does not fit its content")
         return packet

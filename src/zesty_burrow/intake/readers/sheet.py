@@ -12,13 +12,13 @@ import re
 import tomllib
 from collections import Counter
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from zesty_burrow.core.credentials import Credentials, NamePassword, PreSharedKey
 from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.core.identity import Identity, IdType
-from zesty_burrow.core.profile import Gateway, Profile, SignIn, Traffic, TunnelSettings
+from zesty_burrow.core.profile import Gateway, Profile, ProtocolSettings, SignIn, Traffic, TunnelSettings
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import Malformed, ProfileInvalid
 from zesty_burrow.intake.readers import layout, server_list
@@ -27,7 +27,9 @@ from zesty_burrow.intake.readers.places import country_code, folded, place_in_na
 from zesty_burrow.intake.readers.tables import HOST_NAME, Row, cells_of, is_host
 from zesty_burrow.intake.readers.vocabulary import DOUBTFUL, Field, Vocabulary, shipped
 from zesty_burrow.profiles.text import read_profile, write_profile
+from zesty_burrow.protocols.connect_ip import settings as connect_ip
 from zesty_burrow.protocols.ikev2.settings import PORTS, IkeSettings
+from zesty_burrow.protocols.l2tp_ipsec import settings as l2tp
 
 SECRET_FIELDS = (Field.ACCOUNT, Field.PASSWORD, Field.SHARED_SECRET)
 ANCHORS = frozenset({Field.HOST, Field.ACCOUNT, Field.PASSWORD})
@@ -269,11 +271,15 @@ IKE_PORTS = frozenset({"500", "4500"})
 def _not_taken(row: Row) -> list[str]:
     """What was understood and has no place, in words: no line of a sheet is dropped silently."""
     told = [f"encryption: {value}" for value in row.values.get(Field.ENCRYPTION, [])]
-    if _transport(row) == "udp":
+    if _transport(row) == "udp" and not any(words.search(_plain(row)) for words in PROTOCOL_WORDS.values()):
         told += [f"port {value}" for value in row.values.get(Field.PORT, []) if not set(_parts(value)) <= IKE_PORTS]
     said = row.values.get(Field.TRANSPORT, [])
     told += [f"transport: {value}" for value in said if not {"udp", "tcp"} & set(_words(value))]
     return told
+
+
+def _plain(row: Row) -> str:
+    return row.first(Field.PROTOCOL).casefold()
 
 
 def _words(value: str) -> list[str]:
@@ -286,11 +292,15 @@ def _transport(row: Row) -> str:
     return "tcp" if "tcp" in words and "udp" not in words else "udp"
 
 
+def _said_port(row: Row) -> int:
+    """The first one that stands there; 0 where none does."""
+    said = row.first(Field.PORT)
+    return next((int(part) for part in re.findall(r"\d{1,5}", said) if 0 < int(part) < 65536), 0)
+
+
 def _port(row: Row, transport: str) -> int:
     """As it is said for TCP; UDP's is the standard's own."""
-    said = row.first(Field.PORT)
-    ports = [int(part) for part in re.findall(r"\d{1,5}", said) if 0 < int(part) < 65536]
-    return ports[0] if transport == "tcp" and ports else PORTS[transport]
+    return (_said_port(row) if transport == "tcp" else 0) or PORTS[transport]
 
 
 def _parts(value: str) -> list[str]:
@@ -299,7 +309,13 @@ def _parts(value: str) -> list[str]:
 
 NOTHING = frozenset({"none", "no", "-", "n/a"})
 """What people write into a field that they leave out."""
-RETIRED = re.compile(r"l2tp|pptp|ike ?v?1\b|xauth", re.IGNORECASE)
+RETIRED = re.compile(r"pptp|ike ?v?1\b|xauth", re.IGNORECASE)
+IKE = "ikev2"
+PROTOCOL_WORDS = {
+    l2tp.NAME: re.compile(r"l2tp"),
+    connect_ip.NAME: re.compile(r"connect[- ]?ip|rfc ?9484|\bhttps?\b|\bhttp/"),
+}
+"""What sheets call the protocols besides IKEv2."""
 SIGN_IN_WORDS = {
     "certificate": re.compile(r"[cz]erti[fv]i[ck]|serti[fv]i[ck]|certyfikat|potrdil|smart ?card"),
     "raw-public-key": re.compile(r"\braw\b"),
@@ -315,17 +331,42 @@ SIGN_IN_WORDS = {
 """How this side signs in, as the sheets' languages say it."""
 
 
-def _check_protocol(row: Row, origin: str) -> None:
+def _protocol(row: Row, origin: str) -> str:
+    """Which protocol a sheet is for: IKEv2 where it does not say."""
     wanted = row.first(Field.PROTOCOL)
     plain = wanted.casefold()
-    if not wanted or "ikev2" in plain.replace(" ", "") or ("ike" in plain and not RETIRED.search(plain)):
-        return
+    if not wanted or "ikev2" in plain.replace(" ", ""):
+        return IKE
+    if named := next((name for name, words in PROTOCOL_WORDS.items() if words.search(plain)), ""):
+        return named
+    if "ike" in plain and not RETIRED.search(plain):
+        return IKE
     slug = "protocol-retired" if RETIRED.search(plain) else "protocol-unavailable"
-    raise ProfileInvalid(f"{origin}: protocol", why=f"{wanted!r:.60} is not available; IKEv2 is", slug=slug)
+    known = f"{IKE}, {', '.join(PROTOCOL_WORDS)}"
+    raise ProfileInvalid(f"{origin}: protocol", why=f"{wanted!r:.60} is not available; {known} are", slug=slug)
 
 
-def _sign_in(row: Row) -> tuple[SignIn, Identity | None]:
+def _settings(row: Row, protocol: str, hosts: list[str], own: Identity | None) -> ProtocolSettings:
+    """A protocol's own, as far as a sheet says something of them."""
+    identity = Identity.of(row.first(Field.IDENTITY) or hosts[0])
+    if protocol == l2tp.NAME:
+        return l2tp.L2tpSettings(identity=identity)
+    if protocol == connect_ip.NAME:
+        words = _words(row.first(Field.TRANSPORT))
+        transport = "any" if {"udp", "tcp"} <= set(words) else "udp" if "udp" in words else "tcp"
+        return connect_ip.ConnectIpSettings(identity=identity, transport=transport, port=_said_port(row) or 443)
+    transport = _transport(row)
+    return IkeSettings(identity=identity, own_identity=own, transport=transport, port=_port(row, transport))
+
+
+def _sign_in(row: Row, protocol: str) -> tuple[SignIn, Identity | None]:
     """By the sheet's own word, else by what it gives: a password, else a shared secret, else neither (a password)."""
+    if protocol == l2tp.NAME:
+        by_key = row.first(Field.SHARED_SECRET).casefold() not in {"", *NOTHING}
+        return SignIn(l2tp.SHARED_KEY if by_key else l2tp.CERTIFICATE, l2tp.SIGN_IN_METHODS[0]), None
+    if protocol == connect_ip.NAME:
+        by_certificate = SIGN_IN_WORDS["certificate"].search(folded(row.first(Field.SIGN_IN)))
+        return SignIn("certificate", connect_ip.CERTIFICATE if by_certificate else connect_ip.BASIC), None
     said = folded(row.first(Field.SIGN_IN))
     method = next((method for method, words in SIGN_IN_WORDS.items() if words.search(said)), "")
     shared = row.first(Field.SHARED_SECRET).casefold() not in {"", *NOTHING}
@@ -340,27 +381,22 @@ def _sign_in(row: Row) -> tuple[SignIn, Identity | None]:
 
 
 def _profile(row: Row, origin: str, provider: str) -> Profile:
-    _check_protocol(row, origin)
+    protocol = _protocol(row, origin)
     hosts = [*_list(row, Field.HOST), *_list(row, Field.HOST6)]
     # A name first: it is what the gateway's certificate has, and what stays where an address changes.
     hosts = list(dict.fromkeys(sorted(hosts, key=_is_address)))
     named = row.first(Field.NAME) or row.first(Field.CITY)
     title = named or place_in_name(hosts[0].partition(".")[0]).city or hosts[0]
-    sign_in, own = _sign_in(row)
+    sign_in, own = _sign_in(row, protocol)
     profile = Profile(
         name=slug_of(title) or slug_of(hosts[0]),
         provider=row.first(Field.PROVIDER) or provider,
         country=country_code(row.first(Field.COUNTRY)),
         city=row.first(Field.CITY),
         gateway=Gateway(tuple(hosts)),
-        settings=IkeSettings(
-            identity=Identity.of(row.first(Field.IDENTITY) or hosts[0]),
-            own_identity=own,
-            transport=_transport(row),
-            port=_port(row, _transport(row)),
-        ),
+        settings=_settings(row, protocol, hosts, own),
         edition=row.first(Field.EDITION),
-        tunnel=_tunnel(row, origin),
+        tunnel=replace(_tunnel(row, origin), protocol=protocol),
         sign_in=sign_in,
         traffic=_traffic(row, origin),
     )

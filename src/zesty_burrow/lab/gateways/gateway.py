@@ -23,7 +23,7 @@ from zesty_burrow.carrier.session_io import SessionIo
 from zesty_burrow.core.crypto.private_key import PrivateKey
 from zesty_burrow.core.dns.encrypted_resolver import EncryptedResolver
 from zesty_burrow.core.identity import Identity
-from zesty_burrow.core.net import AddressRange, Datagram, Endpoint
+from zesty_burrow.core.net import AddressRange, Endpoint
 from zesty_burrow.errors import MachineError, ProgramFault
 from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.host.packet_filter.source_translation import translate_source
@@ -32,6 +32,7 @@ from zesty_burrow.lab import story
 from zesty_burrow.lab.authority import Authority, issue, make_authority, make_key
 from zesty_burrow.lab.gateways.http_callers import PORT as HTTP_PORT
 from zesty_burrow.lab.gateways.http_callers import HttpCallers
+from zesty_burrow.lab.gateways.l2tp_callers import BothVersions
 from zesty_burrow.lab.gateways.stream_callers import EitherPort, StreamCallers
 from zesty_burrow.lab.kit import Account, office_files
 from zesty_burrow.protocols.connect_ip.gateway_session import ConnectIpCaller, GatewayConfig
@@ -41,6 +42,8 @@ from zesty_burrow.protocols.ikev2.responder.responder import Responder
 from zesty_burrow.protocols.ikev2.responder.table import ResponderConfig
 from zesty_burrow.protocols.ikev2.settings import DEFAULTS, ProposalChoice
 from zesty_burrow.protocols.ikev2.wire.offer import Offer
+from zesty_burrow.protocols.l2tp_ipsec.gateway_session import L2tpCaller, L2tpCallerEvent
+from zesty_burrow.protocols.l2tp_ipsec.ikev1.end import IkeEnd
 from zesty_burrow.protocols.session import Down, Moved, NetworkSettings, Rekeyed, Up
 
 WEAK = (Offer(((3, 0),), (2,), (2,), (2,)),)
@@ -48,12 +51,13 @@ WEAK = (Offer(((3, 0),), (2,), (2,), (2,)),)
 EVERYTHING = (AddressRange(bytes(4), b"\xff" * 4), AddressRange(bytes(16), b"\xff" * 16))
 LESS = (AddressRange(bytes((10, 0, 0, 0)), bytes((10, 255, 255, 255))),)
 """What it carries: as a rule, and what the fault grants-less leaves."""
-AnyCaller = Caller | ConnectIpCaller
+AnyCaller = Caller | ConnectIpCaller | L2tpCaller
 FIRST_INNER, LAST_INNER = 10, 250
 MTU = 1400
 
 
-def _now() -> datetime:
+def now() -> datetime:
+    """The wall clock."""
     return datetime.now(UTC)
 
 
@@ -61,12 +65,14 @@ def _now() -> datetime:
 class GatewayHost:
     """Runs on a gateway's host. ``authority`` signs its certificates; ``accounts``: passwords by name.
 
+    ``shared_key``: what all callers by L2TP over IPsec have.
     ``disabled``: what its data path does without; ``also``: what it takes for ESP besides the defaults.
     """
 
     place: story.Site
     authority: Authority
     accounts: dict[str, str]
+    shared_key: str
     raw_keys: dict[bytes, str] = field(default_factory=dict)
     faults: frozenset[str] = frozenset()
     note: str = ""
@@ -85,7 +91,8 @@ class GatewayHost:
     _chain: tuple[x509.Certificate, ...] = ()
     _key: PrivateKey | None = None
     _session: IkeGatewaySession | None = None
-    _io: SessionIo[CallerEvent] | None = None
+    _versions: BothVersions | None = None
+    _io: SessionIo[CallerEvent | L2tpCallerEvent] | None = None
     _wake: asyncio.Event = field(default_factory=asyncio.Event)
     _task: asyncio.Task[None] | None = None
 
@@ -110,7 +117,8 @@ class GatewayHost:
         self._http = HttpCallers(self, (self.place.outer, HTTP_PORT), family, self._wake)
         self._http.start()
         ports = {500: UdpPort(sockets[500], self.disabled), 4500: self._port}
-        self._io = SessionIo(_Audible(self), ports, self._wake)
+        self._versions = BothVersions(self, self.session)
+        self._io = SessionIo(self._versions, ports, self._wake)
         self._io.path = self
         self._task = asyncio.get_running_loop().create_task(self._watch())
         self.set_faults(frozenset())
@@ -131,8 +139,9 @@ class GatewayHost:
         """Inject these faults from now on, and no others. Tunnels that are up go on."""
         self.faults = faults
         self.session.gateway.config = self._config()
-        if self._http is not None:
-            self._http.renew()
+        for part in (self._http, self._versions):
+            if part is not None:
+                part.renew()
         if self._path is not None:
             # A silent gateway sends nothing either.
             self._path.plain.tunnels[:] = [] if "silent" in faults else self._tunnels.values()
@@ -161,9 +170,9 @@ class GatewayHost:
             key=key,
             ike_offers=WEAK if "weak-proposals" in faults else ike,
             esp_offers=esp,
-            password_of=self._password_of,
-            assign=self._assign,
-            callers=Callers(self._shared_key_of, (self.authority.certificate,), self.raw_keys, _now),
+            password_of=self.password_of,
+            assign=self.assign,
+            callers=Callers(self._shared_key_of, (self.authority.certificate,), self.raw_keys, now),
             redirect=self._redirect(),
             sign_in_seconds=6 if "short-sign-in" in faults else 0,
             remote=LESS if "grants-less" in faults else EVERYTHING,
@@ -173,10 +182,10 @@ class GatewayHost:
         """For callers by HTTP: the same accounts and addresses."""
         redirects = {"redirects", "redirects-away"} & self.faults
         return GatewayConfig(
-            password_of=self._password_of,
-            assign=self._assign,
+            password_of=self.password_of,
+            assign=self.assign,
             remote=LESS if "grants-less" in self.faults else EVERYTHING,
-            wall_time=_now,
+            wall_time=now,
             anchors=(self.authority.certificate,),
             redirect=f"https://{self.place.host_name}/" if redirects else "",
         )
@@ -194,10 +203,11 @@ class GatewayHost:
 
     def _shared_key_of(self, identity: bytes) -> bytes | None:
         """The stand-in takes an account's password as its pre-shared key too."""
-        password = self._password_of(identity.decode("utf-8", "replace"))
+        password = self.password_of(identity.decode("utf-8", "replace"))
         return password.encode() if password else None
 
-    def _password_of(self, account: str) -> str | None:
+    def password_of(self, account: str) -> str | None:
+        """An account's password, None where nobody may come in by it."""
         password = None if "refused-password" in self.faults else self.accounts.get(account)
         self.refused += password is None
         return password
@@ -205,12 +215,13 @@ class GatewayHost:
     def add_account(self, account: str, sign_in: str, *, everything: bool) -> dict[str, str]:
         """Make an account that signs in in some way; the settings for it, as files by name."""
         self.accounts[account] = secrets.token_urlsafe(12)
-        made = Account(account, self.accounts[account], make_key("ecdsa"), self._key or make_key(self.place.key_kind))
+        own = self._key or make_key(self.place.key_kind)
+        made = Account(account, self.accounts[account], make_key("ecdsa"), own, self.shared_key)
         if sign_in == "raw-key":
             self.raw_keys[public_octets(made.key)] = account
         return office_files(self.place, self.authority, made, sign_in, everything=everything)
 
-    def _assign(self, account: str, wanted: tuple[bytes, ...]) -> NetworkSettings | None:
+    def assign(self, account: str, wanted: tuple[bytes, ...]) -> NetworkSettings | None:
         """The address that the account has already, if it asks for that again: a sign-in that is repeated."""
         pool = ip_address(f"{self.place.pool4}0").packed[:3]
         again = [one[3] for one in wanted if len(one) == 4 and one[:3] == pool and self._is_own(one, account)]
@@ -246,6 +257,9 @@ class GatewayHost:
             return None, [data for data in burst.datagrams() if data[:4] == bytes(4)]
         used, others = self._path.inbound(burst)
         moved = [tunnel for tunnel in used if tunnel.peer != burst.source]
+        for caller in [one for one, tunnel in self._tunnels.items() if tunnel in moved]:
+            if isinstance(caller, L2tpCaller):
+                caller.moved(burst.source)
         for tunnel in moved:
             # RFC 7296 §2.23: follow the caller's address as its own authentic packets show it.
             tunnel.peer, tunnel.port = burst.source, self._port_to(burst.source)
@@ -282,7 +296,7 @@ class GatewayHost:
             if self._path is not None:
                 self._path.refresh()
 
-    def _on_event(self, caller: Caller, event: object) -> None:
+    def _on_event(self, caller: Caller | L2tpCaller, event: object) -> None:
         tunnel = self._tunnels.get(caller)
         if isinstance(event, Up):
             self._begin(caller, event)
@@ -293,7 +307,9 @@ class GatewayHost:
         elif isinstance(event, Down):
             self.ended(caller)
 
-    def _begin(self, caller: Caller, event: Up) -> None:
+    def _begin(self, caller: Caller | L2tpCaller, event: Up) -> None:
+        if caller.channel is None:
+            raise ProgramFault("a tunnel without a channel is up")
         tunnel = Tunnel(caller.channel, self._port_to(caller.peer), caller.peer, waits=False)
         tunnel.measure()
         self.began(caller, tunnel, event.remote)
@@ -332,16 +348,22 @@ class GatewayHost:
             if callers is not None:
                 callers.drop_all()
 
-    def _for_each(self, action: Callable[[Responder, float], object]) -> None:
-        if self._io is not None:
+    def _for_each(
+        self, action: Callable[[Responder, float], object], former: Callable[[IkeEnd, float], object]
+    ) -> None:
+        if self._io is not None and self._versions is not None:
             for caller in self.session.callers:
                 action(caller.responder, self._io.now())
+            for one in self._versions.callers:
+                former(one.layers.ike, self._io.now())
             self._io.flush()
 
     def end_all(self) -> None:
         """End all tunnels from this side."""
         if self._io is not None:
             self.session.close(self._io.now())
+            if self._versions is not None:
+                self._versions.close(self._io.now())
             self._io.flush()
         if self._http is not None and self._io is not None:
             self._http.end_all(self._io.now)
@@ -350,25 +372,30 @@ class GatewayHost:
         """As after a restart: no caller is known any more, and nothing is sent."""
         if self._io is not None:
             self.session.forget(self._io.now())
+            if self._versions is not None:
+                self._versions.forget(self._io.now())
             self._io.flush()
         if self._http is not None:
             self._http.drop_all()
 
     def probe_all(self) -> None:
         """Ask every caller whether it is alive."""
-        self._for_each(Responder.probe)
+        self._for_each(Responder.probe, IkeEnd.probe)
 
     def rekey_all(self, *, ike: bool) -> None:
         """New keys for every tunnel, or for the IKE SA behind it, asked for from this side."""
-        self._for_each(Responder.rekey_ike if ike else Responder.rekey)
+        if ike:
+            self._for_each(Responder.rekey_ike, IkeEnd.rekey_ike)
+        else:
+            self._for_each(Responder.rekey, IkeEnd.rekey)
 
     def redirect_all(self) -> None:
         """Send every caller to this gateway's own name, as if it were another one."""
-        self._for_each(lambda responder, now: responder.redirect(self.place.host_name, now))
+        self._for_each(lambda responder, now: responder.redirect(self.place.host_name, now), lambda end, now: None)
 
     def status(self) -> dict[str, object]:
         """For ``lab status``."""
-        waiting = sum(caller.next_timer() is not None for caller in self._tunnels)
+        waiting = sum(isinstance(one, Caller) and one.next_timer() is not None for one in self._tunnels)
         return {
             "faults": sorted(self.faults),
             "tunnels": len(self._tunnels),
@@ -388,31 +415,3 @@ def announced(inner: NetworkSettings) -> NetworkSettings:
         netbios_name_servers=(ip_address(story.OFFICE_FILES),),
         encrypted_resolvers=(EncryptedResolver(1, story.OFFICE_ENCRYPTED_RESOLVER, resolver, ("dot",)),),
     )
-
-
-class _Audible:
-    """A gateway's session that does not hear anything while the gateway is to be silent."""
-
-    def __init__(self, host: GatewayHost) -> None:
-        self._host = host
-
-    def receive(self, data: bytes, source: Endpoint, now: float, local_port: int) -> None:
-        """Take a datagram that is not ESP."""
-        if "silent" not in self._host.faults:
-            self._host.session.receive(data, source, now, local_port)
-
-    def send(self, now: float) -> list[Datagram]:
-        """Datagrams to send now."""
-        return self._host.session.send(now)
-
-    def next_timer(self) -> float | None:
-        """When to call ``handle_timer``."""
-        return self._host.session.next_timer()
-
-    def handle_timer(self, now: float) -> None:
-        """Time has passed."""
-        self._host.session.handle_timer(now)
-
-    def next_event(self) -> CallerEvent | None:
-        """The next event, or None."""
-        return self._host.session.next_event()
