@@ -20,8 +20,8 @@ from zesty_burrow.protocols.ikev2.settings import AlgorithmChoice, settings_of
 from zesty_burrow.protocols.ikev2.settings import ProposalChoice as Proposal
 from zesty_burrow.store.seal import write_private
 
-PLACE = story.PLACES[0]
-PASSWORD = "made-up-for-the-bench"
+PLACE = replace(story.PLACES[0], is_old=True)
+PASSWORD, SHARED_KEY = "made-up-for-the-bench", "made-up-for-all-of-the-bench"
 
 
 def proposal(words: str) -> Proposal:
@@ -46,7 +46,8 @@ async def serve(folder: Path, encryption: str, disabled: frozenset[str]) -> None
     """Write the kit, answer, say so."""
     authority = make_authority("Quillwort Relay")
     also = (proposal(encryption),) if encryption else ()
-    host = GatewayHost(PLACE, authority, {story.ACCOUNT: PASSWORD}, disabled=disabled, also=also)
+    accounts = {story.ACCOUNT: PASSWORD}
+    host = GatewayHost(PLACE, authority, accounts, SHARED_KEY, disabled=disabled, also=also)
     host.start()
     write_private(folder / "kit.zip", kit(authority.pem(), encryption))
     print(host.note or "ready", flush=True)

@@ -14,7 +14,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from bench.datapath.far_end import PLACE
+from bench.datapath.far_end import PLACE, SHARED_KEY
 from zesty_burrow.carrier.fast_path.switch import COMPILING, PLAIN
 
 MTU = 1400
@@ -228,6 +228,11 @@ class Wires:
             self.near.run(PROGRAM, "choose", PLACE.name, *choices, env=self.environment)
         self.near.run(PROGRAM, "connect", PLACE.name, "--detach", *options, env=self.environment)
         return Contender(name, f"{PLACE.pool4}1", (int(str(self.status()["process"])), self._gateway.pid))
+
+    def keep_shared_key(self) -> None:
+        """For L2TP over IPsec."""
+        words = ("credentials", "change", "Quillwort Relay", "--kind", "pre-shared-key", "--from", "-")
+        self.near.run(PROGRAM, *words, env=self.environment, input=SHARED_KEY)
 
     def down(self) -> None:
         """Disconnect; the gateway stays."""

@@ -27,14 +27,19 @@ def with_settings_of(profile: Profile, name: str) -> Profile:
 
 
 def _sign_in(before: Profile, after: Profile, other: TunnelProtocol) -> SignIn:
-    """The same word where both know it; else the first way that needs the same credentials."""
-    old = before.sign_in
-    proof = old.gateway if old.gateway in other.gateway_proofs else other.gateway_proofs[0]
-    words = [old.method, *other.sign_in_methods] if old.method in other.sign_in_methods else other.sign_in_methods
-    for method in words:
-        wanted = SignIn(proof, method, old.credentials)
-        if after.settings.needs(wanted) == before.settings.needs(old) and not other.refuse_sign_in(wanted):
-            return wanted
+    """The same words where both know them; else the first way that needs the same credentials, or more."""
+    old, kept = before.sign_in, set(before.settings.needs(before.sign_in))
+    proofs, methods = (
+        [old_word, *words] if old_word in words else list(words)
+        for old_word, words in ((old.gateway, other.gateway_proofs), (old.method, other.sign_in_methods))
+    )
+    ways = [SignIn(proof, method, old.credentials) for proof in proofs for method in methods]
+    ways = [one for one in ways if not other.refuse_sign_in(one)]
+    same = [one for one in ways if set(after.settings.needs(one)) == kept]
+    # What is missing then is asked for, as for any profile.
+    more = [one for one in ways if set(after.settings.needs(one)) > kept]
+    for wanted in (*same, *sorted(more, key=lambda one: one.gateway != other.gateway_proofs[0])):
+        return wanted
     raise ProfileInvalid(
         f"profile {before.name} cannot go over {other.name}",
         why=f"{other.name} has no way to sign in with what {old.method} needs",

@@ -19,8 +19,9 @@ from zesty_burrow.protocols.session import CapsuleChannel
 
 FOR_DATAGRAMS, FOR_CAPSULES, FOR_FRAMES = "datagrams", "capsules", "frames"
 """Kinds of loops."""
-ESP_AT_MOST = 37
-"""Octets that ESP with a combined-mode cipher adds: SPI, number, IV, padding, its length, next header, ICV."""
+ESP_AT_MOST = 37 + 18
+"""Octets that ESP with a combined-mode cipher adds (SPI, number, IV, padding, its length, next header, ICV), and those
+of UDP, L2TP and PPP where these are within it."""
 TCP_HEADERS, KERNEL_RESERVE = 52, 384
 """IPv4 and TCP with its time stamps; and what the kernel keeps for headers when it sizes a piece."""
 

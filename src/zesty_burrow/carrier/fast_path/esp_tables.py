@@ -18,7 +18,7 @@ from zesty_burrow.carrier.fast_path.loops import records
 from zesty_burrow.carrier.fast_path.loops.records import Tables
 from zesty_burrow.carrier.fast_path.symbols import Context
 from zesty_burrow.core.crypto.protection import Combined, Protection
-from zesty_burrow.core.esp.channel import EspChannel, SaPair
+from zesty_burrow.core.esp.channel import EspChannel, Ranges, SaPair
 from zesty_burrow.core.esp.sa import LAST_SEQUENCE, InboundState, OutboundState
 from zesty_burrow.core.net import AddressRange, Endpoint
 
@@ -106,11 +106,12 @@ class EspTables:
         tunnels = [
             (one, one.channel)
             for one in path.plain.tunnels
-            if isinstance(one, Tunnel) and type(one.channel) is EspChannel
+            if isinstance(one, Tunnel) and isinstance(one.channel, EspChannel)
         ]
         pairs = [[pair for pair in channel.pairs.values() if pair is not channel.waiting] for _, channel in tunnels]
-        ranges = [len(pair.local) + len(pair.remote) for row in pairs for pair in row]
-        ranges += [len(channel.current.local) + len(channel.current.remote) for _, channel in tunnels]
+        shown = [channel.ranges_of(pair) for (_, channel), row in zip(tunnels, pairs, strict=True) for pair in row]
+        shown += [channel.ranges_of(channel.current) for _, channel in tunnels]
+        ranges = [len(local) + len(remote) for local, remote in shown]
         tables, inbound_states, outbound_states = empty_tables(sum(map(len, pairs)), len(tunnels), sum(ranges))
         self.tunnels = []
         row = used = 0
@@ -119,7 +120,7 @@ class EspTables:
             used = self._set_outbound(tables, index, tunnel, channel, used)
             channel.current.outbound.move_state(outbound_states[index])
             for pair in own:
-                used = self._set_inbound(tables, row, tunnel, pair, served, used)
+                used = self._set_inbound(tables, row, tunnel, (channel, pair), served, used)
                 pair.inbound.move_state(inbound_states[row])
                 row += 1
         self.tables = tables
@@ -133,19 +134,37 @@ class EspTables:
         port = tunnel.port
         entry["socket"] = port.descriptor if isinstance(port, UdpPort) else NO_SOCKET
         entry["splits"] = port.splits
-        return _set_common(tables, entry, sa, target, pair, used)
+        _set_front(entry, channel.front_out())
+        return _set_common(tables, entry, sa, target, channel.ranges_of(pair), used)
 
     def _set_inbound(
-        self, tables: Tables, row: int, tunnel: Tunnel, pair: SaPair, served: DatagramPort | None, used: int
+        self,
+        tables: Tables,
+        row: int,
+        tunnel: Tunnel,
+        own: tuple[EspChannel, SaPair],
+        served: DatagramPort | None,
+        used: int,
     ) -> int:
+        channel, pair = own
         entry, source = tables.inbound[row], socket_address(tunnel.peer)
         # Packets from another socket are the event loop's.
         is_served = served is None or tunnel.port is served
         entry["context"] = self._opening.get(pair.inbound.protection) if source and is_served else 0
-        return _set_common(tables, entry, pair.inbound, source, pair, used)
+        _set_front(entry, channel.front_in())
+        return _set_common(tables, entry, pair.inbound, source, channel.ranges_of(pair), used)
 
 
-def _set_common(tables: Tables, entry: Any, sa: Any, peer: bytes, pair: SaPair, used: int) -> int:
+def _set_front(entry: Any, front: bytes | None) -> None:
+    """What is in front of each packet; where that is not always the same the loops leave it alone."""
+    if front is None:
+        entry["context"] = 0
+        return
+    entry["in_front"] = len(front)
+    entry["front"][: len(front)] = np.frombuffer(front, np.uint8)
+
+
+def _set_common(tables: Tables, entry: Any, sa: Any, peer: bytes, ranges: Ranges, used: int) -> int:
     """What both directions have: the SA's names, its peer, and its ranges, from row ``used`` on; the row behind."""
     entry["spi"], entry["extended"] = sa.spi, sa.extended
     entry["peer_size"] = len(peer)
@@ -153,8 +172,8 @@ def _set_common(tables: Tables, entry: Any, sa: Any, peer: bytes, pair: SaPair, 
     if isinstance(sa.protection, Combined) and sa.protection.twelve_octets:
         entry["salt"][:] = np.frombuffer(sa.protection.salt, np.uint8)
     entry["range_begin"] = used
-    for is_remote, ranges in ((0, pair.local), (1, pair.remote)):
-        for one in ranges:
+    for is_remote, row in enumerate(ranges):
+        for one in row:
             _set_range(tables.ranges[used], one, is_remote)
             used += 1
     entry["range_end"] = used

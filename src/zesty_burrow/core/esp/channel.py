@@ -10,6 +10,8 @@ from zesty_burrow.core.net import AddressRange
 
 KNOWN_PAIRS = 4096
 """Pairs of addresses that are remembered."""
+Ranges = tuple[Sequence[AddressRange], Sequence[AddressRange]]
+"""Of this side and of the remote one."""
 
 
 @dataclass(slots=True)
@@ -113,6 +115,18 @@ class EspChannel:
     def overhead(self) -> int:
         """Octets that sealing adds at least."""
         return HEADER + self.current.outbound.protection.overhead + 2
+
+    def ranges_of(self, pair: SaPair) -> Ranges:
+        """What may travel in a pair of SAs."""
+        return pair.local, pair.remote
+
+    def front_out(self) -> bytes | None:
+        """What is between ESP and each packet that goes out; None where it is not always the same."""
+        return b""
+
+    def front_in(self) -> bytes | None:
+        """The same for those that come in."""
+        return b""
 
     def allows_out(self, addresses: bytes) -> bool:
         """Whether a packet with these addresses, source and destination, may go out here."""

@@ -6,12 +6,13 @@ import struct
 from collections import deque
 from collections.abc import Sequence
 
-from zesty_burrow.core.esp.channel import EspChannel, SaPair
+from zesty_burrow.core.esp.channel import EspChannel, Ranges, SaPair
 from zesty_burrow.core.esp.sa import InboundSa, OutboundSa
 from zesty_burrow.core.net import AddressRange
 from zesty_burrow.errors import Malformed
 from zesty_burrow.protocols.l2tp_ipsec.ikev1.config import L2TP_PORT, UDP, ChildSa
 from zesty_burrow.protocols.l2tp_ipsec.l2tp.connection import L2tpConnection
+from zesty_burrow.protocols.l2tp_ipsec.l2tp.header import data_prefix
 from zesty_burrow.protocols.ppp.packet import ADDRESS_CONTROL, Number, read_frame
 from zesty_burrow.protocols.session import Random
 
@@ -70,6 +71,23 @@ class L2tpChannel(EspChannel):
     def overhead(self) -> int:
         """Octets that sealing adds at least."""
         return super().overhead + self.headers
+
+    def ranges_of(self, pair: SaPair) -> Ranges:
+        """The same in all of them."""
+        return self.local, self.remote
+
+    def front_out(self) -> bytes | None:
+        """Headers of UDP, L2TP and PPP; None as long as messages alone may go, or where packets have numbers."""
+        return self._front(*self.l2tp.peer_numbers)
+
+    def front_in(self) -> bytes | None:
+        """The same."""
+        return self._front(*self.l2tp.own_numbers)
+
+    def _front(self, tunnel: int, session: int) -> bytes | None:
+        if not self.is_open or self.l2tp.numbered:
+            return None
+        return in_udp(data_prefix(tunnel, session)) + HEADERS[4]
 
     def largest_inner(self, room: int) -> int:
         """The longest packet whose datagram has at most ``room`` octets."""

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from zesty_burrow.carrier.fast_path.loops.device import KIND, read_many, write_joined
-from zesty_burrow.carrier.fast_path.loops.esp import SCRATCH, seal, sealed_size, unseal
+from zesty_burrow.carrier.fast_path.loops.esp import LEFT, SCRATCH, seal, sealed_size, unseal
 from zesty_burrow.carrier.fast_path.loops.inner import addresses_at, allowed, clamp, class_at, take_congestion
 from zesty_burrow.carrier.fast_path.loops.join import ROW, join_all
 from zesty_burrow.carrier.fast_path.loops.network import comes_from, flush, poll, receive
@@ -60,8 +60,6 @@ NEAR, PAUSE = 300_000, 100_000
 """Nanoseconds after a turn in which the next one counts as right behind it; and how long a pause is."""
 IN_FRONT = 16
 """Octets of ESP header and IV before the sealed part."""
-LEFT = -3
-"""Of a datagram: it is left to Python."""
 
 
 @part
@@ -120,6 +118,8 @@ def inbound(descriptor: Any, state: Record, tables: Tables, receiving: Receiving
         if row < 0:
             break
         length = open_one(row, place, own, state, tables, receiving)
+        if length == LEFT:
+            break
         lengths[taken] = length
         taken += 1
         if length > -2:
@@ -174,22 +174,23 @@ def seal_segments(sa: Record, sa_state: Record, sending: Sending, at: Any, lengt
     headers = transport + np.int64(octets[at + transport + 12] >> 4) * 4 if protocol == TCP else least
     if not least <= headers < length or headers + size > sa.limit:
         return 0
-    count, each = (length - headers + size - 1) // size, sealed_size(headers + size)
+    count, each = (length - headers + size - 1) // size, sealed_size(headers + size + sa.in_front)
     if count > SEGMENTS or count * each > ROOM_IN_PIECE or count > len(sizes) or not has_numbers(sa, sa_state, count):
         return 0
     shape = at, length, version, protocol, transport, headers, size
-    last = split(octets, *shape, 0, count, sealed, IN_FRONT, each)
+    begin = IN_FRONT + sa.in_front
+    last = split(octets, *shape, 0, count, sealed, begin, each)
     full = count if last == headers + size else count - 1
     good = True
     if full:
-        packets = Packets(sealed, IN_FRONT, each, full, headers + size)
+        packets = Packets(sealed, begin, each, full, headers + size)
         good = seal(sa, sa_state, packets, sealed, 0, sending.scratch)
     if full < count and good:
-        packets = Packets(sealed, IN_FRONT + full * each, each, 1, last)
+        packets = Packets(sealed, begin + full * each, each, 1, last)
         good = seal(sa, sa_state, packets, sealed, full * each, sending.scratch)
     for index in range(count):
         sizes[index, 0], sizes[index, 1] = each, mark
-    sizes[count - 1, 0] = sealed_size(last)
+    sizes[count - 1, 0] = sealed_size(last + sa.in_front)
     return count if good else -1
 
 
@@ -241,7 +242,8 @@ def outbound(state: Record, tables: Tables, sending: Sending, message: Numbers) 
         if row < 0 or not (is_piece or fits_alone(tables.outbound[row], tables.outbound_states[row], length, number)):
             end = OUTBOUND_LEFT
             break
-        mark, each = np.int64(sending.marks[class_at(slots, lie)]), sealed_size(length)
+        mark = np.int64(sending.marks[class_at(slots, lie)])
+        each = sealed_size(length + tables.outbound[row].in_front)
         full = is_piece or row != current or place + each > ROOM_IN_PIECE or sealed == len(sizes)
         if full and sealed:
             flush(tables.outbound[current], sending, sealed, message, state)

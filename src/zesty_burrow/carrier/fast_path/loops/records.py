@@ -15,8 +15,8 @@ Records = npt.NDArray[np.void]
 Record = Any
 """One entry of :data:`Records`, by reference."""
 
-ADDRESS = 32
-"""Octets of a socket address."""
+ADDRESS, FRONT = 32, 32
+"""Octets of a socket address, and at most of what is in front of a packet within ESP."""
 
 STATE = np.dtype(
     [
@@ -55,6 +55,8 @@ INBOUND_SA = np.dtype(
         ("peer_size", "i8"),
         ("peer", "u1", ADDRESS),  # where its packets come from
         ("salt", "u1", 4),
+        ("in_front", "i8"),  # octets between ESP and each packet, 0 in tunnel mode;
+        ("front", "u1", FRONT),  # and what they are, but for lengths and the kind of packet
     ]
 )
 OUTBOUND_SA = np.dtype(
@@ -73,6 +75,8 @@ OUTBOUND_SA = np.dtype(
         ("peer_size", "i8"),
         ("peer", "u1", ADDRESS),
         ("salt", "u1", 4),
+        ("in_front", "i8"),  # as above
+        ("front", "u1", FRONT),
     ]
 )
 RANGE = np.dtype([("version", "i8"), ("remote", "i8"), ("start", "u1", 16), ("end", "u1", 16)])

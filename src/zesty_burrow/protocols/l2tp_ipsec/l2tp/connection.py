@@ -111,9 +111,14 @@ class L2tpConnection:
         return data_prefix(self.peer_tunnel, self.peer_session)
 
     @property
-    def own_prefix(self) -> tuple[int, int]:
+    def own_numbers(self) -> tuple[int, int]:
         """How what comes is addressed: tunnel and session."""
         return self.tunnel, self.session
+
+    @property
+    def peer_numbers(self) -> tuple[int, int]:
+        """How what goes is addressed."""
+        return self.peer_tunnel, self.peer_session
 
     def frame(self, frame: bytes) -> bytes:
         """A frame of PPP as a data message."""
