@@ -20,7 +20,7 @@ MAX_WAITING = 256
 UDP_HEADER = struct.Struct(">HHHH")
 UDP_SIZE, L2TP_SIZE, NUMBERED_SIZE, PPP_SIZE = 8, 6, 10, 4
 HEADERS = {4: ADDRESS_CONTROL + Number.IPV4.to_bytes(2), 6: ADDRESS_CONTROL + Number.IPV6.to_bytes(2)}
-_PACKETS = frozenset({int(Number.IPV4), int(Number.IPV6)})
+_VERSIONS = {int(Number.IPV4): 4, int(Number.IPV6): 6}
 
 
 def in_udp(message: bytes) -> bytes:
@@ -132,7 +132,7 @@ class L2tpChannel(EspChannel):
         if not frame:
             return b""
         number, content = read_frame(frame)
-        if number in _PACKETS and not _is_of_the_line(content):
+        if content and _VERSIONS.get(number) == content[0] >> 4 and not _is_of_the_line(content):
             return content
         # Its number was taken note of: it is not a message again.
         self.l2tp.frames.append(frame)

@@ -111,10 +111,16 @@ class L2tpGatewaySession:
             message = data[4:] if marked else data
             caller = self._by_cookie.get(message[:8])
             if caller is None and is_version_1(message) and message[8:16] == bytes(8):
-                caller = self._begin(message[:8], source, now)
+                caller = self._known_at(source) or self._begin(message[:8], source, now)
         if caller is not None:
+            if (not marked or data[:4] == NON_ESP) and len(self._by_cookie) < MOST_CALLERS:
+                self._by_cookie.setdefault((data[4:] if marked else data)[:8], caller)
             caller.layers.receive(data, source, now, marked=marked)
             self._look(caller, now)
+
+    def _known_at(self, source: Endpoint) -> L2tpCaller | None:
+        """Who is up at this address and port, and renews its keys."""
+        return next((one for one in self.callers if one.peer == source), None)
 
     def _begin(self, cookie: bytes, source: Endpoint, now: float) -> L2tpCaller | None:
         if len(self._by_cookie) >= MOST_CALLERS:
@@ -138,13 +144,18 @@ class L2tpGatewaySession:
                     self._tell(caller, Up(now, event.settings, theirs, layers.channel))
             elif isinstance(event, Renewed):
                 self._tell(caller, Rekeyed(now, ()) if event.suite is not None else ChannelChanged(now))
-            elif isinstance(event, Authenticated) and layers.ike.associations:
-                # A new ISAKMP SA of the same caller has a cookie of its own.
-                self._by_cookie[layers.ike.associations[-1].cookies[0]] = caller
+            elif isinstance(event, Authenticated):
+                self._keep_cookies(caller)
             elif isinstance(event, LinkOver | Over | Ended):
                 self._over(caller, now)
             elif isinstance(event, ChildUp):
                 self._replace_former(caller, now)
+
+    def _keep_cookies(self, caller: L2tpCaller) -> None:
+        """Those of its ISAKMP SAs, which have come and gone."""
+        known = {one.cookies[0] for one in caller.layers.ike.associations}
+        others = {cookie: one for cookie, one in self._by_cookie.items() if one is not caller}
+        self._by_cookie = {**others, **dict.fromkeys(known, caller)}
 
     def _replace_former(self, caller: L2tpCaller, now: float) -> None:
         """Somebody at the same address and port who was there before is gone (RFC 2407 §4.6.3.3)."""

@@ -61,9 +61,10 @@ class Layers:
     def close(self, now: float) -> None:
         """End everything from the top."""
         self.link.close(now)
+        self._sealed += self._seal_all(now)
         self.l2tp.close(now)
         self.look(now)
-        self._sealed = self._seal_all(now)
+        self._sealed += self._seal_all(now)
         self.ike.close(now)
         self.is_over = True
 

@@ -143,13 +143,9 @@ class L2tpSession:
             return
         self.layers.handle_timer(now)
         self._look(now)
-        if self._move_due is not None:
-            if self.last_heard > self._move_due - MOVE_DUE:
-                self._move_due = None
-                self._events.append(Moved(now, self.peer))
-            elif now >= self._move_due:
-                why = "it does not answer this side's new address"
-                self._fail(GatewayUnreachable(f"the gateway {self.peer[0]} was lost", why=why), now)
+        if self._move_due is not None and now >= self._move_due:
+            why = "it does not answer this side's new address"
+            self._fail(GatewayUnreachable(f"the gateway {self.peer[0]} was lost", why=why), now)
         if self._setup_due is not None and now >= self._setup_due:
             why = f"no answer by L2TP or PPP for {self._timeout:g} s"
             self._fail(GatewayUnreachable(f"the gateway {self.peer[0]} does not set the call up", why=why), now)
@@ -159,6 +155,9 @@ class L2tpSession:
         return self._events.popleft() if self._events else None
 
     def _look(self, now: float) -> None:
+        if self._move_due is not None and self.last_heard > self._move_due - MOVE_DUE:
+            self._move_due = None
+            self._events.append(Moved(now, self.peer))
         while not self._is_over and (event := self.layers.next_event()) is not None:
             if not self._on_ike(event) and not self._on_call(event):
                 self._on_end(event)

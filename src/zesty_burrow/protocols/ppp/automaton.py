@@ -99,6 +99,8 @@ class Automaton:
         self._asked: list[Option] = []
         self._answer = b""
         self._answered = 0
+        self._is_replied = True
+        self._taken: Packet | None = None
         self._now = 0.0
 
     @property
@@ -142,7 +144,11 @@ class Automaton:
         elif code == Code.TERMINATE_ACK:
             self._event("RTA", now)
         elif code == Code.CODE_REJECT:
-            self._event("RXJ-" if packet.data[:1] and packet.data[0] <= Code.CODE_REJECT else "RXJ+", now)
+            if packet.data[:1] and 1 <= packet.data[0] <= Code.CODE_REJECT:
+                self.failed = self.failed or "the other side does not know its packets"
+                self._event("RXJ-", now)
+            else:
+                self._event("RXJ+", now)
         else:
             self._answer = write_packet(packet.code, packet.identifier, packet.data)
             self._event("RUC", now)
@@ -153,6 +159,10 @@ class Automaton:
         self._event("RXJ-", now)
 
     def _on_request(self, packet: Packet, now: float) -> None:
+        if self.state is State.OPENED and packet == self._taken:
+            # It was repeated, or has been on its way for long: nothing new is asked for.
+            self.out.append(write_packet(Code.CONFIGURE_ACK, packet.identifier, packet.data))
+            return
         options = read_options(packet.data)
         judged = [(one, self.options.judge(one)) for one in options]
         self._answered = packet.identifier
@@ -168,6 +178,7 @@ class Automaton:
             self._answer, good = write_packet(Code.CONFIGURE_NAK, packet.identifier, write_options(others)), False
         else:
             self._answer, good = write_packet(Code.CONFIGURE_ACK, packet.identifier, packet.data), True
+            self._taken = packet
             self.options.agreed(options)
         self._event("RCR+" if good else "RCR-", now)
 
@@ -175,6 +186,7 @@ class Automaton:
         if packet.identifier != self._identifier:
             return
         options = read_options(packet.data)
+        self._is_replied = True
         if packet.code == Code.CONFIGURE_ACK:
             if options != self._asked:
                 raise Malformed("a PPP control packet is malformed", why="it acknowledges what was not asked for")
@@ -218,8 +230,11 @@ class Automaton:
         self._due = self._now + (FIRST_RESTART if first else RESTART)
 
     def _request(self) -> None:
-        self._identifier = self._identifier + 1 & 0xFF
-        self._asked = self.options.wanted()
+        wanted = self.options.wanted()
+        if wanted != self._asked or self._is_replied:
+            # RFC 1661 §5.1: what is only repeated keeps its number.
+            self._identifier = self._identifier + 1 & 0xFF
+        self._asked, self._is_replied = wanted, False
         self.out.append(write_packet(Code.CONFIGURE_REQUEST, self._identifier, write_options(self._asked)))
         self._set_timer()
 

@@ -29,11 +29,11 @@ from zesty_burrow.protocols.ppp.packet import (
 from zesty_burrow.protocols.ppp.sign_in import Judge, PasswordOf, Peer, peer_for
 from zesty_burrow.protocols.session import NetworkSettings, Random
 
-SIGN_IN_DUE, SIGN_IN_AGAIN = 20.0, 3.0
-"""Seconds: for all of a sign-in, and between requests of PAP."""
-ROUTER_WAITS = (0.5, 1.0, 1.5)
+SIGN_IN_DUE, SIGN_IN_AGAIN = 20.0, 1.5
+"""Seconds: for all of a sign-in, and until what was not answered is said again."""
+ROUTER_WAITS = (0.5, 0.5, 1.0, 1.0)
 """Seconds for a router's advertisement, after each time of asking; then IPv6 is done without."""
-ECHO_EVERY, MOST_ECHOES = 10.0, 5
+ECHO_EVERY, MOST_ECHOES = 30.0, 4
 
 
 @dataclass(frozen=True, slots=True)
@@ -109,6 +109,7 @@ class PppLink:
         self._is_signed_in = False
         self._sign_in_due: float | None = None
         self._again: float | None = None
+        self._said: tuple[int, bytes] = (0, b"")
         self._advertised: router.Advertised | None = None
         self._router_due: float | None = None
         self._asked_router = 0
@@ -211,7 +212,7 @@ class PppLink:
                 self._end(now, "name or password is wrong", by_peer=False, sign_in=True)
         elif self._peer is not None and self._peer.number == number:
             try:
-                self._put(number, self._peer.take(packet))
+                self._say(number, self._peer.take(packet), now)
             except Malformed as problem:
                 # A proof that does not hold ends it; anything else is as good as lost.
                 if packet.code == Code.CONFIGURE_NAK:
@@ -222,6 +223,12 @@ class PppLink:
                 self._end(now, self._peer.refused, by_peer=True, sign_in=True)
             elif self._peer.done and not self._is_signed_in:
                 self._signed_in(now)
+
+    def _say(self, number: int, packet: bytes, now: float) -> None:
+        """A packet of the sign-in that waits for an answer."""
+        if packet and not self._is_signed_in:
+            self._said, self._again = (number, packet), now + SIGN_IN_AGAIN
+        self._put(number, packet)
 
     def _put(self, number: int, packet: bytes) -> None:
         if packet:
@@ -237,7 +244,9 @@ class PppLink:
         """Whatever has happened: see what it leads to."""
         lcp = self._lcp
         if not lcp.is_open:
-            if self._sign_in_due is not None or lcp.failed:
+            if self._sign_in_due is not None and not self.is_up and not lcp.failed:
+                self._begin_again()
+            elif self._sign_in_due is not None or lcp.failed:
                 why = lcp.failed or "the other side began LCP again"
                 if not self._is_called and not self._is_signed_in and self.options.unwanted:
                     why = f"it wants to have name and password by {self.options.unwanted}, which is not allowed here"
@@ -248,24 +257,28 @@ class PppLink:
             self._look_at_networks(now)
         self._collect()
 
+    def _begin_again(self) -> None:
+        """LCP is negotiated once more before anything has come of it (RFC 1661 §3.4): so is what follows it."""
+        self._is_signed_in, self._sign_in_due, self._again = False, None, None
+        self._peer = self._judge = None
+        self._networks.clear()
+
     def _begin_sign_in(self, now: float) -> None:
         self._sign_in_due = now + SIGN_IN_DUE
         config = self.config
         if isinstance(config, CalledConfig):
             self._judge = Judge(config.method, config.password_of, self._random, config.name)
             self._collect()
-            self._put(self._judge.number, self._judge.start())
+            self._say(self._judge.number, self._judge.start(), now)
         elif self.options.method:
             self._peer = peer_for(self.options.method, config.credentials, self._random)
             self._collect()
-            if begun := self._peer.start():
-                self._put(self._peer.number, begun)
-                self._again = now + SIGN_IN_AGAIN
+            self._say(self._peer.number, self._peer.start(), now)
         else:
             self._signed_in(now)
 
     def _signed_in(self, now: float) -> None:
-        self._is_signed_in = True
+        self._is_signed_in, self._again = True, None
         self._events.append(SignedIn(now, self.options.method or self.options.demanded))
         self._echo_due = now + ECHO_EVERY
         if isinstance(self.config, CalledConfig):
@@ -397,10 +410,9 @@ class PppLink:
             one.handle_timer(now)
         if not self._is_signed_in and self._sign_in_due is not None and now >= self._sign_in_due:
             self._end(now, "the sign-in was not answered", by_peer=True)
-        elif self._again is not None and now >= self._again and self._peer is not None:
-            # PAP is asked for by who signs in (RFC 1334 §2.2).
-            self._again = None if self._is_signed_in else now + SIGN_IN_AGAIN
-            self._put(self._peer.number, self._peer.start() if not self._is_signed_in else b"")
+        elif self._again is not None and now >= self._again:
+            # RFC 1334 §2.2, RFC 1994 §4.1: whoever waits for an answer asks again.
+            self._say(*self._said, now)
         if self._router_due is not None and not self.is_up and self._advertised is None and now >= self._router_due:
             self._ask_router(now)
         if self._echo_due is not None and now >= self._echo_due:

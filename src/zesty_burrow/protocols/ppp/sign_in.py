@@ -110,6 +110,7 @@ class MsChapPeer:
         self.done, self.refused = False, ""
         self._credentials, self._random = credentials, random
         self._machine = PasswordPeer(lambda: credentials, random)
+        self._answered: tuple[Packet, bytes] | None = None
 
     @property
     def key(self) -> bytes:
@@ -119,14 +120,22 @@ class MsChapPeer:
         return b""
 
     def take(self, packet: Packet) -> bytes:
+        if self._answered is not None and self._answered[0] == packet:
+            # It was repeated: so is the answer, by which the other side's proof is judged.
+            return self._answered[1]
+        if packet.code == SUCCESS and self.done:
+            return b""
         if packet.code == CHALLENGE and self.done:
             self._machine = PasswordPeer(lambda: self._credentials, self._random)
         answer = self._machine.take(write_packet(*packet))
         self.done = self._machine.confirmed
         if self._machine.refusal is not None:
             self.refused = self._machine.refusal.words or f"error {self._machine.refusal.code}"
-        # The other side waits for no answer to success or failure here, as it does in EAP.
-        return answer if packet.code == CHALLENGE else b""
+        if packet.code != CHALLENGE:
+            # The other side waits for no answer to success or failure here, as it does in EAP.
+            return b""
+        self._answered = packet, answer
+        return answer
 
 
 def peer_for(method: str, credentials: NamePassword, random: Random) -> Peer:

@@ -5,6 +5,7 @@ Groups have the same numbers in IKEv2. A hash stands for the PRF and the ICV mad
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -20,6 +21,9 @@ ECDSA_SIGNATURES = {9: 256, 10: 384, 11: 521}
 UDP_TRANSPORT = 4
 """Encapsulation mode (RFC 3947 §5.1)."""
 SECONDS = 1
+MANY = 32
+"""Combinations in one offer."""
+MD5, OLD_HASHES, CURVES = 1, (1, 2), (19, 20, 21)
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,14 +65,16 @@ class Offer:
     esp_seconds: int = 3600
 
     def ike_proposal(self, methods: Sequence[int]) -> Proposal:
-        """For the ISAKMP SA: every combination, the first of each list first."""
-        rows: list[Transform] = []
-        for number, bits in self.encryption:
-            for check in self.integrity:
-                for group in self.groups:
-                    for method in methods:
-                        if number in _CIPHERS:
-                            rows.append(self._ike_row(len(rows) + 1, number, bits, check, group, method))
+        """For the ISAKMP SA: every combination, the first of each list first.
+
+        Where these are many, those that no gateway has (an old hash with a curve, MD5 with AES) are left out: a first
+        message of several packets does not get through everywhere.
+        """
+        ciphers = [one for one in self.encryption if one[0] in _CIPHERS]
+        combined = list(itertools.product(ciphers, self.integrity, self.groups, methods))
+        if len(combined) > MANY:
+            combined = [one for one in combined if not _is_unlikely(one[0][0], one[1], one[2])][:MANY]
+        rows = (self._ike_row(place, *one[0], *one[1:]) for place, one in enumerate(combined, start=1))
         return Proposal(1, ISAKMP, b"", tuple(rows))
 
     def _ike_row(self, place: int, number: int, bits: int, check: int, group: int, method: int) -> Transform:
@@ -87,6 +93,10 @@ class Offer:
                 attributes += [(5, BY_INTEGRITY[check].check)] if check else []
                 rows.append(Transform(len(rows) + 1, _ESP[number], tuple(attributes)))
         return Proposal(1, ESP, spi, tuple(rows))
+
+
+def _is_unlikely(number: int, check: int, group: int) -> bool:
+    return (check in OLD_HASHES and group in CURVES) or (check == MD5 and number != ENCR_3DES)
 
 
 def ike_suite(transform: Transform) -> tuple[Suite, int] | None:

@@ -113,7 +113,8 @@ class IkeEnd:
 
     def start(self, now: float) -> None:
         """Begin main mode."""
-        mode = MainMode(self.config, self._random, self.peer, is_initiator=True)
+        is_first = not self.associations
+        mode = MainMode(self.config, self._random, self.peer, is_initiator=True, is_first=is_first)
         self._main = self._begun(mode, mode.start(), now)
 
     def rekey(self, now: float) -> None:

@@ -69,17 +69,19 @@ class Result:
 
 
 class MainMode:
-    """One run of it. ``gateway_behind_nat``: the peer's address is not what it thinks it is.
+    """One run of it. ``is_first``: this side has no SAs with the peer.
 
     ``suite``: None before algorithms are agreed on. ``result``: at the end.
     """
 
-    def __init__(self, config: IkeConfig, random: Random, peer: Endpoint, *, is_initiator: bool) -> None:
+    def __init__(
+        self, config: IkeConfig, random: Random, peer: Endpoint, *, is_initiator: bool, is_first: bool = True
+    ) -> None:
+        self.is_first = is_first
         self.config, self.is_initiator, self.peer = config, is_initiator, peer
         self.cookies = (random(8), bytes(8)) if is_initiator else (bytes(8), random(8))
         self.suite: Suite | None = None
         self.result: Result | None = None
-        self.gateway_behind_nat = False
         self.step = 0
         self._random = random
         self._method = 0
@@ -124,17 +126,17 @@ class MainMode:
     def _on_key_answer(self, payloads: list[Payload]) -> bytes:
         """Message 4; then 5, encrypted, to the other port."""
         self._take_key(payloads)
-        return self._seal(self._proof_payloads(initial=True))
+        return self._seal(self._proof_payloads(initial=self.is_first))
 
     # Who answers.
 
     def _on_offer(self, payloads: list[Payload], header: Header) -> bytes:
         """Message 1; then 2."""
         self._sa = only(payloads, Kind.SA)
+        self.cookies = (header.cookies[0], self.cookies[1])
         found = choose(self.config.offer, self.config.methods, read_sa(self._sa), ISAKMP)
         if found is None:
             raise NoAgreement("no proposal of this caller's is taken")
-        self.cookies = (header.cookies[0], self.cookies[1])
         proposal, transform = found
         self._agree(transform, payloads)
         answer = Proposal(proposal.number, ISAKMP, proposal.spi, (transform,))
@@ -194,7 +196,6 @@ class MainMode:
         places = of_kind(payloads, Kind.NAT_DISCOVERY)
         if len(places) < 2:
             raise Malformed("an ISAKMP message is malformed", why="it tells nothing of address translation (RFC 3947)")
-        self.gateway_behind_nat = self._place_hash(place_of(*self.peer)) not in places[1:]
         shared = self._agreement.shared(public)
         own = self._nonces[not self.is_initiator]
         self._nonces = (own, nonce) if self.is_initiator else (nonce, own)
@@ -245,7 +246,7 @@ class MainMode:
         return proof
 
     def _proof_payloads(self, *, initial: bool) -> list[Payload]:
-        """This side's identity and proof; who asks has no other SAs of before (RFC 2407 §4.6.3.3)."""
+        """This side's identity and proof; ``initial``: there are no SAs of before (RFC 2407 §4.6.3.3)."""
         keys = self._keys
         if keys is None:
             raise Malformed("an ISAKMP message came too early")
