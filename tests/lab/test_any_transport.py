@@ -61,6 +61,9 @@ def test_without_a_tunnel(by_any):
     assert row["verdict"] == "fit" and row["over"].endswith(" TCP")
 
 
+@pytest.mark.parametrize(
+    "by_any", ["connect-ip", pytest.param("ikev2", marks=pytest.mark.soak)], indirect=True
+)  # fmt: skip
 def test_udp_that_is_blocked_later(by_any):
     """Got over by itself: the guard stays closed meanwhile, and the tunnel goes on over TCP with the same address."""
     by_any.heron("connect", NAME, "--detach", check=0)

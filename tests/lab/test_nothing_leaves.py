@@ -31,15 +31,23 @@ pytestmark = pytest.mark.lab
 TRANSITIONS_SEEN = set()
 ALONE, OFFICE, RESOLVED, STREAM = "alone", "beside the office's", "with systemd-resolved", "over TCP"
 HTTP2, HTTP3, PROXY = "HTTP 2", "HTTP 3", "HTTP by a proxy"
+L2TP = "L2TP over IPsec"
 SERVERS = ["--name-servers", f"{story.RESOLVER4},{story.RESOLVER6}"]
 PROXY_URL = f"http://{story.ISP_RESOLVER4}:{HTTP_PORT}"
 CHOICES = {
     HTTP2: ["--protocol", "connect-ip", "--transport", "tcp", *SERVERS],
     HTTP3: ["--protocol", "connect-ip", "--transport", "udp", *SERVERS],
     PROXY: ["--protocol", "connect-ip", "--transport", "tcp", *SERVERS, "--proxy", PROXY_URL],
+    L2TP: ["--protocol", "l2tp-ipsec"],
 }
 """Lisbon's; the other places stay with IKEv2, so that a switch is one from protocol to protocol."""
 BACK = ["--protocol", "ikev2", "--transport", "udp", "--name-servers", "gateway", "--proxy", "none"]
+
+
+def keep_shared_key(lab):
+    """What L2TP over IPsec needs besides name and password."""
+    words = ["credentials", "change", story.PROVIDER, "--kind", "pre-shared-key", "--from", "-"]
+    lab.heron(*words, stdin=(lab.folder / "shared-key.txt").read_text(), check=0)
 
 
 @pytest.fixture
@@ -48,6 +56,8 @@ def circumstances(request, lab, tmp_path):
 
     What the machine's network is before.
     """
+    if request.param == L2TP:
+        keep_shared_key(lab)
     if request.param in CHOICES:
         lab.heron("choose", "lisbon", *CHOICES[request.param], check=0)
         yield lab.network()
@@ -534,12 +544,23 @@ def over_http():
                 yield pytest.param(kind, one, marks=pytest.mark.soak, id=f"{kind}-{one.__name__}")
 
 
+def by_l2tp():
+    """Some each time; in a soak all but what IKEv2 alone has, certificates, and UDP, without which it is nothing."""
+    each_time = [simply_up, lost_and_back, switched]
+    yield from (pytest.param(L2TP, one, id=f"{L2TP}-{one.__name__}") for one in each_time)
+    for one in (*EACH_TIME, *IN_A_SOAK):
+        foreign = ("elsewhere", "redirects", "wrong-name", "not_proven", "udp", "granted_less")
+        if one not in each_time and not any(word in one.__name__ for word in foreign):
+            yield pytest.param(L2TP, one, marks=pytest.mark.soak, id=f"{L2TP}-{one.__name__}")
+
+
 ALL = [
     *(pytest.param(ALONE, one, id=one.__name__) for one in EACH_TIME),
     *(pytest.param(ALONE, one, id=one.__name__, marks=pytest.mark.soak) for one in IN_A_SOAK),
     *in_other_circumstances(),
     *over_tcp(),
     *over_http(),
+    *by_l2tp(),
 ]
 
 

@@ -160,6 +160,7 @@ def prepare_folder(folder: Path) -> Secrets:
     write_private(folder / "quillwort-relay.zip", kit.kit_archive(files))
     write_private(folder / "portal-account.txt", f"{story.PORTAL_ACCOUNT}\n{secrets.portal_password}\n".encode())
     write_private(folder / "portal-authority.pem", secrets.authority.pem())
+    write_private(folder / "shared-key.txt", f"{secrets.shared_key}\n".encode())
     home = folder / story.WORKSTATION
     home.mkdir(mode=0o700)
     write_private(home / "settings.toml", f'observatory = "{story.OBSERVATORY_URL}"\n'.encode())

@@ -132,9 +132,9 @@ class Site:
 
 
 PLACES = (
-    Site("lisbon", "Lisbon", "PT", "PT-11", 1, key_kind="rsa"),
+    Site("lisbon", "Lisbon", "PT", "PT-11", 1, key_kind="rsa", is_old=True),
     Site("tallinn", "Tallinn", "EE", "EE-37", 2),
-    Site("montevideo", "Montevideo", "UY", "UY-MO", 3, is_old=True),
+    Site("montevideo", "Montevideo", "UY", "UY-MO", 3),
     Site("nairobi", "Nairobi", "KE", "KE-30", 4),
     Site("wellington", "Wellington", "NZ", "NZ-WGN", 5, outer_version=6),
 )

@@ -214,9 +214,11 @@ def test_new_keys(side):
     wire.run(20)
     assert any(isinstance(one, Rekeyed) for one in wire.events)
     assert any(isinstance(one, ChannelChanged) for one in wire.events)
+    cookies = ends["session"].associations[-1].cookies
     ends[side].rekey_ike(wire.now)
     wire.run(20)
-    assert len(ends["session"].associations) == 1
+    for end in ends.values():
+        assert len(end.associations) == 1 and end.associations[-1].cookies != cookies
     ends[side].rekey(wire.now)
     wire.run(20)
     wire.packets_pass()

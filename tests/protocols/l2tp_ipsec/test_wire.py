@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+from dataclasses import replace
 
 import pytest
 from hypothesis import given
@@ -11,6 +12,7 @@ from hypothesis import strategies as st
 from support import seeded
 from zesty_burrow.core.crypto.key_exchange import modp_prime
 from zesty_burrow.core.policy.algorithms import BY_NUMBER, TransformType
+from zesty_burrow.core.policy.policy import Policy
 from zesty_burrow.core.toml_table import Table
 from zesty_burrow.errors import Malformed, ProfileInvalid
 from zesty_burrow.protocols.l2tp_ipsec.ikev1.algorithms import Offer, choose, esp_suite, ike_suite
@@ -364,3 +366,23 @@ def test_short_names_and_the_explicit_word():
     assert weak.offered("encryption") == (*DEFAULT["encryption"], (3, 0))
     for label, kind in (("encryption", TransformType.ENCR), ("key_exchange", TransformType.KE)):
         assert all((kind, number) in BY_NUMBER for number, _ in weak.offered(label))
+
+
+def test_what_a_policy_forbids():
+    """The profile's explicit word stands against the RFCs' advice, and against no organisation's policy."""
+    weak = read_settings(Table("l2tp-ipsec", {"weak_algorithms": True}, "here"))
+    assert weak.judge(Policy(), "office") == []
+    assert weak.restrict(Policy(), "office").offered("key_exchange") == weak.offered("key_exchange")
+    ours = Policy("Tidewrack Survey", strength=128)
+    told = {entry.detail.partition(":")[0] for entry in weak.judge(ours, "office")}
+    assert told == {
+        "ENCR_3DES in l2tp-ipsec.encryption",
+        "AUTH_HMAC_MD5_96 in l2tp-ipsec.integrity",
+        "2048-bit MODP Group in l2tp-ipsec.key_exchange",
+        "1536-bit MODP Group in l2tp-ipsec.key_exchange",
+        "1024-bit MODP Group in l2tp-ipsec.key_exchange",
+    }
+    assert weak.restrict(ours, "office").offered("key_exchange") == ((19, 0), (15, 0))
+    with pytest.raises(ProfileInvalid, match="leaves nothing"):
+        weak.restrict(replace(ours, strength=256), "office")
+    assert {entry.code.slug for entry in weak.check("office")} == {"ikev1-used", "algorithm-weak"}

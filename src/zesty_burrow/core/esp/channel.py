@@ -160,6 +160,11 @@ class EspChannel:
         else:
             self._use(pair)
 
+    def use_waiting(self) -> None:
+        """The peer has the pair that waits, whether or not a packet of it has come yet."""
+        if self.waiting is not None:
+            self._use(self.waiting)
+
     def remove(self, spi: int) -> None:
         """A pair, by its inbound SPI, that is not used any more; a pair that waits for the peer waits no longer."""
         gone = self.pairs.pop(spi, None)

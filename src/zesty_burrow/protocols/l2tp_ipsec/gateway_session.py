@@ -110,8 +110,10 @@ class L2tpGatewaySession:
         else:
             message = data[4:] if marked else data
             caller = self._by_cookie.get(message[:8])
-            if caller is None and is_version_1(message) and message[8:16] == bytes(8):
-                caller = self._known_at(source) or self._begin(message[:8], source, now)
+            if caller is None and is_version_1(message):
+                caller = self._known_at(source)
+                if caller is None and message[8:16] == bytes(8):
+                    caller = self._begin(message[:8], source, now)
         if caller is not None:
             if (not marked or data[:4] == NON_ESP) and len(self._by_cookie) < MOST_CALLERS:
                 self._by_cookie.setdefault((data[4:] if marked else data)[:8], caller)

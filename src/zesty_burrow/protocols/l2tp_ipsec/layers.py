@@ -12,6 +12,7 @@ from zesty_burrow.protocols.l2tp_ipsec.channel import L2tpChannel, pair_of
 from zesty_burrow.protocols.l2tp_ipsec.ikev1.config import (
     Agreed,
     Authenticated,
+    ChildConfirmed,
     ChildGone,
     ChildUp,
     Ended,
@@ -98,15 +99,7 @@ class Layers:
                 self.l2tp.receive(channel.messages.popleft(), now)
         while self.l2tp.frames:
             self.link.receive(self.l2tp.frames.popleft(), now)
-        while (event := self.ike.next_event()) is not None:
-            if isinstance(event, ChildUp):
-                self._on_child(event, now)
-            elif isinstance(event, ChildGone):
-                if self.channel is not None:
-                    self.channel.remove(event.spi_in)
-                self._events.append(Renewed(now, None))
-            else:
-                self._events.append(event)
+        self._look_at_ike(now)
         while (told := self.l2tp.next_event()) is not None:
             if isinstance(told, Opened):
                 self.link.start(now)
@@ -114,6 +107,20 @@ class Layers:
                 self._events.append(told)
         while (said := self.link.next_event()) is not None:
             self._events.append(said)
+
+    def _look_at_ike(self, now: float) -> None:
+        while (event := self.ike.next_event()) is not None:
+            if isinstance(event, ChildUp):
+                self._on_child(event, now)
+            elif isinstance(event, ChildConfirmed):
+                if self.channel is not None:
+                    self.channel.use_waiting()
+            elif isinstance(event, ChildGone):
+                if self.channel is not None:
+                    self.channel.remove(event.spi_in)
+                self._events.append(Renewed(now, None))
+            else:
+                self._events.append(event)
 
     def _on_child(self, event: ChildUp, now: float) -> None:
         pair = pair_of(event.child, self._random)

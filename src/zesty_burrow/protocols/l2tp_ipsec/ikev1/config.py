@@ -95,6 +95,14 @@ class ChildUp:
 
 
 @dataclass(frozen=True, slots=True)
+class ChildConfirmed:
+    """The peer who asked for a pair of SAs has it too: packets may go out by it."""
+
+    at: float
+    spi_in: int
+
+
+@dataclass(frozen=True, slots=True)
 class ChildGone:
     """A pair of SAs is not used any more, by its inbound SPI."""
 
@@ -112,4 +120,4 @@ class Ended:
     error: BurrowError | None = None
 
 
-IkeEvent = Reached | Agreed | Authenticated | ChildUp | ChildGone | Ended
+IkeEvent = Reached | Agreed | Authenticated | ChildUp | ChildConfirmed | ChildGone | Ended

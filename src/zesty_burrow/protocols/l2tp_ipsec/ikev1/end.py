@@ -24,6 +24,7 @@ from zesty_burrow.protocols.l2tp_ipsec.ikev1.config import (
     NAT_PORT,
     Agreed,
     Authenticated,
+    ChildConfirmed,
     ChildGone,
     ChildSa,
     ChildUp,
@@ -198,7 +199,7 @@ class IkeEnd:
             self.liveness.heard(now)
         self._tell_progress(mode, now)
         # Behind the keys everything goes to the port of address translation, with the marker (RFC 3947 §4).
-        if mode.is_initiator and mode.step == 2:
+        if mode.is_initiator and mode.step == 2 and not self.is_marked:
             self.peer, self.is_marked = (self.peer[0], NAT_PORT), True
         elif not mode.is_initiator:
             self.peer, self.is_marked = source, marked
@@ -294,13 +295,16 @@ class IkeEnd:
             self._put(answer, marked=self.is_marked)
             self._remember(message, answer, marked=self.is_marked)
         run.message, run.repeater = answer, None
-        if mode.child is not None:
+        if mode.child is not None and mode.is_confirmed:
             del self._quick[header.message_id]
             association.forget(header.message_id)
+        if mode.child is not None and mode.child.spi_in not in self.children:
+            # Who answers takes packets under the new keys before the third message is there: it may be lost.
             self._child_up(mode.child, now)
-        elif not mode.is_initiator:
-            # The third message may be lost: then the second one is repeated until it comes.
+        if not mode.is_confirmed:
             run.repeater = Repeater(now, 1.0, self.config.timeout)
+        elif mode.child is not None and mode.child.by_peer:
+            self._events.append(ChildConfirmed(now, mode.child.spi_in))
 
     def _child_up(self, child: ChildSa, now: float) -> None:
         if not child.by_peer:
@@ -463,6 +467,8 @@ class IkeEnd:
             self._fail_main(run, self._not_believed(silent) if mode.step == 2 else problem, now)
         else:
             del self._quick[number]
+            if (child := mode.child) is not None:
+                self._drop_child(child.spi_in, now, tell=True)
             if not self.children:
                 self._fail(GatewayUnreachable(f"the gateway {self.peer[0]} does not answer quick mode"), now)
 

@@ -42,7 +42,7 @@ def new_spi(random: Random) -> bytes:
 
 
 class QuickMode:
-    """One run of it, under ``association``. ``child``: at the end."""
+    """One run of it, under ``association``. ``child``: as soon as there are keys; ``is_confirmed``: at the end."""
 
     def __init__(
         self,
@@ -56,13 +56,13 @@ class QuickMode:
     ) -> None:
         self.association, self.message_id, self.is_initiator = association, message_id, is_initiator
         self.child: ChildSa | None = None
+        self.is_confirmed = False
         self._config, self._random, self._peer = config, random, peer
         self._number = message_id.to_bytes(4)
         self._spi = new_spi(random)
         self._offered: Proposal = config.offer.esp_proposal(self._spi)
         self._nonce = random(NONCE)
         self._nonces = (b"", b"")
-        self._made: ChildSa | None = None
         self._identities: list[Payload] = []
 
     # Who asks.
@@ -88,11 +88,11 @@ class QuickMode:
         payloads, behind = self.association.open(header, first, sealed)
         if self.is_initiator:
             return self._on_answer(header, payloads, behind, sealed)
-        if self._made is None:
+        if self.child is None:
             return self._on_offer(header, payloads, behind, sealed)
         check_hash(payloads[0].body, self._third_hash())
         self.association.accept(header, sealed)
-        self.child = self._made
+        self.is_confirmed = True
         return b""
 
     def _on_answer(self, header: Header, payloads: list[Payload], behind: bytes, sealed: bytes) -> bytes:
@@ -103,6 +103,7 @@ class QuickMode:
         self._nonces = (self._nonce, nonce)
         self.child = self._make(_suite(transform), _spi(proposal), esp_seconds(transform), b"")
         self.association.accept(header, sealed)
+        self.is_confirmed = True
         return self._seal_hash(self._third_hash())
 
     # Who answers.
@@ -124,7 +125,7 @@ class QuickMode:
             agreement = make_key_agreement(group, self._random)
             shared = agreement.shared(only(payloads, Kind.KEY_EXCHANGE))
             own = [Payload(Kind.KEY_EXCHANGE, agreement.public)]
-        self._made = self._make(_suite(transform), _spi(proposal), esp_seconds(transform), shared)
+        self.child = self._make(_suite(transform), _spi(proposal), esp_seconds(transform), shared)
         self.association.accept(header, sealed)
         answer = Proposal(proposal.number, ESP, self._spi, (transform,))
         local = self._config.local
