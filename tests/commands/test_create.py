@@ -36,6 +36,17 @@ def test_by_options(zesty, authority):
     assert zesty("--json", "show", "lisbon").json["credentials"][0]["scope"] == Q
 
 
+def test_by_l2tp(zesty):
+    """Name and password come by the option; the shared key is still missing, and said so."""
+    words = ["--host", "office.example", "--provider", "Tidewrack Survey", "--protocol", "l2tp-ipsec"]
+    made = zesty("--json", "create", *words, "--credentials", "-", stdin=m.CREDENTIALS.decode()).json
+    profile = made["profile"]
+    assert (profile["tunnel"]["protocol"], profile["sign_in"]["gateway"]) == ("l2tp-ipsec", "pre-shared-key")
+    assert profile["l2tp-ipsec"]["port"] == 500
+    assert made["missing"] == "pre-shared-key"
+    assert {one["code"] for one in made["findings"]} == {"ikev1-used"}
+
+
 def test_over_http(zesty, authority):
     """CONNECT-IP by options: what IKEv2 alone has is not asked for; what is missing for names is pointed out."""
     words = [
@@ -95,6 +106,11 @@ def test_by_a_file(zesty, tmp_path, authority):
             "has no sign-in by shared-key",
         ),
         (("--host", "a.example", "--protocol", "connect-ip", "--path", "tunnel"), 3, "begin with /"),
+        (
+            ("--host", "a.example", "--protocol", "l2tp-ipsec", "--sign-in", "certificate"),
+            3,
+            "the gateway's shared key",
+        ),
         (("--resume",), 2, "no interrupted set-up"),
         (("--resume", "--afresh"), 2, "only one"),
     ],
@@ -156,7 +172,7 @@ def test_a_dialogue_that_is_interrupted(zesty, authority):
         ("suffixes [none]: ", "\n"),
         ("exit [PT]: ", "\n"),
         ("exit [Lisbon]: ", "\n"),
-        ("connect-ip [ikev2]: ", "\n"),
+        ("l2tp-ipsec [ikev2]: ", "\n"),
         ("any [udp]: ", "\n"),
         ("of the gateway [500]: ", "\n"),
         ("or listed [recommended]: ", "\n"),

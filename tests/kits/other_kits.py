@@ -217,8 +217,11 @@ def make_tables(m: Maker) -> None:
         "table-types.tsv",
         tabs,
         "table",
-        profiles=[{"hosts": [WELLINGTON, "2001:db8:65::1"]}],
-        findings=["protocol-retired"],
+        profiles=[
+            {"hosts": [WELLINGTON, "2001:db8:65::1"]},
+            {"hosts": [TALLINN, "2001:db8:62::1"], "protocol": "l2tp-ipsec"},
+        ],
+        findings=["ikev1-used"],
     )
     wide = f"Location,Server,Protocol,Transport\nLisbon,{LISBON},IKEv2,UDP\nNairobi,{NAIROBI},IKEv2,TCP\n"
     m.kit(

@@ -49,7 +49,8 @@ def facts_of(found):
         "suffixes": list(traffic.suffixes),
         "netbios": [str(one) for one in traffic.netbios_name_servers],
         "authorities": len(profile.authorities),
-        "transport": profile.settings.transport,
+        "transport": profile.settings.over().lower(),
+        "protocol": profile.tunnel.protocol,
     }
 
 

@@ -20,6 +20,7 @@ from zesty_burrow.core.profile import (
     NAME,
     Gateway,
     Profile,
+    ProtocolSettings,
     SignIn,
     Traffic,
     TunnelSettings,
@@ -34,6 +35,7 @@ from zesty_burrow.protocols.connect_ip.settings import ConnectIpSettings
 from zesty_burrow.protocols.connect_ip.wire.template import WELL_KNOWN, check_template
 from zesty_burrow.protocols.ikev2.choice import read_list, with_algorithms
 from zesty_burrow.protocols.ikev2.settings import PORTS, TRANSPORTS, IkeSettings
+from zesty_burrow.protocols.l2tp_ipsec import settings as l2tp
 
 Answers = Mapping[str, str]
 METHODS = {
@@ -44,7 +46,12 @@ METHODS = {
 }
 IKE = "ikev2"
 HTTP_METHODS = {"eap-mschapv2": connect_ip.BASIC, "certificate": connect_ip.CERTIFICATE}
-"""The ways to sign in that CONNECT-IP has as well."""
+L2TP_METHODS = {"eap-mschapv2": l2tp.SIGN_IN_METHODS[0]}
+SIGN_INS = {
+    connect_ip.NAME: (HTTP_METHODS, "it has password and certificate (RFC 9484, RFC 7617)"),
+    l2tp.NAME: (L2TP_METHODS, "it has password, and the gateway's shared key besides (RFC 3193)"),
+}
+"""The ways to sign in that other protocols than IKEv2 have as well."""
 SCOPES = ("everything", "networks")
 QUOTES = "\"'`\u2018\u2019\u201c\u201d\u201e\u201a\u00ab\u00bb"
 """Quotation marks that come along with what is pasted."""
@@ -187,6 +194,10 @@ def _is_http(answers: Answers) -> bool:
     return answers.get("protocol") == connect_ip.NAME
 
 
+def _is_l2tp(answers: Answers) -> bool:
+    return answers.get("protocol") == l2tp.NAME
+
+
 def _path(text: str) -> str:
     if why := check_template(text.strip()):
         raise ValueError(why)
@@ -302,10 +313,11 @@ QUESTIONS = (
     ),
     Question(
         "protocol",
-        "Protocol: ikev2 or connect-ip",
-        "IKEv2 is what phones and desktops have built in; CONNECT-IP goes over HTTPS and passes nearly every network.",
+        "Protocol: ikev2, connect-ip or l2tp-ipsec",
+        "IKEv2 is what phones and desktops have built in; CONNECT-IP goes over HTTPS and passes nearly every network; "
+        "L2TP over IPsec is retired, for gateways that have nothing else.",
         "On the sheet; else ikev2.",
-        choices=(IKE, connect_ip.NAME),
+        choices=(IKE, connect_ip.NAME, l2tp.NAME),
         default=lambda answers: IKE,
         applies=lambda answers: METHODS.get(answers.get("sign-in", "password")) in HTTP_METHODS,
     ),
@@ -316,6 +328,7 @@ QUESTIONS = (
         "On the sheet; else udp for IKEv2 and tcp for CONNECT-IP.",
         choices=TRANSPORTS,
         default=lambda answers: "tcp" if _is_http(answers) else "udp",
+        applies=lambda answers: not _is_l2tp(answers),
     ),
     Question(
         "port",
@@ -341,7 +354,7 @@ QUESTIONS = (
         "Leave it, unless the sheet demands certain ones.",
         choices=("recommended", "listed"),
         default=lambda answers: "recommended",
-        applies=lambda answers: not _is_http(answers),
+        applies=lambda answers: not _is_http(answers) and not _is_l2tp(answers),
     ),
     *(
         Question(
@@ -394,12 +407,11 @@ def take_given(given: Answers) -> dict[str, str]:
             raise InputError(
                 f"{question.key}: {given[question.key]!r:.80}", why=str(problem), next_step=question.source
             ) from None
-    if given.get("protocol") == connect_ip.NAME and "protocol" not in taken:
-        raise InputError(
-            f"protocol: {connect_ip.NAME} has no sign-in by {taken.get('sign-in', '')}",
-            why="it has password and certificate (RFC 9484, RFC 7617)",
-            next_step="Choose one of these, or ikev2.",
-        )
+    named = given.get("protocol", "")
+    methods, why = SIGN_INS.get(named, ({}, ""))
+    if why and METHODS.get(taken.get("sign-in", "password")) not in methods:
+        what = f"protocol: {named} has no sign-in by {taken.get('sign-in', '')}"
+        raise InputError(what, why=why, next_step="Choose one of these, or ikev2.")
     return taken
 
 
@@ -432,6 +444,23 @@ def _http_settings(answers: Answers, identity: Identity) -> ConnectIpSettings:
     return ConnectIpSettings(answers.get("transport") or "tcp", port, path, identity=identity)
 
 
+def _own_settings(answers: Answers, identity: Identity) -> ProtocolSettings:
+    if _is_http(answers):
+        return _http_settings(answers, identity)
+    if _is_l2tp(answers):
+        return l2tp.L2tpSettings(int(answers.get("port") or l2tp.PORT), identity)
+    return _settings(answers, identity)
+
+
+def _sign_in(answers: Answers) -> SignIn:
+    method = METHODS[answers["sign-in"]]
+    if _is_http(answers):
+        return SignIn("certificate", HTTP_METHODS.get(method, method))
+    if _is_l2tp(answers):
+        return SignIn(l2tp.SHARED_KEY, L2TP_METHODS.get(method, method))
+    return SignIn("pre-shared-key" if method == "pre-shared-key" else "certificate", method)
+
+
 def _settings(answers: Answers, identity: Identity) -> IkeSettings:
     transport = answers.get("transport", "udp")
     port = int(answers.get("port") or PORTS[transport])
@@ -447,9 +476,6 @@ def profile_of(answers: Answers, authorities: tuple[str, ...]) -> Profile:
     """The profile that whole answers describe; the text form's own rules judge it."""
     everything = answers.get("traffic") == "everything"
     networks = () if everything else tuple(map(ipaddress.ip_network, answers["networks"].split()))
-    method = METHODS[answers["sign-in"]]
-    if _is_http(answers):
-        method = HTTP_METHODS.get(method, method)
     identity = Identity.of(answers["identity"])
     if "@" in identity.value:
         identity = Identity(IdType.ID_RFC822_ADDR, identity.value)
@@ -459,9 +485,9 @@ def profile_of(answers: Answers, authorities: tuple[str, ...]) -> Profile:
         country=answers.get("country", ""),
         city=answers.get("city", ""),
         gateway=Gateway(tuple(answers["host"].split())),
-        settings=_http_settings(answers, identity) if _is_http(answers) else _settings(answers, identity),
-        tunnel=TunnelSettings(connect_ip.NAME if _is_http(answers) else IKE, int(answers["mtu"])),
-        sign_in=SignIn("pre-shared-key" if method == "pre-shared-key" else "certificate", method),
+        settings=_own_settings(answers, identity),
+        tunnel=TunnelSettings(answers.get("protocol") or IKE, int(answers["mtu"])),
+        sign_in=_sign_in(answers),
         authorities=authorities,
         traffic=Traffic(
             networks=networks or Traffic().networks,

@@ -6,7 +6,7 @@ import socket
 import sys
 import tomllib
 from argparse import ArgumentParser, Namespace
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from contextlib import suppress
 from pathlib import Path
 
@@ -16,9 +16,9 @@ from cryptography.hazmat.primitives.serialization import Encoding
 from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.credentials.ask_credentials import ASKED, ask_credentials
 from zesty_burrow.core.certificates import trust
-from zesty_burrow.core.credentials import Credentials
+from zesty_burrow.core.credentials import Credentials, kind_of
 from zesty_burrow.core.finding import Severity
-from zesty_burrow.core.scope import Scope
+from zesty_burrow.core.scope import CredentialsKind, Scope
 from zesty_burrow.errors import BurrowError, Clash, InputError, UsageError
 from zesty_burrow.host.files import read_bounded
 from zesty_burrow.intake import limits
@@ -81,12 +81,12 @@ def run(args: Namespace, context: Context) -> CreateResult:
         authorities = _authorities(answers.get("authority", ""))
         profile = profile_of(answers, authorities)
         scope = Scope(profile.credentials_label)
-        secrets, slips = _secrets(args, context, profile.needs[0], scope, on_terminal=on_terminal)
+        secrets, slips = _secrets(args, profile.needs, scope, on_terminal=on_terminal)
         made = NewProfile.of(profile, "typed in")
         store.take_kit([made], [(scope, value, "typed in") for value in secrets], what=f"create {made.profile.name}")
     draft.unlink(missing_ok=True)
     findings = [*check_profile(profile, context.now()), *judge_profile(context.policy(), profile)]
-    missing = "" if secrets else str(profile.needs[0])
+    missing = next((str(kind) for kind in profile.needs if kind not in map(kind_of, secrets)), "")
     return CreateResult(profile, made.text, tuple(dict.fromkeys(findings)), missing, tuple(slips))
 
 
@@ -140,14 +140,18 @@ def _authorities(path: str) -> tuple[str, ...]:
 
 
 def _secrets(
-    args: Namespace, context: Context, kind: object, scope: Scope, *, on_terminal: bool
+    args: Namespace, kinds: Sequence[CredentialsKind], scope: Scope, *, on_terminal: bool
 ) -> tuple[list[Credentials], list[str]]:
-    """From where the words say; on a terminal they are asked for, last of all, and never kept in a draft."""
-    wanted = next((one for one in ASKED if one == kind), None)
-    if args.credentials == "none" or wanted is None or (not args.credentials and not on_terminal):
+    """From where the words say, the first kind alone; on a terminal all are asked for, and never kept in a draft."""
+    if args.credentials == "none" or (not args.credentials and not on_terminal):
         return [], []
-    value, slips = ask_credentials(str(scope), wanted, args.credentials, "")
-    return [value], slips
+    values: list[Credentials] = []
+    slips: list[str] = []
+    for kind in (one for one in (kinds[:1] if args.credentials else kinds) if one in ASKED):
+        value, found = ask_credentials(str(scope), kind, args.credentials, "")
+        values.append(value)
+        slips += found
+    return values, slips
 
 
 class _Dialogue:

@@ -71,7 +71,7 @@ class L2tpSettings(ProtocolSettings):
     def needs(self, sign_in: SignIn) -> tuple[CredentialsKind, ...]:
         """Name and password in any case; and what IPsec wants."""
         proof = CredentialsKind.CLIENT_KEY if sign_in.gateway == CERTIFICATE else CredentialsKind.PRE_SHARED_KEY
-        return proof, CredentialsKind.NAME_PASSWORD
+        return CredentialsKind.NAME_PASSWORD, proof
 
     def over(self) -> str:
         """ESP always travels in UDP here."""
