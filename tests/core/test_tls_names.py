@@ -116,7 +116,7 @@ def test_variants():
     assert [(one.transport, one.port) for one in own.variants()] == [("udp", 443), ("tcp", 443)]
     assert len(IkeSettings().variants()) == 1
     assert [f"{one.tunnel.protocol} {one.settings.over()}" for one in every_way(made)] == [
-        "ikev2 UDP", "ikev2 TCP", "connect-ip UDP", "connect-ip TCP", "l2tp-ipsec UDP"]  # fmt: skip
+        "ikev2 UDP", "ikev2 TCP", "connect-ip UDP", "connect-ip TCP", "l2tp-ipsec UDP", "pptp GRE"]  # fmt: skip
 
 
 def test_the_best_way():

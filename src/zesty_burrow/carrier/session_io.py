@@ -11,6 +11,7 @@ from collections.abc import Mapping
 from contextlib import suppress
 from typing import Generic, Protocol, TypeVar, runtime_checkable
 
+from zesty_burrow.carrier.data_path.gre_port import GrePort
 from zesty_burrow.carrier.data_path.udp_port import Burst, UdpPort
 from zesty_burrow.carrier.network.framed_port import FramedPort
 from zesty_burrow.carrier.network.stream_port import StreamPort
@@ -18,7 +19,7 @@ from zesty_burrow.core.net import Datagram, Endpoint
 from zesty_burrow.errors import BurrowError, ProgramFault
 
 E = TypeVar("E")
-Port = UdpPort | StreamPort | FramedPort
+Port = UdpPort | StreamPort | FramedPort | GrePort
 RECONNECT, LONGEST_WAIT = 0.5, 8.0
 """Seconds before a lost connection is made again; doubled each time."""
 E_co = TypeVar("E_co", covariant=True)

@@ -9,6 +9,7 @@ from contextlib import suppress
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 
+from zesty_burrow.carrier.data_path.gre_port import GrePort
 from zesty_burrow.carrier.data_path.path_size import PathSize
 from zesty_burrow.carrier.data_path.tunnel import PathTunnel, QueuedTunnel, Tunnel
 from zesty_burrow.carrier.data_path.udp_port import UdpPort
@@ -26,6 +27,7 @@ from zesty_burrow.errors import ProgramFault
 from zesty_burrow.host.watches.address_changes import source_towards
 from zesty_burrow.protocols.registry import protocol
 from zesty_burrow.protocols.session import (
+    GRE_PORT,
     Event,
     PacketChannel,
     QueuedChannel,
@@ -74,13 +76,20 @@ class OpenSession:
         request = replace(request, local_address=source_towards(request.address))
         through = through_proxy(profile, request)
         self.session: Session = protocol(profile.tunnel.protocol).session(profile, request, os.urandom)
-        if self.session.transport is Transport.STREAM:
+        if self.session.transport in (Transport.STREAM, Transport.STREAM_AND_GRE):
             self._port: Port = StreamPort(self.session.peer, marked=marked, through=through)
         elif self.session.transport is Transport.FRAMED:
             self._port = FramedPort(self.session.peer, self.session.framing, marked=marked, through=through)
         else:
             self._port = client_port(request.address, disabled, marked=marked)
-        ports = {self.session.local_port: self._port}
+        ports: dict[int, Port] = {self.session.local_port: self._port}
+        self._packets: Port = self._port
+        if self.session.transport is Transport.STREAM_AND_GRE:
+            try:
+                self._packets = ports[GRE_PORT] = GrePort(self.session.peer, marked=marked)
+            except BaseException:
+                self._port.close()
+                raise
         self.io: SessionIo[Event] = SessionIo(self.session, ports, wake)
 
     @property
@@ -99,7 +108,7 @@ class OpenSession:
         """For the data path. ``sized``: what the path takes can be confirmed; then ``wake`` is set."""
         if isinstance(channel, QueuedChannel):
             return QueuedTunnel(channel, self.io, self.session.peer)
-        port = self._port
+        port = self._packets
         if isinstance(port, StreamPort) and not isinstance(port, FramedPort):
             raise ProgramFault("a byte stream carries no datagrams")
         # A byte stream's own packets are TCP's to fit into the path.
@@ -129,7 +138,7 @@ class OpenSession:
             self.session.close(self.io.now())
             for datagram in self.session.send(self.io.now()):
                 with suppress(OSError):
-                    self._port.send(datagram.data, datagram.destination)
+                    self.io.ports[datagram.local_port].send(datagram.data, datagram.destination)
 
     def dispose(self) -> None:
         """Let go of socket and timers."""

@@ -225,6 +225,11 @@ _CODES = (
     Code("weak-agreed", _W, "The gateway and this side have agreed on a weak algorithm.",
          "Current attackers may be able to break it, and to read what was recorded.",
          "Ask the provider for current algorithms; then forbid weak ones again.", "RFC 8247 §2, RFC 8221 §5"),
+    Code("pptp-unprotected", _S, "The tunnel goes over PPTP, which protects next to nothing.",
+         "Its keys follow from the password, which can be computed from one recorded sign-in; its cipher is RC4, and "
+         "nothing notices a changed packet.",
+         "Use it only to get off it: ask for IKEv2 at the same gateway, and take a new password.",
+         "RFC 3079 §1, RFC 7465"),
     Code("policy-algorithm", _W, "The profile offers an algorithm that the policy forbids.",
          "The organisation's policy, or the default one, asks for more.",
          "Change it with `zesty choose`, or let the policy allow it by name (docs/choosing.md)."),

@@ -80,6 +80,11 @@ class AddressRange:
         return AddressRange(start, end) if start <= end else None
 
 
+def in_any(ranges: Iterable[AddressRange], address: bytes) -> bool:
+    """Whether an address, as octets, is in one of the ranges."""
+    return any(address in entry for entry in ranges)
+
+
 def intersect(wanted: Sequence[AddressRange], allowed: Sequence[AddressRange]) -> tuple[AddressRange, ...]:
     """What is in some of ``wanted`` and in some of ``allowed``, in the order of ``wanted``."""
     found = [common for one in wanted for other in allowed if (common := one.within(other))]

@@ -6,7 +6,7 @@ import ctypes
 import resource
 from contextlib import suppress
 
-CAP_NET_BIND_SERVICE, CAP_NET_ADMIN = 10, 12
+CAP_NET_BIND_SERVICE, CAP_NET_ADMIN, CAP_NET_RAW = 10, 12, 13
 KEPT = (CAP_NET_BIND_SERVICE, CAP_NET_ADMIN)
 PR_SET_DUMPABLE, PR_CAPBSET_DROP, PR_SET_NO_NEW_PRIVS, PR_CAP_AMBIENT, PR_CAP_AMBIENT_CLEAR_ALL = 4, 24, 38, 47, 4
 MCL_CURRENT, MCL_FUTURE, MCL_ONFAULT = 1, 2, 4
@@ -25,19 +25,22 @@ class _Data(ctypes.Structure):
     _fields_ = (("effective", ctypes.c_uint32), ("permitted", ctypes.c_uint32), ("inheritable", ctypes.c_uint32))
 
 
-def keep_network_rights() -> None:
+def keep_network_rights(*, raw: bool = False) -> None:
     """Drop every capability but those in ``KEPT``, for this thread and those that it starts, and for good.
+
+    ``raw``: the one for raw sockets is kept too.
 
     To be called before there are other threads. Without capabilities there is nothing to drop.
     """
+    wanted = (*KEPT, CAP_NET_RAW) if raw else KEPT
     for number in range(LAST_CAPABILITY + 1):
-        if number not in KEPT:
+        if number not in wanted:
             # Those that the kernel does not know, or that we may not drop, are not there to be gained either.
             _libc.prctl(PR_CAPBSET_DROP, number, 0, 0, 0)
     _libc.prctl(PR_CAP_AMBIENT, PR_CAP_AMBIENT_CLEAR_ALL, 0, 0, 0)
     header, data = _Header(CAPABILITY_VERSION_3, 0), (_Data * 2)()
     if _libc.capget(ctypes.byref(header), data) == 0:
-        kept = data[0].permitted & sum(1 << number for number in KEPT)
+        kept = data[0].permitted & sum(1 << number for number in wanted)
         data[0].effective = data[0].permitted = kept
         data[1].effective = data[1].permitted = 0
         data[0].inheritable = data[1].inheritable = 0

@@ -182,6 +182,7 @@ class Link:
 
 
 EVERYWHERE = ("0.0.0.0/0", "::/0")
+HOME_NETWORK = "cottage"
 LOCAL_NETWORKS = {"cottage": "lan", "harbour": "wlan"}
 """Where the workstation can be, and by which device. The router's device has the network's name."""
 

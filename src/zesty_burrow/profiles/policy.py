@@ -32,11 +32,19 @@ def judge_profile(policy: Policy, profile: Profile) -> list[Finding]:
     return found
 
 
-def restrict(policy: Policy, profile: Profile) -> Profile:
+def restrict(policy: Policy, profile: Profile, *, unprotected: bool = False) -> Profile:
     """The profile with nothing in its offers that the policy forbids; :class:`ProfileInvalid` where nothing is left.
 
-    A profile that signs in, or carries traffic, in a way that the policy forbids is refused as a whole.
+    A profile that signs in, or carries traffic, in a way that the policy forbids is refused as a whole; and one whose
+    protocol protects next to nothing, unless the user has said (``unprotected``) that this is meant.
     """
+    if registry.protocol(profile.tunnel.protocol).needs_word and not unprotected:
+        raise ProfileInvalid(
+            f"profile {profile.name} goes over {profile.tunnel.protocol}, which protects next to nothing",
+            why="whoever records the sign-in can compute the password from it, and read and change everything",
+            next_step="Ask for another protocol (zesty advise); or say --unprotected, this time, if it has to be.",
+            slug="pptp-unprotected",
+        )
     barred = [entry for entry in judge_profile(policy, profile) if entry.code.slug != "policy-algorithm"]
     if barred:
         raise ProfileInvalid(

@@ -20,6 +20,10 @@ class TunnelProtocol(Protocol):
     def name(self) -> str:
         """As it is written in a profile."""
 
+    @property
+    def needs_word(self) -> bool:
+        """Whether it is so weak that the user has to say each time that it is meant."""
+
     def title(self, profile: Profile) -> str:
         """For people: the protocol, and what carries the packets in which transport."""
 
@@ -54,6 +58,7 @@ _MODULES = {
     "ikev2": "zesty_burrow.protocols.ikev2.protocol",
     "connect-ip": "zesty_burrow.protocols.connect_ip.protocol",
     "l2tp-ipsec": "zesty_burrow.protocols.l2tp_ipsec.protocol",
+    "pptp": "zesty_burrow.protocols.pptp.protocol",
 }
 
 

@@ -44,6 +44,11 @@ class Transport(StrEnum):
     DATAGRAMS = "datagrams"
     STREAM = "byte stream"
     FRAMED = "datagrams in a byte stream"
+    STREAM_AND_GRE = "a byte stream, and packets of GRE beside it"
+
+
+GRE_PORT = 47
+"""By which ``local_port`` packets of GRE are known: its protocol number (RFC 2637 §4.1)."""
 
 
 class FrameReader(Protocol):

@@ -180,6 +180,7 @@ class Dummy:
 
     name = "dummy"
     sign_in_methods, gateway_proofs = ("password",), ("password",)
+    needs_word = False
 
     def refuse_sign_in(self, sign_in):
         return ""

@@ -48,6 +48,9 @@ def add_arguments(parser: ArgumentParser) -> None:
     attempt = actions.add_parser("try", help="check whether a gateway accepts them", description=text)
     attempt.add_argument("name", help="a profile's name, or a city that only one profile has")
     attempt.add_argument("--device", default="", help="with the credentials of another of your devices")
+    attempt.add_argument(
+        "--unprotected", action="store_true", help="go over pptp, although it protects next to nothing"
+    )
     attempt.add_argument("--ask", action="store_true", help="ask for the credentials and store nothing")
     attempt.add_argument("--timeout", type=float, default=15.0, metavar="SECONDS", help="for the gateway (15)")
 
@@ -137,7 +140,7 @@ def _try(args: Namespace, context: Context) -> MessageResult:
     from zesty_burrow.profiles.policy import restrict
 
     with context.layered_store() as layered_store:
-        profile = restrict(context.policy(), layered_store.find_profile(args.name)[0])
+        profile = restrict(context.policy(), layered_store.find_profile(args.name)[0], unprotected=args.unprotected)
         chosen = choose(profile, layered_store, context, ask=args.ask, device=args.device)
     with explained(chosen):
         address = Attempt(profile, chosen.secrets, args.timeout, context.reporter.step).run()

@@ -23,6 +23,7 @@ from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.credentials.choose_credentials import Chosen, choose, explained, note_sign_in
 from zesty_burrow.commands.tunnel.running import Running, busy, refuse_overlap, running_tunnels, the_one
 from zesty_burrow.commands.tunnel.wanted_profile import remember, wanted_name
+from zesty_burrow.core.net import TCP, UDP
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import BurrowError, InputError, MachineError, ProgramFault, StateError
 from zesty_burrow.host.bus.desktop import Desktop, session_bus
@@ -35,6 +36,7 @@ from zesty_burrow.host.privileges import keep_network_rights, keep_secrets_in_me
 from zesty_burrow.host.readiness.check import State
 from zesty_burrow.host.readiness.local import cheap
 from zesty_burrow.profiles.policy import restrict
+from zesty_burrow.protocols.registry import protocol
 from zesty_burrow.report.results.base import Result
 from zesty_burrow.report.results.tunnel import EndResult, UpResult
 
@@ -53,6 +55,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         "nearest, fastest, strongest: by the latest rehearsal; without it you are asked",
     )
     parser.add_argument("--detach", action="store_true", help="continue in the background once the tunnel is up")
+    parser.add_argument("--unprotected", action="store_true", help="go over pptp, although it protects next to nothing")
     parser.add_argument("--ask", action="store_true", help="ask for name and password, use them once, store nothing")
     parser.add_argument(
         "--timeout", type=float, default=15.0, metavar="SECONDS", help="wait this long for the gateway to answer (15)"
@@ -206,6 +209,11 @@ def _desktop(bus: tuple[int, str] | None) -> Desktop | None:
         return None
 
 
+def _needs_raw_socket(profile: Profile) -> bool:
+    """Whether its packets are of no protocol that has sockets of its own."""
+    return any(number not in (TCP, UDP) for number, _ in protocol(profile.tunnel.protocol).outer_ports(profile))
+
+
 def run(args: Namespace, context: Context) -> Result:
     """Set up, carry, put back."""
     _log_to_terminal(everything=args.debug)
@@ -214,7 +222,7 @@ def run(args: Namespace, context: Context) -> Result:
     _restore_left_over(context)
     with context.layered_store() as layered_store:
         profile, _, _ = layered_store.find_profile(wanted_name(args.name, layered_store, context))
-        profile = restrict(context.policy(), profile)
+        profile = restrict(context.policy(), profile, unprotected=args.unprotected)
         chosen = choose(profile, layered_store, context, ask=args.ask)
     tunnels = running_tunnels(context)
     if any(one.profile == profile.name and one.document.get("is_up") for one in tunnels):
@@ -234,7 +242,7 @@ def run(args: Namespace, context: Context) -> Result:
         if not keep_secrets_in_memory():
             logging.getLogger(__name__).debug("keys may reach a swap partition: memory could not be locked")
         desktop = _desktop(bus)
-        keep_network_rights()
+        keep_network_rights(raw=_needs_raw_socket(profile))
         return Supervisor(profile, chosen.secrets, replace(options, desktop=desktop), on_step, on_up).run()
 
     if args.detach:

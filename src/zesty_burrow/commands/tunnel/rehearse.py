@@ -30,6 +30,7 @@ MOST_AT_ONCE = 256
 def add_arguments(parser: ArgumentParser) -> None:
     """The command's words."""
     add_filters(parser)
+    parser.add_argument("--unprotected", action="store_true", help="go over pptp, although it protects next to nothing")
     parser.add_argument("--at-once", type=int, default=16, metavar="N", help="number of rehearsals at one time (16)")
     parser.add_argument("--sort", choices=SORTS, default="verdict", help="sort the table by this column (verdict)")
     parser.add_argument("--csv", action="store_true", help="write the table as CSV")
@@ -87,7 +88,7 @@ def _parts(args: Namespace, context: Context) -> list[Part]:
             profile = read_profile(text, f"profile {row.name} ({whom})")
             try:
                 secrets = choose(profile, kept, context, ask=False).secrets
-                parts.append(Part(restrict(policy, profile), secrets))
+                parts.append(Part(restrict(policy, profile, unprotected=args.unprotected), secrets))
             except BurrowError as problem:
                 parts.append(Part(profile, missing=problem))
     return parts

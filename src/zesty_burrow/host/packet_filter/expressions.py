@@ -87,8 +87,8 @@ def of_protocol(protocol: int) -> bytes:
 
 
 def to_port(protocol: int, port: int) -> bytes:
-    """It is UDP or TCP to a port."""
-    return of_protocol(protocol) + octets_are(TRANSPORT_HEADER, 2, port.to_bytes(2))
+    """It is UDP or TCP to a port; or any other protocol, which has no ports: then it is 0."""
+    return of_protocol(protocol) + (octets_are(TRANSPORT_HEADER, 2, port.to_bytes(2)) if port else b"")
 
 
 def between_ports(protocol: int, source: int, destination: int) -> bytes:

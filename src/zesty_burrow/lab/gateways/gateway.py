@@ -33,6 +33,7 @@ from zesty_burrow.lab.authority import Authority, issue, make_authority, make_ke
 from zesty_burrow.lab.gateways.http_callers import PORT as HTTP_PORT
 from zesty_burrow.lab.gateways.http_callers import HttpCallers
 from zesty_burrow.lab.gateways.l2tp_callers import BothVersions
+from zesty_burrow.lab.gateways.pptp_callers import PptpCallers
 from zesty_burrow.lab.gateways.stream_callers import EitherPort, StreamCallers
 from zesty_burrow.lab.kit import Account, office_files
 from zesty_burrow.protocols.connect_ip.gateway_session import ConnectIpCaller, GatewayConfig
@@ -44,6 +45,7 @@ from zesty_burrow.protocols.ikev2.settings import DEFAULTS, ProposalChoice
 from zesty_burrow.protocols.ikev2.wire.offer import Offer
 from zesty_burrow.protocols.l2tp_ipsec.gateway_session import L2tpCaller, L2tpCallerEvent
 from zesty_burrow.protocols.l2tp_ipsec.ikev1.end import IkeEnd
+from zesty_burrow.protocols.pptp.gateway_session import PptpCaller
 from zesty_burrow.protocols.session import Down, Moved, NetworkSettings, Rekeyed, Up
 
 WEAK = (Offer(((3, 0),), (2,), (2,), (2,)),)
@@ -51,7 +53,7 @@ WEAK = (Offer(((3, 0),), (2,), (2,), (2,)),)
 EVERYTHING = (AddressRange(bytes(4), b"\xff" * 4), AddressRange(bytes(16), b"\xff" * 16))
 LESS = (AddressRange(bytes((10, 0, 0, 0)), bytes((10, 255, 255, 255))),)
 """What it carries: as a rule, and what the fault grants-less leaves."""
-AnyCaller = Caller | ConnectIpCaller | L2tpCaller
+AnyCaller = Caller | ConnectIpCaller | L2tpCaller | PptpCaller
 FIRST_INNER, LAST_INNER = 10, 250
 MTU = 1400
 
@@ -88,6 +90,7 @@ class GatewayHost:
     _port: EitherPort | None = None
     _streams: StreamCallers | None = None
     _http: HttpCallers | None = None
+    _pptp: PptpCallers | None = None
     _chain: tuple[x509.Certificate, ...] = ()
     _key: PrivateKey | None = None
     _session: IkeGatewaySession | None = None
@@ -116,6 +119,9 @@ class GatewayHost:
         self._session = IkeGatewaySession(self._config(), os.urandom, self.place.outer)
         self._http = HttpCallers(self, (self.place.outer, HTTP_PORT), family, self._wake)
         self._http.start()
+        if self.place.is_old:
+            self._pptp = PptpCallers(self, family, self._wake)
+            self._pptp.start()
         ports = {500: UdpPort(sockets[500], self.disabled), 4500: self._port}
         self._versions = BothVersions(self, self.session)
         self._io = SessionIo(self._versions, ports, self._wake)
@@ -291,8 +297,9 @@ class GatewayHost:
             self._wake.clear()
             for reported in self._io.take_events():
                 self._on_event(reported.caller, reported.event)
-            if self._http is not None:
-                self._http.look()
+            for callers in (self._http, self._pptp):
+                if callers is not None:
+                    callers.look()
             if self._path is not None:
                 self._path.refresh()
 
@@ -344,7 +351,7 @@ class GatewayHost:
 
     def drop_connections(self) -> None:
         """Reset the connections of callers by TCP."""
-        for callers in (self._streams, self._http):
+        for callers in (self._streams, self._http, self._pptp):
             if callers is not None:
                 callers.drop_all()
 
@@ -367,6 +374,8 @@ class GatewayHost:
             self._io.flush()
         if self._http is not None and self._io is not None:
             self._http.end_all(self._io.now)
+        if self._pptp is not None:
+            self._pptp.end_all()
 
     def forget_all(self) -> None:
         """As after a restart: no caller is known any more, and nothing is sent."""
@@ -375,8 +384,9 @@ class GatewayHost:
             if self._versions is not None:
                 self._versions.forget(self._io.now())
             self._io.flush()
-        if self._http is not None:
-            self._http.drop_all()
+        for callers in (self._http, self._pptp):
+            if callers is not None:
+                callers.drop_all()
 
     def probe_all(self) -> None:
         """Ask every caller whether it is alive."""

@@ -10,13 +10,14 @@ from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network, ip_interface
 from typing import Any
 
-from zesty_burrow.host.packet_filter.source_translation import translate_source
+from zesty_burrow.host.packet_filter.source_translation import pass_on, translate_source
 from zesty_burrow.lab import story
 from zesty_burrow.lab.local_network import dhcp, guest_page, packets
 from zesty_burrow.lab.local_network.conditions import ConditionedWire, Conditions
 from zesty_burrow.lab.local_network.filtering import filter_network
 from zesty_burrow.lab.local_network.proxies import Proxies
 from zesty_burrow.lab.local_network.rogue_resolver import RogueResolver
+from zesty_burrow.protocols.session import GRE_PORT
 
 LEASE_SECONDS = 3600
 ADVERTISED_SECONDS = 60
@@ -50,6 +51,8 @@ class LocalNetwork:
     async def start(self) -> None:
         """Answer DHCP, pass on what comes."""
         translate_source(self.device, story.COTTAGE_PUBLIC4, f"zesty-{self.device}")
+        if self.device == story.HOME_NETWORK:
+            pass_on(GRE_PORT, story.COTTAGE_PUBLIC4, str(self._host4.ip), "zesty-gre")
         server = _socket(socket.AF_INET, socket.SOCK_DGRAM, 0, self.device)
         server.setsockopt(socket.SOL_SOCKET, socket.SO_BROADCAST, 1)
         server.bind(("", dhcp.SERVER_PORT))

@@ -20,6 +20,7 @@ class IkeV2:
     name = "ikev2"
     sign_in_methods = settings.SIGN_IN_METHODS
     gateway_proofs = settings.GATEWAY_PROOFS
+    needs_word = False
 
     def title(self, profile: Profile) -> str:
         """With the transport of ESP."""

@@ -8,12 +8,13 @@ from collections.abc import Sequence
 
 from zesty_burrow.core.esp.channel import EspChannel, Ranges, SaPair
 from zesty_burrow.core.esp.sa import InboundSa, OutboundSa
-from zesty_burrow.core.net import AddressRange
+from zesty_burrow.core.net import AddressRange, in_any
 from zesty_burrow.errors import Malformed
 from zesty_burrow.protocols.l2tp_ipsec.ikev1.config import L2TP_PORT, UDP, ChildSa
 from zesty_burrow.protocols.l2tp_ipsec.l2tp.connection import L2tpConnection
 from zesty_burrow.protocols.l2tp_ipsec.l2tp.header import data_prefix
 from zesty_burrow.protocols.ppp.packet import ADDRESS_CONTROL, Number, read_frame
+from zesty_burrow.protocols.ppp.router import is_of_the_line
 from zesty_burrow.protocols.session import Random
 
 MAX_WAITING = 256
@@ -96,12 +97,12 @@ class L2tpChannel(EspChannel):
     def allows_out(self, addresses: bytes) -> bool:
         """RFC 4301 §5.1: what is not this tunnel's never goes out by it."""
         half = len(addresses) // 2
-        return self.is_open and _in_any(self.local, addresses[:half]) and _in_any(self.remote, addresses[half:])
+        return self.is_open and in_any(self.local, addresses[:half]) and in_any(self.remote, addresses[half:])
 
     def allows_in(self, label: bytes, addresses: bytes) -> bool:
         """The same for what comes in."""
         half = len(addresses) // 2
-        return half > 0 and _in_any(self.remote, addresses[:half]) and _in_any(self.local, addresses[half:])
+        return half > 0 and in_any(self.remote, addresses[:half]) and in_any(self.local, addresses[half:])
 
     def seal(self, packet: bytes, now: float) -> bytes:
         """The datagram around a packet."""
@@ -132,20 +133,11 @@ class L2tpChannel(EspChannel):
         if not frame:
             return b""
         number, content = read_frame(frame)
-        if content and _VERSIONS.get(number) == content[0] >> 4 and not _is_of_the_line(content):
+        if content and _VERSIONS.get(number) == content[0] >> 4 and not is_of_the_line(content):
             return content
         # Its number was taken note of: it is not a message again.
         self.l2tp.frames.append(frame)
         return b""
-
-
-def _is_of_the_line(packet: bytes) -> bool:
-    """IPv6 from an address of the line itself (RFC 4291 §2.5.6): a router and who asks for it speak of addresses so."""
-    return len(packet) >= 40 and packet[0] >> 4 == 6 and packet[8] == 0xFE and packet[9] & 0xC0 == 0x80
-
-
-def _in_any(ranges: Sequence[AddressRange], address: bytes) -> bool:
-    return any(address in entry for entry in ranges)
 
 
 def pair_of(child: ChildSa, random: Random) -> SaPair:

@@ -28,8 +28,8 @@ from zesty_burrow.protocols.l2tp_ipsec.settings import CERTIFICATE, NAT_PORT, WE
 from zesty_burrow.protocols.repeater import Repeater
 from zesty_burrow.protocols.session import Framing, ProbeDone, Random, Transport
 
-AFTER_ANSWER = 2.0
-"""Seconds for another answer of a gateway that has answered once."""
+AFTER_ANSWER, BRIEF = 2.0, 1.2
+"""Seconds for another answer of a gateway that has answered once; and for any, among other questions."""
 
 
 @dataclass(slots=True)
@@ -68,7 +68,7 @@ class L2tpProbe:
         self.found = L2tpCapabilities()
         self._own, self._random = offer_of(own), random
         # Who speaks IKEv2 alone does not answer at all: among other questions there is no use in waiting long.
-        self._timeout = min(timeout, AFTER_ANSWER) if is_brief else timeout
+        self._timeout = min(timeout, BRIEF) if is_brief else timeout
         by_key = profile.sign_in.gateway != CERTIFICATE
         self._methods = (SHARED_KEY,) if by_key else (RSA_SIGNATURE, *ECDSA_SIGNATURES)
         weak = {label: tuple(number for number, _ in rows) for label, rows in WEAK.items()}

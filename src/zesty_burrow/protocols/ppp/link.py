@@ -16,6 +16,7 @@ from zesty_burrow.errors import Malformed
 from zesty_burrow.protocols.ppp import network, router
 from zesty_burrow.protocols.ppp.automaton import Automaton
 from zesty_burrow.protocols.ppp.lcp import LcpOptions
+from zesty_burrow.protocols.ppp.mppe import MppeOptions
 from zesty_burrow.protocols.ppp.network import CalledIpcp, CallerIpcp, Ipv6cp
 from zesty_burrow.protocols.ppp.packet import (
     Code,
@@ -38,13 +39,17 @@ ECHO_EVERY, MOST_ECHOES = 30.0, 4
 
 @dataclass(frozen=True, slots=True)
 class CallerConfig:
-    """``methods``: by which this side signs in; ``families``: versions of IP that are wanted; ``mru``: octets."""
+    """``methods``: by which this side signs in; ``families``: versions of IP that are wanted; ``mru``: octets.
+
+    ``encrypted``: packets go under MPPE or not at all.
+    """
 
     methods: tuple[str, ...]
     credentials: NamePassword = field(repr=False)
     families: tuple[int, ...]
     mru: int
     wanted: bytes = network.NOWHERE
+    encrypted: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -57,6 +62,7 @@ class CalledConfig:
     own: bytes
     name: str
     mru: int
+    encrypted: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -106,6 +112,7 @@ class PppLink:
         self._peer: Peer | None = None
         self._judge: Judge | None = None
         self._networks: dict[int, Automaton] = {}
+        self._ccp: Automaton | None = None
         self._is_signed_in = False
         self._sign_in_due: float | None = None
         self._again: float | None = None
@@ -119,6 +126,11 @@ class PppLink:
         self._number = 0
         self._out: deque[bytes] = deque()
         self._events: deque[LinkEvent] = deque()
+
+    @property
+    def is_encrypted(self) -> bool:
+        """Whether packets are to go under MPPE from now on."""
+        return self._ccp is not None and self._ccp.is_open
 
     @property
     def key(self) -> bytes:
@@ -176,6 +188,11 @@ class PppLink:
             self._on_sign_in(number, read_packet(content), now)
         elif not self._is_signed_in:
             return
+        elif number == Number.CCP and self._ccp is not None:
+            packet = read_packet(content)
+            # Resets are for keys that do not change with every packet (RFC 3078 §8).
+            if packet.code not in (Code.RESET_REQUEST, Code.RESET_ACK):
+                self._ccp.receive(packet, now)
         elif number in self._networks:
             self._networks[number].receive(read_packet(content), now)
         elif number == Number.IPV6:
@@ -193,7 +210,8 @@ class PppLink:
         elif packet.code == Code.ECHO_REPLY:
             self._unanswered = 0
         elif packet.code == Code.PROTOCOL_REJECT:
-            refused = self._networks.get(int.from_bytes(packet.data[:2]))
+            number = int.from_bytes(packet.data[:2])
+            refused = self._ccp if number == Number.CCP else self._networks.get(number)
             if refused is not None and len(packet.data) >= 2:
                 refused.protocol_refused(now)
         elif packet.code != Code.DISCARD_REQUEST:
@@ -260,7 +278,7 @@ class PppLink:
     def _begin_again(self) -> None:
         """LCP is negotiated once more before anything has come of it (RFC 1661 §3.4): so is what follows it."""
         self._is_signed_in, self._sign_in_due, self._again = False, None, None
-        self._peer = self._judge = None
+        self._peer = self._judge = self._ccp = None
         self._networks.clear()
 
     def _begin_sign_in(self, now: float) -> None:
@@ -281,6 +299,15 @@ class PppLink:
         self._is_signed_in, self._again = True, None
         self._events.append(SignedIn(now, self.options.method or self.options.demanded))
         self._echo_due = now + ECHO_EVERY
+        if not self.config.encrypted:
+            self._begin_networks(now)
+        elif not self.key:
+            self._end(now, "this sign-in leaves no key for encryption", by_peer=True)
+        else:
+            self._ccp = Automaton(Number.CCP, MppeOptions())
+            self._ccp.open(now)
+
+    def _begin_networks(self, now: float) -> None:
         if isinstance(self.config, CalledConfig):
             self._begin_as_called(self.config, now)
         else:
@@ -309,8 +336,19 @@ class PppLink:
         if six is not None:
             self._networks[Number.IPV6CP] = Automaton(Number.IPV6CP, Ipv6cp(self._random, given=six[8:]))
 
+    def _is_encryption_settled(self, ccp: Automaton, now: float) -> bool:
+        """Whether packets can go under MPPE; without it the link is over (RFC 3078 §2)."""
+        if ccp.failed or (self.is_up and not ccp.is_open):
+            self._end(now, f"no encryption that is good enough: {ccp.failed or 'it was ended'}", by_peer=True)
+            return False
+        if ccp.is_open and not self._networks:
+            self._begin_networks(now)
+        return ccp.is_open
+
     def _look_at_networks(self, now: float) -> None:
         """Up once all that is wanted is there, or cannot be had."""
+        if self._ccp is not None and not self._is_encryption_settled(self._ccp, now):
+            return
         four, six = self._networks.get(Number.IPCP), self._networks.get(Number.IPV6CP)
         if self.is_up:
             if all(not one.is_open for one in self._networks.values()):
@@ -381,8 +419,12 @@ class PppLink:
 
     # Sending, and time.
 
+    @property
+    def _automata(self) -> tuple[Automaton, ...]:
+        return (self._lcp, *((self._ccp,) if self._ccp is not None else ()), *self._networks.values())
+
     def _collect(self) -> None:
-        for automaton in (self._lcp, *self._networks.values()):
+        for automaton in self._automata:
             while automaton.out:
                 self._out.append(write_frame(automaton.number, automaton.out.popleft()))
 
@@ -397,7 +439,7 @@ class PppLink:
         """When to call ``handle_timer``."""
         if self.is_over:
             return None
-        found = [one.next_timer() for one in (self._lcp, *self._networks.values())]
+        found = [one.next_timer() for one in self._automata]
         found += [self._echo_due, self._again, None if self._is_signed_in else self._sign_in_due]
         found += [None if self.is_up or self._advertised else self._router_due]
         return min((one for one in found if one is not None), default=None)
@@ -406,7 +448,7 @@ class PppLink:
         """Time has passed."""
         if self.is_over:
             return
-        for one in (self._lcp, *self._networks.values()):
+        for one in self._automata:
             one.handle_timer(now)
         if not self._is_signed_in and self._sign_in_due is not None and now >= self._sign_in_due:
             self._end(now, "the sign-in was not answered", by_peer=True)

@@ -58,6 +58,11 @@ def _packet(source: bytes, destination: bytes, body: bytes) -> bytes:
     return struct.pack(">IHBB", 6 << 28, len(body), ICMPV6, HOPS) + source + destination + body
 
 
+def is_of_the_line(packet: bytes) -> bool:
+    """IPv6 from an address of the line itself (RFC 4291 §2.5.6): a router and who asks for it speak of addresses so."""
+    return len(packet) >= 40 and packet[0] >> 4 == 6 and packet[8] == 0xFE and packet[9] & 0xC0 == 0x80
+
+
 def is_for_router(packet: bytes) -> bool:
     """Whether a caller asks the router."""
     return _message(packet, SOLICITATION) is not None
