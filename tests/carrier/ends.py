@@ -9,9 +9,9 @@ import socket
 
 from zesty_burrow.carrier.data_path.data_path import DataPath
 from zesty_burrow.carrier.data_path.tunnel import Tunnel
-from zesty_burrow.carrier.data_path.udp_port import UdpPort
 from zesty_burrow.carrier.fast_path.selector import PacketSelector
-from zesty_burrow.carrier.network.udp_socket import udp_socket
+from zesty_burrow.carrier.ports.udp_port import UdpPort
+from zesty_burrow.carrier.ports.udp_socket import udp_socket
 from zesty_burrow.core.crypto.protection import make_protection
 from zesty_burrow.core.esp.channel import EspChannel, SaPair
 from zesty_burrow.core.esp.sa import InboundSa, OutboundSa

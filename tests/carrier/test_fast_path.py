@@ -15,14 +15,14 @@ import pytest
 
 from carrier.ends import HERE, THERE, Ends
 from carrier.test_both_paths import datagram
-from zesty_burrow.carrier.data_path.udp_port import UdpPort
 from zesty_burrow.carrier.fast_path import switch
 from zesty_burrow.carrier.fast_path.compile_cache import PACKAGE, VARIABLE, CompileCache, is_complete, mark_complete
 from zesty_burrow.carrier.fast_path.esp_tables import socket_address
 from zesty_burrow.carrier.fast_path.fast_path import attach, endpoint_of
 from zesty_burrow.carrier.fast_path.selector import PacketEventLoop, PacketSelector, run, running_selector
 from zesty_burrow.carrier.fast_path.switch import FastPathSwitch
-from zesty_burrow.carrier.network.udp_socket import udp_socket
+from zesty_burrow.carrier.ports.udp_port import UdpPort
+from zesty_burrow.carrier.ports.udp_socket import udp_socket
 
 
 @pytest.fixture

@@ -17,7 +17,7 @@ from core.test_segmentation import what_the_machine_gets
 from zesty_burrow.carrier.data_path.data_path import FOR_FRAMES, DataPath
 from zesty_burrow.carrier.data_path.options import PathOptions
 from zesty_burrow.carrier.data_path.tunnel import Tunnel
-from zesty_burrow.carrier.network.framed_port import FramedPort
+from zesty_burrow.carrier.ports.framed_port import FramedPort
 from zesty_burrow.core.crypto.protection import make_protection
 from zesty_burrow.core.esp.channel import EspChannel, SaPair
 from zesty_burrow.core.esp.sa import InboundSa, OutboundSa

@@ -14,12 +14,12 @@ import pytest
 from zesty_burrow.carrier.control.control import ControlServer
 from zesty_burrow.carrier.control.control_client import ask, call_with
 from zesty_burrow.carrier.control.totals import Totals
-from zesty_burrow.carrier.data_path.udp_port import UdpPort
 from zesty_burrow.carrier.network import addresses
 from zesty_burrow.carrier.network.addresses import look_up, try_each
-from zesty_burrow.carrier.network.framed_port import FramedPort
-from zesty_burrow.carrier.network.stream_port import FULL, StreamPort
-from zesty_burrow.carrier.network.udp_socket import udp_socket
+from zesty_burrow.carrier.ports.framed_port import FramedPort
+from zesty_burrow.carrier.ports.stream_port import FULL, StreamPort
+from zesty_burrow.carrier.ports.udp_port import UdpPort
+from zesty_burrow.carrier.ports.udp_socket import udp_socket
 from zesty_burrow.carrier.session_io import RECONNECT, SessionIo
 from zesty_burrow.carrier.supervision.states import TRANSITIONS, StateMachine, TunnelSignal, TunnelState
 from zesty_burrow.core.net import Datagram

@@ -2,13 +2,23 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from zesty_burrow.core.credentials import ProxyPassword
 from zesty_burrow.core.profile import Gateway, Profile, Proxy
-from zesty_burrow.core.proxy import HttpProxy, Socks5Proxy
+from zesty_burrow.core.proxy import (
+    HttpProxy,
+    ProxyRoute,
+    Socks5Proxy,
+    header_size,
+    relay_of,
+    unwrap_datagram,
+    wrap_datagram,
+)
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import ProfileInvalid, ProxyFailed
 from zesty_burrow.profiles.text import read_profile, write_profile
@@ -113,11 +123,80 @@ def test_arbitrary_octets(pieces, is_http):
     assert isinstance(proxy.is_open, bool)
 
 
+RELAY = b"\x05\x00\x00\x01\xc0\x00\x02\x35\xc3\x50"
+"""Datagrams are taken at 192.0.2.53:50000."""
+
+
+def test_datagrams_by_hand():
+    """RFC 1928 §4, §6, §7: what is asked for, by whom it is answered, and the header of each datagram."""
+    route = ProxyRoute("socks5", "p", ("192.0.2.53", 1080), TARGET4, None)
+    proxy = route.association()
+    assert proxy.hello() == b"\x05\x01\x00"
+    assert proxy.feed(b"\x05\x00")[0] == b"\x05\x03\x00\x01" + bytes(6)
+    proxy.feed(RELAY)
+    assert proxy.is_open and relay_of(route.proxy, "p", proxy.bound) == ("192.0.2.53", 50000)
+    by_six = ProxyRoute("socks5", "p", ("2001:db8::53", 1080), TARGET4, None).association()
+    assert by_six.feed(b"\x05\x00")[0] == b"\x05\x03\x00\x04" + bytes(18)
+    whole = bytes.fromhex("000000 01 c6336412 01bb") + b"abc"
+    assert wrap_datagram(b"abc", TARGET4) == whole and unwrap_datagram(whole) == (TARGET4, b"abc")
+    assert len(whole) - 3 == header_size(TARGET4[0])
+    six = bytes.fromhex("000000 04 20010db8100500000000000000000002 01bb") + b"abc"
+    assert wrap_datagram(b"abc", TARGET6) == six and unwrap_datagram(six) == (TARGET6, b"abc")
+    assert len(six) - 3 == header_size(TARGET6[0])
+
+
+@pytest.mark.parametrize(
+    "data",
+    ["", "000000", "00000101c633641201bb61", "00000003026162 01bb61", "000000 07 c633641201bb61", "00000001c63364"],
+)
+def test_datagrams_that_are_left_aside(data):
+    """Pieces of longer ones, names, unknown kinds, and what is cut short."""
+    assert unwrap_datagram(bytes.fromhex(data)) is None
+
+
+@pytest.mark.parametrize(
+    ("bound", "relay"),
+    [
+        (("0.0.0.0", 7), ("192.0.2.53", 7)),
+        (("::", 7), ("192.0.2.53", 7)),
+        (("192.0.2.53", 7), ("192.0.2.53", 7)),
+        (("192.0.2.53", 0), "no port"),
+        (("198.51.100.4", 7), "not at its own"),
+        (("proxy.example", 7), "no address"),
+    ],
+)
+def test_where_datagrams_go_to(bound, relay):
+    """At the proxy's own address alone: the guard lets nothing else out."""
+    if isinstance(relay, tuple):
+        assert relay_of(("192.0.2.53", 1080), "p", bound) == relay
+    else:
+        with pytest.raises(ProxyFailed, match="passes no datagrams on") as caught:
+            relay_of(("192.0.2.53", 1080), "p", bound)
+        assert relay in caught.value.why
+
+
+def test_datagrams_that_are_not_taken():
+    proxy = ProxyRoute("socks5", "p", ("192.0.2.53", 1080), TARGET4, None).association()
+    proxy.feed(b"\x05\x00")
+    with pytest.raises(ProxyFailed, match="passes no datagrams on") as caught:
+        proxy.feed(b"\x05\x07\x00\x01" + bytes(6))
+    assert "does not know this command" in caught.value.why
+
+
+@given(st.binary(max_size=80))
+def test_arbitrary_datagrams(data):
+    """None, or a source that can be written again as it was."""
+    found = unwrap_datagram(data)
+    assert found is None or wrap_datagram(found[1], found[0])[3:] == data[3:]
+
+
 def test_in_a_profile():
-    """Written and read again; it takes TCP, and leaves nothing of ``any`` but TCP."""
+    """Written and read again; one of HTTP takes TCP alone, one of SOCKS 5 both."""
     made = Profile("x", Gateway(("192.0.2.9",)), settings=IkeSettings(transport="any"),
                    proxy=Proxy("socks5", "proxy.example", 1080, sign_in=True))  # fmt: skip
     assert read_profile(write_profile(made)) == made
+    assert [one.settings.transport for one in made.variants] == ["udp", "tcp"]
+    made = replace(made, proxy=replace(made.proxy, kind="http"))
     assert [one.settings.transport for one in made.variants] == ["tcp"]
     assert [str(kind) for kind in made.needs] == ["name-password", "proxy-name-password"]
     with pytest.raises(ProfileInvalid, match="proxy.kind"):

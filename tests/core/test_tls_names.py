@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from itertools import permutations
 
 import pytest
 
@@ -11,6 +12,7 @@ from zesty_burrow.core.policy.strength import suite_strength
 from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.core.policy.tls_names import CIPHER_SUITES, GROUPS, opinion_of, read_name, suite_of
 from zesty_burrow.core.profile import Gateway, Profile, SignIn, TunnelSettings
+from zesty_burrow.core.scope import CredentialsKind
 from zesty_burrow.errors import ProfileInvalid, UsageError
 from zesty_burrow.profiles.change_protocol import with_protocol
 from zesty_burrow.profiles.text import read_profile, write_profile
@@ -106,6 +108,18 @@ def test_another_protocol_and_back():
     shared = read_profile(write_profile(ike).replace('method = "eap-mschapv2"', 'method = "pre-shared-key"'))
     with pytest.raises(ProfileInvalid, match="cannot go over connect-ip"):
         with_protocol(shared, "connect-ip")
+
+
+@pytest.mark.parametrize("way", list(permutations(["connect-ip", "l2tp-ipsec", "pptp"])), ids="-".join)
+def test_round_by_every_protocol(way):
+    """The shared key that L2TP wants proves no gateway of IKEv2, nor is it asked for where it is not needed."""
+    ike = profile = Profile("lisbon", Gateway(("lisbon.quillwort.example",)), settings=IkeSettings())
+    for name in way:
+        profile = with_protocol(profile, name)
+        assert read_profile(write_profile(profile)) == profile
+        wanted = {CredentialsKind.NAME_PASSWORD} | ({CredentialsKind.PRE_SHARED_KEY} if name == "l2tp-ipsec" else set())
+        assert set(profile.needs) == wanted
+    assert with_protocol(profile, "ikev2") == ike
 
 
 def test_variants():

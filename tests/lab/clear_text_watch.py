@@ -10,7 +10,7 @@ import subprocess
 import sys
 
 from zesty_burrow.lab import story
-from zesty_burrow.lab.local_network.proxies import HTTP_PORT
+from zesty_burrow.lab.local_network.proxies import HTTP_PORT, SOCKS_PORT
 
 HERON4, HERON6 = "192.168.77.20", "2001:db8:c0b:77::20"
 HARBOUR4, HARBOUR6 = "192.168.88.20", "2001:db8:c0b:88::20"
@@ -110,11 +110,14 @@ with open(sys.argv[1], "wb", buffering=0) as file:
 class Watch:
     """A capture on the router's ends of the workstation's wires, and the sender."""
 
-    def __init__(self, lab, folder, gateway="lisbon", proxy=""):
-        """``proxy``: the address of the one that the tunnel goes by, if it does."""
+    def __init__(self, lab, folder, gateway="lisbon", proxy="", *, by_gre=False):
+        """``proxy``: the address of the one that the tunnel goes by, if it does; ``by_gre``: it goes by PPTP."""
         self.lab, self.path = lab, folder / "wire.pcap"
         self.gateway = story.PLACE_BY_NAME[gateway].outer
-        self.proxied = f" || (tcp.dstport=={HTTP_PORT} && ip.dst=={proxy})" if proxy else ""
+        by_proxy = f"(tcp.dstport in {{{HTTP_PORT}, {SOCKS_PORT}}} || udp.dstport > 1023) && ip.dst=={proxy}"
+        self.proxied = f" || ({by_proxy})" if proxy else ""
+        if by_gre:
+            self.proxied += f" || ((gre || tcp.dstport==1723) && ip.dst=={self.gateway})"
         self.processes = []
 
     def start(self, host, *words):

@@ -23,22 +23,24 @@ from zesty_burrow.carrier.control.log_lines import read_lines
 from zesty_burrow.carrier.supervision.states import TRANSITIONS, TunnelSignal, TunnelState
 from zesty_burrow.lab import story
 from zesty_burrow.lab.client import LabClient
-from zesty_burrow.lab.local_network.proxies import HTTP_PORT
+from zesty_burrow.lab.local_network.proxies import HTTP_PORT, SOCKS_PORT
 
 pytestmark = pytest.mark.lab
 
 
 TRANSITIONS_SEEN = set()
 ALONE, OFFICE, RESOLVED, STREAM = "alone", "beside the office's", "with systemd-resolved", "over TCP"
-HTTP2, HTTP3, PROXY = "HTTP 2", "HTTP 3", "HTTP by a proxy"
-L2TP = "L2TP over IPsec"
+HTTP2, HTTP3, PROXY, RELAYED = "HTTP 2", "HTTP 3", "HTTP by a proxy", "UDP by a proxy"
+L2TP, PPTP = "L2TP over IPsec", "PPTP"
 SERVERS = ["--name-servers", f"{story.RESOLVER4},{story.RESOLVER6}"]
 PROXY_URL = f"http://{story.ISP_RESOLVER4}:{HTTP_PORT}"
 CHOICES = {
     HTTP2: ["--protocol", "connect-ip", "--transport", "tcp", *SERVERS],
     HTTP3: ["--protocol", "connect-ip", "--transport", "udp", *SERVERS],
     PROXY: ["--protocol", "connect-ip", "--transport", "tcp", *SERVERS, "--proxy", PROXY_URL],
+    RELAYED: ["--proxy", f"socks5://{story.ISP_RESOLVER4}:{SOCKS_PORT}"],
     L2TP: ["--protocol", "l2tp-ipsec"],
+    PPTP: ["--protocol", "pptp"],
 }
 """Lisbon's; the other places stay with IKEv2, so that a switch is one from protocol to protocol."""
 BACK = ["--protocol", "ikev2", "--transport", "udp", "--name-servers", "gateway", "--proxy", "none"]
@@ -87,9 +89,8 @@ def circumstances(request, lab, tmp_path):
 
 @pytest.fixture
 def watch(request, circumstances, lab, tmp_path):
-    one = Watch(
-        lab, tmp_path, proxy=story.ISP_RESOLVER4 if request.node.callspec.params["circumstances"] == PROXY else ""
-    )
+    kind = request.node.callspec.params["circumstances"]
+    one = Watch(lab, tmp_path, proxy=story.ISP_RESOLVER4 if kind in (PROXY, RELAYED) else "", by_gre=kind == PPTP)
     one.capture()
     one.send()
     time.sleep(0.5)
@@ -113,7 +114,8 @@ def connect(lab, *words, place="lisbon", check=0):
     if status["tunnel"] and "quillwort" not in status["tunnel"]["profile"] and "--beside" not in words:
         # The office's is up, and stays.
         words = (*words, "--beside")
-    return lab.heron("--debug", "connect", place, "--detach", *words, check=check).json
+    # The explicit word that PPTP needs means nothing to the others.
+    return lab.heron("--debug", "connect", place, "--detach", "--unprotected", *words, check=check).json
 
 
 def simply_up(lab):
@@ -533,12 +535,13 @@ def over_http():
         HTTP2: [lost_and_back],
         HTTP3: [simply_up, switched, lost_and_back, moved_to_another_network],
         PROXY: [simply_up],
+        RELAYED: [simply_up, lost_and_back],
     }
     for kind, ones in each_time.items():
         yield from (pytest.param(kind, one, id=f"{kind}-{one.__name__}") for one in ones)
         for one in (*EACH_TIME, *IN_A_SOAK):
-            about_udp = "udp" in one.__name__ and kind != HTTP3
-            no_way_out = kind == PROXY and one in (default_route_gone, nothing_out_without_a_page)
+            about_udp = "udp" in one.__name__ and kind not in (HTTP3, RELAYED)
+            no_way_out = kind in (PROXY, RELAYED) and one in (default_route_gone, nothing_out_without_a_page)
             of_ike = "elsewhere" in one.__name__ or "redirects" in one.__name__
             if one not in ones and not (of_ike or about_udp or no_way_out):
                 yield pytest.param(kind, one, marks=pytest.mark.soak, id=f"{kind}-{one.__name__}")
@@ -554,6 +557,14 @@ def by_l2tp():
             yield pytest.param(L2TP, one, marks=pytest.mark.soak, id=f"{L2TP}-{one.__name__}")
 
 
+def by_pptp():
+    """What goes out is at least nothing else than GRE and its connection."""
+    each_time = [simply_up]
+    in_a_soak = [lost_and_back, ended_by_the_gateway, refused_at_first, killed_and_another, switched, rules_and_routes_removed, asleep]
+    yield from (pytest.param(PPTP, one, id=f"{PPTP}-{one.__name__}") for one in each_time)
+    yield from (pytest.param(PPTP, one, id=f"{PPTP}-{one.__name__}", marks=pytest.mark.soak) for one in in_a_soak)
+
+
 ALL = [
     *(pytest.param(ALONE, one, id=one.__name__) for one in EACH_TIME),
     *(pytest.param(ALONE, one, id=one.__name__, marks=pytest.mark.soak) for one in IN_A_SOAK),
@@ -561,6 +572,7 @@ ALL = [
     *over_tcp(),
     *over_http(),
     *by_l2tp(),
+    *by_pptp(),
 ]
 
 

@@ -52,6 +52,8 @@ def test_up(by_pptp):
     rules = by_pptp.shell("heron", "nft", "list", "ruleset").out
     outer = story.PLACE_BY_NAME["lisbon"].outer
     assert outer in rules and "tcp dport 1723" in rules and "l4proto gre" in rules
+    shown = by_pptp.heron("guard", "show", check=0).text
+    assert f"{outer} TCP port 1723, from its own sockets" in shown and f"{outer} GRE, from its own sockets" in shown
     status = by_pptp.heron("status", check=0).json["tunnel"]
     assert status["rejected"] == status["dropped"] == 0 and status["packets_in"] > 8
     by_pptp.heron("disconnect", check=0)

@@ -78,6 +78,50 @@ def test_a_proxy_that_wants_a_sign_in(by_proxy):
     by_proxy.heron("credentials", "forget", label, "--kind", "proxy-name-password")
 
 
+@pytest.fixture(params=["connect-ip", "ikev2"])
+def by_relay(request, lab):
+    """The profile goes over UDP by a proxy, and nothing else gets out, for one test."""
+    servers = SERVERS if request.param == "connect-ip" else "gateway"
+    words = ["--protocol", request.param, "--transport", "udp", "--name-servers", servers, "--proxy", PROXIES["socks5"]]
+    lab.heron("choose", NAME, *words, check=0)
+    lab.fault("cobblewire", "only-proxy")
+    yield lab
+    lab.heron("disconnect")
+    back = ["--protocol", "ikev2", "--transport", "udp", "--name-servers", "gateway", "--proxy", "none"]
+    lab.heron("choose", NAME, *back, check=0)
+
+
+def test_datagrams_where_nothing_else_gets_out(by_relay):
+    """Up and sealed, with long packets; the proxy dies: on again, with the same inner address, still sealed."""
+    before = by_relay.gateway(story.ROUTER)["relayed"]
+    up = by_relay.heron("connect", NAME, "--detach")
+    assert up.code == 0, up.text
+    assert by_relay.gateway(story.ROUTER)["relayed"] == before + 1
+    assert by_relay.heron("verify").json["verdict"] == "sealed"
+    by_relay.shell("heron", "ping", "-c", "2", "-i", "0.2", "-W", "3", "-s", "3000", story.OBSERVATORY4)
+    let_through = by_relay.heron("guard", "show").json
+    assert f"{story.ISP_RESOLVER4} UDP to any port, from its own sockets" in str(let_through)
+    addresses = by_relay.heron("status").json["tunnel"]["addresses"]
+    by_relay.fault("cobblewire", "only-proxy", "proxy-dies")
+    ping = ["lab", "run", "heron", "--", "ping", "-c", "1", "-W", "1", story.OBSERVATORY4]
+    until(lambda: by_relay.gateway(story.ROUTER)["relayed"] == before + 2, 10)
+    until(lambda: by_relay.run(*ping).code == 0, 25)
+    assert by_relay.heron("status").json["tunnel"]["addresses"] == addresses
+    assert by_relay.heron("verify").json["verdict"] == "sealed"
+
+
+def test_datagrams_by_a_proxy_with_a_sign_in(by_relay):
+    """Told without one, and where it refuses; by IKE and by HTTP/3 alike, without a tunnel."""
+    by_relay.fault("cobblewire", "only-proxy", "proxy-sign-in")
+    assert by_relay.heron("credentials", "try", NAME).json["code"] == "proxy-sign-in"
+    by_relay.fault("cobblewire", "only-proxy", "proxy-refuses")
+    refused = by_relay.heron("credentials", "try", NAME)
+    assert refused.json["code"] == "proxy" and "passes no datagrams on" in refused.text
+    by_relay.fault("cobblewire", "only-proxy")
+    (row,) = by_relay.heron("rehearse", NAME, "--no-exit").json["rehearsals"]
+    assert row["verdict"] == "fit" and row["over"].endswith("UDP by socks5 proxy")
+
+
 def test_a_proxy_that_refuses(by_proxy):
     by_proxy.fault("cobblewire", "only-proxy", "proxy-refuses")
     refused = by_proxy.heron("connect", NAME, "--detach")

@@ -9,8 +9,8 @@ from dataclasses import dataclass
 from itertools import product
 
 from zesty_burrow.carrier.network.addresses import resolve
-from zesty_burrow.carrier.network.framed_port import FramedPort
-from zesty_burrow.carrier.network.stream_port import StreamPort
+from zesty_burrow.carrier.ports.framed_port import FramedPort
+from zesty_burrow.carrier.ports.stream_port import StreamPort
 from zesty_burrow.carrier.session_io import Port, SessionIo
 from zesty_burrow.carrier.sessions import client_port
 from zesty_burrow.core.profile import Profile

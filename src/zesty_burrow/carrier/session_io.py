@@ -11,15 +11,16 @@ from collections.abc import Mapping
 from contextlib import suppress
 from typing import Generic, Protocol, TypeVar, runtime_checkable
 
-from zesty_burrow.carrier.data_path.gre_port import GrePort
-from zesty_burrow.carrier.data_path.udp_port import Burst, UdpPort
-from zesty_burrow.carrier.network.framed_port import FramedPort
-from zesty_burrow.carrier.network.stream_port import StreamPort
+from zesty_burrow.carrier.ports.framed_port import FramedPort
+from zesty_burrow.carrier.ports.gre_port import GrePort
+from zesty_burrow.carrier.ports.relayed_port import RelayedPort
+from zesty_burrow.carrier.ports.stream_port import StreamPort
+from zesty_burrow.carrier.ports.udp_port import Burst, UdpPort
 from zesty_burrow.core.net import Datagram, Endpoint
 from zesty_burrow.errors import BurrowError, ProgramFault
 
 E = TypeVar("E")
-Port = UdpPort | StreamPort | FramedPort | GrePort
+Port = UdpPort | StreamPort | FramedPort | GrePort | RelayedPort
 RECONNECT, LONGEST_WAIT = 0.5, 8.0
 """Seconds before a lost connection is made again; doubled each time."""
 E_co = TypeVar("E_co", covariant=True)
@@ -130,6 +131,8 @@ class SessionIo(Generic[E]):
             self._loop.add_reader(port.descriptor, self._readable, number, port)
             if isinstance(port, StreamPort):
                 port.on_room = self._on_room
+            elif isinstance(port, RelayedPort):
+                port.on_failure, port.on_anew = self._fail, self.move
 
     def now(self) -> float:
         """The event loop's clock, seconds."""
@@ -235,9 +238,11 @@ class SessionIo(Generic[E]):
             self.flush()
 
     def connect_anew(self) -> None:
-        """A connection from another address of this machine: the present one would wait for it in vain."""
+        """Connections from another address of this machine: the present ones would wait for it in vain."""
         for number, port in self.ports.items():
-            if isinstance(port, StreamPort):
+            if isinstance(port, RelayedPort):
+                port.ask_anew()
+            elif isinstance(port, StreamPort):
                 self._let_go(port)
                 self._connect(number, port)
 

@@ -9,14 +9,15 @@ from contextlib import suppress
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 
-from zesty_burrow.carrier.data_path.gre_port import GrePort
 from zesty_burrow.carrier.data_path.path_size import PathSize
 from zesty_burrow.carrier.data_path.tunnel import PathTunnel, QueuedTunnel, Tunnel
-from zesty_burrow.carrier.data_path.udp_port import UdpPort
 from zesty_burrow.carrier.network.addresses import outer_address
-from zesty_burrow.carrier.network.framed_port import FramedPort
-from zesty_burrow.carrier.network.stream_port import StreamPort
-from zesty_burrow.carrier.network.udp_socket import mark_socket, udp_socket
+from zesty_burrow.carrier.ports.framed_port import FramedPort
+from zesty_burrow.carrier.ports.gre_port import GrePort
+from zesty_burrow.carrier.ports.relayed_port import RelayedPort
+from zesty_burrow.carrier.ports.stream_port import StreamPort
+from zesty_burrow.carrier.ports.udp_port import UdpPort
+from zesty_burrow.carrier.ports.udp_socket import mark_socket, udp_socket
 from zesty_burrow.carrier.session_io import Port, SessionIo
 from zesty_burrow.core.credentials import ProxyPassword
 from zesty_burrow.core.net import Address
@@ -80,6 +81,8 @@ class OpenSession:
             self._port: Port = StreamPort(self.session.peer, marked=marked, through=through)
         elif self.session.transport is Transport.FRAMED:
             self._port = FramedPort(self.session.peer, self.session.framing, marked=marked, through=through)
+        elif through is not None:
+            self._port = RelayedPort(through, marked=marked)
         else:
             self._port = client_port(request.address, disabled, marked=marked)
         ports: dict[int, Port] = {self.session.local_port: self._port}
@@ -113,7 +116,7 @@ class OpenSession:
             raise ProgramFault("a byte stream carries no datagrams")
         # A byte stream's own packets are TCP's to fit into the path.
         size = PathSize() if sized and isinstance(port, UdpPort) else None
-        return Tunnel(channel, port, self.session.peer, size=size, wake=wake)
+        return Tunnel(channel, port, self.session.peer, size=size, wake=wake, outer=self.outer)
 
     def start(self) -> None:
         """Begin."""
@@ -127,7 +130,7 @@ class OpenSession:
 
     def moved(self) -> None:
         """This machine has another address towards the gateway than before."""
-        if self.session.transport is not Transport.DATAGRAMS:
+        if self.session.transport is not Transport.DATAGRAMS or isinstance(self._port, RelayedPort):
             self.io.connect_anew()
         else:
             self.io.move()

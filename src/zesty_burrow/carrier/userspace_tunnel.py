@@ -9,7 +9,7 @@ from contextlib import suppress
 from typing import TypeVar
 
 from zesty_burrow.carrier.data_path.tunnel import PathTunnel, Tunnel
-from zesty_burrow.carrier.data_path.udp_port import Burst
+from zesty_burrow.carrier.ports.udp_port import Burst
 from zesty_burrow.core.net import Address
 from zesty_burrow.core.packets.udp import UdpDatagram, build_udp, parse_udp_untrusted
 from zesty_burrow.errors import Malformed

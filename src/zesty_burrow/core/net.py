@@ -9,8 +9,8 @@ from typing import NamedTuple
 
 Address = ipaddress.IPv4Address | ipaddress.IPv6Address
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
-TCP, UDP = 6, 17
-"""Protocol numbers (RFC 9293, RFC 768)."""
+TCP, UDP, GRE = 6, 17, 47
+"""Protocol numbers (RFC 9293, RFC 768, RFC 2637 §4.1; GRE has no ports)."""
 Endpoint = tuple[str, int]
 """An address as text and a port."""
 

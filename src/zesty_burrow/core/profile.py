@@ -106,6 +106,10 @@ class Proxy:
     port: int
     sign_in: bool = False
 
+    def carries(self, over: str) -> bool:
+        """Whether a transport can go by it: any TCP, and by SOCKS 5 UDP too (RFC 1928 §7)."""
+        return over == "TCP" or (self.kind == "socks5" and over == "UDP")
+
     def __str__(self) -> str:
         host = f"[{self.address}]" if ":" in self.address else self.address
         return f"{self.kind}://{host}:{self.port}"
@@ -203,8 +207,8 @@ class Profile:
 
     @property
     def variants(self) -> tuple[Profile, ...]:
-        """With one transport each, where several may be tried; a proxy carries TCP alone."""
-        found = [one for one in self.settings.variants() if self.proxy is None or one.over() == "TCP"]
+        """With one transport each, where several may be tried, as far as a proxy carries them."""
+        found = [one for one in self.settings.variants() if self.proxy is None or self.proxy.carries(one.over())]
         return (self,) if found == [self.settings] else tuple(replace(self, settings=one) for one in found)
 
     @property

@@ -17,7 +17,8 @@ from zesty_burrow.errors import Malformed, ProxyFailed
 
 MAX_HEAD = 16 << 10
 _STATUS = re.compile(rb"HTTP/1\.[01] (\d{3})(?: ([^\r\n]*))?\r?\n")
-VERSION, CONNECT, IPV4, NAME, IPV6 = 5, 1, 1, 3, 4
+VERSION, CONNECT, UDP_ASSOCIATE, IPV4, NAME, IPV6 = 5, 1, 3, 1, 3, 4
+LONGEST_HEADER = 22
 NO_SIGN_IN, BY_PASSWORD, NOTHING = 0x00, 0x02, 0xFF
 REPLIES = {
     1: "it has failed",
@@ -57,6 +58,13 @@ class ProxyRoute:
     def client(self) -> ProxyClient:
         """For a new connection."""
         return (HttpProxy if self.kind == "http" else Socks5Proxy)(self.where, self.target, self.own)
+
+    def association(self) -> Socks5Proxy:
+        """For datagrams, by SOCKS 5 alone (RFC 1928 §7). From where they will come is not told: an address translator
+        on the way would make it wrong.
+        """
+        unknown = ipaddress.IPv6Address(0) if ":" in self.proxy[0] else ipaddress.IPv4Address(0)
+        return Socks5Proxy(self.where, (str(unknown), 0), self.own, UDP_ASSOCIATE)
 
 
 class HttpProxy:
@@ -99,7 +107,7 @@ class HttpProxy:
 
 
 class Socks5Proxy:
-    """``command``: CONNECT. ``bound``: the address and port that the proxy names in its answer."""
+    """``command``: CONNECT or UDP ASSOCIATE. ``bound``: the address and port that the proxy names in its answer."""
 
     def __init__(self, where: str, target: Endpoint, own: ProxyPassword | None, command: int = CONNECT) -> None:
         self.is_open = False
@@ -169,7 +177,8 @@ class Socks5Proxy:
         self._check_version(answer[0], VERSION)
         if answer[1]:
             why = REPLIES.get(answer[1], f"its answer is number {answer[1]}")
-            raise ProxyFailed(f"the proxy {self._where} opens no connection", why=why)
+            wanted = "opens no connection" if self._command == CONNECT else "passes no datagrams on"
+            raise ProxyFailed(f"the proxy {self._where} {wanted}", why=why)
         self.bound = read_address(answer, 3)[0]
         self.is_open = True
         return b""
@@ -208,6 +217,47 @@ def read_address(data: bytes, at: int) -> tuple[Endpoint, int]:
     if data[at] == NAME:
         return (data[at + 2 : end - 2].decode("ascii", "replace"), port), end
     return (str(ipaddress.ip_address(data[at + 1 : end - 2])), port), end
+
+
+def relay_of(proxy: Endpoint, where: str, bound: Endpoint) -> Endpoint:
+    """Where datagrams go to (RFC 1928 §6): the port that the proxy names, at its own address.
+
+    Raises :class:`ProxyFailed` where it names another address: nothing else may be reached beside the tunnel.
+    """
+    host, port = bound
+    if not port:
+        raise ProxyFailed(f"the proxy {where} passes no datagrams on", why="its answer names no port")
+    try:
+        named = ipaddress.ip_address(host)
+    except ValueError:
+        raise ProxyFailed(f"the proxy {where} passes no datagrams on", why="its answer names no address") from None
+    if not named.is_unspecified and named != ipaddress.ip_address(proxy[0]):
+        raise ProxyFailed(f"the proxy {where} passes no datagrams on", why=f"it wants them at {named}, not at its own")
+    return proxy[0], port
+
+
+def header_size(address: str) -> int:
+    """Octets in front of a datagram to or from an address (RFC 1928 §7)."""
+    return LONGEST_HEADER if ":" in address else 10
+
+
+def wrap_datagram(data: bytes, to: Endpoint) -> bytes:
+    """What a proxy is to pass on (RFC 1928 §7), in one piece."""
+    return bytes(3) + write_address(*to) + data
+
+
+def unwrap_datagram(data: bytes) -> tuple[Endpoint, bytes] | None:
+    """Who has sent a datagram that a proxy has passed on, and what.
+
+    None for what is malformed, and for a piece of a longer one, which may be left aside (RFC 1928 §7).
+    """
+    if len(data) < 4 or data[2] or data[3] not in (IPV4, IPV6):
+        return None
+    try:
+        source, end = read_address(data, 3)
+    except Malformed:
+        return None
+    return source, data[end:]
 
 
 def refused_sign_in(where: str, own: ProxyPassword | None) -> ProxyFailed:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 from zesty_burrow.core.profile import Profile, SignIn
+from zesty_burrow.core.scope import CredentialsKind
 from zesty_burrow.core.toml_table import Table
 from zesty_burrow.errors import ProfileInvalid
 from zesty_burrow.protocols.registry import TunnelProtocol, protocol
@@ -27,7 +28,10 @@ def with_settings_of(profile: Profile, name: str) -> Profile:
 
 
 def _sign_in(before: Profile, after: Profile, other: TunnelProtocol) -> SignIn:
-    """The same words where both know them; else the first way that needs the same credentials, or more."""
+    """The same words where both know them; else the first way that needs the same credentials, or more.
+
+    A key that many share proves little: it is given up where the rest will do.
+    """
     old, kept = before.sign_in, set(before.settings.needs(before.sign_in))
     proofs, methods = (
         [old_word, *words] if old_word in words else list(words)
@@ -36,9 +40,11 @@ def _sign_in(before: Profile, after: Profile, other: TunnelProtocol) -> SignIn:
     ways = [SignIn(proof, method, old.credentials) for proof in proofs for method in methods]
     ways = [one for one in ways if not other.refuse_sign_in(one)]
     same = [one for one in ways if set(after.settings.needs(one)) == kept]
+    rest = kept - {CredentialsKind.PRE_SHARED_KEY}
+    without = [one for one in ways if set(after.settings.needs(one)) == rest != kept and rest]
     # What is missing then is asked for, as for any profile.
     more = [one for one in ways if set(after.settings.needs(one)) > kept]
-    for wanted in (*same, *sorted(more, key=lambda one: one.gateway != other.gateway_proofs[0])):
+    for wanted in (*without, *same, *sorted(more, key=lambda one: one.gateway != other.gateway_proofs[0])):
         return wanted
     raise ProfileInvalid(
         f"profile {before.name} cannot go over {other.name}",

@@ -85,7 +85,7 @@ def read_document(document: dict[str, Any], origin: str, *, name: str = "") -> P
         traffic=_same(_traffic(tables["traffic"])),
     )
     if profile.proxy is not None and not profile.variants:
-        why = "a proxy carries TCP: the protocol's transport has to be tcp or any"
+        why = "a proxy carries TCP, and one of socks5 UDP too: the protocol's transport has to be one of them"
         raise tables["proxy"].invalid("kind", why)
     left = {table.label: table.values for table in (top, *tables.values()) if table.values}
     return replace(profile, unknown=left) if left else profile

@@ -16,7 +16,7 @@ from typing import Protocol, runtime_checkable
 from zesty_burrow.core.credentials import Credentials
 from zesty_burrow.core.dns.encrypted_resolver import EncryptedResolver
 from zesty_burrow.core.finding import Finding
-from zesty_burrow.core.net import Address, AddressRange, Datagram, Endpoint
+from zesty_burrow.core.net import GRE, Address, AddressRange, Datagram, Endpoint
 from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.core.scope import CredentialsKind
 
@@ -47,7 +47,7 @@ class Transport(StrEnum):
     STREAM_AND_GRE = "a byte stream, and packets of GRE beside it"
 
 
-GRE_PORT = 47
+GRE_PORT = GRE
 """By which ``local_port`` packets of GRE are known: its protocol number (RFC 2637 §4.1)."""
 
 

@@ -9,9 +9,9 @@ from typing import Protocol
 from zesty_burrow.carrier.data_path.options import FAST_PATH, OFFLOADS, PathOptions
 from zesty_burrow.carrier.data_path.plain_path import PlainPath
 from zesty_burrow.carrier.data_path.tunnel import PathTunnel, Tunnel
-from zesty_burrow.carrier.data_path.udp_port import Burst, UdpPort
 from zesty_burrow.carrier.fast_path.switch import FastPathSwitch
-from zesty_burrow.carrier.network.framed_port import FramedPort
+from zesty_burrow.carrier.ports.framed_port import FramedPort
+from zesty_burrow.carrier.ports.udp_port import Burst, UdpPort
 from zesty_burrow.core.net import TCP, UDP
 from zesty_burrow.host.tun import TunDevice
 from zesty_burrow.host.udp import ROOM_IN_PIECE, SEGMENTS

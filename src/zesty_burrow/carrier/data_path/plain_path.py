@@ -7,7 +7,7 @@ import time
 
 from zesty_burrow.carrier.data_path.options import MAX_PACKET, PathOptions
 from zesty_burrow.carrier.data_path.tunnel import PathTunnel, QueuedTunnel, Tunnel
-from zesty_burrow.carrier.data_path.udp_port import TOO_LONG, Burst
+from zesty_burrow.carrier.ports.udp_port import TOO_LONG, Burst
 from zesty_burrow.core.net import TCP
 from zesty_burrow.core.packets import encapsulation, offload_header, too_big
 from zesty_burrow.core.packets.offload_header import Offload, read_offload

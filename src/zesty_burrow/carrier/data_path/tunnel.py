@@ -11,7 +11,7 @@ import time
 from typing import Protocol
 
 from zesty_burrow.carrier.data_path.path_size import LEAST_PATH, PathSize
-from zesty_burrow.carrier.data_path.udp_port import TooLong
+from zesty_burrow.carrier.ports.udp_port import TooLong
 from zesty_burrow.core.net import Endpoint
 from zesty_burrow.core.packets.too_big import LEAST_IPV4, LEAST_IPV6
 from zesty_burrow.host.watches.address_changes import link_mtu, path_mtu
@@ -26,7 +26,10 @@ class DatagramPort(Protocol):
     splits: bool
     joins: bool
     more_headers: int
-    too_long: TooLong | None
+
+    @property
+    def too_long(self) -> TooLong | None:
+        """See :meth:`treat_too_long`."""
 
     @property
     def is_full(self) -> bool:
@@ -45,7 +48,9 @@ def outer_headers(address: str) -> int:
 
 
 class Tunnel:
-    """``peer``: where datagrams go to, through ``port``. ``limit``: the longest inner packet that the path takes.
+    """``peer``: where datagrams go to, through ``port``; ``outer``: the address of a proxy on the way.
+
+    ``limit``: the longest inner packet that the path takes.
 
     ``size``: whether that can be confirmed, and was; then ``wake`` is set when there is something to confirm.
     ``waits``: see :class:`QueuedTunnel`.
@@ -61,8 +66,10 @@ class Tunnel:
         wake: asyncio.Event | None = None,
         *,
         waits: bool = True,
+        outer: str = "",
     ) -> None:
         self.waits = waits
+        self._outer = outer or peer[0]
         self.channel = channel
         self.port = port
         self.peer = peer
@@ -72,7 +79,7 @@ class Tunnel:
 
     def widest(self) -> int:
         """The longest inner packet for which this machine's own link has room, whatever anybody claims."""
-        return max(self.channel.largest_inner(link_mtu(self.peer[0]) - self._headers), LEAST_IPV4)
+        return max(self.channel.largest_inner(link_mtu(self._outer) - self._headers), LEAST_IPV4)
 
     @property
     def labels(self) -> frozenset[bytes]:
@@ -90,7 +97,7 @@ class Tunnel:
 
     @property
     def _headers(self) -> int:
-        return outer_headers(self.peer[0]) + self.port.more_headers
+        return outer_headers(self._outer) + self.port.more_headers
 
     def measure(self, *, refused: bool = False) -> int:
         """Look up what the path to the peer takes now, and keep to it (RFC 4301 §8.2); the longest inner packet.
@@ -100,12 +107,12 @@ class Tunnel:
         told not to believe it. What IPv6 has to be able to send (RFC 8200 §5) goes in any case, in two datagrams if
         need be.
         """
-        most = path_mtu(self.peer[0])
+        most = path_mtu(self._outer)
         if not most:
             return self.limit
         size = most
         if self.size is not None:
-            size = self.size.look(most, max(link_mtu(self.peer[0]), most), time.monotonic())
+            size = self.size.look(most, max(link_mtu(self._outer), most), time.monotonic())
             if self.size.wants_search and self._wake is not None:
                 self._wake.set()
         doubtful = size < LEAST_PATH and not (refused and self.port.too_long is not TooLong.REFUSED)

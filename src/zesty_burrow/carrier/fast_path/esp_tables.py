@@ -13,10 +13,10 @@ from cryptography.hazmat.primitives.ciphers.aead import AESGCM, ChaCha20Poly1305
 
 from zesty_burrow.carrier.data_path.data_path import DataPath
 from zesty_burrow.carrier.data_path.tunnel import DatagramPort, Tunnel
-from zesty_burrow.carrier.data_path.udp_port import UdpPort
 from zesty_burrow.carrier.fast_path.loops import records
 from zesty_burrow.carrier.fast_path.loops.records import Tables
 from zesty_burrow.carrier.fast_path.symbols import Context
+from zesty_burrow.carrier.ports.udp_port import UdpPort
 from zesty_burrow.core.crypto.protection import Combined, Protection
 from zesty_burrow.core.esp.channel import EspChannel, Ranges, SaPair
 from zesty_burrow.core.esp.sa import LAST_SEQUENCE, InboundState, OutboundState

@@ -14,7 +14,6 @@ import numpy as np
 from zesty_burrow.carrier.data_path.data_path import FOR_CAPSULES, FOR_FRAMES, DataPath
 from zesty_burrow.carrier.data_path.options import MAX_PACKET
 from zesty_burrow.carrier.data_path.tunnel import Tunnel
-from zesty_burrow.carrier.data_path.udp_port import Burst, UdpPort
 from zesty_burrow.carrier.fast_path.capsule_path import CapsulePath
 from zesty_burrow.carrier.fast_path.esp_tables import EspTables
 from zesty_burrow.carrier.fast_path.framed_path import FramedPath
@@ -26,6 +25,7 @@ from zesty_burrow.carrier.fast_path.loops.join import ROW as JOIN_ROW
 from zesty_burrow.carrier.fast_path.loops.records import Octets, Receiving, Sending
 from zesty_burrow.carrier.fast_path.loops.slots import Slots
 from zesty_burrow.carrier.fast_path.selector import PacketSelector
+from zesty_burrow.carrier.ports.udp_port import Burst, UdpPort
 from zesty_burrow.core.net import TCP, UDP, Endpoint
 from zesty_burrow.core.packets import encapsulation, offload_header, too_big
 from zesty_burrow.core.packets.offload_header import read_offload

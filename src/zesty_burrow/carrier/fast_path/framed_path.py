@@ -21,7 +21,7 @@ from zesty_burrow.carrier.fast_path.loops.esp import SCRATCH
 from zesty_burrow.carrier.fast_path.loops.join import ROW as JOIN_ROW
 from zesty_burrow.carrier.fast_path.loops.records import Octets, Receiving, Sending
 from zesty_burrow.carrier.fast_path.loops.slots import Slots
-from zesty_burrow.carrier.network.framed_port import FramedPort
+from zesty_burrow.carrier.ports.framed_port import FramedPort
 from zesty_burrow.core.net import TCP, UDP
 from zesty_burrow.core.packets import encapsulation, offload_header, too_big
 from zesty_burrow.core.packets.offload_header import Offload, read_offload

@@ -13,7 +13,7 @@ from contextlib import suppress
 from pathlib import Path
 
 from zesty_burrow.carrier.network.addresses import unresolved
-from zesty_burrow.carrier.network.udp_socket import mark_socket
+from zesty_burrow.carrier.ports.udp_socket import mark_socket
 from zesty_burrow.core.dns.question import AAAA, A, build_query, read_addresses_untrusted
 from zesty_burrow.core.net import Address, is_host
 from zesty_burrow.errors import Malformed

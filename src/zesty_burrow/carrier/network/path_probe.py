@@ -14,7 +14,7 @@ from contextlib import suppress
 from ipaddress import IPv4Address
 
 from zesty_burrow.carrier.data_path.tunnel import Tunnel, outer_headers
-from zesty_burrow.carrier.data_path.udp_port import TooLong
+from zesty_burrow.carrier.ports.udp_port import TooLong
 from zesty_burrow.core.dns.question import A, build_query
 from zesty_burrow.core.net import UDP, Address
 from zesty_burrow.core.packets.checksum import checksum

@@ -11,11 +11,11 @@ from ipaddress import ip_address
 from pathlib import Path
 
 from zesty_burrow.carrier.control.log_lines import note
-from zesty_burrow.core.net import TCP, Address, LocalNetwork
+from zesty_burrow.core.net import TCP, UDP, Address, LocalNetwork
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import BurrowError, MachineError
 from zesty_burrow.host.packet_filter.guard import Guard
-from zesty_burrow.host.packet_filter.guard_plan import Opening, Server, Share, held_by
+from zesty_burrow.host.packet_filter.guard_plan import ANY_PORT, Opening, Server, Share, held_by
 from zesty_burrow.host.packet_filter.guard_rules import DNS_PORTS, DROPPED, REJECTED
 from zesty_burrow.protocols.registry import protocol
 
@@ -133,7 +133,10 @@ class TunnelGuard:
 
 
 def _openings(gateway: str, profile: Profile) -> list[Opening]:
-    """To the gateway by its protocol's ports, or to the proxy on the way alone."""
-    if profile.proxy is not None:
-        return [Opening(ip_address(profile.proxy.address), TCP, profile.proxy.port)]
-    return [Opening(ip_address(gateway), *one) for one in protocol(profile.tunnel.protocol).outer_ports(profile)]
+    """To the gateway by its protocol's ports, or to the proxy on the way alone; it names a port for datagrams later."""
+    ports = protocol(profile.tunnel.protocol).outer_ports(profile)
+    if profile.proxy is None:
+        return [Opening(ip_address(gateway), *one) for one in ports]
+    proxy = ip_address(profile.proxy.address)
+    relay = [Opening(proxy, UDP, ANY_PORT)] if any(kind == UDP for kind, _ in ports) else []
+    return [Opening(proxy, TCP, profile.proxy.port), *relay]

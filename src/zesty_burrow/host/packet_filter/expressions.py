@@ -87,7 +87,7 @@ def of_protocol(protocol: int) -> bytes:
 
 
 def to_port(protocol: int, port: int) -> bytes:
-    """It is UDP or TCP to a port; or any other protocol, which has no ports: then it is 0."""
+    """It is UDP or TCP to a port; 0: to any, or another protocol, which has none."""
     return of_protocol(protocol) + (octets_are(TRANSPORT_HEADER, 2, port.to_bytes(2)) if port else b"")
 
 

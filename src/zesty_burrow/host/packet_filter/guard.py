@@ -17,13 +17,13 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
-from zesty_burrow.core.net import TCP, UDP
+from zesty_burrow.core.net import GRE, TCP, UDP
 from zesty_burrow.errors import DiskFull, MachineError, RightsMissing, StateError
 from zesty_burrow.host.journal.lock import boot_id, is_held, open_journal
 from zesty_burrow.host.namespaces import network_identity
 from zesty_burrow.host.netlink_messages import attribute_rows, attributes, text
 from zesty_burrow.host.packet_filter import guard_rules
-from zesty_burrow.host.packet_filter.guard_plan import EVERYTHING, Share, together
+from zesty_burrow.host.packet_filter.guard_plan import EVERYTHING, Opening, Share, together
 from zesty_burrow.host.packet_filter.guard_rules import (
     ADDRESSES,
     INSIDE,
@@ -36,11 +36,19 @@ from zesty_burrow.host.packet_filter.guard_rules import (
 from zesty_burrow.host.packet_filter.messages import GET_ELEMENT, GET_OBJECT, GET_TABLE, INET, FilterSocket
 from zesty_burrow.host.replace_file import replace_file
 
-PROTOCOL_NAMES = {UDP: "UDP", TCP: "TCP"}
+PROTOCOL_NAMES = {UDP: "UDP", TCP: "TCP", GRE: "GRE"}
 BY_USER = "user"
 """The key of the share that the user has set, with or without a tunnel; a tunnel's is its own."""
 WHAT = "the guard"
 NOTHING = Share((), "")
+
+
+def _named(opening: Opening) -> str:
+    """Address, protocol and port, in words."""
+    address, protocol, port = opening
+    name = PROTOCOL_NAMES.get(protocol, f"IP protocol {protocol}")
+    by_port = f" port {port}" if port else " to any port" if protocol in (UDP, TCP) else ""
+    return f"{address} {name}{by_port}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,10 +79,7 @@ class GuardState:
     def lets_through(self) -> list[dict[str, str]]:
         """What may leave, one thing each: the name of its counter, and in words what it is."""
         share = self.whole
-        found = [
-            {"counter": TUNNEL, "what": f"{address} {PROTOCOL_NAMES[protocol]} port {port}, from its own sockets"}
-            for address, protocol, port in share.openings
-        ]
+        found = [{"counter": TUNNEL, "what": f"{_named(opening)}, from its own sockets"} for opening in share.openings]
         found += [{"counter": INSIDE, "what": f"anything into {device}"} for device in share.devices]
         found += [
             {"counter": INSIDE, "what": f"names asked of {address} by {device}"} for device, address in share.servers

@@ -19,10 +19,14 @@ if TYPE_CHECKING:
 MARK = 0x5A420001
 """Of the packets that a tunnel's own sockets send (SO_MARK); only processes with CAP_NET_ADMIN can set it."""
 EVERYTHING = (ip_network("0.0.0.0/0"), ip_network("::/0"))
+ANY_PORT = 0
 
 
 class Opening(NamedTuple):
-    """Where the tunnels' own sockets, and nobody else, may send to."""
+    """Where the tunnels' own sockets, and nobody else, may send to.
+
+    ``port``: :data:`ANY_PORT` also for a protocol that has none.
+    """
 
     address: Address
     protocol: int

@@ -16,9 +16,9 @@ from cryptography import x509
 
 from zesty_burrow.carrier.data_path.data_path import DataPath
 from zesty_burrow.carrier.data_path.tunnel import DatagramPort, PathTunnel, Tunnel
-from zesty_burrow.carrier.data_path.udp_port import Burst, UdpPort
 from zesty_burrow.carrier.network.host_config import bring_up
-from zesty_burrow.carrier.network.udp_socket import udp_socket
+from zesty_burrow.carrier.ports.udp_port import Burst, UdpPort
+from zesty_burrow.carrier.ports.udp_socket import udp_socket
 from zesty_burrow.carrier.session_io import SessionIo
 from zesty_burrow.core.crypto.private_key import PrivateKey
 from zesty_burrow.core.dns.encrypted_resolver import EncryptedResolver

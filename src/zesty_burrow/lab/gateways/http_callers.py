@@ -16,9 +16,9 @@ from qh3.quic.configuration import QuicConfiguration
 
 from zesty_burrow.carrier.data_path.data_path import DataPath
 from zesty_burrow.carrier.data_path.tunnel import QueuedTunnel
-from zesty_burrow.carrier.data_path.udp_port import Burst, UdpPort
-from zesty_burrow.carrier.network.stream_port import StreamPort
-from zesty_burrow.carrier.network.udp_socket import udp_socket
+from zesty_burrow.carrier.ports.stream_port import StreamPort
+from zesty_burrow.carrier.ports.udp_port import Burst, UdpPort
+from zesty_burrow.carrier.ports.udp_socket import udp_socket
 from zesty_burrow.carrier.session_io import SessionIo
 from zesty_burrow.core.crypto.private_key import PrivateKey
 from zesty_burrow.core.crypto.tls_engine import TlsOptions, make_context

@@ -11,10 +11,10 @@ from ipaddress import ip_address
 from typing import Protocol
 
 from zesty_burrow.carrier.data_path.data_path import DataPath
-from zesty_burrow.carrier.data_path.gre_port import GrePort
 from zesty_burrow.carrier.data_path.tunnel import Tunnel
-from zesty_burrow.carrier.data_path.udp_port import Burst
-from zesty_burrow.carrier.network.stream_port import StreamPort
+from zesty_burrow.carrier.ports.gre_port import GrePort
+from zesty_burrow.carrier.ports.stream_port import StreamPort
+from zesty_burrow.carrier.ports.udp_port import Burst
 from zesty_burrow.carrier.session_io import SessionIo
 from zesty_burrow.core.net import AddressRange, Datagram, Endpoint
 from zesty_burrow.core.packets import offload_header

@@ -7,8 +7,8 @@ import socket
 from collections.abc import Callable
 from contextlib import suppress
 
-from zesty_burrow.carrier.data_path.udp_port import Burst, UdpPort
-from zesty_burrow.carrier.network.framed_port import FramedPort
+from zesty_burrow.carrier.ports.framed_port import FramedPort
+from zesty_burrow.carrier.ports.udp_port import Burst, UdpPort
 from zesty_burrow.core.net import Endpoint
 from zesty_burrow.protocols.ikev2.wire.stream_framing import CalledFraming
 

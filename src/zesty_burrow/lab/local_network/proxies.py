@@ -15,10 +15,13 @@ Faults = Callable[[], frozenset[str]]
 
 
 class Proxies:
-    """Both, at one address. ``faults``: those in force: ``proxy-refuses``, ``proxy-dies``, ``proxy-sign-in``."""
+    """Both, at one address. ``faults``: those in force: ``proxy-refuses``, ``proxy-dies``, ``proxy-sign-in``.
+
+    ``opened``: connections so far; ``relayed``: how often somebody wanted datagrams passed on.
+    """
 
     def __init__(self, faults: Faults) -> None:
-        self.opened = 0
+        self.opened = self.relayed = 0
         self._faults = faults
         self._servers: list[asyncio.Server] = []
         self._open: set[asyncio.StreamWriter] = set()
@@ -68,6 +71,9 @@ class Proxies:
                 _, command, _, kind = await reader.readexactly(4)
                 octets = await reader.readexactly({1: 4, 4: 16}[kind])
                 port = int.from_bytes(await reader.readexactly(2))
+            if command == 3 and "proxy-refuses" not in self._faults():
+                await self._pass_datagrams_on(reader, writer)
+                return
             there = None
             if command == 1 and "proxy-refuses" not in self._faults():
                 there = await _connect(str(ipaddress.ip_address(octets)), port)
@@ -87,6 +93,21 @@ class Proxies:
         writer.write(bytes([1, 0 if good else 1]))
         return good
 
+    async def _pass_datagrams_on(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        """RFC 1928 §7: for as long as the connection lasts."""
+        relay = _Relay(writer.get_extra_info("peername")[0])
+        try:
+            port = await relay.start(writer.get_extra_info("sockname")[0])
+            # Of the address nothing is said: it is the one that was asked.
+            writer.write(bytes([5, 0, 0, 1]) + bytes(4) + port.to_bytes(2))
+            self.relayed += 1
+            self._open.add(writer)
+            await reader.read()
+        finally:
+            self._open.discard(writer)
+            relay.close()
+            await _finish(writer)
+
     async def _pass_on(
         self,
         reader: asyncio.StreamReader,
@@ -102,6 +123,57 @@ class Proxies:
             self._open -= {writer, other_writer}
             for one in (writer, other_writer):
                 await _finish(one)
+
+
+class _Outside(asyncio.DatagramProtocol):
+    """``take``: what comes from outside, and from where."""
+
+    def __init__(self, take: Callable[[bytes, tuple[str, int]], None]) -> None:
+        self._take = take
+
+    def datagram_received(self, data: bytes, addr: tuple[str, int]) -> None:
+        """Of anybody."""
+        self._take(data, addr)
+
+
+class _Relay(asyncio.DatagramProtocol):
+    """Passes datagrams of one host on, and what comes back; each has who it is for, or from, in front."""
+
+    def __init__(self, client: str) -> None:
+        self._client: tuple[str, int] | None = None
+        self._host = client
+        self._transports: dict[int, asyncio.DatagramTransport] = {}
+
+    async def start(self, address: str) -> int:
+        """The port where the client's datagrams are taken."""
+        loop = asyncio.get_running_loop()
+        inside, _ = await loop.create_datagram_endpoint(lambda: self, (address, 0))
+        self._transports[0] = inside
+        for version, unbound in ((4, "0.0.0.0"), (6, "::")):  # noqa: S104 - the way out decides the address.
+            outside, _ = await loop.create_datagram_endpoint(lambda: _Outside(self._answered), (unbound, 0))
+            self._transports[version] = outside
+        return int(inside.get_extra_info("sockname")[1])
+
+    def close(self) -> None:
+        """Nothing is passed on any more."""
+        for one in self._transports.values():
+            one.close()
+
+    def datagram_received(self, data: bytes, addr: tuple[str, int]) -> None:
+        """Of the client: reserved (2), number of a piece (1), kind of address (1), address, port."""
+        size = {1: 4, 4: 16}.get(data[3]) if len(data) > 3 and not data[2] else None
+        if addr[0] != self._host or size is None or len(data) < 4 + size + 2:
+            return
+        self._client = addr
+        to = ipaddress.ip_address(data[4 : 4 + size])
+        port = int.from_bytes(data[4 + size : 6 + size])
+        self._transports[to.version].sendto(data[6 + size :], (str(to), port))
+
+    def _answered(self, data: bytes, source: tuple[str, int]) -> None:
+        address = ipaddress.ip_address(source[0])
+        head = bytes([0, 0, 0, 1 if address.version == 4 else 4]) + address.packed + source[1].to_bytes(2)
+        if self._client is not None:
+            self._transports[0].sendto(head + data, self._client)
 
 
 async def _connect(host: str, port: int) -> tuple[asyncio.StreamReader, asyncio.StreamWriter] | None:

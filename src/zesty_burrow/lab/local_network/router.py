@@ -232,7 +232,8 @@ class Router:
             f"{one.rate / 1e6:g} Mbit/s" if one.rate else "",
         ]
         note = ", ".join(word for word in words if word)
-        return {"faults": sorted(self._faults), "proxied": self._proxies.opened, **({"note": note} if note else {})}
+        counts = {"proxied": self._proxies.opened, "relayed": self._proxies.relayed}
+        return {"faults": sorted(self._faults), **counts, **({"note": note} if note else {})}
 
     def _filter(self) -> None:
         guests = "captive-portal" in self._faults and not self._accepted

@@ -17,6 +17,7 @@ from zesty_burrow.core.crypto.tls_engine import TlsOptions, make_context
 from zesty_burrow.core.identity import IdType
 from zesty_burrow.core.net import Address, AddressRange, Endpoint
 from zesty_burrow.core.profile import Profile
+from zesty_burrow.core.proxy import LONGEST_HEADER
 from zesty_burrow.core.scope import CredentialsKind
 from zesty_burrow.errors import ProfileInvalid
 from zesty_burrow.protocols.connect_ip.http.link import Link
@@ -67,12 +68,17 @@ def client_config(profile: Profile, request: SessionRequest) -> ClientConfig:
     lines: list[str] = []
     name = trust.gateway_identity.value if trust.gateway_identity.type is IdType.ID_FQDN else ""
     over_udp = settings.transport == UDP_TRANSPORT
+    payload = UDP_PAYLOAD - (LONGEST_HEADER if profile.proxy is not None else 0)
     own = request.secrets.get(CredentialsKind.NAME_PASSWORD)
     return ClientConfig(
         gateway=(request.address, settings.port),
         trust=trust,
         transport=Transport.DATAGRAMS if over_udp else Transport.STREAM,
-        make_link=(_quic_links if over_udp else _tls_links)(settings, request, name, lines),
+        make_link=(
+            _quic_links(payload, settings, request, name, lines)
+            if over_udp
+            else _tls_links(settings, request, name, lines)
+        ),
         authority=settings.authority or _authority(trust.gateway_identity.value, settings.port),
         # One network can be asked for by name; for several everything is, and this side keeps to them.
         path=expand(settings.path, str(networks[0]) if len(networks) == 1 and networks[0].prefixlen else ANY),
@@ -101,7 +107,7 @@ def _tls_links(
 
 
 def _quic_links(
-    settings: ConnectIpSettings, request: SessionRequest, name: str, lines: list[str]
+    payload: int, settings: ConnectIpSettings, request: SessionRequest, name: str, lines: list[str]
 ) -> Callable[[object], Link]:
     # Loaded where it is used: HTTP/3 brings a library of its own.
     from zesty_burrow.protocols.connect_ip.http.quic_link import QuicLink, Ticket, quic_configuration
@@ -109,7 +115,7 @@ def _quic_links(
     own = request.secrets.get(CredentialsKind.CLIENT_KEY)
     shown = ("", b"") if not isinstance(own, ClientKey) else ("\n".join(own.certificates), own.key.octets())
     configuration = quic_configuration(
-        UDP_PAYLOAD,
+        payload,
         shown[1],
         shown[0].encode(),
         is_client=True,

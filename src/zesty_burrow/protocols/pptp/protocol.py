@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from zesty_burrow.core.net import TCP
+from zesty_burrow.core.net import GRE, TCP
 from zesty_burrow.core.profile import Profile, SignIn
 from zesty_burrow.core.toml_table import Table
 from zesty_burrow.protocols.pptp import settings
@@ -13,9 +13,6 @@ from zesty_burrow.protocols.pptp.settings import PptpSettings
 
 if TYPE_CHECKING:
     from zesty_burrow.protocols.session import Probe, Random, Session, SessionRequest
-
-GRE = 47
-"""Its protocol number; it has no ports."""
 
 
 class Pptp:

@@ -5,8 +5,8 @@ from __future__ import annotations
 import socket
 from collections.abc import Callable
 
-from zesty_burrow.carrier.data_path.udp_port import Burst, TooLong
-from zesty_burrow.carrier.network.stream_port import StreamPort
+from zesty_burrow.carrier.ports.stream_port import StreamPort
+from zesty_burrow.carrier.ports.udp_port import Burst, TooLong
 from zesty_burrow.core.net import Endpoint
 from zesty_burrow.core.proxy import ProxyRoute
 from zesty_burrow.errors import Malformed

@@ -11,7 +11,7 @@ from contextlib import suppress
 from enum import IntEnum
 from typing import NamedTuple
 
-from zesty_burrow.carrier.network.udp_socket import MAX_DATAGRAM
+from zesty_burrow.carrier.ports.udp_socket import MAX_DATAGRAM
 from zesty_burrow.core.net import Endpoint
 from zesty_burrow.host.udp import BURSTS, ROOM_IN_PIECE, SEGMENTS, UDP_GRO, UDP_SEGMENT, WORTH_MORE
 

@@ -7,8 +7,8 @@ import socket
 from collections.abc import Sequence
 from contextlib import suppress
 
-from zesty_burrow.carrier.data_path.udp_port import Burst, TooLong
-from zesty_burrow.carrier.network.udp_socket import MAX_DATAGRAM, mark_socket
+from zesty_burrow.carrier.ports.udp_port import Burst, TooLong
+from zesty_burrow.carrier.ports.udp_socket import MAX_DATAGRAM, mark_socket
 from zesty_burrow.core.net import Endpoint
 from zesty_burrow.errors import MachineError
 from zesty_burrow.protocols.session import GRE_PORT

@@ -10,8 +10,8 @@ import socket
 from collections.abc import Callable
 from contextlib import suppress
 
-from zesty_burrow.carrier.data_path.udp_port import Burst
-from zesty_burrow.carrier.network.udp_socket import mark_socket
+from zesty_burrow.carrier.ports.udp_port import Burst
+from zesty_burrow.carrier.ports.udp_socket import mark_socket
 from zesty_burrow.core.net import Endpoint
 from zesty_burrow.core.proxy import ProxyRoute
 

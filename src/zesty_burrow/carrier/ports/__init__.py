@@ -1,0 +1,1 @@
+"""What a session's octets and datagrams go by: sockets and connections, all with the same calls."""
