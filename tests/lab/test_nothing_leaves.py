@@ -560,7 +560,15 @@ def by_l2tp():
 def by_pptp():
     """What goes out is at least nothing else than GRE and its connection."""
     each_time = [simply_up]
-    in_a_soak = [lost_and_back, ended_by_the_gateway, refused_at_first, killed_and_another, switched, rules_and_routes_removed, asleep]
+    in_a_soak = [
+        lost_and_back,
+        ended_by_the_gateway,
+        refused_at_first,
+        killed_and_another,
+        switched,
+        rules_and_routes_removed,
+        asleep,
+    ]
     yield from (pytest.param(PPTP, one, id=f"{PPTP}-{one.__name__}") for one in each_time)
     yield from (pytest.param(PPTP, one, id=f"{PPTP}-{one.__name__}", marks=pytest.mark.soak) for one in in_a_soak)
 
