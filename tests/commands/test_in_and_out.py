@@ -16,6 +16,7 @@ from pathlib import Path
 import pytest
 
 from support import AUTHORITY, PASSWORD
+from zesty_burrow.lab.kit import PLACES_FILE, kit_archive, protocols_kit_files
 
 PASSPHRASE = "stormy petrel over the skerries"
 
@@ -71,6 +72,49 @@ def test_a_wrong_passphrase_opens_nothing(zesty, kit, tmp_path, passphrase):
     refused = zesty("--json", "--passphrase-file", passphrase, "import", archive)
     assert (refused.code, refused.json["code"]) == (4, "kit-passphrase")
     assert zesty("--json", "list").json["profiles"] == []
+
+
+@pytest.fixture
+def by_every_protocol(zesty, tmp_path):
+    """Profiles of one place, one by each protocol and transport, are stored."""
+    files = protocols_kit_files(AUTHORITY.pem(), PASSWORD, "made-up-shared-key")
+    rows = files[PLACES_FILE].splitlines(keepends=True)
+    kit = tmp_path / "protocols.zip"
+    kit.write_bytes(kit_archive({**files, PLACES_FILE: b"".join(rows[:5])}))
+    assert zesty("import", kit).code == 0
+    assert zesty("choose", "lisbon-ikev2-udp", "--protocol", "pptp").code == 0
+    return [row["name"] for row in zesty("--json", "list").json["profiles"]]
+
+
+@pytest.mark.parametrize("form", ["toml", "png", "zip"])
+def test_every_protocol_out_and_in(zesty, by_every_protocol, tmp_path, form):
+    """As a file, as QR codes and in an archive: each protocol's profile is the same when it comes back."""
+
+    def stored():
+        return {name: zesty("--json", "show", name).json["profile"] for name in by_every_protocol}
+
+    before = stored()
+    assert {one["tunnel"]["protocol"] for one in before.values()} == {"ikev2", "connect-ip", "l2tp-ipsec", "pptp"}
+    folder = tmp_path / "out"
+    folder.mkdir()
+    for number, words in enumerate([["--all"]] if form == "zip" else [[name] for name in by_every_protocol]):
+        assert zesty("export", *words, "--to", folder / f"{number}.{form}").code == 0
+    assert zesty("remove", *by_every_protocol, "--yes").code == 0
+    taken = zesty("--json", "import", folder / "0.zip" if form == "zip" else folder).json
+    assert {row["outcome"] for row in taken["profiles"]} == {"new"}
+    assert stored() == before
+
+
+def test_what_a_model_of_ike_cannot_hold(zesty, by_every_protocol, tmp_path):
+    """RFC 9061 knows IKEv2: others are left out by name, or refused where nothing would be left."""
+    done = zesty("--json", "export", "--all", "--to", tmp_path / "all.json").json
+    assert done["profiles"] == ["lisbon-ikev2-tcp"]
+    said = " ".join(done["left_out"])
+    assert all(f"{name}: the whole profile" in said for name in by_every_protocol if name != "lisbon-ikev2-tcp")
+    assert '"espintcp"' in (tmp_path / "all.json").read_text()
+    refused = zesty("--json", "export", "lisbon-l2tp", "--to", tmp_path / "one.json")
+    assert refused.code == 2 and "knows IKEv2 alone" in refused.json["why"]
+    assert not (tmp_path / "one.json").exists()
 
 
 def test_one_profile_as_a_file(zesty, kit, tmp_path):

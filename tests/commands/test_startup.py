@@ -114,3 +114,12 @@ def test_secrets_that_need_somebody(imported, tmp_path):
     refused = imported("--json", "startup", "show", "quillwort-lisbon", check=4).json
     assert refused["code"] == "secrets-need-you"
     imported("startup", "show", "guard", check=0)
+
+
+def test_what_needs_a_word_each_time(imported, tmp_path):
+    """PPTP is never started by the machine: there is nobody to say that it is meant."""
+    imported("choose", "quillwort-lisbon", "--protocol", "pptp", check=0)
+    folder = tmp_path / "units"
+    folder.mkdir()
+    refused = imported("--json", "startup", "--into", str(folder), "add", "quillwort-lisbon", check=3).json
+    assert refused["code"] == "pptp-unprotected" and not list(folder.iterdir())

@@ -246,6 +246,27 @@ def test_instance_data_out_and_in():
     assert b"auks dive at dawn".hex() not in text
 
 
+@pytest.mark.parametrize(
+    ("written", "transport", "port", "told"),
+    [
+        ({"espencap": "espintcp", "dport": 443}, "tcp", 443, False),
+        ({"espencap": "espintcp"}, "tcp", 4500, False),
+        ({"espencap": "espinudp", "sport": 4500}, "udp", 500, False),
+        ({"espencap": "none"}, "udp", 500, True),
+    ],
+)
+def test_encapsulation_in_instance_data(written, transport, port, told):
+    """RFC 9061 §5.2: in TCP at a port, and back; without any it cannot be."""
+    document = json.loads(INSTANCE("pre-shared"))
+    document["ietf-i2nsf-ike:ipsec-ike"]["conn-entry"][0]["encapsulation-type"] = written
+    entry = next(iter(read_instance_data_untrusted(json.dumps(document), "data")))
+    assert (entry.profile.settings.transport, entry.profile.settings.port) == (transport, port)
+    assert any("encapsulation" in one for one in entry.left_out) == told
+    text, unmapped = write_instance_data({"office": entry.profile})
+    again = next(iter(read_instance_data_untrusted(text, "again")))
+    assert again.profile.settings == entry.profile.settings and not unmapped and not again.left_out
+
+
 VALUES = st.one_of(
     st.builds(NamePassword, st.text(), st.builds(Secret, st.text()), st.text()),
     st.builds(ClientKey, st.builds(Secret, st.text()), st.lists(st.text(), max_size=2).map(tuple)),

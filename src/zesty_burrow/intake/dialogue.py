@@ -34,6 +34,7 @@ from zesty_burrow.protocols.connect_ip import settings as connect_ip
 from zesty_burrow.protocols.connect_ip.settings import ConnectIpSettings
 from zesty_burrow.protocols.connect_ip.wire.template import WELL_KNOWN, check_template
 from zesty_burrow.protocols.ikev2.choice import read_list, with_algorithms
+from zesty_burrow.protocols.ikev2.settings import NAME as IKE
 from zesty_burrow.protocols.ikev2.settings import PORTS, TRANSPORTS, IkeSettings
 from zesty_burrow.protocols.l2tp_ipsec import settings as l2tp
 
@@ -44,7 +45,6 @@ METHODS = {
     "shared-key": "pre-shared-key",
     "raw-key": "raw-public-key",
 }
-IKE = "ikev2"
 HTTP_METHODS = {"eap-mschapv2": connect_ip.BASIC, "certificate": connect_ip.CERTIFICATE}
 L2TP_METHODS = {"eap-mschapv2": l2tp.SIGN_IN_METHODS[0]}
 SIGN_INS = {

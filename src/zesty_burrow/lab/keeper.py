@@ -158,6 +158,8 @@ def prepare_folder(folder: Path) -> Secrets:
     )
     files = kit.kit_files(secrets.authority.pem(), secrets.password)
     write_private(folder / "quillwort-relay.zip", kit.kit_archive(files))
+    every = kit.protocols_kit_files(secrets.authority.pem(), secrets.password, secrets.shared_key)
+    write_private(folder / "quillwort-relay-protocols.zip", kit.kit_archive(every))
     write_private(folder / "portal-account.txt", f"{story.PORTAL_ACCOUNT}\n{secrets.portal_password}\n".encode())
     write_private(folder / "portal-authority.pem", secrets.authority.pem())
     write_private(folder / "shared-key.txt", f"{secrets.shared_key}\n".encode())

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import io
 import zipfile
 from dataclasses import dataclass, replace
@@ -129,6 +130,36 @@ def kit_files(authority_pem: bytes, password: str) -> dict[str, bytes]:
     for place in story.PLACES:
         files[f"profiles/quillwort-{place.name}.toml"] = write_profile(place_profile(place)).encode()
     return files
+
+
+PLACES_FILE, L2TP_FILE = "places.csv", "lisbon-l2tp.txt"
+_WAYS = (("IKEv2", "UDP", 500), ("IKEv2", "TCP", 4500), ("CONNECT-IP", "TCP", 443), ("CONNECT-IP", "UDP", 443))
+
+
+def protocols_kit_files(authority_pem: bytes, password: str, shared_key: str) -> dict[str, bytes]:
+    """Each place by each protocol and transport, as a table; the old gateway's built-in one, as a sheet."""
+    heads = ["Name", "Provider", "Country", "Town", "Host name", "Protocol", "Transport", "Port", "Name servers"]
+    servers = f"{story.RESOLVER4} {story.RESOLVER6}"
+    rows = [
+        [f"{place.city} {name} {over}", story.PROVIDER, place.country, place.city, place.host_name, name, over, port,
+         servers if name != "IKEv2" else ""]
+        for place in story.PLACES
+        for name, over, port in _WAYS
+    ]  # fmt: skip
+    table = io.StringIO()
+    csv.writer(table, lineterminator="\n").writerows([heads, *rows])
+    old = story.PLACES[0]
+    sheet = (
+        f"Connection name: {old.city} L2TP\nProvider: {story.PROVIDER}\nHost name: {old.host_name}\n"
+        f"Country: {old.country}\nTown: {old.city}\nProtocol: L2TP/IPsec\nUser name: {story.ACCOUNT}\n"
+        f"Password: {password}\nShared secret: {shared_key}\n"
+    )
+    return {
+        "README.txt": READ_ME.replace("one profile for", "every protocol of").encode(),
+        AUTHORITY_FILE: authority_pem,
+        PLACES_FILE: table.getvalue().encode(),
+        L2TP_FILE: sheet.encode(),
+    }
 
 
 def kit_archive(files: dict[str, bytes]) -> bytes:

@@ -13,6 +13,7 @@ from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.profiles.policy import judge_profile
 from zesty_burrow.protocols.ikev2.probe import IkeCapabilities
+from zesty_burrow.protocols.ikev2.settings import NAME as IKE
 from zesty_burrow.protocols.ikev2.settings import settings_of
 from zesty_burrow.protocols.session import Capabilities
 
@@ -55,7 +56,6 @@ def _asked_of_small(entry: Algorithm) -> bool:
     return mandatory or (entry.type, entry.number) in _SMALL
 
 
-IKE = "ikev2"
 SOURCES = {"connect-ip": "RFC 8446, RFC 9325", "l2tp-ipsec": "RFC 9395, RFC 8247, RFC 8221"}
 """Of advice about what was agreed on."""
 PHONE = Device(

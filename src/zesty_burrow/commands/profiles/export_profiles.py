@@ -80,16 +80,17 @@ def run(args: Namespace, context: Context) -> Result:
     scopes = tuple(str(scope) for scope, _ in secrets)
     if form == "code":
         return _code(args, next(iter(texts)), _with_table(next(iter(texts.values())), table), scopes)
+    written = tuple(texts)
     left_out: tuple[str, ...] = ()
     if form == "archive":
         files = {f"{name}.toml": text.encode() for name, text in texts.items()}
         data = _archive({**files, FILE_NAME: sealed_file(table)} if table else files)
     elif form == "data":
-        data, left_out = _data(profiles)
+        data, written, left_out = _data(profiles)
     else:
         data = _with_table(next(iter(texts.values())), table).encode()
     _write(args.to, data)
-    return ExportResult((str(args.to),), tuple(texts), scopes, left_out)
+    return ExportResult((str(args.to),), written, scopes, left_out)
 
 
 def _texts(args: Namespace, layered_store: LayeredStore) -> dict[str, str]:
@@ -125,11 +126,20 @@ def _with_table(text: str, table: dict[str, Any] | None) -> str:
     return tomli_w.dumps({**tomllib.loads(text), TABLE: table}, multiline_strings=True)
 
 
-def _data(profiles: dict[str, Profile]) -> tuple[bytes, tuple[str, ...]]:
-    from zesty_burrow.intake.readers.instance_data import write_instance_data
+def _data(profiles: dict[str, Profile]) -> tuple[bytes, tuple[str, ...], tuple[str, ...]]:
+    """The document, the profiles in it, and what was left out."""
+    from zesty_burrow.intake.readers.instance_data import is_of_ike, write_instance_data
 
-    text, unmapped = write_instance_data(profiles)
-    return text.encode(), tuple(unmapped)
+    known = {name: one for name, one in profiles.items() if is_of_ike(one)}
+    others = [f"{name}: the whole profile, which is {one.over}" for name, one in profiles.items() if name not in known]
+    if not known:
+        raise UsageError(
+            "RFC 9061 data cannot contain these profiles",
+            why=f"it knows IKEv2 alone; {others[0]}",
+            next_step="Name a .toml, .png or .zip file.",
+        )
+    text, unmapped = write_instance_data(known)
+    return text.encode(), tuple(known), (*unmapped, *others)
 
 
 def _code(args: Namespace, name: str, text: str, scopes: tuple[str, ...]) -> Result:

@@ -27,9 +27,20 @@ from zesty_burrow.errors import InputError, Malformed, ProfileInvalid
 from zesty_burrow.intake.readers.keys import nobody, read_keys_untrusted
 from zesty_burrow.intake.readers.sheet import slug_of
 from zesty_burrow.profiles.text import read_profile, write_profile
-from zesty_burrow.protocols.ikev2.settings import DEFAULTS, AlgorithmChoice, IkeSettings, ProposalChoice, settings_of
+from zesty_burrow.protocols.ikev2.settings import (
+    ANY_TRANSPORT,
+    DEFAULTS,
+    PORTS,
+    TCP_TRANSPORT,
+    UDP_TRANSPORT,
+    AlgorithmChoice,
+    IkeSettings,
+    ProposalChoice,
+    settings_of,
+)
 
 MODULE = "ietf-i2nsf-ike:ipsec-ike"
+TCP_WORD, UDP_WORD = "espintcp", "espinudp"
 EAP_MSCHAPV2 = 26
 MAX_ENTRIES = 10_000
 IDENTITIES = {
@@ -48,7 +59,6 @@ UNMAPPED = {
     "ike-sa-lifetime-hard": "lifetimes",
     "half-open-ike-sa-timer": "limits of a gateway",
     "half-open-ike-sa-cookie-threshold": "limits of a gateway",
-    "encapsulation-type": "the encapsulation (it is always UDP)",
     "child-sa-info": "lifetimes and groups of child SAs",
 }
 """Parts of a conn-entry that no profile can hold."""
@@ -112,6 +122,7 @@ class _Connection:
         settings = protected[0]["processing-info"]["ipsec-sa-cfg"]
         if settings.get("mode", "transport") != "tunnel":
             raise ProfileInvalid(f"{self.where}: mode", why="transport mode is not available; tunnel mode is")
+        transport, port = self._encapsulation()
         identity = _identity(self.remote)
         address = str(settings["tunnel"]["remote"])
         if ipaddress.ip_address(address).is_unspecified:
@@ -129,6 +140,8 @@ class _Connection:
             settings=IkeSettings(
                 identity=identity,
                 own_identity=own,
+                transport=transport,
+                port=port,
                 ike=self._ike(),
                 esp=self._esp(settings.get("esp-algorithms", {})),
             ),
@@ -138,6 +151,15 @@ class _Connection:
         )
         # The text form's own rules judge what a stranger has written.
         return ConnectionEntry(read_profile(write_profile(profile), self.where), self.credentials, self.left_out)
+
+    def _encapsulation(self) -> tuple[str, int]:
+        """The transport and its port (RFC 9061 §5.2): UDP's are the standard's own."""
+        table = self.connection.get("encapsulation-type", {})
+        if table.get("espencap") == TCP_WORD:
+            return TCP_TRANSPORT, int(table.get("dport", PORTS[TCP_TRANSPORT]))
+        if table and table.get("espencap") != UDP_WORD:
+            self.left_out.append("the encapsulation (without TCP it is always UDP)")
+        return UDP_TRANSPORT, PORTS[UDP_TRANSPORT]
 
     def _ike(self) -> tuple[ProposalChoice, ...]:
         integrity = [int(one) for one in self.connection.get("ike-sa-intr-alg", [12])]
@@ -245,8 +267,13 @@ def _certificate(data: str) -> str:
     return found.public_bytes(Encoding.PEM).decode()
 
 
+def is_of_ike(profile: Profile) -> bool:
+    """Whether the model can hold it: it knows IKEv2 alone."""
+    return isinstance(profile.settings, IkeSettings)
+
+
 def write_instance_data(profiles: Mapping[str, Profile]) -> tuple[str, list[str]]:
-    """Profiles as one JSON document, without any secret; and what of them does not map, a sentence each."""
+    """IKEv2 profiles as one JSON document, without any secret; and what of them does not map, a sentence each."""
     pads: list[dict[str, Any]] = []
     connections: list[dict[str, Any]] = []
     unmapped: list[str] = []
@@ -304,11 +331,14 @@ def _connection_out(name: str, profile: Profile, unmapped: list[str]) -> dict[st
     groups = list(dict.fromkeys(one.number for row in ike for one in row.key_exchange))
     if len(groups) > 1:
         unmapped.append(f"{name}: key exchange groups after the first one")
+    over_tcp = settings.transport == TCP_TRANSPORT
+    encapsulation = {"espencap": TCP_WORD, "dport": settings.port} if over_tcp else {"espencap": UDP_WORD}
     remote = next((one for one in profile.gateway.addresses if _is_address(one)), "0.0.0.0")  # noqa: S104
     unmapped += _unmapped(name, profile)
     return {
         "name": name,
         "version": "ikev2",
+        "encapsulation-type": encapsulation,
         "ike-sa-intr-alg": list(dict.fromkeys(one.number for row in ike for one in row.integrity)),
         "ike-sa-encr-alg": _encryption_out(ike),
         "dh-group": groups[0],
@@ -324,7 +354,7 @@ def _connection_out(name: str, profile: Profile, unmapped: list[str]) -> dict[st
 
 
 def _unmapped(name: str, profile: Profile) -> list[str]:
-    addresses = profile.gateway.addresses
+    addresses, settings = profile.gateway.addresses, settings_of(profile)
     given = {
         "the gateway's further addresses": len(addresses) > 1,
         "the gateway's host name (its identity says it)": not _is_address(addresses[0])
@@ -333,7 +363,10 @@ def _unmapped(name: str, profile: Profile) -> list[str]:
         "name servers and suffixes": bool(profile.traffic.name_servers or profile.traffic.suffixes),
         "IPv6 handling": profile.traffic.ipv6 != "tunnel",
         "local network": profile.traffic.local_network != "outside",
-        "the additional shared key": settings_of(profile).additional_key != "none",
+        "the additional shared key": settings.additional_key != "none",
+        "TCP as another transport": settings.transport == ANY_TRANSPORT,
+        "a port of IKE's own": settings.transport == UDP_TRANSPORT and settings.port != PORTS[UDP_TRANSPORT],
+        "the proxy on the way": profile.proxy is not None,
         "keys that are not known here": bool(profile.unknown),
     }
     return [f"{name}: {words}" for words, there in given.items() if there]

@@ -28,6 +28,7 @@ from zesty_burrow.intake.readers.tables import HOST_NAME, Row, cells_of, is_host
 from zesty_burrow.intake.readers.vocabulary import DOUBTFUL, Field, Vocabulary, shipped
 from zesty_burrow.profiles.text import read_profile, write_profile
 from zesty_burrow.protocols.connect_ip import settings as connect_ip
+from zesty_burrow.protocols.ikev2.settings import NAME as IKE
 from zesty_burrow.protocols.ikev2.settings import PORTS, IkeSettings
 from zesty_burrow.protocols.l2tp_ipsec import settings as l2tp
 
@@ -310,7 +311,6 @@ def _parts(value: str) -> list[str]:
 NOTHING = frozenset({"none", "no", "-", "n/a"})
 """What people write into a field that they leave out."""
 RETIRED = re.compile(r"pptp|ike ?v?1\b|xauth", re.IGNORECASE)
-IKE = "ikev2"
 PROTOCOL_WORDS = {
     l2tp.NAME: re.compile(r"l2tp"),
     connect_ip.NAME: re.compile(r"connect[- ]?ip|rfc ?9484|\bhttps?\b|\bhttp/"),

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 class IkeV2:
     """IKEv2 and ESP, in UDP or in TCP (RFC 9329)."""
 
-    name = "ikev2"
+    name = settings.NAME
     sign_in_methods = settings.SIGN_IN_METHODS
     gateway_proofs = settings.GATEWAY_PROOFS
     needs_word = False

@@ -19,10 +19,12 @@ from zesty_burrow.errors import ProfileInvalid
 from zesty_burrow.protocols.ikev2.wire.offer import Offer
 
 T = TransformType
+NAME = "ikev2"
+UDP_TRANSPORT = "udp"
 TCP_TRANSPORT = "tcp"
 ANY_TRANSPORT = "any"
-TRANSPORTS = ("udp", TCP_TRANSPORT, ANY_TRANSPORT)
-PORTS = {"udp": 500, TCP_TRANSPORT: 4500, ANY_TRANSPORT: 500}
+TRANSPORTS = (UDP_TRANSPORT, TCP_TRANSPORT, ANY_TRANSPORT)
+PORTS = {UDP_TRANSPORT: 500, TCP_TRANSPORT: 4500, ANY_TRANSPORT: 500}
 """Where the first message goes to, if nothing else is said (RFC 7296 §2, RFC 9329 §2)."""
 GATEWAY_PROOFS = ("certificate", "pre-shared-key", "raw-public-key", "eap")
 ANY_PEER_SECONDS = 15
@@ -201,7 +203,10 @@ class IkeSettings(ProtocolSettings):
         if self.transport != ANY_TRANSPORT:
             return (self,)
         soon = min(self.peer_seconds, ANY_PEER_SECONDS)
-        ports = {one: PORTS[one] if self.port == PORTS[ANY_TRANSPORT] else self.port for one in ("udp", TCP_TRANSPORT)}
+        ports = {
+            one: PORTS[one] if self.port == PORTS[ANY_TRANSPORT] else self.port
+            for one in (UDP_TRANSPORT, TCP_TRANSPORT)
+        }
         return tuple(replace(self, transport=one, port=port, peer_seconds=soon) for one, port in ports.items())
 
     def every_transport(self) -> tuple[ProtocolSettings, ...]:
@@ -322,7 +327,7 @@ def _restricted(policy: Policy, proposal: ProposalChoice, for_ike: bool) -> Prop
 
 def read_settings(table: Table) -> IkeSettings:
     """The protocol's table of a profile; ``ProfileInvalid`` names the key that is wrong."""
-    transport = table.text("transport", "udp", TRANSPORTS)
+    transport = table.text("transport", UDP_TRANSPORT, TRANSPORTS)
     return IkeSettings(
         transport=transport,
         port=table.number("port", PORTS[transport], 1, 65535),

@@ -62,6 +62,7 @@ class KitResult(Result):
                     "country": entry.profile.country,
                     "city": entry.profile.city,
                     "protocol": entry.profile.tunnel.protocol,
+                    "over": entry.profile.settings.over(),
                     "digest": entry.digest,
                     "path": entry.path,
                     "outcome": self.outcomes.get(entry.profile.name, ""),

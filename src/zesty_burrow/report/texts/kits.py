@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
@@ -30,6 +31,11 @@ def _outcome(taken: bool, outcome: str) -> Text:
     return Text(outcome.partition(" as ")[0] if outcome not in ("", "new") else outcome or "taken", style="green")
 
 
+def _in_order(path: str) -> list[tuple[int, str]]:
+    """Row 2 before row 10."""
+    return [(int(part), "") if part.isdecimal() else (0, part) for part in re.split(r"(\d+)", path)]
+
+
 def difference_table(difference: ProfileDifference) -> Parts:
     """What a kit's profile changes, key by key."""
     yield heading(f"{difference.name}: {difference.relation}, differs from the stored one")
@@ -51,12 +57,14 @@ def kit_text(result: KitResult) -> Parts:
     taken = {item.path.partition(", ")[0] for item in kit.items if item.taken}
     yield heading(f"{kit.origin}: {plural(len(files), 'file')}, {len(taken)} taken")
     table = Table(Column(whole=True), Column(whole=True), Column(), Column())
-    items = sorted(kit.items, key=lambda one: (not one.taken, one.kind, one.path))
+    items = sorted(kit.items, key=lambda one: (not one.taken, one.kind, _in_order(one.path)))
     outcomes = {(one.path, "profile"): result.outcomes.get(one.profile.name, "") for one in kit.profiles}
+    ways = {(one.path, "profile"): f"; {one.profile.over}" for one in kit.profiles}
     for item in some(items, lambda one: one.taken):
         word = _outcome(item.taken, outcomes.get((item.path, str(item.kind)), ""))
         path = item.path.removeprefix(f"{kit.origin}/")
-        table.add_row(word, item.kind, Text(path), Text(item.why, style="" if item.taken else "dim"))
+        why = item.why + ways.get((item.path, str(item.kind)), "")
+        table.add_row(word, item.kind, Text(path), Text(why, style="" if item.taken else "dim"))
     yield Indented(table)
     hidden = len(items) - table.row_count
     if hidden:
