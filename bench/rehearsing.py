@@ -18,6 +18,7 @@ from support import AUTHORITY, HOST
 from zesty_burrow.lab import story
 from zesty_burrow.lab.authority import issue, make_key
 from zesty_burrow.lab.kit import kit_archive, place_profile
+from zesty_burrow.profiles.change_protocol import with_protocol
 from zesty_burrow.profiles.text import write_profile
 from zesty_burrow.profiles.ways import every_way
 
@@ -43,16 +44,20 @@ def measure(rounds: int) -> Iterator[tuple[str, list[float], list[float], str]]:
 
 
 def _measure(folder: Path, run) -> Iterator[tuple[str, list[float], list[float], str]]:
-    authority = next(Path(folder, "lab").glob("quillwort-relay.zip"))
+    lab = Path(folder, "lab")
     heron = ("lab", "run", story.WORKSTATION, "--", PROGRAM)
-    run(*heron, "import", str(authority))
-    one = json.loads(run(*heron, "--json", "show", "lisbon"))["profile"]
+    # The second kit has the shared key that L2TP over IPsec wants.
+    for name in ("quillwort-relay.zip", "quillwort-relay-protocols.zip"):
+        run(*heron, "import", str(lab / name))
+    one = json.loads(run(*heron, "--json", "show", "quillwort-lisbon"))["profile"]
     files: dict[str, dict[str, bytes]] = {"many": {}, "mixed": {}}
     for number in range(COUNT):
         place = story.PLACES[number % len(story.PLACES)]
         profile = replace(place_profile(place), authorities=tuple(one["trust"]["authorities"]))
-        ways = every_way(profile)
-        for tag, made in (("many", profile), ("mixed", ways[number % len(ways)])):
+        # What the place speaks, but for what needs a word each time.
+        ways = [way for way in every_way(profile) if way.tunnel.protocol in ("ikev2", "connect-ip")]
+        ways += [with_protocol(profile, "l2tp-ipsec")] if place.is_old else []
+        for tag, made in (("many", profile), ("mixed", ways[number // len(story.PLACES) % len(ways)])):
             named = replace(made, name=f"{tag}-{number:03}", edition=str(number), tags=(tag,))
             files[tag][f"{number:03}.toml"] = write_profile(named).encode()
     for tag, members in files.items():
@@ -64,7 +69,7 @@ def _measure(folder: Path, run) -> Iterator[tuple[str, list[float], list[float],
     for title, tag, extra in (
         ("to the child SA", "many", ["--no-exit"]),
         ("and through it to the outside", "many", []),
-        ("of both protocols and all transports", "mixed", ["--no-exit"]),
+        ("of all protocols and transports", "mixed", ["--no-exit"]),
     ):
         ours, base = [], []
         for _ in range(ROUNDS):
@@ -74,7 +79,8 @@ def _measure(folder: Path, run) -> Iterator[tuple[str, list[float], list[float],
             ours.append(time.perf_counter() - began)
             if "rehearsals" not in seen:
                 raise SystemExit(f"the rehearsal failed: {seen}")
-            fit = sum(row["verdict"] == "fit" for row in seen["rehearsals"])
+            # What is retired is never simply fit.
+            fit = sum(row["verdict"] in ("fit", "doubtful") for row in seen["rehearsals"])
             codes = sorted({entry["code"] for row in seen["rehearsals"] for entry in row["findings"]})
             if fit != COUNT:
                 raise SystemExit(f"only {fit} of {COUNT} rehearsals were fit: {codes}, {seen['failures'][:2]}")

@@ -81,6 +81,37 @@ def test_udp_that_is_blocked_later(by_any):
     assert by_any.heron("verify").json["verdict"] == "sealed"
 
 
+def test_where_the_web_alone_gets_out(by_any):
+    """HTTPS by TCP is found; IKE has no way, and says so of each."""
+    by_any.fault("cobblewire", "only-web")
+    ended = by_any.heron("credentials", "try", NAME, "--timeout", "3")
+    if by_any.heron("show", NAME).json["profile"]["tunnel"]["protocol"] == "connect-ip":
+        assert ended.code == 0
+        assert reached(by_any.heron("connect", NAME, "--detach", check=0)).startswith("over TCP")
+        assert by_any.heron("verify").json["verdict"] == "sealed"
+    else:
+        assert ended.json["code"] == "gateway-unreachable"
+        assert "over UDP: " in ended.json["why"] and "over TCP: " in ended.json["why"]
+
+
+def test_where_tcp_is_reset(by_any):
+    """UDP is taken; TCP alone is told of, and a tunnel over it stays closed until it can be made again."""
+    by_any.fault("cobblewire", "resets")
+    assert by_any.heron("credentials", "try", NAME).code == 0
+    by_any.heron("choose", NAME, "--transport", "tcp", check=0)
+    ended = by_any.heron("credentials", "try", NAME, "--timeout", "3")
+    assert ended.json["code"] == "gateway-unreachable", ended.text
+    by_any.fault("cobblewire")
+    by_any.heron("connect", NAME, "--detach", check=0)
+    by_any.fault("cobblewire", "resets")
+    ping = ["lab", "run", "heron", "--", "ping", "-c", "1", "-W", "1", story.OBSERVATORY4]
+    assert by_any.run(*ping).code != 0
+    assert by_any.heron("guard", "show").json["guard"]["in_force"] is True
+    by_any.fault("cobblewire")
+    until(lambda: by_any.run(*ping).code == 0, 30)
+    assert by_any.heron("verify").json["verdict"] == "sealed"
+
+
 def test_nothing_answers(by_any):
     """Each way with its reason, in the time that was given."""
     by_any.fault("lisbon", "silent")

@@ -113,7 +113,7 @@ class Stage:
                 carries_outside=what.carries_outside,
             )
         else:
-            result = replace(result, carries_outside=False)
+            result = replace(result, carries_outside=False, exit_checked=False)
         verdict, findings = judge(result)
         return replace(result, verdict=verdict, findings=findings)
 

@@ -48,7 +48,8 @@ class Rehearsal:
 
     ``over``: protocol and transport; ``suites``: what was negotiated, by what it is for; ``strength``: bits of the
     weakest of these.
-    ``carries_outside``: whether the gateway carries traffic to the observatory at all; an office's gateway may not.
+    ``exit_checked``: whether the observatory was asked through the tunnel. ``carries_outside``: whether the gateway
+    carries traffic to it at all; an office's gateway may not.
     """
 
     profile: str
@@ -66,6 +67,7 @@ class Rehearsal:
     resolvers: tuple[Sighting, ...] = ()
     names_asked: int = 0
     names_answered: int = 0
+    exit_checked: bool = True
     carries_outside: bool = True
     findings: tuple[Finding, ...] = ()
     strength: int = 0

@@ -68,6 +68,8 @@ ROUTER_FAULTS = {
     "forged-too-big": 'somebody says "too big" (552 octets) to each large packet of a tunnel over IPv4',
     "captive-portal": "lets nobody out who has not signed in on its page",
     "udp-blocked": "lets no UDP out",
+    "only-web": "lets nothing out but TCP to port 443",
+    "resets": "a device on the way resets each TCP connection that says something",
     "only-proxy": "lets nothing out but by the provider's proxies",
     "proxy-sign-in": "the proxies want name and password",
     "proxy-refuses": "the proxies open no connection",

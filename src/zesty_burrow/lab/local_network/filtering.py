@@ -1,6 +1,8 @@
-"""What the local network's router lets out: everything, no UDP, or only those who have signed in on its page."""
+"""What the local network's router lets out: everything, no UDP, the web alone, or who has signed in on its page."""
 
 from __future__ import annotations
+
+from collections.abc import Set
 
 from zesty_burrow.core.net import TCP, UDP
 from zesty_burrow.host.netlink_messages import APPEND, CREATE, attribute, nest, text
@@ -17,7 +19,9 @@ from zesty_burrow.host.packet_filter.messages import (
 )
 
 TABLE = "local_network"
-HTTP = 80
+HTTP, HTTPS = 80, 443
+FLAGS, PUSH = 13, b"\x08"
+"""Where TCP's flags are, and the one of a segment that says something (RFC 9293 §3.1)."""
 FORWARD, PREROUTING = (2, 0), (0, -100)
 """Hook and priority of a filter for what is passed on, and of destination address translation."""
 
@@ -31,11 +35,10 @@ def _chain(name: str, kind: str, where: tuple[int, int]) -> Body:
     return NEW_CHAIN, CREATE, text(1, TABLE) + text(3, name) + hook + text(7, kind)
 
 
-def filter_network(
-    devices: tuple[str, ...], page_port: int, *, udp_blocked: bool = False, guests: bool = False, closed: bool = False
-) -> None:
-    """In place of what was set before. ``guests``: web pages are answered at ``page_port``, and nothing gets out;
-    ``closed``: nothing gets out. What the router itself answers is not passed on, and so not concerned.
+def filter_network(devices: tuple[str, ...], page_port: int, faults: Set[str], *, guests: bool) -> None:
+    """In place of what was set before. ``guests``: web pages are answered at ``page_port``, and nothing gets out.
+
+    What the router itself answers is not passed on, and so not concerned.
     """
     own = text(1, TABLE)
     bodies: list[Body] = [
@@ -54,8 +57,14 @@ def filter_network(
         bodies.append(_rule("pages", x.by_device(device, x.IN_DEVICE) + x.to_port(TCP, HTTP) + to_page))
     for device in devices:
         arriving = x.by_device(device, x.IN_DEVICE)
-        if udp_blocked:
+        if "udp-blocked" in faults:
             bodies.append(_rule("out", arriving + x.of_protocol(UDP) + x.verdict(x.DROP)))
-        if guests or closed:
+        if "resets" in faults:
+            # Whatever says something: the connection itself comes about.
+            speaks = x.of_protocol(TCP) + x.octets_are(x.TRANSPORT_HEADER, FLAGS, PUSH, PUSH)
+            bodies.append(_rule("out", arriving + speaks + x.reset()))
+        if "only-web" in faults and not guests:
+            bodies.append(_rule("out", arriving + x.to_port(TCP, HTTPS) + x.verdict(x.ACCEPT)))
+        if guests or not faults.isdisjoint({"only-proxy", "only-web"}):
             bodies.append(_rule("out", arriving + x.reject()))
     FilterSocket().transact(INET, bodies, "setting what the local network lets out")

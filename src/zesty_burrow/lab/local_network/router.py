@@ -237,9 +237,7 @@ class Router:
 
     def _filter(self) -> None:
         guests = "captive-portal" in self._faults and not self._accepted
-        udp_blocked = "udp-blocked" in self._faults
-        closed = "only-proxy" in self._faults
-        filter_network(self._devices, guest_page.PORT, udp_blocked=udp_blocked, guests=guests, closed=closed)
+        filter_network(self._devices, guest_page.PORT, self._faults, guests=guests)
 
     def _accept(self) -> None:
         self._accepted = True

@@ -35,6 +35,7 @@ def rehearsal_document(seen: Rehearsal) -> dict[str, Any]:
         "exit4": asdict(seen.exit4),
         "exit6": asdict(seen.exit6),
         "resolvers": [asdict(entry) for entry in seen.resolvers],
+        "exit_checked": seen.exit_checked,
         "carries_outside": seen.carries_outside,
         "failure": asdict(seen.failure) if seen.failure else None,
         "findings": [finding_document(entry) for entry in seen.findings],

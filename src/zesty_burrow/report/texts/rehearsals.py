@@ -29,7 +29,7 @@ def line(seen: Rehearsal) -> Text:
         "  ",
         (f"{seen.verdict:<{WIDEST}}", STYLES[seen.verdict]),
         "  ",
-        (f"{seen.profile:<24}", "bold"),
+        (f"{seen.profile:<26}", "bold"),
         "  ",
         printable(words),
     )
@@ -72,6 +72,8 @@ def _cipher(one: Rehearsal) -> str:
 
 
 def _exits(one: Rehearsal) -> str:
+    if not one.exit_checked:
+        return "not checked"
     if not one.carries_outside:
         return "only its own networks"
     seen = [sighting for sighting in (one.exit4, one.exit6) if sighting.address]
