@@ -114,6 +114,16 @@ def test_what_a_gateway_can_do_wrong(over_http, fault, code):
     assert (after["refused"] > before["refused"]) == (fault == "refused-password")
 
 
+def test_a_gateway_with_old_tls(over_http, transport):
+    """By TCP its answer says so; QUIC has no such version."""
+    over_http.fault("lisbon", "old-tls")
+    before = over_http.gateway("lisbon")
+    ended = over_http.heron("credentials", "try", NAME, "--timeout", "2")
+    assert ended.json["code"] == {"tcp": "no-agreement", "udp": "gateway-unreachable"}[transport], ended.text
+    after = over_http.gateway("lisbon")
+    assert [after[key] for key in ("refused", "signed_in")] == [before[key] for key in ("refused", "signed_in")]
+
+
 def test_without_name_servers(over_http):
     """CONNECT-IP hands out none: said when it is chosen, shown, and noticed once it is up; nothing is asked outside."""
     told = over_http.heron("choose", NAME, "--name-servers", "gateway", check=0).json["message"]

@@ -42,6 +42,7 @@ FAULTS = {
     "wrong-shared-key": "its key for L2TP over IPsec is another one",
     "asks-for-pap": "by L2TP it wants passwords as they are",
     "numbers-packets": "by L2TP it gives packets numbers (RFC 2661 §5.4)",
+    "old-tls": "it speaks HTTP in TLS 1.2 alone, and so no QUIC",
     "no-http2": "it speaks HTTP/1.1 alone",
     "no-extended-connect": "its HTTP/2 has no extended CONNECT (RFC 8441)",
     "no-datagrams": "its QUIC takes no datagrams (RFC 9221)",

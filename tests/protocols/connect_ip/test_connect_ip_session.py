@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import random
+import ssl
 from dataclasses import replace
 from datetime import timedelta
 from ipaddress import IPv4Interface, ip_address, ip_network
 
 import pytest
+from cryptography.hazmat.primitives.serialization import Encoding
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -16,6 +18,7 @@ from http_ends import (
     EVERYTHING,
     HERE,
     INNER,
+    KEY,
     THERE,
     Wire,
     a_config,
@@ -24,6 +27,7 @@ from http_ends import (
     certificate,
     client_key,
     ip4,
+    pem_of,
 )
 from zesty_burrow.core.profile import Traffic
 from zesty_burrow.errors import (
@@ -32,6 +36,7 @@ from zesty_burrow.errors import (
     GatewayNotProven,
     GatewayProtocolError,
     GatewayUnreachable,
+    NoAgreement,
     ProfileInvalid,
     SignInRefused,
 )
@@ -48,6 +53,42 @@ from zesty_burrow.protocols.connect_ip.wire.capsules import (
 )
 from zesty_burrow.protocols.registry import protocol
 from zesty_burrow.protocols.session import ChannelChanged, Down, Moved, NetworkSettings, Up
+
+
+def old_version(context):
+    context.maximum_version = ssl.TLSVersion.TLSv1_2
+
+
+def other_groups(context):
+    context.minimum_version = ssl.TLSVersion.TLSv1_3
+    context.set_ecdh_curve("secp521r1")
+
+
+@pytest.mark.parametrize(("limit", "why"), [(old_version, "speaks no TLS 1.3"), (other_groups, "takes none of")])
+def test_a_gateway_without_a_tls_in_common(tmp_path, limit, why):
+    """Another TLS implementation's server: told as what it is; nothing but the first message was sent."""
+    paths = tmp_path / "chain.pem", tmp_path / "key.pem"
+    paths[0].write_bytes(certificate().public_bytes(Encoding.PEM))
+    paths[1].write_bytes(pem_of(KEY))
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    context.load_cert_chain(*paths)
+    limit(context)
+    coming, going = ssl.MemoryBIO(), ssl.MemoryBIO()
+    server = context.wrap_bio(coming, going, server_side=True)
+    session = a_session(a_profile(transport="tcp", key_exchange=("x25519",)))
+    session.start(0.0)
+    (hello,) = session.send(0.0)
+    coming.write(hello.data)
+    with pytest.raises(ssl.SSLError):
+        server.do_handshake()
+    session.receive(going.read(), THERE, 0.1, session.local_port)
+    events = []
+    while (event := session.next_event()) is not None:
+        events.append(event)
+    (down,) = [one for one in events if isinstance(one, Down)]
+    assert isinstance(down.error, NoAgreement) and why in down.error.why
+    assert session.send(0.2) == []
+
 
 WAYS = [("tcp", (H2, HTTP1)), ("tcp", (HTTP1,)), ("udp", ())]
 way = pytest.mark.parametrize(("transport", "alpn"), WAYS, ids=["HTTP/2", "HTTP/1.1", "HTTP/3"])

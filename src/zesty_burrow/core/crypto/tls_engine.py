@@ -95,7 +95,8 @@ def _set_protocols(context: SSL.Context, protocols: Sequence[str], *, is_client:
 class TlsEngine:
     """One connection. ``server_name``: for SNI (RFC 6066 §3); ``session``: an earlier one to go on with.
 
-    ``established``: the handshake is complete; ``closed``: the other side sends nothing more.
+    ``established``: the handshake is complete; ``closed``: the other side sends nothing more; ``disagrees``: it has
+    said that it knows no version, cipher suite or key exchange that this side knows.
     """
 
     def __init__(
@@ -107,7 +108,7 @@ class TlsEngine:
             self._connection.set_tlsext_host_name(server_name.encode())
         if session is not None:
             self._connection.set_session(session)
-        self.established = self.closed = self._broken = False
+        self.established = self.closed = self.disagrees = self._broken = False
 
     def feed(self, data: bytes) -> None:
         """Take what has come, and go on with the handshake. Raises ``Malformed`` where TLS breaks off."""
@@ -121,7 +122,11 @@ class TlsEngine:
             return
         except SSL.Error as problem:
             self._broken = True
-            raise Malformed("TLS broke off", why=_words(problem)) from None
+            why = _words(problem)
+            if told := next((words for alert, words in NOTHING_IN_COMMON.items() if alert in why), ""):
+                self.disagrees = True
+                raise Malformed("TLS found nothing in common", why=told) from None
+            raise Malformed("TLS broke off", why=why) from None
         self.established = True
 
     @property
@@ -200,6 +205,14 @@ class TlsEngine:
         except SSL.WantReadError:
             return b"".join(parts)
         return parts[0] if len(parts) == 1 else b"".join(parts)
+
+
+NOTHING_IN_COMMON = {
+    "alert protocol version": "the other side speaks no TLS 1.3, and this side nothing older (RFC 9325 §3.1.1)",
+    "alert handshake failure": "the other side takes none of the cipher suites and key exchanges that are offered",
+    "alert insufficient security": "the other side takes nothing as weak as what is offered",
+}
+"""What the library calls the alerts of RFC 8446 §6.2 that say so."""
 
 
 def _words(problem: SSL.Error) -> str:

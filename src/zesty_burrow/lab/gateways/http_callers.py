@@ -58,6 +58,10 @@ class Owner(Protocol):
         """A caller's tunnel is over."""
 
 
+DEAF = frozenset({"silent", "old-tls"})
+"""Faults of a gateway that answers nothing by QUIC (RFC 9001 §4.2: TLS 1.3 at least)."""
+
+
 @dataclass(slots=True)
 class _Connection:
     caller: ConnectIpCaller
@@ -114,6 +118,9 @@ class HttpCallers:
         self._context = make_context(
             TlsOptions(protocols=protocols), key, chain, is_client=False, wants_certificate=True
         )
+        if "old-tls" in self.owner.faults:
+            self._context.set_min_proto_version(SSL.TLS1_2_VERSION)
+            self._context.set_max_proto_version(SSL.TLS1_2_VERSION)
 
     def _accept(self) -> None:
         if self._listener is None or self._context is None:
@@ -196,19 +203,19 @@ class _Sender:
 
 @dataclass(frozen=True, slots=True)
 class _Audible:
-    """The machine of all callers over UDP, which hears nothing while the gateway is to be silent."""
+    """The machine of all callers over UDP, which hears nothing while the gateway is to be silent, or knows no QUIC."""
 
     quic: QuicGateway
     owner: Owner
 
     def receive(self, data: bytes, source: Endpoint, now: float, local_port: int) -> None:
         """Take a datagram."""
-        if "silent" not in self.owner.faults:
+        if self.owner.faults.isdisjoint(DEAF):
             self.quic.receive(data, source, now)
 
     def receive_burst(self, octets: bytes, size: int, source: Endpoint, now: float) -> None:
         """Take many datagrams of one sender."""
-        if "silent" not in self.owner.faults:
+        if self.owner.faults.isdisjoint(DEAF):
             self.quic.receive_burst(octets, size, source, now)
 
     def send(self, now: float) -> list[Datagram]:

@@ -20,6 +20,7 @@ from zesty_burrow.errors import (
     GatewayProtocolError,
     GatewayUnreachable,
     Malformed,
+    NoAgreement,
     ProgramFault,
     SignInRefused,
 )
@@ -421,6 +422,9 @@ class ConnectIpSession:
             self._lose(now)
         elif self.channel is not None:
             self._end(Down(now, True, event.why))
+        elif event.disagrees:
+            what = f"the gateway {self.peer[0]} and the profile cannot agree"
+            self._fail(NoAgreement(what, why=event.why), now)
         elif self._reached:
             self._fail(self._protocol_error(event.why), now)
         else:

@@ -88,10 +88,13 @@ class Alive:
 
 @dataclass(frozen=True, slots=True)
 class Gone:
-    """The connection or the request is over; ``by_peer``: it was ended in an orderly way."""
+    """The connection or the request is over; ``by_peer``: it was ended in an orderly way; ``disagrees``: both ends know
+    no TLS in common.
+    """
 
     why: str
     by_peer: bool = False
+    disagrees: bool = False
 
 
 LinkEvent = Secured | Answered | Asked | Content | Payload | Alive | Gone

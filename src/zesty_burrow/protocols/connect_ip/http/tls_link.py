@@ -84,7 +84,7 @@ class TlsLink:
             while self._http is not None and (plain := self.tls.receive()):
                 found += self._http.feed(plain)
         except Malformed as problem:
-            return [*found, Gone(f"{problem.what}: {problem.why}")]
+            return [*found, Gone(f"{problem.what}: {problem.why}", disagrees=self.tls.disagrees)]
         if self.tls.closed:
             found.append(Gone("the other side has closed the connection", by_peer=True))
         return found
