@@ -66,7 +66,9 @@ def test_a_proxy_that_wants_a_sign_in(by_proxy):
     by_proxy.fault("cobblewire", "only-proxy", "proxy-sign-in")
     refused = by_proxy.heron("credentials", "try", NAME)
     assert refused.json["code"] == "proxy-sign-in" and "wants a name and a password" in refused.json["why"]
-    by_proxy.heron("choose", NAME, "--proxy-sign-in", check=0)
+    told = by_proxy.heron("choose", NAME, "--proxy-sign-in", check=0).json["message"]
+    assert "name and password unencrypted" in told
+    assert "proxy-password-clear" in {one["code"] for one in by_proxy.heron("show", NAME).json["findings"]}
     missing = by_proxy.heron("credentials", "try", NAME)
     assert "proxy-name-password" in missing.text
     label = by_proxy.heron("show", NAME).json["profile"]["sign_in"]["credentials"]

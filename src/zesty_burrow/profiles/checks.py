@@ -25,4 +25,6 @@ def check_profile(profile: Profile, now: datetime, facts_of: FactsOf = read_fact
         found.append(finding("ipv6-outside", profile.name))
     if profile.lacks_name_servers:
         found.append(finding("name-servers-missing", profile.name))
+    if profile.proxy is not None and profile.proxy.sign_in:
+        found.append(finding("proxy-password-clear", profile.name, str(profile.proxy)))
     return found + trust_findings(profile, now, facts_of)

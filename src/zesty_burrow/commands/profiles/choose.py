@@ -213,7 +213,9 @@ def _told(profile: Profile) -> str:
     shown = "everything" if traffic.networks == EVERYTHING else ", ".join(map(str, traffic.networks))
     shown += f" except {', '.join(map(str, traffic.left_out))}" if traffic.left_out else ""
     known = words_of(profile)
-    known += [f"by the proxy {profile.proxy}"] if profile.proxy is not None else []
+    if profile.proxy is not None:
+        known.append(f"by the proxy {profile.proxy}")
+        known += ["which gets its name and password unencrypted"] if profile.proxy.sign_in else []
     parts = [profile.tunnel.protocol, *known, f"through the tunnel: {shown}"]
     if traffic.name_servers:
         parts.append(f"name servers {', '.join(map(str, traffic.name_servers))}")
