@@ -79,10 +79,11 @@ def test_datagrams_both_ways(host):
     async def play(proxy):
         port = RelayedPort(proxy.route())
         port.send(b"early", TARGET)
+        assert port.silent_proxy == "the proxy"
         port.send(b"early too", ("2001:db8::1", 500))
         relay = await proxy.relay(await proxy.accept(), host)
         got, client = await proxy.loop.sock_recvfrom(relay, 4096)
-        assert got == HEAD + b"early"
+        assert got == HEAD + b"early" and not port.silent_proxy
         assert (await proxy.loop.sock_recv(relay, 4096)).hex() == (
             "00000004" + "20010db8" + 11 * "00" + "01" + "01f4" + b"early too".hex()
         )
@@ -134,6 +135,30 @@ def test_a_connection_that_ends(how):
         await anew.wait()
         port.send(b"again", TARGET)
         assert await proxy.loop.sock_recv(relay, 4096) == HEAD + b"again"
+        port.close()
+
+    played(play)
+
+
+@pytest.mark.parametrize("how", ["nobody", "ended"])
+def test_a_proxy_that_never_was_there(how):
+    """Nobody listens, or somebody ends the connection at once: an error of the proxy's, not another attempt."""
+
+    async def play(proxy):
+        if how == "nobody":
+            proxy.listening.close()
+            proxy.listening = socket.create_server(("127.0.0.1", 0))
+            route = proxy.route()
+            proxy.listening.close()
+        else:
+            route = proxy.route()
+        port, failed = RelayedPort(route), asyncio.Event()
+        problems = []
+        port.on_failure = lambda problem: (problems.append(problem), failed.set())
+        if how == "ended":
+            (await proxy.loop.sock_accept(proxy.listening))[0].close()
+        await failed.wait()
+        assert isinstance(problems[0], ProxyFailed) and "refuses the connection" in problems[0].why
         port.close()
 
     played(play)

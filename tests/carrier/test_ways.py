@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import stat
+from dataclasses import replace
 
 import pytest
 from hypothesis import given
@@ -10,7 +11,7 @@ from hypothesis import strategies as st
 
 from zesty_burrow.carrier.network.addresses import network_key
 from zesty_burrow.carrier.ways import MAX_REMEMBERED, MAX_WAYS, WhatWorked, ways_to
-from zesty_burrow.core.profile import Gateway, Profile
+from zesty_burrow.core.profile import Gateway, Profile, Proxy
 from zesty_burrow.protocols.ikev2.settings import IkeSettings
 
 ANY = Profile("lisbon", Gateway(("lisbon.quillwort.example",)), settings=IkeSettings(transport="any"))
@@ -48,6 +49,10 @@ def test_what_worked(tmp_path):
     assert not path.exists()
     memory.put("here", ANY, "TCP")
     assert (memory.get("here", ANY), memory.get("there", ANY)) == ("TCP", "")
+    by_name, by_address = (replace(ANY, proxy=Proxy("socks5", one, 1080)) for one in ("proxy.example", "192.0.2.53"))
+    assert memory.get("here", by_name) == "", "what a proxy lets through says nothing of the network"
+    memory.put("here", by_name, "UDP")
+    assert (memory.get("here", by_address), memory.get("here", ANY)) == ("UDP", "TCP")
     assert stat.S_IMODE(path.stat().st_mode) == 0o600
     for number in range(MAX_REMEMBERED + 5):
         memory.put(f"network {number}", ANY, "UDP")

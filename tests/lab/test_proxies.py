@@ -124,6 +124,36 @@ def test_datagrams_by_a_proxy_with_a_sign_in(by_relay):
     assert row["verdict"] == "fit" and row["over"].endswith("UDP by socks5 proxy")
 
 
+def test_a_proxy_that_is_not_there(lab):
+    """By every way to use one: it is named, and not the gateway; nobody listens, or nobody answers."""
+    back = ["--protocol", "ikev2", "--transport", "udp", "--name-servers", "gateway", "--proxy", "none"]
+    address, no_one = story.ISP_RESOLVER4, 1081
+    try:
+        for protocol, over, proxy, why in (
+            ("ikev2", "udp", f"socks5://{address}:{no_one}", "refuses the connection"),
+            ("ikev2", "tcp", f"socks5://{address}:{no_one}", "refuses the connection"),
+            ("connect-ip", "tcp", f"http://{address}:{no_one}", "refuses the connection"),
+            ("ikev2", "udp", f"socks5://{address}:{HTTP_PORT}", "came about in time"),
+            ("ikev2", "tcp", f"socks5://{address}:{HTTP_PORT}", "came about in time"),
+        ):
+            lab.heron("choose", NAME, "--protocol", protocol, "--transport", over, "--proxy", proxy, check=0)
+            ended = lab.heron("credentials", "try", NAME, "--timeout", "1").json
+            assert ended["code"] == "proxy" and proxy in ended["what"] and why in ended["why"], ended
+    finally:
+        lab.heron("choose", NAME, *back, check=0)
+
+
+def test_a_proxy_that_passes_no_datagrams_on(by_relay):
+    """Told where the profile wants UDP alone; with any transport TCP goes by it."""
+    by_relay.fault("cobblewire", "only-proxy", "proxy-no-datagrams")
+    refused = by_relay.heron("credentials", "try", NAME)
+    assert refused.json["code"] == "proxy" and "does not know this command" in refused.json["why"]
+    by_relay.heron("choose", NAME, "--transport", "any", check=0)
+    over = by_relay.heron("connect", NAME, "--detach", check=0).json["tunnel"]["over"]
+    assert over.startswith("over TCP") and "does not know this command" in over, over
+    assert by_relay.heron("verify").json["verdict"] == "sealed"
+
+
 def test_a_proxy_that_refuses(by_proxy):
     by_proxy.fault("cobblewire", "only-proxy", "proxy-refuses")
     refused = by_proxy.heron("connect", NAME, "--detach")

@@ -106,7 +106,7 @@ class Attempt:
         while True:
             await wake.wait()
             wake.clear()
-            for event in opened.io.take_events():
+            for event in opened.take_events():
                 if isinstance(event, StepDone):
                     self._step(event.step, event.detail)
                 elif isinstance(event, Negotiated):

@@ -22,13 +22,14 @@ from zesty_burrow.carrier.session_io import Port, SessionIo
 from zesty_burrow.core.credentials import ProxyPassword
 from zesty_burrow.core.net import Address
 from zesty_burrow.core.profile import Profile
-from zesty_burrow.core.proxy import ProxyRoute
+from zesty_burrow.core.proxy import ProxyRoute, silent
 from zesty_burrow.core.scope import CredentialsKind
-from zesty_burrow.errors import ProgramFault
+from zesty_burrow.errors import GatewayUnreachable, ProgramFault, ProxyFailed
 from zesty_burrow.host.watches.address_changes import source_towards
 from zesty_burrow.protocols.registry import protocol
 from zesty_burrow.protocols.session import (
     GRE_PORT,
+    Down,
     Event,
     PacketChannel,
     QueuedChannel,
@@ -117,6 +118,24 @@ class OpenSession:
         # A byte stream's own packets are TCP's to fit into the path.
         size = PathSize() if sized and isinstance(port, UdpPort) else None
         return Tunnel(channel, port, self.session.peer, size=size, wake=wake, outer=self.outer)
+
+    def take_events(self) -> list[Event]:
+        """What has happened since the last call; raises what has failed.
+
+        A gateway that seems not to answer may be one that was never asked: by a proxy that does not answer.
+        """
+        found = self.io.take_events()
+        for event in found:
+            if (problem := self.blame(event)) is not None:
+                raise problem
+        return found
+
+    def blame(self, event: Event) -> ProxyFailed | None:
+        """The proxy's part in an end."""
+        if isinstance(event, Down) and isinstance(event.error, GatewayUnreachable):
+            where = self._port.silent_proxy if isinstance(self._port, StreamPort | RelayedPort) else ""
+            return silent(where) if where else None
+        return None
 
     def start(self) -> None:
         """Begin."""

@@ -301,7 +301,7 @@ class Supervisor:
         if not self._end_reason and self._successor is None:
             await self._begin_successor(current)
         for one in filter(None, (*active.leaving, self._successor, current)):
-            for event in one.io.take_events():
+            for event in one.take_events():
                 if (ended := await self._handle(one, event)) is not None:
                     return ended
         return None

@@ -17,7 +17,7 @@ from pathlib import Path
 from zesty_burrow.carrier.sessions import Opener, OpenSession
 from zesty_burrow.core.net import Address
 from zesty_burrow.core.profile import Profile
-from zesty_burrow.errors import BurrowError, GatewayUnreachable
+from zesty_burrow.errors import BurrowError, GatewayError, GatewayUnreachable
 from zesty_burrow.host.replace_file import replace_file
 from zesty_burrow.protocols.session import Down, Secrets, Step, StepDone
 
@@ -48,7 +48,7 @@ def ways_to(profile: Profile, addresses: Sequence[str], first: str = "") -> list
 
 
 class WhatWorked:
-    """Which transport was answered, by network and gateway; a file of the program's own."""
+    """Which transport was answered, by network, gateway and proxy; a file of the program's own."""
 
     def __init__(self, path: Path | None) -> None:
         self._path = path
@@ -80,7 +80,8 @@ class WhatWorked:
 
 
 def _key(network: str, profile: Profile) -> str:
-    return f"{network} {profile.gateway.addresses[0]} {profile.tunnel.protocol}"
+    by = f" by {profile.proxy.kind} port {profile.proxy.port}" if profile.proxy is not None else ""
+    return f"{network} {profile.gateway.addresses[0]} {profile.tunnel.protocol}{by}"
 
 
 @dataclass(slots=True)
@@ -168,10 +169,16 @@ def _is_reached(one: OpenSession) -> bool:
 def _failure(one: OpenSession) -> BurrowError | None:
     """Why a session has ended. Raises what the program itself has done wrong."""
     if one.io.failure is not None:
-        one.io.take_events()
+        try:
+            one.io.take_events()
+        except GatewayError as problem:
+            # As a proxy that does not carry this transport.
+            return problem
     down = next((event for event in one.io.events if isinstance(event, Down)), None)
     if down is None:
         return None
+    if (by_proxy := one.blame(down)) is not None:
+        return by_proxy
     if down.error is None:
         return GatewayUnreachable("the gateway ended the attempt", why=down.reason)
     return down.error if isinstance(down.error, BurrowError) else GatewayUnreachable(str(down.error))

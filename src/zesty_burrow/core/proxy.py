@@ -241,6 +241,20 @@ def header_size(address: str) -> int:
     return LONGEST_HEADER if ":" in address else 10
 
 
+def not_reached(where: str) -> ProxyFailed:
+    """The error for a proxy that has never opened anything."""
+    why = "it refuses the connection, or ends it without a word"
+    return ProxyFailed(f"the proxy {where} cannot be used", why=why, next_step="Check the proxy's address and port.")
+
+
+def silent(where: str) -> ProxyFailed:
+    """The error for a proxy from which nothing came."""
+    step = "Check the proxy's address and port, and that this network leads to it."
+    return ProxyFailed(
+        f"the proxy {where} does not answer", why="no connection by it came about in time", next_step=step
+    )
+
+
 def wrap_datagram(data: bytes, to: Endpoint) -> bytes:
     """What a proxy is to pass on (RFC 1928 §7), in one piece."""
     return bytes(3) + write_address(*to) + data

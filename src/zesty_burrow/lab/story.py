@@ -74,6 +74,7 @@ ROUTER_FAULTS = {
     "only-proxy": "lets nothing out but by the provider's proxies",
     "proxy-sign-in": "the proxies want name and password",
     "proxy-refuses": "the proxies open no connection",
+    "proxy-no-datagrams": "the SOCKS 5 proxy passes no datagrams on",
     "proxy-dies": "the proxies end every connection at once, once",
 }
 """How the local network can turn hostile."""

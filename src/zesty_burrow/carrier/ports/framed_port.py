@@ -28,6 +28,7 @@ class FramedPort(StreamPort):
         self.too_long: TooLong | None = None
         self.connections = 0
         self._framing = framing
+        self._reader = framing.reader()
         self._diverted: Callable[[bytes], list[bytes]] | None = None
         super().__init__(peer, marked=marked, accepted=accepted, through=through)
         if accepted is not None:

@@ -14,7 +14,7 @@ from zesty_burrow.carrier.ports.stream_port import StreamPort
 from zesty_burrow.carrier.ports.udp_port import Burst, TooLong, UdpPort
 from zesty_burrow.carrier.ports.udp_socket import mark_socket, udp_socket
 from zesty_burrow.core.net import Endpoint
-from zesty_burrow.core.proxy import ProxyRoute, header_size, relay_of, unwrap_datagram, wrap_datagram
+from zesty_burrow.core.proxy import ProxyRoute, header_size, not_reached, relay_of, unwrap_datagram, wrap_datagram
 
 HELD = 32
 """Datagrams that wait for the proxy's answer at most; later ones are lost, as on any path."""
@@ -59,6 +59,11 @@ class RelayedPort:
     def descriptor(self) -> int:
         """The UDP socket's; -1 once it is closed."""
         return self._udp.descriptor
+
+    @property
+    def silent_proxy(self) -> str:
+        """The proxy where it has not passed datagrams on so far; empty once it has."""
+        return "" if self._was_open else self._route.where
 
     @property
     def too_long(self) -> TooLong | None:
@@ -139,7 +144,9 @@ class RelayedPort:
     def _on_control(self) -> None:
         try:
             data = self._control.read()
-            if data is not None and not data:
+            if data == b"" and not self._was_open:
+                raise not_reached(self._route.where)
+            if data == b"":
                 self._lost()
             elif data and not self._proxy.is_open:
                 said, _ = self._proxy.feed(data)

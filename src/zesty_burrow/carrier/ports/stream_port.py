@@ -13,7 +13,7 @@ from contextlib import suppress
 from zesty_burrow.carrier.ports.udp_port import Burst
 from zesty_burrow.carrier.ports.udp_socket import mark_socket
 from zesty_burrow.core.net import Endpoint
-from zesty_burrow.core.proxy import ProxyRoute
+from zesty_burrow.core.proxy import ProxyRoute, not_reached
 
 FULL = 256 << 10
 """Octets that wait for the network at most before nothing more is made."""
@@ -85,6 +85,7 @@ class StreamPort:
         self.ended = False
         self._through, self._proxy = through, None if through is None else through.client()
         self._held = bytearray()
+        self._was_through = through is None
         self.on_room: Callable[[], None] | None = None
         self._peer, self._marked = peer, marked
         self._out = bytearray()
@@ -141,13 +142,24 @@ class StreamPort:
         self.ended = not data
         return [Burst(memoryview(data), 0, len(data), max(len(data), 1), self._peer)]
 
+    @property
+    def silent_proxy(self) -> str:
+        """The proxy that has not opened the connection so far; empty where there is none, or it has once."""
+        return "" if self._through is None or self._was_through else self._through.where
+
     def read(self) -> bytes | None:
-        """What has come from the peer; see :func:`received`. Raises :class:`ProxyFailed`."""
+        """What has come from the peer; see :func:`received`. Raises :class:`ProxyFailed`.
+
+        A proxy that has opened the connection once is tried again, whatever becomes of it.
+        """
         data = received(self.channel)
+        if data == b"" and self._through is not None and not self._was_through:
+            raise not_reached(self._through.where)
         if not data or self._proxy is None or self._proxy.is_open:
             return data
         said, rest = self._proxy.feed(data)
         if self._proxy.is_open:
+            self._was_through = True
             said += self.opening() + self._held
             self._held.clear()
         self._put(said)

@@ -15,7 +15,8 @@ Faults = Callable[[], frozenset[str]]
 
 
 class Proxies:
-    """Both, at one address. ``faults``: those in force: ``proxy-refuses``, ``proxy-dies``, ``proxy-sign-in``.
+    """Both, at one address. ``faults``: those in force: ``proxy-refuses``, ``proxy-dies``, ``proxy-sign-in``,
+    ``proxy-no-datagrams``.
 
     ``opened``: connections so far; ``relayed``: how often somebody wanted datagrams passed on.
     """
@@ -71,13 +72,15 @@ class Proxies:
                 _, command, _, kind = await reader.readexactly(4)
                 octets = await reader.readexactly({1: 4, 4: 16}[kind])
                 port = int.from_bytes(await reader.readexactly(2))
-            if command == 3 and "proxy-refuses" not in self._faults():
+            barred = not self._faults().isdisjoint({"proxy-refuses", "proxy-no-datagrams"})
+            if command == 3 and not barred:
                 await self._pass_datagrams_on(reader, writer)
                 return
             there = None
             if command == 1 and "proxy-refuses" not in self._faults():
                 there = await _connect(str(ipaddress.ip_address(octets)), port)
-            reply = 0 if there else 2 if "proxy-refuses" in self._faults() else 5
+            refused = 7 if command != 1 else 5
+            reply = 0 if there else 2 if "proxy-refuses" in self._faults() else refused
             writer.write(bytes([5, reply, 0, 1]) + bytes(6))
             if there is not None:
                 await self._pass_on(reader, writer, *there)
