@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from contextlib import contextmanager
+
 import pytest
 
 from support import until
@@ -17,19 +19,28 @@ PROXIES = {
 }
 
 
-@pytest.fixture(params=[("connect-ip", "http"), ("connect-ip", "socks5"), ("ikev2", "http"), ("ikev2", "socks5")],
-                ids="-".join)  # fmt: skip
-def by_proxy(request, lab):
-    """The profile goes over TCP by a proxy, and nothing else gets out, for one test."""
-    protocol, kind = request.param
+BACK = ["--protocol", "ikev2", "--transport", "udp", "--name-servers", "gateway", "--proxy", "none"]
+
+
+@contextmanager
+def chosen(lab, protocol, over, kind):
+    """The profile goes by a proxy, and nothing else gets out, for one test."""
     servers = SERVERS if protocol == "connect-ip" else "gateway"
-    words = ["--protocol", protocol, "--transport", "tcp", "--name-servers", servers, "--proxy", PROXIES[kind]]
+    words = ["--protocol", protocol, "--transport", over, "--name-servers", servers, "--proxy", PROXIES[kind]]
     lab.heron("choose", NAME, *words, check=0)
     lab.fault("cobblewire", "only-proxy")
     yield lab
     lab.heron("disconnect")
-    back = ["--protocol", "ikev2", "--transport", "udp", "--name-servers", "gateway", "--proxy", "none"]
-    lab.heron("choose", NAME, *back, check=0)
+    lab.heron("choose", NAME, *BACK, check=0)
+
+
+@pytest.fixture(params=[("connect-ip", "http"), ("connect-ip", "socks5"), ("ikev2", "http"), ("ikev2", "socks5")],
+                ids="-".join)  # fmt: skip
+def by_proxy(request, lab):
+    """Over TCP."""
+    protocol, kind = request.param
+    with chosen(lab, protocol, "tcp", kind) as one:
+        yield one
 
 
 def opened(lab):
@@ -82,15 +93,9 @@ def test_a_proxy_that_wants_a_sign_in(by_proxy):
 
 @pytest.fixture(params=["connect-ip", "ikev2"])
 def by_relay(request, lab):
-    """The profile goes over UDP by a proxy, and nothing else gets out, for one test."""
-    servers = SERVERS if request.param == "connect-ip" else "gateway"
-    words = ["--protocol", request.param, "--transport", "udp", "--name-servers", servers, "--proxy", PROXIES["socks5"]]
-    lab.heron("choose", NAME, *words, check=0)
-    lab.fault("cobblewire", "only-proxy")
-    yield lab
-    lab.heron("disconnect")
-    back = ["--protocol", "ikev2", "--transport", "udp", "--name-servers", "gateway", "--proxy", "none"]
-    lab.heron("choose", NAME, *back, check=0)
+    """Over UDP, which SOCKS 5 alone carries."""
+    with chosen(lab, request.param, "udp", "socks5") as one:
+        yield one
 
 
 def test_datagrams_where_nothing_else_gets_out(by_relay):
@@ -126,7 +131,6 @@ def test_datagrams_by_a_proxy_with_a_sign_in(by_relay):
 
 def test_a_proxy_that_is_not_there(lab):
     """By every way to use one: it is named, and not the gateway; nobody listens, or nobody answers."""
-    back = ["--protocol", "ikev2", "--transport", "udp", "--name-servers", "gateway", "--proxy", "none"]
     address, no_one = story.ISP_RESOLVER4, 1081
     try:
         for protocol, over, proxy, why in (
@@ -140,7 +144,7 @@ def test_a_proxy_that_is_not_there(lab):
             ended = lab.heron("credentials", "try", NAME, "--timeout", "1").json
             assert ended["code"] == "proxy" and proxy in ended["what"] and why in ended["why"], ended
     finally:
-        lab.heron("choose", NAME, *back, check=0)
+        lab.heron("choose", NAME, *BACK, check=0)
 
 
 def test_a_proxy_that_passes_no_datagrams_on(by_relay):
