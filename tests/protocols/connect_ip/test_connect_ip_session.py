@@ -379,6 +379,35 @@ def test_an_orderly_end(wire):
     assert wire.down.by_peer and wire.error is None
 
 
+def _varint(data, at):
+    """RFC 9000 §16: a number, and where it ends."""
+    size = 1 << (data[at] >> 6)
+    return int.from_bytes(data[at : at + size]) & ((1 << (8 * size - 2)) - 1), at + size
+
+
+def long_packets(datagram):
+    """The types of the packets with long headers in a datagram (RFC 9000 §17.2): 0 Initial, 1 0-RTT, 2 Handshake."""
+    at = 0
+    while at < len(datagram) and datagram[at] & 0x80:
+        kind = datagram[at] >> 4 & 3
+        yield kind
+        at += 5
+        for _ in range(2):
+            at += 1 + datagram[at]
+        if kind == 0:
+            size, at = _varint(datagram, at)
+            at += size
+        size, at = _varint(datagram, at)
+        at += size
+
+
+def test_packets_of_quic_by_hand():
+    """An Initial with a token, a 0-RTT and a Handshake packet in one datagram, then one with a short header."""
+    initial = bytes.fromhex("c0 00000001 02aabb 01cc 03 010203 4002 ffff")
+    early, handshake = bytes.fromhex("d0 00000001 00 00 01 ff"), bytes.fromhex("e0 00000001 00 00 01 ff")
+    assert list(long_packets(initial + early + handshake + b"\x40rest")) == [0, 1, 2]
+
+
 @way
 def test_return_after_a_loss(transport, alpn):
     """By a new connection, with a ticket; the proof and the sign-in are repeated; addresses and channel stay."""
@@ -387,6 +416,7 @@ def test_return_after_a_loss(transport, alpn):
     wire.config = a_config(assign=lambda account, wanted: signed.append(wanted) or INNER)
     for _ in range(2):
         wire.connect()
+        already = len(wire.said)
         if transport == "tcp":
             wire.session.receive(b"", wire.session.peer, wire.now)
             assert wire.session.wants_connection and wire.session.is_blocked
@@ -399,6 +429,13 @@ def test_return_after_a_loss(transport, alpn):
         wire.run()
         wire.wait(12)
         assert wire.down is None, wire.down
+        # No early data, which could be replayed (RFC 8446 §8): one message of the handshake, and no packet of 0-RTT.
+        first = wire.said[already:]
+        if transport == "tcp":
+            assert first[0][0] == 22 and int.from_bytes(first[0][3:5]) + 5 == len(first[0])
+        else:
+            kinds = [kind for one in first for kind in long_packets(one)]
+            assert 0 in kinds and 1 not in kinds
         channel.put(ip4(b"after"), wire.now)
         wire.run()
         assert wire.gateway_channel.take() == [ip4(b"after")]
