@@ -86,7 +86,7 @@ class L2tpEnds(Ends):
         self.path.add(self.tunnel)
 
 
-@settings(max_examples=25)
+@settings(max_examples=15)
 @given(steps, st.booleans(), st.booleans())
 def test_the_same_goes_out(script, everybody, clamp):
     """In the same order under the same numbers, with headers that another program reads."""

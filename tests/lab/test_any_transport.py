@@ -66,6 +66,9 @@ def test_without_a_tunnel(by_any):
 )  # fmt: skip
 def test_udp_that_is_blocked_later(by_any):
     """Got over by itself: the guard stays closed meanwhile, and the tunnel goes on over TCP with the same address."""
+    if by_any.heron("show", NAME).json["profile"]["tunnel"]["protocol"] == "connect-ip":
+        sooner = ("--set", "connect-ip.keep_alive_seconds=5", "--set", "connect-ip.peer_seconds=10")
+        by_any.heron("change", NAME, *sooner, check=0)
     by_any.heron("connect", NAME, "--detach", check=0)
     before = by_any.heron("status").json["tunnel"]
     by_any.fault("cobblewire", "udp-blocked")

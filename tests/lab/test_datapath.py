@@ -136,8 +136,11 @@ def test_other_ciphers(tmp_path, encryption):
         assert made.status()["rejected"] == 0
 
 
-@pytest.mark.parametrize("megabytes", [3, pytest.param(8, marks=pytest.mark.soak)])
-def test_a_rough_wire(tmp_path, megabytes):
+@pytest.mark.parametrize(
+    ("megabytes", "least_lost"),
+    [(1, 20), pytest.param(3, 50, marks=pytest.mark.soak), pytest.param(8, 50, marks=pytest.mark.soak)],
+)
+def test_a_rough_wire(tmp_path, megabytes, least_lost):
     """1 % lost, 1 % late, a thousand forged packets a second to each side, and keys renewed every megabyte.
 
     Nothing stalls, nothing wrong comes through, what is forged is counted, and memory stays as it was.
@@ -149,9 +152,9 @@ def test_a_rough_wire(tmp_path, megabytes):
         carried(made, megabytes << 20)
         after = [memory(one) for one in contender.processes]
         status, link = made.status(), made.link_says()
-    assert status["rekeys"] >= megabytes * 3 // 4 and status["reconnects"] == 0
+    assert status["rekeys"] >= max(megabytes * 3 // 4, 1) and status["reconnects"] == 0
     forged, lost = [row[3] for row in link], [row[1] for row in link]
-    assert min(forged) > 1000 and min(lost) > 50
+    assert min(forged) > 1000 and min(lost) > least_lost
     assert status["rejected"] > 500
     assert all(one < other + (16 << 20) for one, other in zip(after, before, strict=True)), (before, after)
 

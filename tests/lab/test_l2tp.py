@@ -104,11 +104,11 @@ def test_up(by_l2tp, fault):
 def test_what_it_does_not_go_with(by_l2tp, fault, words, code, exit_code):
     """Each refusal by its own code, from a tunnel and from a trial without one."""
     by_l2tp.fault("lisbon", fault)
-    tried = by_l2tp.heron("credentials", "try", NAME, "--timeout", "3")
+    tried = by_l2tp.heron("credentials", "try", NAME, "--timeout", "2")
     assert tried.json["code"] == code
-    (row,) = by_l2tp.heron("rehearse", NAME, "--timeout", "3").json["rehearsals"]
+    (row,) = by_l2tp.heron("rehearse", NAME, "--timeout", "2").json["rehearsals"]
     assert row["verdict"] == "failed"
-    ended = by_l2tp.heron("connect", NAME, "--detach", "--timeout", "3", *words)
+    ended = by_l2tp.heron("connect", NAME, "--detach", "--timeout", "2", *words)
     assert (ended.json["code"], ended.code) == (code, exit_code), ended.text
 
 
@@ -139,7 +139,7 @@ def test_pap_by_an_explicit_word(by_l2tp):
     ping(by_l2tp, story.OBSERVATORY4)
 
 
-@pytest.mark.parametrize("call", ["end", "restart"])
+@pytest.mark.parametrize("call", ["end", pytest.param("restart", marks=pytest.mark.soak)])
 def test_it_comes_back(by_l2tp, call):
     """Ended by the gateway, or forgotten by it: the guard holds, and the tunnel is there again."""
     by_l2tp.heron("change", NAME, "--set", "l2tp-ipsec.peer_seconds=10", check=0)
