@@ -8,6 +8,7 @@ from ipaddress import IPv4Interface, IPv6Interface
 from cryptography import x509
 from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
 
+from support import Reported
 from zesty_burrow.core.credentials import ClientKey, NamePassword
 from zesty_burrow.core.crypto.tls_engine import TlsOptions, make_context
 from zesty_burrow.core.net import AddressRange
@@ -21,7 +22,7 @@ from zesty_burrow.protocols.connect_ip.http.tls_link import H2, HTTP1, TlsLink
 from zesty_burrow.protocols.connect_ip.quic_gateway import QuicGateway
 from zesty_burrow.protocols.connect_ip.settings import ConnectIpSettings
 from zesty_burrow.protocols.registry import protocol
-from zesty_burrow.protocols.session import Down, NetworkSettings, SessionRequest, StepDone, Transport, Up
+from zesty_burrow.protocols.session import NetworkSettings, SessionRequest, Transport, Up
 
 HOST, NAME, PASSWORD = "lisbon.quillwort.example", "tidewrack_heron", "kelp-Forest_42"
 AUTHORITY = make_authority("Quillwort Relay Authority")
@@ -86,7 +87,7 @@ def a_config(**changes):
     return GatewayConfig(**{**given, **changes})
 
 
-class Wire:
+class Wire(Reported):
     """A session and a gateway's end. ``pieces``: how many octets of a stream arrive at a time, 0: all.
 
     ``said``: what each side has sent; ``events``: what the session has reported.
@@ -168,22 +169,6 @@ class Wire:
             self.session.handle_timer(self.now)
             self.caller.handle_timer(self.now)
             self.run()
-
-    @property
-    def up(self):
-        return next((one for one in self.events if isinstance(one, Up)), None)
-
-    @property
-    def down(self):
-        return next((one for one in self.events if isinstance(one, Down)), None)
-
-    @property
-    def error(self):
-        return self.down.error if self.down else None
-
-    @property
-    def steps(self):
-        return [str(one.step) for one in self.events if isinstance(one, StepDone)]
 
     @property
     def gateway_channel(self):

@@ -11,7 +11,7 @@ from ipaddress import IPv4Interface, IPv6Interface, ip_address
 from cryptography.hazmat.primitives.serialization import Encoding
 
 from http_ends import AUTHORITY, HOST, KEY, PEM, certificate
-from support import seeded
+from support import Reported, seeded
 from zesty_burrow.core.credentials import NamePassword, PreSharedKey
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.profile import Gateway, Profile, SignIn, Traffic, TunnelSettings
@@ -26,7 +26,7 @@ from zesty_burrow.protocols.l2tp_ipsec.ikev1.signatures import methods_of
 from zesty_burrow.protocols.l2tp_ipsec.settings import L2tpSettings
 from zesty_burrow.protocols.ppp.link import CalledConfig
 from zesty_burrow.protocols.registry import protocol
-from zesty_burrow.protocols.session import Down, NetworkSettings, Noticed, SessionRequest, StepDone, Up
+from zesty_burrow.protocols.session import NetworkSettings, Noticed, SessionRequest
 
 NAME, PASSWORD, GROUP_KEY = "TIDEWRACK\\Heron_77", "kelp-Forest_42", "blue whale, three times"
 GATEWAY, HERE = "198.51.100.98", ("192.0.2.1", 40000)
@@ -84,7 +84,7 @@ def gateway_config(method="ms-chap-v2", inner=INNER, shown=None, numbered=False,
     )  # fmt: skip
 
 
-class Wire:
+class Wire(Reported):
     """``seen``: what went over it, with direction, the gateway's port, and the octets."""
 
     def __init__(self, profile=None, config=None, seed=1, loss=0.0, doubling=0.0, jitter=0.0, **session):
@@ -144,22 +144,6 @@ class Wire:
     def connect(self):
         """Until it is up at both ends, or over."""
         return self.run(stop=lambda wire: (wire.up and wire.gateway.callers) or wire.down)
-
-    @property
-    def up(self):
-        return next((one for one in self.events if isinstance(one, Up)), None)
-
-    @property
-    def down(self):
-        return next((one for one in self.events if isinstance(one, Down)), None)
-
-    @property
-    def error(self):
-        return self.down.error if self.down else None
-
-    @property
-    def steps(self):
-        return [str(one.step) for one in self.events if isinstance(one, StepDone)]
 
     @property
     def noticed(self):

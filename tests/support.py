@@ -27,7 +27,7 @@ from zesty_burrow.protocols.ikev2.initiator.table import State
 from zesty_burrow.protocols.ikev2.responder.gateway import IkeGateway
 from zesty_burrow.protocols.ikev2.responder.table import ResponderConfig
 from zesty_burrow.protocols.ikev2.wire.offer import Offer
-from zesty_burrow.protocols.session import NetworkSettings
+from zesty_burrow.protocols.session import Down, NetworkSettings, StepDone, Up
 
 HOST = "lisbon.quillwort.example"
 GATEWAY = ("198.51.100.18", 500)
@@ -169,6 +169,26 @@ class Wire:
     def closed(self):
         """Whether the initiator told of the end."""
         return self.told(Closed) is not None
+
+
+class Reported:
+    """What a session has reported so far, in ``events``."""
+
+    @property
+    def up(self):
+        return next((one for one in self.events if isinstance(one, Up)), None)
+
+    @property
+    def down(self):
+        return next((one for one in self.events if isinstance(one, Down)), None)
+
+    @property
+    def error(self):
+        return self.down.error if self.down else None
+
+    @property
+    def steps(self):
+        return [str(one.step) for one in self.events if isinstance(one, StepDone)]
 
 
 @dataclass

@@ -126,12 +126,12 @@ class OpenSession:
         """
         found = self.io.take_events()
         for event in found:
-            if (problem := self.blame(event)) is not None:
+            if (problem := self.proxy_failure(event)) is not None:
                 raise problem
         return found
 
-    def blame(self, event: Event) -> ProxyFailed | None:
-        """The proxy's part in an end."""
+    def proxy_failure(self, event: Event) -> ProxyFailed | None:
+        """The error where a session has ended because its proxy does not answer; None otherwise."""
         if isinstance(event, Down) and isinstance(event.error, GatewayUnreachable):
             where = self._port.silent_proxy if isinstance(self._port, StreamPort | RelayedPort) else ""
             return silent(where) if where else None

@@ -177,7 +177,7 @@ def _failure(one: OpenSession) -> BurrowError | None:
     down = next((event for event in one.io.events if isinstance(event, Down)), None)
     if down is None:
         return None
-    if (by_proxy := one.blame(down)) is not None:
+    if (by_proxy := one.proxy_failure(down)) is not None:
         return by_proxy
     if down.error is None:
         return GatewayUnreachable("the gateway ended the attempt", why=down.reason)

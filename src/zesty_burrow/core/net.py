@@ -85,6 +85,12 @@ def in_any(ranges: Iterable[AddressRange], address: bytes) -> bool:
     return any(address in entry for entry in ranges)
 
 
+def between(sources: Iterable[AddressRange], destinations: Iterable[AddressRange], addresses: bytes) -> bool:
+    """Whether a packet's source and destination, one behind the other as octets, are in these ranges."""
+    half = len(addresses) // 2
+    return half > 0 and in_any(sources, addresses[:half]) and in_any(destinations, addresses[half:])
+
+
 def intersect(wanted: Sequence[AddressRange], allowed: Sequence[AddressRange]) -> tuple[AddressRange, ...]:
     """What is in some of ``wanted`` and in some of ``allowed``, in the order of ``wanted``."""
     found = [common for one in wanted for other in allowed if (common := one.within(other))]

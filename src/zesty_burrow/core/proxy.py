@@ -243,7 +243,7 @@ def header_size(address: str) -> int:
 
 def not_reached(where: str) -> ProxyFailed:
     """The error for a proxy that has never opened anything."""
-    why = "it refuses the connection, or ends it without a word"
+    why = "it refuses the connection, or ends it without an answer"
     return ProxyFailed(f"the proxy {where} cannot be used", why=why, next_step="Check the proxy's address and port.")
 
 

@@ -161,7 +161,7 @@ def advise(
 ) -> Advice:
     """Everything that can be said. ``known`` is None where the gateway was not asked or did not answer."""
     if profile.tunnel.protocol != IKE:
-        return _little_to_choose(profile, policy, device, known, asked=asked, gateway=gateway)
+        return _judge_agreed(profile, policy, device, known, asked=asked, gateway=gateway)
     capabilities = known if isinstance(known, IkeCapabilities) else None
     rows = _rows(profile, policy, device, costs, capabilities)
     would = capabilities.chosen if capabilities else None
@@ -193,7 +193,7 @@ def advise(
     )
 
 
-def _little_to_choose(
+def _judge_agreed(
     profile: Profile, policy: Policy, device: Device, known: Capabilities | None, *, asked: bool, gateway: str
 ) -> Advice:
     """TLS 1.3 and IKEv1 leave little to choose: what was agreed on is held against the policy."""

@@ -30,7 +30,7 @@ def with_settings_of(profile: Profile, name: str) -> Profile:
 def _sign_in(before: Profile, after: Profile, other: TunnelProtocol) -> SignIn:
     """The same words where both know them; else the first way that needs the same credentials, or more.
 
-    A key that many share proves little: it is given up where the rest will do.
+    A pre-shared key that all callers have does not prove a gateway: it is left out where the other credentials suffice.
     """
     old, kept = before.sign_in, set(before.settings.needs(before.sign_in))
     proofs, methods = (

@@ -41,7 +41,7 @@ def restrict(policy: Policy, profile: Profile, *, unprotected: bool = False) -> 
     if registry.protocol(profile.tunnel.protocol).needs_word and not unprotected:
         raise ProfileInvalid(
             f"profile {profile.name} goes over {profile.tunnel.protocol}, which protects next to nothing",
-            why="whoever records the sign-in can compute the password from it, and read and change everything",
+            why="anybody who records the sign-in can compute the password from it, and read and change everything",
             next_step="Ask for another protocol (zesty advise); or say --unprotected, this time, if it has to be.",
             slug="pptp-unprotected",
         )

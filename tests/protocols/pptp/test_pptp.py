@@ -16,7 +16,7 @@ from scapy.layers.pptp import PPTPStartControlConnectionRequest
 from scapy.packet import Raw
 
 from l2tp_ends import INNER, ip4
-from support import seeded
+from support import Reported, seeded
 from zesty_burrow.core.credentials import NamePassword
 from zesty_burrow.core.eap import mschapv2
 from zesty_burrow.core.policy.policy import Policy
@@ -34,7 +34,7 @@ from zesty_burrow.protocols.pptp.gateway_session import PptpCaller
 from zesty_burrow.protocols.pptp.gre import GreFlow, read_gre, write_gre
 from zesty_burrow.protocols.pptp.settings import PptpSettings
 from zesty_burrow.protocols.registry import protocol
-from zesty_burrow.protocols.session import GRE_PORT, Down, Noticed, SessionRequest, StepDone, Up
+from zesty_burrow.protocols.session import GRE_PORT, Down, Noticed, SessionRequest, StepDone
 
 NAME, PASSWORD = "tidewrack_heron", "kelp-Forest_42"
 GATEWAY, HERE = "198.51.100.98", ("192.0.2.1", 40000)
@@ -167,7 +167,7 @@ def test_messages_that_are_none(octets):
         MessageReader().feed(octets)
 
 
-class Wire:
+class Wire(Reported):
     """A caller and a gateway's end; GRE loses and reorders by a seed, the stream comes in pieces."""
 
     def __init__(self, *, password=PASSWORD, inner=INNER, seed=1, loss=0.0, pieces=0, encrypted=True, timeout=10.0):
@@ -223,14 +223,6 @@ class Wire:
 
     def connect(self):
         return self.run(stop=lambda wire: (wire.up and wire.caller.is_up) or wire.down)
-
-    @property
-    def up(self):
-        return next((one for one in self.events if isinstance(one, Up)), None)
-
-    @property
-    def down(self):
-        return next((one for one in self.events if isinstance(one, Down)), None)
 
 
 @pytest.mark.parametrize("pieces", [0, 1, 7])

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from zesty_burrow.core.esp.sa import HEADER, InboundSa, OutboundSa, largest_inner
-from zesty_burrow.core.net import AddressRange, in_any
+from zesty_burrow.core.net import AddressRange, between
 
 KNOWN_PAIRS = 4096
 """Pairs of addresses that are remembered."""
@@ -50,15 +50,13 @@ class SaPair:
 
     def allows_out(self, addresses: bytes) -> bool:
         """RFC 4301 §5.1, by source and destination: what the selectors do not cover is dropped, never sent in clear."""
-        half = len(addresses) // 2
-        return in_any(self.local, addresses[:half]) and in_any(self.remote, addresses[half:])
+        return between(self.local, self.remote, addresses)
 
     def allows_in(self, addresses: bytes) -> bool:
         """RFC 4301 §5.2: the selectors hold for what comes in as well; ``addresses``: source and destination."""
         known = self._known.get(addresses)
         if known is None:
-            half = len(addresses) // 2
-            known = half > 0 and in_any(self.remote, addresses[:half]) and in_any(self.local, addresses[half:])
+            known = between(self.remote, self.local, addresses)
             if len(self._known) >= KNOWN_PAIRS:
                 self._known.clear()
             self._known[addresses] = known

@@ -98,7 +98,7 @@ class HttpProbe:
         self._end(now)
 
     def _end(self, now: float, *, silent: bool = False) -> None:
-        """A gateway that has proven itself is told, and need not wait for more."""
+        """Close the connection, so that a gateway that has proven itself does not wait for more."""
         self._is_over, self._due = True, None
         if self._is_proven:
             self._link.close()

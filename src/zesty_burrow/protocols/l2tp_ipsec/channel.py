@@ -8,7 +8,7 @@ from collections.abc import Sequence
 
 from zesty_burrow.core.esp.channel import EspChannel, Ranges, SaPair
 from zesty_burrow.core.esp.sa import InboundSa, OutboundSa
-from zesty_burrow.core.net import AddressRange, in_any
+from zesty_burrow.core.net import AddressRange, between
 from zesty_burrow.errors import Malformed
 from zesty_burrow.protocols.l2tp_ipsec.ikev1.config import L2TP_PORT, UDP, ChildSa
 from zesty_burrow.protocols.l2tp_ipsec.l2tp.connection import L2tpConnection
@@ -96,13 +96,11 @@ class L2tpChannel(EspChannel):
 
     def allows_out(self, addresses: bytes) -> bool:
         """RFC 4301 §5.1: what is not this tunnel's never goes out by it."""
-        half = len(addresses) // 2
-        return self.is_open and in_any(self.local, addresses[:half]) and in_any(self.remote, addresses[half:])
+        return self.is_open and between(self.local, self.remote, addresses)
 
     def allows_in(self, label: bytes, addresses: bytes) -> bool:
         """The same for what comes in."""
-        half = len(addresses) // 2
-        return half > 0 and in_any(self.remote, addresses[:half]) and in_any(self.local, addresses[half:])
+        return between(self.remote, self.local, addresses)
 
     def seal(self, packet: bytes, now: float) -> bytes:
         """The datagram around a packet."""

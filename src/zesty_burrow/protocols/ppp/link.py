@@ -146,7 +146,7 @@ class PppLink:
         self._after(now)
 
     def close(self, now: float) -> None:
-        """End it: the other side is told, once."""
+        """End it, and send the other side a request to terminate once."""
         if not self.is_over:
             self._lcp.close(now)
             self._collect()
@@ -453,7 +453,7 @@ class PppLink:
         if not self._is_signed_in and self._sign_in_due is not None and now >= self._sign_in_due:
             self._end(now, "the sign-in was not answered", by_peer=True)
         elif self._again is not None and now >= self._again:
-            # RFC 1334 §2.2, RFC 1994 §4.1: whoever waits for an answer asks again.
+            # RFC 1334 §2.2, RFC 1994 §4.1: the side that waits for an answer asks again.
             self._say(*self._said, now)
         if self._router_due is not None and not self.is_up and self._advertised is None and now >= self._router_due:
             self._ask_router(now)

@@ -6,7 +6,7 @@ from collections import deque
 from collections.abc import Sequence
 
 from zesty_burrow.core.esp.channel import Counters
-from zesty_burrow.core.net import AddressRange, in_any
+from zesty_burrow.core.net import AddressRange, between
 from zesty_burrow.errors import Malformed
 from zesty_burrow.protocols.ppp.mppe import MppeReceiver, MppeSender
 from zesty_burrow.protocols.ppp.packet import ADDRESS_CONTROL, Number, read_frame
@@ -73,13 +73,11 @@ class PptpChannel:
 
     def allows_out(self, addresses: bytes) -> bool:
         """Whether a packet with these addresses may go out here."""
-        half = len(addresses) // 2
-        return self.is_open and in_any(self.local, addresses[:half]) and in_any(self.remote, addresses[half:])
+        return self.is_open and between(self.local, self.remote, addresses)
 
     def allows_in(self, label: bytes, addresses: bytes) -> bool:
         """The same for what comes in."""
-        half = len(addresses) // 2
-        return half > 0 and in_any(self.remote, addresses[:half]) and in_any(self.local, addresses[half:])
+        return between(self.remote, self.local, addresses)
 
     def seal(self, packet: bytes, now: float) -> bytes:
         """The datagram around a packet."""

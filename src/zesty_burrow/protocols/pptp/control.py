@@ -131,7 +131,7 @@ class PptpControl:
             self._put(Message.START_REQUEST, _START.pack(VERSION, 0, 0, SYNC, SYNC, 0, 0, b"caller", b""))
 
     def close(self, now: float) -> None:
-        """End it: the other side is told."""
+        """End it, and send the other side a message."""
         if not self.is_over:
             if self._is_open and self.is_caller:
                 self._put(Message.CLEAR_REQUEST, self.call.to_bytes(2))

@@ -227,7 +227,7 @@ class PptpSession:
         return self._events.popleft() if self._events else None
 
     def exported_keys(self) -> str:
-        """None: whoever knows the password has them."""
+        """None: they can be computed from the password."""
         return ""
 
     def _fail(self, problem: BurrowError, now: float) -> None:

@@ -88,7 +88,7 @@ class L2tpConnection:
             self._put(0, Message.HELLO, {}, now)
 
     def close(self, now: float) -> None:
-        """End it: the peer is told, once."""
+        """End it, and send the peer a message once."""
         if not self.is_over and self.peer_tunnel:
             if self.peer_session:
                 self._put(
@@ -256,7 +256,7 @@ class L2tpConnection:
         self._events.append(Opened(now))
 
     def _refuse(self, why: str, now: float) -> None:
-        """Nothing comes of it: the peer is told."""
+        """Refuse the call, and send the peer the reason."""
         if self.peer_tunnel:
             values = {Avp.ASSIGNED_TUNNEL: self.tunnel.to_bytes(2), Avp.RESULT_CODE: _RESULT_ERROR}
             self._put(0, Message.STOP_CCN, values, now)
