@@ -6,6 +6,7 @@ import json
 import tomllib
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
+from ipaddress import ip_network
 from pathlib import Path
 
 import jsonschema
@@ -24,11 +25,13 @@ from zesty_burrow.lab.kit import place_profile
 from zesty_burrow.profiles.checks import check_profile
 from zesty_burrow.profiles.compare import differences
 from zesty_burrow.profiles.text import digest, read_profile, write_profile
+from zesty_burrow.protocols.connect_ip.settings import ConnectIpSettings
 from zesty_burrow.protocols.ikev2.settings import DEFAULTS, AlgorithmChoice, IkeSettings, ProposalChoice, offers_of
 
 ROOT = Path(__file__).parents[2]
 SCHEMA = json.loads((ROOT / "docs" / "profile.schema.json").read_text())
 NOW = datetime.now(UTC)
+BEHIND = Traffic(behind=(ip_network("10.99.1.0/24"), ip_network("fd99:1::/64")))
 LISBON = place_profile(story.PLACES[0])
 T = TransformType
 
@@ -68,7 +71,9 @@ profiles = st.builds(
         esp=st.sampled_from([(), DEFAULTS.esp]),
     ),
     authorities=st.sampled_from([(), ("quillwort-authority.pem",), (AUTHORITY.pem().decode(),)]),
-    traffic=st.sampled_from([Traffic(), Traffic(ipv6="block", local_network="inside", suffixes=("office.example",))]),
+    traffic=st.sampled_from(
+        [Traffic(), Traffic(ipv6="block", local_network="inside", suffixes=("office.example",)), BEHIND]
+    ),
     unknown=st.sampled_from([{}, {"tunnel": {"colour": "blue"}}, {"": {"extra": [1, 2]}, "traffic": {"x": {"y": 1}}}]),
 )
 
@@ -146,6 +151,8 @@ INVALID = [
     ("trust.authorities", ["../../etc/passwd"], "beside the profile"),
     ("traffic.networks", [], "carries nothing"),
     ("traffic.networks", ["10.0.0.1/8"], "host bits"),
+    ("traffic.behind", ["0.0.0.0/0"], "cannot be a network behind this machine"),
+    ("traffic.behind", ["224.0.0.0/8"], "cannot be a network behind this machine"),
     ("traffic.ipv6", "maybe", "tunnel, block, outside"),
     ("traffic.name_servers", ["ns.example"], "traffic.name_servers"),
     ("traffic.suffixes", ["a b"], "not a domain name"),
@@ -271,6 +278,8 @@ def test_checks():
     assert codes(LISBON) == {"profile-authority-missing"}
     assert codes(replace(good, authorities=())) == {"profile-authority-missing"}
     assert codes(replace(good, traffic=Traffic(ipv6="outside"))) == {"ipv6-outside"}
+    assert codes(replace(good, traffic=BEHIND)) == {"networks-not-told"}
+    assert codes(replace(good, traffic=BEHIND, settings=ConnectIpSettings())) == {"name-servers-missing"}
     assert codes(replace(good, unknown={"tunnel": {"colour": "blue"}})) == {"profile-unknown-key"}
     assert codes(good, NOW + timedelta(days=4000)) == {"certificate-expired"}
     assert codes(good, NOW + timedelta(days=3640)) == {"certificate-expires-soon"}

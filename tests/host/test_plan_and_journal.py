@@ -122,6 +122,18 @@ def test_the_local_network():
     assert beside([OFFICE], networks=(OFFICE,)) == []
 
 
+def test_networks_behind_this_machine():
+    """As what is left out: by the machine's own routes, whatever the profile says of the local network."""
+    behind = ipaddress.ip_network("10.99.1.0/24")
+    for traffic in ({}, {"local_network": "inside"}, {"networks": (ipaddress.ip_network("10.0.0.0/8"),)}):
+        made = plan([ALL4, ALL6], behind=(behind,), **traffic)
+        (rule,) = [one for one in made.rules if one.destination == str(behind)]
+        assert rule.table == RT_TABLE_MAIN
+        assert all(
+            rule.priority < one.priority for one in made.rules if one.table == FIRST_TABLE and not one.destination
+        )
+
+
 def test_what_counts_as_a_local_network():
     """Not what takes much of the internet with it, and not too many."""
     good = ["10.0.0.0/8", "192.168.77.0/24", "198.18.16.0/20", "2001:db8:c0b:77::/64", "fd00:1::/48", "fe80::/64"]

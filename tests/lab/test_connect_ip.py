@@ -147,3 +147,65 @@ def test_between_protocols(over_http):
         assert up.code == 0, up.text
         seen = over_http.heron("verify").json
         assert (seen["verdict"], seen["after"]["ipv4"]["country"]) == ("sealed", country)
+
+
+WIRED = """
+ip link add lan0 type veth peer name eth0 netns "$1" && ip address add 10.99.1.1/24 dev lan0 &&
+ip address add fd99:1::1/64 dev lan0 nodad && ip link set lan0 up &&
+nsenter -n -t "$1" sh -c 'ip link set lo up; ip link set eth0 up; ip address add 10.99.1.2/24 dev eth0;
+ip address add fd99:1::2/64 dev eth0 nodad; ip route add default via 10.99.1.1; ip route add default via fd99:1::1'
+"""
+
+
+@pytest.fixture
+def behind(lab):
+    """Another machine in networks behind the workstation: how to run something there."""
+    held = lab.start("heron", "unshare", "-n", "sh", "-c", "echo $$; exec sleep 120")
+    number = held.stdout.readline().strip()
+    lab.shell("heron", "sh", "-c", WIRED, "sh", number)
+    with held:
+        yield lambda *words: lab.shell("heron", "nsenter", "-n", "-t", number, *words, check=None).code
+        # Its device goes with it.
+        lab.shell("heron", "kill", number)
+        forward(lab, 0)
+
+
+def forward(lab, value):
+    written = f"echo {value} > /proc/sys/net/ipv4/ip_forward; echo {value} > /proc/sys/net/ipv6/conf/all/forwarding"
+    lab.shell("heron", "sh", "-c", written)
+
+
+def test_networks_behind_the_workstation(over_http, behind):
+    """The gateway is told, and reaches what is there; its packets go through the tunnel, or nowhere."""
+    lab = over_http
+    there, networks = (story.OBSERVATORY4, story.OBSERVATORY6), "10.99.1.0/24,fd99:1::/64"
+    told = lab.heron("choose", NAME, "--behind", networks, check=0).json["message"]
+    assert "behind this machine: 10.99.1.0/24, fd99:1::/64" in told
+    try:
+        assert lab.heron("connect", NAME, "--detach").code == 0
+        rows = [row for row in lab.heron("status").json["tunnel"]["findings"] if row[0] == "forwarding-off"]
+        assert rows == [["forwarding-off", NAME, "net.ipv4.ip_forward, net.ipv6.conf.all.forwarding"]]
+        assert behind("ping", "-c", "1", "-W", "1", there[0]) != 0
+        lab.heron("disconnect", check=0)
+        forward(lab, 1)
+        assert lab.heron("connect", NAME, "--detach").code == 0
+        assert not [row for row in lab.heron("status").json["tunnel"]["findings"] if row[0] == "forwarding-off"]
+        for address in ("10.99.1.2", "fd99:1::2"):
+            lab.shell("lisbon", "ping", "-c", "1", "-W", "3", address)
+        for address in there:
+            assert behind("ping", "-c", "1", "-W", "3", address) == 0
+        # The tunnel's process dies: what comes from behind is turned away, and does not leave beside it.
+        tunnel = lab.heron("status").json["tunnel"]
+        lab.shell("heron", "kill", "-9", str(tunnel["process"]))
+        before = lab.heron("guard", "show").json["guard"]["counted"]
+        assert behind("ping", "-c", "1", "-W", "1", there[0]) != 0
+        after = lab.heron("guard", "show").json["guard"]["counted"]
+        assert [after[name] for name in ("tunnel", "left_out")] == [before[name] for name in ("tunnel", "left_out")]
+        lab.heron("disconnect")
+        lab.heron("guard", "lift")
+        until(lambda: "10.99.1.0" not in lab.shell("lisbon", "ip", "route").text, 30)
+        lab.heron("choose", NAME, "--protocol", "ikev2", check=0)
+        assert "networks-not-told" in {one["code"] for one in lab.heron("show", NAME).json["findings"]}
+    finally:
+        lab.heron("disconnect")
+        lab.heron("choose", NAME, "--behind", "none", check=0)

@@ -386,6 +386,13 @@ _CODES = (
          "The gateway has handed out none, and the profile names none: names would have to be asked outside, which the "
          "guard does not allow.",
          "Name one: `zesty choose NAME --name-servers ADDRESS`.", "RFC 9484"),
+    Code("forwarding-off", _W, "This machine does not pass packets on to the networks behind it.",
+         "The kernel's setting for it is off; the tunnel does not change it.",
+         "Set what is named to 1 with sysctl, and keep it in /etc/sysctl.d."),
+    Code("networks-not-told", _W, "The gateway is not told of the networks behind this machine.",
+         "Only CONNECT-IP has a message for it; with this protocol the gateway's administrator has to enter them.",
+         "Change the protocol, have them entered there, or remove traffic.behind from the profile.",
+         "RFC 9484 §4.7.3"),
     Code("proxy-sign-in", _S, "A proxy on the way refused the sign-in.",
          "It wants a name and a password of its own; they are kept beside those for the gateway.",
          "Enter them: `zesty credentials change LABEL --kind proxy-name-password`, and set `proxy.sign_in`.",

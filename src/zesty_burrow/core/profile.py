@@ -81,7 +81,10 @@ class SignIn:
 
 @dataclass(frozen=True, slots=True)
 class Traffic:
-    """What goes through the tunnel, what of it is ``left_out``, and how names are resolved."""
+    """What goes through the tunnel, what of it is ``left_out``, and how names are resolved.
+
+    ``behind``: networks that are reached by this machine; the gateway is told to send their packets here.
+    """
 
     networks: tuple[Network, ...] = EVERYTHING
     ipv6: str = "tunnel"
@@ -90,6 +93,12 @@ class Traffic:
     suffixes: tuple[str, ...] = ()
     netbios_name_servers: tuple[Address, ...] = ()
     left_out: tuple[Network, ...] = ()
+    behind: tuple[Network, ...] = ()
+
+    @property
+    def beside(self) -> tuple[Network, ...]:
+        """What goes as it would without a tunnel."""
+        return tuple(dict.fromkeys((*self.left_out, *self.behind)))
 
     @property
     def everything(self) -> bool:
@@ -122,6 +131,8 @@ class ProtocolSettings:
 
     hands_out_name_servers = True
     """Whether a gateway can tell which name servers to ask."""
+    tells_routes = False
+    """Whether this side can tell the gateway of networks behind it."""
 
     @property
     def gateway_identity(self) -> Identity | None:

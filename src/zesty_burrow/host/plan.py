@@ -134,7 +134,7 @@ def plan_routes(
         routes += [Route(one, table, kind="unreachable") for one in around]
         inside = [one for one in name_servers if one not in outside and any(one in network for network in carried)]
         rules += [Rule(version, first + NAMES, table, _host(one)) for one in inside if one.version == version]
-        left_out = [network for network in traffic.left_out if network.version == version]
+        left_out = [network for network in traffic.beside if network.version == version]
         rules += [Rule(version, first + LOCAL, RT_TABLE_MAIN, str(network)) for network in left_out]
         if traffic.everything and traffic.local_network == "outside":
             # Where the tunnel takes only an office's networks, a local network has no better right to their addresses.

@@ -7,6 +7,7 @@ its exits come from the provider Quillwort Relay. Addresses are those of RFC 573
 from __future__ import annotations
 
 from dataclasses import dataclass
+from ipaddress import ip_network
 
 PROVIDER = "Quillwort Relay"
 DOMAIN = "quillwort.example"
@@ -24,6 +25,8 @@ OFFICE_PROVIDER = "Tidewrack Survey"
 OFFICE_NETWORK = "10.20.0.0/16"
 OFFICE_RESOLVER, OFFICE_FILES = "10.20.0.53", "10.20.0.10"
 OFFICE_SUFFIX = "office.tidewrack.example"
+CALLERS_NETWORKS = (ip_network("10.99.0.0/16"), ip_network("fd99::/16"))
+"""Of these an account may tell its gateway that they are behind it."""
 OFFICE_ENCRYPTED_RESOLVER = f"resolver.{OFFICE_SUFFIX}"
 
 FAULTS = {

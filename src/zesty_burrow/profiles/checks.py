@@ -25,6 +25,8 @@ def check_profile(profile: Profile, now: datetime, facts_of: FactsOf = read_fact
         found.append(finding("ipv6-outside", profile.name))
     if profile.lacks_name_servers:
         found.append(finding("name-servers-missing", profile.name))
+    if profile.traffic.behind and not profile.settings.tells_routes:
+        found.append(finding("networks-not-told", profile.name, ", ".join(map(str, profile.traffic.behind))))
     if profile.proxy is not None and profile.proxy.sign_in:
         found.append(finding("proxy-password-clear", profile.name, str(profile.proxy)))
     return found + trust_findings(profile, now, facts_of)

@@ -181,6 +181,13 @@ def _network(text: str) -> Network:
     return ipaddress.ip_network(text)
 
 
+def _network_behind(text: str) -> Network:
+    network = ipaddress.ip_network(text)
+    if not network.prefixlen or network.is_multicast or network.is_loopback or network.is_link_local:
+        raise ValueError(f"{network} cannot be a network behind this machine")
+    return network
+
+
 def _address(text: str) -> Address:
     return ipaddress.ip_address(text)
 
@@ -214,6 +221,7 @@ def _traffic(table: Table) -> Traffic:
         table.items("suffixes", _suffix),
         table.items("netbios_name_servers", _address),
         table.items("left_out", _network),
+        table.items("behind", _network_behind),
     )
 
 
@@ -303,6 +311,7 @@ def _traffic_out(traffic: Traffic) -> dict[str, Any]:
     rare = {
         "netbios_name_servers": [str(entry) for entry in traffic.netbios_name_servers],
         "left_out": [str(entry) for entry in traffic.left_out],
+        "behind": [str(entry) for entry in traffic.behind],
     }
     return _with_rare(table, **rare)
 

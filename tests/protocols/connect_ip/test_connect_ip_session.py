@@ -19,6 +19,7 @@ from http_ends import (
     HERE,
     INNER,
     KEY,
+    NAME,
     THERE,
     Wire,
     a_config,
@@ -29,6 +30,7 @@ from http_ends import (
     ip4,
     pem_of,
 )
+from zesty_burrow.core.net import AddressRange
 from zesty_burrow.core.profile import Traffic
 from zesty_burrow.errors import (
     BurrowError,
@@ -256,6 +258,26 @@ def test_less_than_was_asked_for(transport, alpn):
     only = NetworkSettings(INNER.addresses[:1])
     wire = Wire(a_profile(transport=transport), alpn=alpn, config=a_config(assign=lambda *_: only))
     assert wire.up.network.addresses == INNER.addresses[:1]
+
+
+@way
+def test_networks_behind_this_side(transport, alpn):
+    """Told to the gateway (RFC 9484 §4.7.3), which takes what the account may have; what it does not take stays outside."""
+    behind = tuple(map(ip_network, ("10.99.1.0/24", "10.99.2.0/24", "192.168.1.0/24", "2001:db8:99::/48")))
+    mine = tuple(AddressRange.of(ip_network(one)) for one in ("10.99.0.0/16", "2001:db8:99::/48"))
+    config = a_config(networks_of=lambda account: mine if account == NAME else ())
+    wire = Wire(a_profile(transport=transport, traffic=Traffic(behind=behind)), alpn=alpn, config=config)
+    there = ip_address("203.0.113.10").packed
+    inside, refused, elsewhere = (ip_address(one).packed for one in ("10.99.2.7", "192.168.1.7", "10.99.3.7"))
+    assert wire.up.remote == EVERYTHING
+    for channel, goes in ((wire.up.channel, True), (wire.gateway_channel, False)):
+        allows = channel.allows_out if goes else channel.allows_in
+        assert allows(inside + there) and not allows(elsewhere + there)
+        assert allows(refused + there) == goes
+    packet = ip4(b"answer", source="203.0.113.10", destination="10.99.2.7")
+    wire.gateway_channel.put(packet, wire.now)
+    wire.run()
+    assert wire.up.channel.take() == [packet] and wire.up.channel.allows_in(there + inside)
 
 
 @way

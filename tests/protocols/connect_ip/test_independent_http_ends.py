@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import ssl
 import subprocess
+from ipaddress import ip_network
 
 import h2.config
 import h2.connection
@@ -35,12 +36,14 @@ from http_ends import (
     ip4,
     pem_of,
 )
+from zesty_burrow.core.profile import Traffic
 from zesty_burrow.protocols.session import StepDone, Up
 
 BASIC = "Basic " + base64.b64encode(f"{NAME}:{PASSWORD}".encode()).decode()
 ROUTES = bytes.fromhex("03 0a 04 00000000 ffffffff 00")
 ASSIGNED = bytes.fromhex("01 1a 01 04 0a42010a 20 02 06 20010db8006600000000000000000010 80")
 ASKED = bytes.fromhex("02 1a 01 04 00000000 20 02 06 00000000000000000000000000000000 80")
+BEHIND = bytes.fromhex("03 0a 04 0a630100 0a6301ff 00")
 PATH = "/.well-known/masque/ip/*/*/"
 
 
@@ -101,7 +104,7 @@ class PlainH2Server:
             elif isinstance(event, h2.events.DataReceived):
                 self.content += event.data
                 self.h2.acknowledge_received_data(event.flow_controlled_length, event.stream_id)
-                if event.data == ASKED:
+                if event.data.endswith(ASKED):
                     self.h2.send_data(self.stream, ASSIGNED)
 
     def say(self, data):
@@ -131,7 +134,7 @@ class PlainH11Server:
             self.switched = True
             return
         self.content += data
-        if data == ASKED:
+        if data.endswith(ASKED):
             self.going += ASSIGNED
 
     def say(self, data):
@@ -169,7 +172,8 @@ def run_against(session, tls, http):
 )
 def test_our_client(tmp_path, version, alpn, server):
     """The request is as RFC 9484 §4.2 and §4.4 have it; capsules are the octets that were expected; and packets go."""
-    session = a_session(a_profile(http_versions=(version,)))
+    behind = Traffic(behind=(ip_network("10.99.1.0/25"), ip_network("10.99.1.128/25")))
+    session = a_session(a_profile(http_versions=(version,), traffic=behind))
     session.start(1.0)
     tls, http = Tls(tmp_path, alpn, server=True), server()
     events = run_against(session, tls, http)
@@ -190,10 +194,10 @@ def test_our_client(tmp_path, version, alpn, server):
             "upgrade": "connect-ip",
         }
     assert http.headers == {**expected, ":path": PATH, "capsule-protocol": "?1", "authorization": BASIC}
-    assert http.content == ASKED
+    assert http.content == BEHIND + ASKED
     up.channel.put(ip4(b"out"), 1.0)
     run_against(session, tls, http)
-    assert http.content == ASKED + datagram_capsule(ip4(b"out"))
+    assert http.content == BEHIND + ASKED + datagram_capsule(ip4(b"out"))
     http.say(datagram_capsule(ip4(b"in")))
     run_against(session, tls, http)
     assert up.channel.take() == [ip4(b"in")]

@@ -34,6 +34,6 @@ def describe(
         **algorithms_of(suites),
         ipv6=applied.plan.ipv6,
         networks=tuple(map(str, traffic.networks)),
-        left_out=tuple(map(str, traffic.left_out)),
+        left_out=tuple(map(str, traffic.beside)),
         process=os.getpid(),
     )

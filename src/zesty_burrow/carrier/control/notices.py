@@ -13,7 +13,7 @@ from zesty_burrow.errors import BurrowError
 log = logging.getLogger(__name__)
 UNTIL_RENEWED, BLOCKED = "keys-not-renewed", "traffic-blocked"
 NOT_GRANTED, REFUSED_SERVER = "networks-not-granted", "dns-server-refused"
-NO_SERVERS = "name-servers-missing"
+NO_SERVERS, NOT_FORWARDING = "name-servers-missing", "forwarding-off"
 
 
 class Notices:
@@ -33,14 +33,19 @@ class Notices:
         self._found[BLOCKED, profile] = finding(BLOCKED, profile, why)
 
     def granted(self, profile: str, applied: Applied, *, lacks_servers: bool = False) -> None:
-        """What the gateway does not carry of the profile's networks, and names for name servers without right.
+        """What the gateway does not carry of the profile's networks, and names for name servers without right; and
+        what this machine does not forward.
 
         ``lacks_servers``: there is none that could be asked for all names.
         """
         self.drop(NO_SERVERS)
         if lacks_servers:
             self.add(finding(NO_SERVERS, profile))
-        for slug, what in ((NOT_GRANTED, applied.not_granted), (REFUSED_SERVER, applied.refused_servers)):
+        for slug, what in (
+            (NOT_GRANTED, applied.not_granted),
+            (REFUSED_SERVER, applied.refused_servers),
+            (NOT_FORWARDING, applied.not_forwarding),
+        ):
             self.drop(slug)
             if what:
                 self.add(finding(slug, profile, ", ".join(what)))

@@ -20,6 +20,7 @@ from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.core.net import Address, LocalNetwork, Network, covers, is_host
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import GatewayUnreachable, MachineError
+from zesty_burrow.host.forwarding import SETTINGS, is_forwarding
 from zesty_burrow.host.journal.journal import Journal
 from zesty_burrow.host.names.names_record import Layer
 from zesty_burrow.host.names.resolved import Resolved, find_resolved
@@ -49,7 +50,8 @@ def bring_up(netlink: Netlink, device: str, mtu: int) -> None:
 @dataclass(frozen=True, slots=True)
 class Applied:
     """What is in force: the plan and the name servers that are used; what the gateway did not grant; servers that it
-    names and that cannot be meant; who is asked by DNS over TLS.
+    names and that cannot be meant; who is asked by DNS over TLS; kernel settings without which networks behind this
+    machine are not reached.
     """
 
     plan: RoutingPlan
@@ -57,6 +59,7 @@ class Applied:
     not_granted: tuple[str, ...] = ()
     refused_servers: tuple[str, ...] = ()
     encrypted: TlsNameServer | None = None
+    not_forwarding: tuple[str, ...] = ()
 
 
 def sort_servers(granted: Up, gateway: str) -> tuple[tuple[Address, ...], tuple[Address, ...]]:
@@ -172,7 +175,9 @@ class HostConfig:
         ranges = [entry for entry in granted.remote if entry.version in versions]
         not_granted = tuple(str(one) for one in self._asked(plan) if not covers(ranges, one))
         encrypted = self._forwarder.encrypted if self._forwarder is not None else None
-        return Applied(plan, shown, not_granted, tuple(map(str, refused)), encrypted)
+        told = sorted({network.version for network in self._profile.traffic.behind})
+        off = tuple(SETTINGS[version] for version in told if not is_forwarding(version))
+        return Applied(plan, shown, not_granted, tuple(map(str, refused)), encrypted, off)
 
     def lead_to(self, *gateways: tuple[str, Profile]) -> None:
         """Before a gateway is asked: it has to be reached outside the tunnel, and none but these any more."""

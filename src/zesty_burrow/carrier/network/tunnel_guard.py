@@ -53,7 +53,7 @@ class TunnelGuard:
         self._profile, traffic = profile, profile.traffic
         kept = self._local if traffic.everything and traffic.local_network == "outside" else ()
         held = held_by(traffic) if self.holds else ()
-        self._share = replace(self._share, held=held, what=profile.name, local=kept, left_out=traffic.left_out)
+        self._share = replace(self._share, held=held, what=profile.name, local=kept, left_out=traffic.beside)
 
     def open_to_servers(self, servers: Iterable[Address]) -> None:
         """To ask these name servers for the gateway's address, by sockets of ours alone."""

@@ -68,6 +68,9 @@ def _add_ways(parser: ArgumentParser) -> None:
     parser.add_argument("--networks", metavar="LIST", help="networks that go through the tunnel, or `everything`")
     parser.add_argument("--leave-out", metavar="LIST", help="networks that do not go through the tunnel, or `none`")
     parser.add_argument(
+        "--behind", metavar="LIST", help="networks behind this machine, of which the gateway is told, or `none`"
+    )
+    parser.add_argument(
         "--transport",
         choices=TRANSPORTS,
         help="what the protocol travels in: UDP, TCP, or any: whichever is answered first",
@@ -162,6 +165,8 @@ def _reach(args: Namespace, profile: Profile) -> Profile:
         traffic = replace(traffic, networks=_networks("--networks", args.networks, "everything", EVERYTHING))
     if args.leave_out is not None:
         traffic = replace(traffic, left_out=_networks("--leave-out", args.leave_out, "none", ()))
+    if args.behind is not None:
+        traffic = replace(traffic, behind=_networks("--behind", args.behind, "none", ()))
     if args.name_servers is not None:
         traffic = replace(traffic, name_servers=_addresses("--name-servers", args.name_servers, "gateway"))
     return replace(profile, gateway=gateway, tunnel=tunnel, traffic=traffic, proxy=_proxy(args, profile.proxy))
@@ -212,6 +217,8 @@ def _told(profile: Profile) -> str:
     gateway, traffic = profile.gateway, profile.traffic
     shown = "everything" if traffic.networks == EVERYTHING else ", ".join(map(str, traffic.networks))
     shown += f" except {', '.join(map(str, traffic.left_out))}" if traffic.left_out else ""
+    if traffic.behind:
+        shown += f"; behind this machine: {', '.join(map(str, traffic.behind))}"
     known = words_of(profile)
     if profile.proxy is not None:
         known.append(f"by the proxy {profile.proxy}")

@@ -25,7 +25,7 @@ from zesty_burrow.core.dns.encrypted_resolver import EncryptedResolver
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.net import AddressRange, Endpoint
 from zesty_burrow.errors import MachineError, ProgramFault
-from zesty_burrow.host.netlink import Netlink
+from zesty_burrow.host.netlink import RT_TABLE_MAIN, Netlink, Route
 from zesty_burrow.host.packet_filter.source_translation import translate_source
 from zesty_burrow.host.tun import open_tun
 from zesty_burrow.lab import story
@@ -85,6 +85,7 @@ class GatewayHost:
     also: tuple[ProposalChoice, ...] = ()
     _tunnels: dict[AnyCaller, PathTunnel] = field(default_factory=dict)
     _by_inner: dict[bytes, AnyCaller] = field(default_factory=dict)
+    _behind: dict[AnyCaller, tuple[Route, ...]] = field(default_factory=dict)
     _promised: deque[bytes] = field(default_factory=lambda: deque(maxlen=128))
     _path: DataPath | None = None
     _port: EitherPort | None = None
@@ -194,7 +195,12 @@ class GatewayHost:
             wall_time=now,
             anchors=(self.authority.certificate,),
             redirect=f"https://{self.place.host_name}/" if redirects else "",
+            networks_of=self._networks_of,
         )
+
+    def _networks_of(self, account: str) -> tuple[AddressRange, ...]:
+        """Which networks an account may say are behind it."""
+        return tuple(AddressRange.of(one) for one in story.CALLERS_NETWORKS)
 
     def server_keys(self) -> tuple[PrivateKey, tuple[x509.Certificate, ...]]:
         """What it proves itself with."""
@@ -330,6 +336,7 @@ class GatewayHost:
         self._promised = deque((one for one in self._promised if one not in addresses), maxlen=128)
         if self._path is not None and "silent" not in self.faults:
             self._path.add(tunnel)
+        self.behind(caller)
 
     def _port_to(self, peer: Endpoint) -> DatagramPort:
         """Its connection where it has one: what the fast path knows are UDP sockets."""
@@ -337,11 +344,30 @@ class GatewayHost:
             raise ProgramFault("the gateway was not started")
         return self._streams.connections.get(peer) or self._port
 
+    def behind(self, caller: AnyCaller) -> None:
+        """Send packets for the networks behind a caller to its tunnel; where two tell of one, the earlier has it."""
+        told = caller.networks if isinstance(caller, ConnectIpCaller) and caller in self._tunnels else ()
+        wanted = tuple(Route(str(network), RT_TABLE_MAIN, "exit0") for one in told for network in one.networks())
+        before = self._behind.pop(caller, ())
+        if self._path is None or wanted == before:
+            return
+        kept = {route for routes in self._behind.values() for route in routes}
+        with Netlink() as netlink:
+            for route in set(before) - kept:
+                netlink.delete_route(route)
+            for route in set(wanted) - kept:
+                netlink.add_route(route)
+        if wanted:
+            self._behind[caller] = wanted
+        self._path.refresh()
+
     def ended(self, caller: AnyCaller) -> None:
         """Its tunnel is over, if it had one."""
         tunnel = self._tunnels.pop(caller, None)
         if tunnel is None:
             return
+        if caller in self._behind:
+            self.behind(caller)
         for address in [address for address, one in self._by_inner.items() if one is caller]:
             del self._by_inner[address]
         if self._path is not None:

@@ -54,6 +54,9 @@ class Owner(Protocol):
     def began(self, caller: ConnectIpCaller, tunnel: QueuedTunnel, remote: tuple[AddressRange, ...]) -> None:
         """A caller's tunnel is up."""
 
+    def behind(self, caller: ConnectIpCaller) -> None:
+        """The networks behind a caller are other ones."""
+
     def ended(self, caller: ConnectIpCaller) -> None:
         """A caller's tunnel is over."""
 
@@ -146,15 +149,18 @@ class HttpCallers:
                 if isinstance(event, Up) and isinstance(event.channel, QueuedChannel):
                     tunnel = QueuedTunnel(event.channel, connection.io, peer, waits=False)
                     self.owner.began(connection.caller, tunnel, event.remote)
+                elif isinstance(event, ChannelChanged):
+                    self.owner.behind(connection.caller)
                 elif isinstance(event, Down):
                     self._end(peer)
                     break
-
         for one in self._quic_io.take_events() if self._quic_io is not None else ():
             if isinstance(one.event, Up) and isinstance(one.event.channel, QueuedChannel) and self._quic_io is not None:
                 sender = _Sender(one.caller, self._quic_io)
                 tunnel = QueuedTunnel(one.event.channel, sender, one.caller.peer, waits=False)
                 self.owner.began(one.caller, tunnel, one.event.remote)
+            elif isinstance(one.event, ChannelChanged):
+                self.owner.behind(one.caller)
             elif isinstance(one.event, Down):
                 self.owner.ended(one.caller)
 

@@ -15,7 +15,7 @@ from zesty_burrow.core.credentials import ClientKey, NamePassword
 from zesty_burrow.core.crypto.private_key import load_private_key
 from zesty_burrow.core.crypto.tls_engine import TlsOptions, make_context
 from zesty_burrow.core.identity import IdType
-from zesty_burrow.core.net import Address, AddressRange, Endpoint
+from zesty_burrow.core.net import Address, AddressRange, Endpoint, collapse
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.core.proxy import LONGEST_HEADER
 from zesty_burrow.core.scope import CredentialsKind
@@ -37,8 +37,8 @@ class ClientConfig:
     """``make_link``: a new connection's end, which may go on with an earlier TLS session.
 
     ``authorization``: makes the header of that name, after the proof; None where nobody signs in by it. ``families``:
-    versions of IP to ask for; ``remote``: what is wanted through the tunnel; ``wanted``: addresses that this side had
-    before. ``key_log``: lines for an analyser, as they come.
+    versions of IP to ask for; ``remote``: what is wanted through the tunnel; ``behind``: what the gateway is told to
+    send here; ``wanted``: addresses that this side had before. ``key_log``: lines for an analyser, as they come.
     """
 
     gateway: Endpoint
@@ -54,6 +54,7 @@ class ClientConfig:
     keep_alive: float
     give_up: float
     wanted: tuple[Address, ...] = ()
+    behind: tuple[AddressRange, ...] = ()
     key_log: list[str] = field(default_factory=list, repr=False)
 
 
@@ -89,6 +90,7 @@ def client_config(profile: Profile, request: SessionRequest) -> ClientConfig:
         keep_alive=settings.keep_alive_seconds,
         give_up=settings.peer_seconds,
         wanted=request.wanted,
+        behind=tuple(AddressRange.of(one) for one in collapse(profile.traffic.behind) if one.version in versions),
         key_log=lines,
     )
 

@@ -51,7 +51,7 @@ class GatewayConfig:
     """``password_of``: an account's, None where there is none such; ``assign``: as for every gateway of the lab.
 
     ``anchors``: authorities of callers' certificates; ``sign_ins``: which ways to sign in are enough, by the words of
-    a profile. ``remote``: where packets are carried to.
+    a profile. ``remote``: where packets are carried to; ``networks_of``: behind which networks an account may be.
     """
 
     password_of: Callable[[str], str | None]
@@ -62,10 +62,14 @@ class GatewayConfig:
     sign_ins: tuple[str, ...] = (BASIC, CERTIFICATE)
     template: str = WELL_KNOWN
     redirect: str = ""
+    networks_of: Callable[[str], tuple[AddressRange, ...]] = lambda account: ()
 
 
 class ConnectIpCaller:
-    """One connection. ``account``: as whom it has signed in; ``channel``: None until it is up."""
+    """One connection. ``account``: as whom it has signed in; ``channel``: None until it is up.
+
+    ``networks``: those behind the caller, as it has told and may.
+    """
 
     local_port = 1
 
@@ -73,6 +77,7 @@ class ConnectIpCaller:
         self.config, self.peer, self.transport = config, peer, transport
         self.account = ""
         self.channel: HttpChannel | None = None
+        self.networks: tuple[AddressRange, ...] = ()
         self.is_over = False
         self.link = link
         self._shown: tuple[x509.Certificate, ...] = ()
@@ -209,7 +214,8 @@ class ConnectIpCaller:
             return
         if isinstance(self.channel, CapsuleHttpChannel) and self.channel.diverted is not None:
             data = self.channel.diverted(data)
-        self._tunnel.feed(data)
+        if self._tunnel.feed(data):
+            self._take_networks(now)
         if self._tunnel.asked:
             asked, self._tunnel.asked = self._tunnel.asked, []
             self._assign(asked, now)
@@ -229,13 +235,21 @@ class ConnectIpCaller:
         rows = [_whole(one) for one in entries]
         self.link.content(write_addresses(CapsuleType.ADDRESS_ASSIGN, rows))
         if self.channel is None and self._assigned:
-            remote = ranges_of(self._assigned)
+            remote = (*ranges_of(self._assigned), *self.networks)
             kind = CapsuleHttpChannel if self.transport is Transport.STREAM else HttpChannel
             self.channel = kind(self._routes, remote, self.link.room)
             if isinstance(self.channel, CapsuleHttpChannel):
                 self.channel.begin_stream(self._tunnel.reader)
             network = inner or NetworkSettings(self._assigned)
             self._events.append(Up(now, network, remote, self.channel))
+
+    def _take_networks(self, now: float) -> None:
+        """What the caller tells of (RFC 9484 §4.7.3), as far as it is the account's to tell."""
+        before, told = self.networks, self._tunnel.routes or ()
+        self.networks = intersect(told, self.config.networks_of(self.account))
+        if self.channel is not None and self.networks != before:
+            self.channel.change(self._routes, (*ranges_of(self._assigned), *self.networks))
+            self._events.append(ChannelChanged(now))
 
     def _end(self, now: float, why: str, *, by_peer: bool) -> None:
         if not self.is_over:

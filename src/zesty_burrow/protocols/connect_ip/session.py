@@ -44,10 +44,12 @@ from zesty_burrow.protocols.connect_ip.wire.capsules import (
     AddressEntry,
     CapsuleType,
     Interface,
+    Route,
     no_address,
     read_payload,
     write_addresses,
     write_capsule,
+    write_routes,
 )
 from zesty_burrow.protocols.gateway_proof import prove_chain
 from zesty_burrow.protocols.session import (
@@ -305,7 +307,8 @@ class ConnectIpSession:
             entries.append(AddressEntry(self._requests, before))
         self._waited = frozenset(one.request for one in entries)
         if self._link is not None and entries:
-            self._link.content(write_addresses(CapsuleType.ADDRESS_REQUEST, entries))
+            told = write_routes([Route(one) for one in self.config.behind]) if self.config.behind else b""
+            self._link.content(told + write_addresses(CapsuleType.ADDRESS_REQUEST, entries))
         self._patience = now + PATIENCE
 
     def _on_content(self, data: bytes, now: float) -> None:
@@ -355,12 +358,12 @@ class ConnectIpSession:
         if self.channel is not None:
             if not set(network.addresses) & set(self._addresses):
                 raise GatewayError(f"the gateway {self.peer[0]} has given other addresses than before")
-            self.channel.change(ranges_of(network.addresses), remote)
+            self.channel.change(self._local(network.addresses), remote)
             self._events += [ChannelChanged(now), Moved(now, self.peer)]
         else:
             self._addresses = network.addresses
             kind = CapsuleHttpChannel if self.transport is Transport.STREAM else HttpChannel
-            self.channel = kind(ranges_of(network.addresses), remote, room)
+            self.channel = kind(self._local(network.addresses), remote, room)
             self._events.append(Up(now, network, remote, self.channel))
         if isinstance(self.channel, CapsuleHttpChannel):
             self.channel.begin_stream(self._tunnel.reader)
@@ -372,6 +375,9 @@ class ConnectIpSession:
         refused = tuple(f"the address {one}" for one in usable if not is_host(one.ip))
         return NetworkSettings(good, refused=refused)
 
+    def _local(self, addresses: tuple[Interface, ...]) -> tuple[AddressRange, ...]:
+        return (*ranges_of(addresses), *self.config.behind)
+
     def _remote(self) -> tuple[AddressRange, ...]:
         return intersect(self.config.remote, self._tunnel.routes or ())
 
@@ -381,7 +387,7 @@ class ConnectIpSession:
         if not set(self._addresses) <= set(network.addresses):
             raise GatewayError(f"the gateway {self.peer[0]} has taken this machine's address away")
         if self.channel is not None:
-            self.channel.change(ranges_of(self._addresses), self._remote())
+            self.channel.change(self._local(self._addresses), self._remote())
             self._events.append(ChannelChanged(now))
 
     # Signs of life, and their end.

@@ -56,6 +56,7 @@ class ConnectIpSettings(ProtocolSettings):
     peer_seconds: int = 180
 
     hands_out_name_servers = False
+    tells_routes = True
 
     @property
     def gateway_identity(self) -> Identity | None:
