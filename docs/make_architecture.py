@@ -9,7 +9,7 @@ HERE = Path(__file__).parent
 WIDTH, HEIGHT = 1280, 800
 ROOMS = [
     [("cli", "parser, exit codes"), ("commands", "one module a command")],
-    [("report", "text and JSON"), ("lab", "simulated internet")],
+    [("report", "text and JSON"), ("lab", "simulated internet"), ("fleet", "devices,\nhanding over")],
     [("carrier", "supervisor,\ndata path, control"), ("observe", "outside view"), ("gather", "portal")],
     [("host", "device, netlink, journal"), ("store", "profiles, secrets")],
     [("intake", "files become a kit")],

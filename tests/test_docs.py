@@ -90,7 +90,7 @@ def test_commands_and_exit_codes():
     codes = {kind.exit_code for kind in vars(errors).values() if isinstance(kind, type) and hasattr(kind, "exit_code")}
     for code in codes | {10, 11, 130}:
         assert f"| {code} |" in text
-    shown = set(re.findall(r"^zesty (\w+)", (ROOT / "README.md").read_text(), re.MULTILINE))
+    shown = set(re.findall(r"^zesty ([\w-]+)", (ROOT / "README.md").read_text(), re.MULTILINE))
     assert shown <= set(COMMANDS)
 
 

@@ -15,7 +15,8 @@ from zesty_burrow.core.policy.strength import BITS, strength
 from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.core.profile import Gateway, Profile, SignIn, Traffic
 from zesty_burrow.errors import InputError, ProfileInvalid
-from zesty_burrow.profiles.advice import DEVICES, advise
+from zesty_burrow.profiles.advising.advice import advise
+from zesty_burrow.profiles.advising.clients import DEVICES
 from zesty_burrow.profiles.policy import judge_profile, read_policy, restrict
 from zesty_burrow.protocols.ikev2.probe import IkeCapabilities
 from zesty_burrow.protocols.ikev2.settings import AlgorithmChoice, IkeSettings, ProposalChoice, offers_of

@@ -14,6 +14,7 @@ CLONE_NEWUTS = 0x04000000
 CLONE_NEWUSER = 0x10000000
 CLONE_NEWPID = 0x20000000
 CLONE_NEWNET = 0x40000000
+MNT_DETACH = 2
 MS_BIND, MS_REC, MS_PRIVATE, MS_NOSUID, MS_NODEV = 0x1000, 0x4000, 1 << 18, 2, 4
 PR_SET_PDEATHSIG = 1
 SO_NETNS_COOKIE = 71
@@ -52,6 +53,11 @@ def mount(source: str, target: str, kind: str = "", flags: int = 0, data: str = 
         ),
         f"mount {target}",
     )
+
+
+def unmount(target: str) -> None:
+    """umount2(2); what is in use is let go of once it is not any more."""
+    _check(_libc.umount2(target.encode(), MNT_DETACH), f"unmount {target}")
 
 
 def set_host_name(name: str) -> None:

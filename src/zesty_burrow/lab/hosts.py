@@ -18,6 +18,7 @@ from zesty_burrow.errors import BurrowError
 from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.lab import story
 from zesty_burrow.lab.authority import Authority, make_key, use_certificate
+from zesty_burrow.lab.devices.laptop import Laptop
 from zesty_burrow.lab.gateways.gateway import GatewayHost
 from zesty_burrow.lab.local_network.conditions import Conditions
 from zesty_burrow.lab.local_network.router import LocalNetwork, Router
@@ -40,8 +41,8 @@ class Secrets:
 Calls = dict[str, Callable[[dict[str, Any]], dict[str, Any]]]
 
 
-async def start_role(name: str, secrets: Secrets) -> Calls:
-    """Start a host's services; the calls that the lab may make to it."""
+async def start_role(name: str, secrets: Secrets, folder: Path) -> Calls:
+    """Start a host's services; the calls that the lab may make to it. ``folder``: the lab's."""
     if name in story.PLACE_BY_NAME:
         calls = _gateway(name, secrets)
         if name == story.OFFICE.name:
@@ -62,7 +63,20 @@ async def start_role(name: str, secrets: Secrets) -> Calls:
         await Observatory(observatory_config()).start()
     elif name == story.PORTAL_HOST:
         return _portal(secrets)
+    elif name == story.LAPTOP:
+        return _laptop(folder / name)
     return {}
+
+
+def _laptop(home: Path) -> Calls:
+    laptop = Laptop(home)
+    laptop.start()
+
+    def set_faults(request: dict[str, Any]) -> dict[str, Any]:
+        laptop.set_faults(frozenset(request["faults"]))
+        return laptop.status()
+
+    return {"faults": set_faults, "status": lambda _: laptop.status()}
 
 
 async def _router() -> Calls:
@@ -148,7 +162,7 @@ def observatory_config() -> ObservatoryConfig:
 async def serve_host(name: str, secrets: Secrets, keeper: Path) -> None:
     """Start the services, report to the keeper, and answer its calls until it goes."""
     try:
-        calls = await start_role(name, secrets)
+        calls = await start_role(name, secrets, keeper.parent)
         report: dict[str, Any] = {"hello": name}
     except Exception as problem:
         calls, report = {}, {"hello": name, "error": f"{type(problem).__name__}: {problem}"}

@@ -20,6 +20,7 @@ from zesty_burrow.errors import MachineError
 from zesty_burrow.lab import kit, story
 from zesty_burrow.lab.authority import make_authority
 from zesty_burrow.lab.builder import build, enter_fresh_namespaces, peer_process
+from zesty_burrow.lab.devices.laptop import prepare_keys
 from zesty_burrow.lab.hosts import Secrets
 from zesty_burrow.store.seal import write_private
 
@@ -165,7 +166,9 @@ def prepare_folder(folder: Path) -> Secrets:
     write_private(folder / "shared-key.txt", f"{secrets.shared_key}\n".encode())
     home = folder / story.WORKSTATION
     home.mkdir(mode=0o700)
-    write_private(home / "settings.toml", f'observatory = "{story.OBSERVATORY_URL}"\n'.encode())
+    prepare_keys(folder)
+    for one in (home, folder / story.LAPTOP):
+        write_private(one / "settings.toml", f'observatory = "{story.OBSERVATORY_URL}"\n'.encode())
     return secrets
 
 

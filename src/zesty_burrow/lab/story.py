@@ -13,6 +13,8 @@ PROVIDER = "Quillwort Relay"
 DOMAIN = "quillwort.example"
 ACCOUNT = "tidewrack_heron"
 WORKSTATION = "heron"
+LAPTOP = "curlew"
+LAPTOP4, LAPTOP6 = "203.0.113.82", "2001:db8:b7::82"
 OBSERVATORY_NAME = "observatory.example"
 PROBE_ZONE = "probe.observatory.example"
 OBSERVATORY_URL = f"http://{OBSERVATORY_NAME}"
@@ -81,6 +83,15 @@ ROUTER_FAULTS = {
     "proxy-dies": "the proxies end every connection at once, once",
 }
 """How the local network can turn hostile."""
+
+
+LAPTOP_FAULTS = {
+    "offline": "it is not in any network",
+    "wrong-host-key": "its SSH host key is another one",
+    "refuses": "it lets nobody in by SSH",
+    "full-disk": "its disk is full",
+}
+"""What the laptop can do wrong."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -158,7 +169,12 @@ OFFICE = Site(
 """The office's own gateway, reached by a dynamic DNS name."""
 GATEWAYS = (*PLACES, OFFICE)
 PLACE_BY_NAME = {place.name: place for place in GATEWAYS}
-FAULTS_OF = {**dict.fromkeys(PLACE_BY_NAME, FAULTS), PORTAL_HOST: PORTAL_FAULTS, ROUTER: ROUTER_FAULTS}
+FAULTS_OF = {
+    **dict.fromkeys(PLACE_BY_NAME, FAULTS),
+    PORTAL_HOST: PORTAL_FAULTS,
+    ROUTER: ROUTER_FAULTS,
+    LAPTOP: LAPTOP_FAULTS,
+}
 """What each host can do wrong."""
 
 ISP_RESOLVER4, ISP_RESOLVER6 = "192.0.2.53", "2001:db8:c0b::53"
@@ -264,6 +280,7 @@ def links() -> tuple[Link, ...]:
         _leaf("observatory", "203.0.113.1/28", "2001:db8:b5::", (f"{OBSERVATORY4}/28", f"{OBSERVATORY6}/64")),
     ]
     rows.append(_leaf(PORTAL_HOST, "203.0.113.65/28", "2001:db8:b6::", (f"{PORTAL4}/28", f"{PORTAL6}/64")))
+    rows.append(_leaf(LAPTOP, "203.0.113.81/28", "2001:db8:b7::", (f"{LAPTOP4}/28", f"{LAPTOP6}/64")))
     for place in GATEWAYS:
         prefix6 = place.address6(0).removesuffix("0")
         own = (f"{place.address4(2)}/28", f"{place.address6(2)}/64")
@@ -298,6 +315,7 @@ def geofeed() -> str:
         rows.append(f"{place.address6(0).removesuffix('0')}/48,{own}")
         rows.append(f"203.0.113.{128 + 16 * place.number}/28,DE,DE-HH,Hamburg,")
         rows.append(f"{place.elsewhere6.removesuffix('3')}/48,DE,DE-HH,Hamburg,")
+    rows += ["203.0.113.80/28,SI,SI-050,Koper,", "2001:db8:b7::/48,SI,SI-050,Koper,"]
     rows += ["198.51.100.240/28,EE,EE-37,Tallinn,", "2001:db8:10ff::/48,EE,EE-37,Tallinn,"]
     rows += ["203.0.113.0/28,CH,CH-ZH,Zurich,", "2001:db8:b5::/48,CH,CH-ZH,Zurich,"]
     return "\n".join(rows) + "\n"
@@ -314,6 +332,8 @@ def operators() -> str:
         "203.0.113.128/25,Quillwort Relay",
         "2001:db8:1000::/36,Quillwort Relay",
         "203.0.113.0/28,Farwatch",
+        "203.0.113.80/28,Cobblewire",
+        "2001:db8:b7::/48,Cobblewire",
         "2001:db8:b5::/48,Farwatch",
     ]
     return "\n".join(rows) + "\n"

@@ -91,4 +91,5 @@ _STEPS: dict[int, Callable[[Database, Transaction], None]] = {
     4: _sql("0004_shared_seal_and_facts.sql"),
     5: _sql("0005_changes.sql"),
     6: _describe_profiles,
+    7: _sql("0007_devices.sql"),
 }

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from zesty_burrow.core.scope import Scope
     from zesty_burrow.intake.import_plan import NewProfile
     from zesty_burrow.profiles.trust_facts import Facts, FactsOf
+    from zesty_burrow.store.fleet_store import FleetStore
     from zesty_burrow.store.seal import Seal
 
 
@@ -192,6 +193,13 @@ class Store:
         else:
             transaction.execute("INSERT INTO seal (salt, proof) VALUES (?, ?)", urandom(SALT_SIZE), proof)
 
+    @property
+    def fleet(self) -> FleetStore:
+        """Devices, and this machine's own keys."""
+        from zesty_burrow.store.fleet_store import FleetStore
+
+        return FleetStore(self._database, lambda: self.seal, self._note_proof)
+
     # Profiles.
 
     def digests(self) -> dict[str, str]:
@@ -328,6 +336,7 @@ class Store:
             if transaction.execute("SELECT 1 FROM profiles WHERE name = ?", new):
                 raise Clash(f"there is a profile {new!r} already", next_step="Choose another name.")
             _rewrite(transaction, row.name, replace(profile, name=new))
+            transaction.execute("UPDATE device_rules SET profile = ? WHERE profile = ?", new, row.name)
             query = "SELECT id, label, device, kind, sealed FROM credentials WHERE profile = ?"
             for number, label, device, kind, sealed in transaction.execute(query, row.name):
                 # The seal binds a secret to whom it is for.
@@ -414,9 +423,11 @@ class Store:
     def reseal(self, new: Seal) -> int:
         """Encrypt every secret again under another key, in one transaction. The number of secrets."""
         from zesty_burrow.core.scope import Scope
+        from zesty_burrow.store.fleet_store import seal_keys_again
 
         with self._reading() as transaction:
-            some_before = history.holds_secrets(transaction)
+            keys = transaction.execute("SELECT 1 FROM own_keys LIMIT 1")
+            some_before = bool(keys) or history.holds_secrets(transaction)
         old = self.seal if some_before else self._seal_where("1 = 1")
         with self._writing() as transaction:
             query = "SELECT id, label, device, profile, kind, sealed FROM credentials"
@@ -432,9 +443,10 @@ class Store:
                 renewed[history.mark_of(bytes(sealed))] = history.mark_of(fresh)
                 transaction.execute("UPDATE credentials SET sealed = ? WHERE id = ?", fresh, number)
             history.seal_again(transaction, again, renewed)
+            own = seal_keys_again(transaction, lambda subject, sealed: new.seal(old.open(sealed, subject), subject))
             self._note_proof(transaction, new, replace=True)
         self._seal = new
-        return len(rows)
+        return len(rows) + own
 
     # What certificates and revocation lists say.
 

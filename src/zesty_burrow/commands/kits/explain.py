@@ -9,7 +9,7 @@ from zesty_burrow import errors
 from zesty_burrow.commands.context import Context
 from zesty_burrow.core.finding import CODES, Code, Severity
 from zesty_burrow.errors import BurrowError, NotFound
-from zesty_burrow.report.results.explanation import ExplainResult
+from zesty_burrow.report.results.kits import ExplainResult
 
 EXAMPLE = "zesty explain dns-leak"
 

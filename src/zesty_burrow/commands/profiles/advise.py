@@ -12,7 +12,8 @@ from zesty_burrow.commands.profiles.list_profiles import add_filters, filters
 from zesty_burrow.core.policy.policy import Policy
 from zesty_burrow.core.profile import Gateway, Profile
 from zesty_burrow.errors import NotFound, UsageError
-from zesty_burrow.profiles.advice import DEVICES, Advice, advise
+from zesty_burrow.profiles.advising.advice import Advice, advise
+from zesty_burrow.profiles.advising.clients import DEVICES
 from zesty_burrow.profiles.text import read_profile
 from zesty_burrow.profiles.ways import WayAnswer, answer_of, every_way
 from zesty_burrow.protocols.ikev2.settings import IkeSettings

@@ -110,7 +110,8 @@ def _best(args: Namespace, profile: Profile, settings: IkeSettings, policy: Poli
     """What advice says, from a gateway that has answered."""
     from zesty_burrow.carrier.costs import measure_costs
     from zesty_burrow.carrier.probe import probe_gateways
-    from zesty_burrow.profiles.advice import DEVICES, advise
+    from zesty_burrow.profiles.advising.advice import advise
+    from zesty_burrow.profiles.advising.clients import DEVICES
 
     asked = probe_gateways([profile], args.timeout, lambda _: None)[0]
     advice = advise(

@@ -9,7 +9,7 @@ from zesty_burrow.report.results.base import EXIT_NOTHING, Result, finding_docum
 
 if TYPE_CHECKING:
     # Types alone: a command that needs none of these rooms must not wait for them.
-    from zesty_burrow.core.finding import Finding
+    from zesty_burrow.core.finding import Code, Finding
     from zesty_burrow.intake.import_plan import ProfileDifference
     from zesty_burrow.intake.kit import Kit
 
@@ -101,3 +101,15 @@ class PlacesResult(Result):
     reason: str
     shown_by: ClassVar[str] = "kits"
     kind: ClassVar[str] = "places"
+
+
+@dataclass(frozen=True)
+class ExplainResult(Result):
+    """``explain``."""
+
+    codes: tuple[Code, ...]
+    shown_by: ClassVar[str] = "kits"
+    kind: ClassVar[str] = "explanation"
+
+    def content(self) -> dict[str, Any]:
+        return {"codes": [{**asdict(entry), "severity": str(entry.severity)} for entry in self.codes]}

@@ -11,7 +11,7 @@ if TYPE_CHECKING:
     # Types alone: a command that needs none of these rooms must not wait for them.
     from zesty_burrow.core.policy.suite import Suite
     from zesty_burrow.core.rehearsal import Rehearsal
-    from zesty_burrow.profiles.advice import Advice
+    from zesty_burrow.profiles.advising.advice import Advice
     from zesty_burrow.profiles.ways import WayAnswer
 
 

@@ -8,7 +8,7 @@ from typing import Any
 from zesty_burrow.core.finding import Severity
 from zesty_burrow.core.policy.algorithms import TransformType
 from zesty_burrow.errors import printable
-from zesty_burrow.profiles.advice import Advice, Row
+from zesty_burrow.profiles.advising.advice import Advice, Row
 from zesty_burrow.profiles.ways import best_way
 from zesty_burrow.report.findings import findings_table
 from zesty_burrow.report.layout import Column, Indented, Table, Text

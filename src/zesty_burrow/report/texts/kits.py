@@ -7,11 +7,11 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 from zesty_burrow.errors import printable
-from zesty_burrow.report.findings import findings_table
+from zesty_burrow.report.findings import SEVERITY_STYLES, findings_table
 from zesty_burrow.report.layout import Column, Indented, Table, Text
 from zesty_burrow.report.parts import Parts, heading, plural, some
 from zesty_burrow.report.results.base import Result
-from zesty_burrow.report.results.kits import KitResult, PlacesResult
+from zesty_burrow.report.results.kits import ExplainResult, KitResult, PlacesResult
 
 if TYPE_CHECKING:
     from zesty_burrow.intake.import_plan import ProfileDifference
@@ -143,4 +143,31 @@ def _places(result: PlacesResult) -> Parts:
     yield Text(f"Import them all: zesty import {result.portal}; or one of them: --place NAME")
 
 
-RENDERERS: dict[type[Result], Callable[[Any], Parts]] = {KitResult: kit_text, PlacesResult: _places}
+def _explanation(result: ExplainResult) -> Parts:
+    if len(result.codes) > 1:
+        table = Table(Column(whole=True), Column(whole=True), Column())
+        for code in result.codes:
+            table.add_row(
+                Text(code.severity, style=SEVERITY_STYLES[code.severity]), Text(code.slug, style="bold"), code.title
+            )
+        yield table
+        return
+    for code in result.codes:
+        yield Text.assemble((code.slug, "bold"), " (", (code.severity, SEVERITY_STYLES[code.severity]), ")")
+        table = Table(Column(whole=True, style="dim"), Column())
+        for label, value in (
+            ("what", code.title),
+            ("why", code.why),
+            ("to do", code.remedy),
+            ("source", code.reference),
+        ):
+            if value:
+                table.add_row(label, Text(value))
+        yield Indented(table)
+
+
+RENDERERS: dict[type[Result], Callable[[Any], Parts]] = {
+    ExplainResult: _explanation,
+    KitResult: kit_text,
+    PlacesResult: _places,
+}

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from zesty_burrow.core.finding import Finding, finding
-from zesty_burrow.core.policy.algorithms import AEAD_NUMBERS, ALGORITHMS, Algorithm, TransformType, describe
+from zesty_burrow.core.policy.algorithms import AEAD_NUMBERS, ALGORITHMS, TransformType, describe
 from zesty_burrow.core.policy.policy import Policy, judge_suite, opinion
 from zesty_burrow.core.policy.strength import strength, suite_strength
 from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.core.profile import Profile
+from zesty_burrow.profiles.advising.clients import KINDS_OF_ALGORITHMS, Client, misfits
 from zesty_burrow.profiles.policy import judge_profile
 from zesty_burrow.protocols.ikev2.probe import IkeCapabilities
 from zesty_burrow.protocols.ikev2.settings import NAME as IKE
@@ -24,64 +25,8 @@ Costs = Mapping[tuple[int, int, int], float]
 """Seconds by type, number and key bits: of a packet for ciphers and ICVs, of an agreement for groups."""
 
 
-@dataclass(frozen=True, slots=True)
-class Device:
-    """A kind of device. ``knows``: whether it can be relied on to know an algorithm; empty ``methods`` means all."""
-
-    kind: str
-    words: str
-    knows: Callable[[Algorithm], bool]
-    methods: tuple[str, ...] = ()
-    proofs: tuple[str, ...] = ()
-    additional_key: bool = True
-    protocols: tuple[str, ...] = ()
-
-
-def _expected(entry: Algorithm) -> bool:
-    """What the RFCs ask every implementation to have."""
-    return any(status.startswith(("MUST", "SHOULD")) and "NOT" not in status for status in _both(entry))
-
-
-def _both(entry: Algorithm) -> tuple[str, str]:
-    return entry.ike_status, entry.esp_status
-
-
-_SMALL = {(T.ENCR, 14), (T.PRF, 4), (T.INTEG, 5)}
-"""RFC 8247 §2.1 to §2.3: what is asked for the sake of constrained devices."""
-
-
-def _asked_of_small(entry: Algorithm) -> bool:
-    """What may be counted on where little room is: what is mandatory, and what is asked for such devices."""
-    mandatory = any(status.startswith("MUST") and "NOT" not in status for status in _both(entry))
-    return mandatory or (entry.type, entry.number) in _SMALL
-
-
 SOURCES = {"connect-ip": "RFC 8446, RFC 9325", "l2tp-ipsec": "RFC 9395, RFC 8247, RFC 8221"}
 """Of advice about what was agreed on."""
-PHONE = Device(
-    "phone",
-    "a telephone's own client: counted on for what RFC 8247 and RFC 8221 ask of everybody, and no more",
-    lambda entry: _expected(entry) and entry.number not in (14, 28) if entry.type is T.ENCR else _expected(entry),
-    ("eap-mschapv2", "certificate", "pre-shared-key"),
-    ("certificate", "pre-shared-key"),
-    additional_key=False,
-    protocols=(IKE, "l2tp-ipsec"),
-)
-DEVICES: dict[str, Device] = {
-    "workstation": Device("workstation", "a computer with this program", lambda entry: entry.usable),
-    "phone": PHONE,
-    "tablet": replace(PHONE, kind="tablet", words="a tablet's own client: counted on as a phone's"),
-    "box": Device(
-        "box",
-        "a small device with a minimal initiator (RFC 7815): no EAP, no certificates; mandatory algorithms, and those "
-        "that RFC 8247 asks for constrained devices",
-        _asked_of_small,
-        ("pre-shared-key", "raw-public-key"),
-        ("pre-shared-key", "raw-public-key"),
-        additional_key=False,
-        protocols=(IKE,),
-    ),
-}
 
 
 @dataclass(frozen=True, slots=True)
@@ -152,7 +97,7 @@ class Advice:
 def advise(
     profile: Profile,
     policy: Policy,
-    device: Device,
+    device: Client,
     costs: Costs,
     known: Capabilities | None,
     *,
@@ -194,14 +139,13 @@ def advise(
 
 
 def _judge_agreed(
-    profile: Profile, policy: Policy, device: Device, known: Capabilities | None, *, asked: bool, gateway: str
+    profile: Profile, policy: Policy, device: Client, known: Capabilities | None, *, asked: bool, gateway: str
 ) -> Advice:
     """TLS 1.3 and IKEv1 leave little to choose: what was agreed on is held against the policy."""
     would = known.chosen if known else None
     found = judge_profile(policy, profile) + (judge_suite(policy, would, profile.name) if would else [])
     obstacles = [known.against] if known and known.against else []
-    if device.protocols and profile.tunnel.protocol not in device.protocols:
-        obstacles.append(f"goes over {profile.tunnel.protocol}, which a {device.kind} does not know")
+    obstacles += misfits(profile, device)
     source = SOURCES.get(profile.tunnel.protocol, "")
     reasons = (Reason(known.words, source),) if known and known.words else ()
     should = would if not any(entry.code.slug == "policy-negotiated" for entry in found) else None
@@ -210,7 +154,7 @@ def _judge_agreed(
 
 
 def _rows(
-    profile: Profile, policy: Policy, device: Device, costs: Costs, capabilities: IkeCapabilities | None
+    profile: Profile, policy: Policy, device: Client, costs: Costs, capabilities: IkeCapabilities | None
 ) -> tuple[Row, ...]:
     proposals = settings_of(profile).proposals("ike")
     offered = {(one.type, one.number, one.key_bits) for proposal in proposals for one in proposal.all()}
@@ -324,20 +268,11 @@ def _reasons(
     return found
 
 
-def _obstacles(profile: Profile, device: Device, rows: Sequence[Row]) -> list[str]:
-    """Why a profile cannot go to a kind of device as it is."""
-    found = []
-    sign_in = profile.sign_in
-    if device.methods and sign_in.method not in device.methods:
-        found.append(f"signs in by {sign_in.method}, which a {device.kind} does not know")
-    if device.proofs and sign_in.gateway not in device.proofs:
-        found.append(f"the gateway proves itself by {sign_in.gateway}, which a {device.kind} does not know")
-    if settings_of(profile).additional_key == "required" and not device.additional_key:
-        found.append(f"needs an additional shared key (RFC 8784), which a {device.kind} does not know")
-    for kind, words in ((T.ENCR, "cipher"), (T.PRF, "PRF"), (T.KE, "key exchange group")):
+def _obstacles(profile: Profile, device: Client, rows: Sequence[Row]) -> list[str]:
+    """Why a profile cannot go to a kind of device as it is, or to this gateway."""
+    found = misfits(profile, device)
+    for kind, words in KINDS_OF_ALGORITHMS:
         mine = [row for row in rows if row.type == kind and row.offered]
-        if mine and not any(row.device for row in mine):
-            found.append(f"offers no {words} that a {device.kind} knows")
-        elif mine and not any(row.device and row.gateway is not False for row in mine):
+        if any(row.device for row in mine) and not any(row.device and row.gateway is not False for row in mine):
             found.append(f"offers no {words} that the gateway knows")
     return found

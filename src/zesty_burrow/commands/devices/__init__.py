@@ -1,0 +1,1 @@
+"""Commands for devices, and those that run on them."""

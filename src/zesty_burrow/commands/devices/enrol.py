@@ -1,0 +1,89 @@
+"""``zesty enrol``, on a device: its key, and from which administrators its owner takes profiles unasked."""
+
+from __future__ import annotations
+
+import sys
+from argparse import ArgumentParser, Namespace
+from dataclasses import replace
+from pathlib import Path
+
+from zesty_burrow.commands.context import Context
+from zesty_burrow.errors import Malformed, NotFound, UsageError
+from zesty_burrow.fleet.keys import ADMINISTRATOR, DEVICE, OwnKeys, PublicKey, make_secret, read_key
+from zesty_burrow.report.results.devices import KeyResult
+from zesty_burrow.store.fleet_store import Administrator, FleetStore
+
+EXAMPLE = "zesty enrol --accept administrator.key"
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """The command's words."""
+    text = "take profiles from this administrator without being asked each time: FILE as `zesty devices key` wrote it"
+    parser.add_argument("--accept", type=Path, metavar="FILE", help=text)
+    text = "the administrator's code, as the administrator tells it; asked for on a terminal"
+    parser.add_argument("--code", default="", help=text)
+    text = "be asked again about what comes from the administrator with this code"
+    parser.add_argument("--withdraw", metavar="CODE", default="", help=text)
+
+
+def run(args: Namespace, context: Context) -> KeyResult:
+    """Make the key at first use; accept or withdraw; show the key."""
+    with context.store() as store:
+        fleet = store.fleet
+        own = OwnKeys(fleet.own_key(DEVICE, make_secret)).public(DEVICE)
+        if args.accept is not None:
+            _accept(args, context, fleet)
+        if args.withdraw:
+            _withdraw(args.withdraw, fleet)
+        accepted = [one for one in fleet.administrators() if one.accepted_at]
+    codes = tuple(read_key(one.key, ADMINISTRATOR).code for one in accepted)
+    return KeyResult("device", context.device(), own.text, own.code, codes, str(incoming(context)))
+
+
+def incoming(context: Context) -> Path:
+    """Where what an administrator sends is put, until it is read; only this user may look into it."""
+    return context.paths.make(context.paths.make(context.paths.data) / "incoming")
+
+
+def _accept(args: Namespace, context: Context, fleet: FleetStore) -> None:
+    from zesty_burrow.host.files import read_bounded
+
+    data, _ = read_bounded(args.accept, 1 << 16)
+    lines = [line for line in data.decode("utf-8", "replace").splitlines() if line.startswith(ADMINISTRATOR)]
+    if len(lines) != 1:
+        why = f"a line that begins with {ADMINISTRATOR!r} is needed"
+        raise Malformed(f"{args.accept} has no administrator's key in it", why=why, next_step="Ask for it again.")
+    key = read_key(lines[0], ADMINISTRATOR)
+    if not _is_confirmed(key, args.code, context):
+        raise UsageError(
+            "the administrator was not accepted",
+            why="the code was not confirmed",
+            next_step="Ask the administrator for the code (`zesty devices key` shows it), and give it: --code CODE",
+        )
+    before = next((one for one in fleet.administrators() if one.key == key.text), Administrator(key.text))
+    fleet.note_administrator(replace(before, accepted_at=context.now().strftime("%Y-%m-%dT%H:%M:%SZ")))
+
+
+def same_code(one: str, other: str) -> bool:
+    """However it is written."""
+    plain = [text.upper().replace("-", "").replace(" ", "") for text in (one, other)]
+    return plain[0] == plain[1]
+
+
+def _is_confirmed(key: PublicKey, code: str, context: Context) -> bool:
+    if code:
+        return same_code(code, key.code)
+    if not (sys.stdin.isatty() and sys.stderr.isatty()):
+        return False
+    context.reporter.note(f"The administrator's code is {key.code}.")
+    context.reporter.note("Whoever has that key can change the profiles on this device from now on.")
+    answer = context.reporter.ask("Is it the code that your administrator has told you? y or n [n] ")
+    return answer.casefold() in ("y", "yes")
+
+
+def _withdraw(code: str, fleet: FleetStore) -> None:
+    for one in fleet.administrators():
+        if one.accepted_at and same_code(code, read_key(one.key, ADMINISTRATOR).code):
+            fleet.note_administrator(replace(one, accepted_at=""))
+            return
+    raise NotFound(f"no administrator with the code {code!r:.40} is accepted", next_step="`zesty enrol` shows them.")

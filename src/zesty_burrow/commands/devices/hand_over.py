@@ -1,0 +1,283 @@
+"""``zesty hand-over``: profiles to devices, many at once; a second run does only what is left."""
+
+from __future__ import annotations
+
+import asyncio
+from argparse import ArgumentParser, Namespace
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from zesty_burrow.commands.context import Context
+from zesty_burrow.commands.devices.devices import add_selection, read_all, selection, stand
+from zesty_burrow.errors import BurrowError, Clash, NotFound, UsageError
+from zesty_burrow.fleet.keys import ADMINISTRATOR, DEVICE, OwnKeys, PublicKey, make_secret, read_key
+from zesty_burrow.fleet.standing import TIME, Standing, State
+from zesty_burrow.report.results.devices import HandOverResult, HandOverRow
+from zesty_burrow.store.devices import CONFIRMED, FAILED, HANDED, WAITING, Device, Handover
+
+if TYPE_CHECKING:
+    from zesty_burrow.core.credentials import Credentials
+    from zesty_burrow.core.profile import Profile
+    from zesty_burrow.fleet.push import Receipt, SshOptions
+    from zesty_burrow.store.store import CredentialsRow, Store
+
+EXAMPLE = "zesty hand-over --all --dry-run"
+PUSH, FILES, BUNDLE = "push", "files", "bundle"
+MOST_AT_ONCE = 200
+STATE_OF = {"imported": CONFIRMED, "waiting": WAITING}
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """The command's words."""
+    add_selection(parser)
+    parser.add_argument("--all", action="store_true", help="to every device")
+    parser.add_argument("--again", action="store_true", help="also to devices that have it already")
+    parser.add_argument("--dry-run", action="store_true", help="show what would be done, and send nothing")
+    text = "write what is for devices that are not reached by SSH to new files in FOLDER"
+    parser.add_argument("--to", type=Path, metavar="FOLDER", help=text)
+    parser.add_argument("--at-once", type=int, default=20, metavar="NUMBER", help="devices at a time (20)")
+    parser.add_argument("--timeout", type=float, default=20.0, metavar="SECONDS", help="for each device to answer (20)")
+    parser.add_argument("--ssh-config", default="", metavar="FILE", help="in the place of your own SSH settings")
+    parser.add_argument("--ssh-known-hosts", default="", metavar="FILE", help="in the place of your own known hosts")
+    parser.add_argument("--ssh-key", action="append", default=[], metavar="FILE", help="sign in with this key")
+    parser.add_argument("--program", default="zesty", help="this program's command on the devices (zesty)")
+
+
+def run(args: Namespace, context: Context) -> HandOverResult:
+    """Plan for each device, then do it: by SSH, or into files."""
+    if not (args.word or selection(args) or args.all):
+        raise UsageError("to which devices?", next_step="Name them, or use --kind, --owner, --place, --tag or --all.")
+    if not 1 <= args.at_once <= MOST_AT_ONCE:
+        raise UsageError(f"--at-once {args.at_once} is not between 1 and {MOST_AT_ONCE}")
+    if args.to is not None and not args.to.is_dir():
+        raise NotFound(f"there is no folder {args.to}", next_step="Name one that exists.")
+    with context.store() as store:
+        found = stand(context, store, store.fleet.list_devices(args.word, **selection(args)))
+        if not found:
+            raise NotFound("no device matches", next_step="See `zesty devices list`.")
+        work = _Work(store, context, args.to)
+        chosen = [one for one in found if one.is_left or (args.again and one.wanted)]
+        plans = [work.plan(one) for one in chosen]
+        # Their state says it as well, but a run that passes over them in silence would be taken for a success.
+        gone = [_gone(one) for one in found if one.state is State.PROFILE_GONE]
+        left = len(found) - len(chosen) - len(gone)
+        if args.dry_run:
+            rows = [
+                plan.row or HandOverRow(plan.device.name, plan.name, plan.form, "ready", to=plan.to) for plan in plans
+            ]
+            return HandOverResult((*rows, *gone), left, dry=True)
+        done = _run(args, context, work, plans)
+    return HandOverResult((*done, *gone), left)
+
+
+def _gone(one: Standing) -> HandOverRow:
+    step = "Assign another: zesty devices assign PROFILE …"
+    return HandOverRow(
+        one.device.name, one.wanted, "", FAILED, "device-profile-gone", f"there is no {one.wanted}", step
+    )
+
+
+@dataclass(slots=True)
+class _Plan:
+    """``row``: why it cannot be; None where it can."""
+
+    device: Device
+    name: str
+    form: str = ""
+    to: str = ""
+    digest: str = ""
+    profile: Profile | None = None
+    credentials: dict[str, tuple[CredentialsRow, Credentials]] = field(default_factory=dict)
+    row: HandOverRow | None = None
+
+    def fails(self, cause: str, detail: str, remedy: str) -> _Plan:
+        """It cannot be, for this reason."""
+        self.row = HandOverRow(self.device.name, self.name, self.form, FAILED, cause, detail, remedy)
+        return self
+
+
+class _Work:
+    """What is read once for a whole run."""
+
+    def __init__(self, store: Store, context: Context, folder: Path | None) -> None:
+        self.store, self.fleet, self.folder = store, store.fleet, folder
+        self._context = context
+        self._kept = store.list_credentials()
+        self._digests = store.digests()
+        self._profiles: dict[str, Profile] = {}
+        self._opened: dict[CredentialsRow, Credentials] = {}
+        self._all: list[Profile] = []
+        self._own: OwnKeys | None = None
+
+    def now(self) -> str:
+        """RFC 3339."""
+        return self._context.now().strftime(TIME)
+
+    def plan(self, standing: Standing) -> _Plan:
+        """How a device gets its profile, or why it cannot."""
+        from zesty_burrow.fleet.client import client_of
+        from zesty_burrow.profiles.advising.clients import misfits, nearest
+
+        device = standing.device
+        plan = _Plan(device, standing.wanted)
+        profile = plan.profile = self._read(standing.wanted)
+        plan.digest = self._digests[standing.wanted]
+        why = misfits(profile, client_of(device))
+        if why:
+            self._all = self._all or read_all(self.store)
+            near = nearest(profile, client_of(device), self._all)
+            step = f"Assign the nearest that it can: zesty devices assign {near} --device {device.name}" if near else ""
+            return plan.fails("device-does-not-fit", "; ".join(why), step or "Make a profile that its client can use.")
+        if device.reach:
+            plan.form, plan.to = PUSH if device.runs_program else FILES, device.reach
+            if not device.runs_program and not device.folder:
+                return plan.fails(
+                    "device-no-folder", "it does not run this program", "zesty devices change NAME --folder PATH"
+                )
+        elif device.key and self.folder is not None:
+            plan.form, plan.to = BUNDLE, str(self.folder / f"{device.name}.bundle")
+        elif self.folder is not None:
+            return plan.fails(
+                "device-not-enrolled", "it has no key yet", "Run `zesty enrol` there, and add what it shows."
+            )
+        else:
+            return plan.fails(
+                "device-no-way", "it is not reached by SSH", "Use --to FOLDER, or zesty devices change --reach"
+            )
+        return self._with_credentials(plan, profile)
+
+    def _with_credentials(self, plan: _Plan, profile: Profile) -> _Plan:
+        from zesty_burrow.store.store import choose_among
+
+        chosen = choose_among(self._kept, profile, plan.device.name)
+        missing = [kind for kind in profile.needs if kind not in chosen]
+        if missing:
+            label = profile.credentials_label
+            step = f"Enter them: zesty credentials change {label!r}"
+            return plan.fails("device-no-credentials", f"{', '.join(missing)} for {label}", step)
+        wanted = {*profile.needs, *profile.useful}
+        for kind, row in chosen.items():
+            if kind in wanted:
+                if row not in self._opened:
+                    self._opened[row] = self.store.open_credentials(row)
+                plan.credentials[kind] = (row, self._opened[row])
+        return plan
+
+    def _read(self, name: str) -> Profile:
+        if name not in self._profiles:
+            self._profiles[name] = self.store.find_profile(name)[0]
+        return self._profiles[name]
+
+    def bundle(self, plan: _Plan, key: PublicKey) -> bytes:
+        """For the device with that key."""
+        from zesty_burrow.fleet.bundle import Bundle, seal_bundle
+        from zesty_burrow.profiles.text import write_profile
+
+        if plan.profile is None:
+            raise UsageError(f"there is no profile for {plan.device.name}")
+        if self._own is None:
+            self._own = OwnKeys(self.fleet.own_key(ADMINISTRATOR, make_secret))
+        number = self.fleet.next_number(plan.device.name)
+        kept = tuple((row.scope, value) for row, value in plan.credentials.values())
+        texts = {plan.profile.name: write_profile(plan.profile)}
+        return seal_bundle(Bundle(number, plan.device.name, self.now(), texts, kept), key, self._own)
+
+    def files(self, plan: _Plan) -> dict[str, bytes]:
+        """For a device without this program."""
+        from zesty_burrow.fleet.parts import files_of
+
+        if plan.profile is None:
+            raise UsageError(f"there is no profile for {plan.device.name}")
+        return files_of(plan.profile, {kind: value for kind, (_, value) in plan.credentials.items()})
+
+    def note(self, plan: _Plan, row: HandOverRow) -> None:
+        """Write down what a device has come to, for the list and for the next run."""
+        from zesty_burrow.fleet.parts import earliest_end
+
+        if plan.profile is None:
+            return
+        expires = earliest_end(plan.profile, [value for _, value in plan.credentials.values()])
+        cells = (row.device, row.profile, plan.digest, row.form, row.state, self.now())
+        self.fleet.note_handover(Handover(*cells, row.cause, row.detail if row.cause else "", expires))
+
+
+def _run(args: Namespace, context: Context, work: _Work, plans: list[_Plan]) -> list[HandOverRow]:
+    rows: list[HandOverRow] = []
+
+    def ended(plan: _Plan, row: HandOverRow) -> None:
+        if plan.row is None:
+            # What was not even tried changes nothing of where a device stands.
+            work.note(plan, row)
+        rows.append(row)
+        shown(len(rows), len(plans))
+
+    with context.reporter.progress("handing over") as shown:
+        for plan in plans:
+            if plan.row is not None:
+                ended(plan, plan.row)
+            elif plan.form == BUNDLE:
+                ended(plan, _to_file(plan, work))
+        pushed = [plan for plan in plans if plan.row is None and plan.form != BUNDLE]
+        if pushed:
+            from zesty_burrow.fleet.push import SshOptions
+
+            keys = tuple(args.ssh_key)
+            options = SshOptions(args.timeout, args.ssh_config, args.ssh_known_hosts, keys, args.program)
+            asyncio.run(_push_all(pushed, work, options, args.at_once, ended))
+    return sorted(rows, key=lambda row: row.device)
+
+
+async def _push_all(
+    plans: list[_Plan], work: _Work, options: SshOptions, at_once: int, ended: Callable[[_Plan, HandOverRow], None]
+) -> None:
+    from zesty_burrow.fleet.many import run_all
+
+    async def push(plan: _Plan) -> HandOverRow:
+        try:
+            return _received(plan, await _push(plan, work, options))
+        except BurrowError as problem:
+            cells = (problem.slug, str(problem), problem.next_step)
+            return HandOverRow(plan.device.name, plan.name, plan.form, FAILED, *cells, to=plan.to)
+
+    await run_all(plans, push, at_once, ended)
+
+
+async def _push(plan: _Plan, work: _Work, options: SshOptions) -> Receipt:
+    from zesty_burrow.fleet.push import Target, push_bundle, push_files
+
+    target = Target.of(plan.device.reach)
+    if plan.form == FILES:
+        return await push_files(target, options, plan.device.folder, work.files(plan))
+    key, receipt = await push_bundle(target, options, plan.device.key, lambda key: work.bundle(plan, key))
+    if key.text != plan.device.key:
+        work.fleet.put_devices([], [replace(work.fleet.find_device(plan.device.name), key=key.text)])
+    return receipt
+
+
+def _received(plan: _Plan, receipt: Receipt) -> HandOverRow:
+    """Files are there, and nobody has said that they are used."""
+    state = HANDED if plan.form == FILES else STATE_OF.get(receipt.state, FAILED)
+    cells = (plan.device.name, plan.name, plan.form, state)
+    if state == FAILED:
+        return HandOverRow(*cells, "device-no-answer", receipt.state, "Update this program there.", plan.to)
+    detail = "waiting for its owner to agree" if state == WAITING else receipt.detail if state == HANDED else "imported"
+    return HandOverRow(*cells, detail=detail, to=plan.to)
+
+
+def _to_file(plan: _Plan, work: _Work) -> HandOverRow:
+    from zesty_burrow.store.seal import write_private
+
+    cells = (plan.device.name, plan.name, plan.form)
+    try:
+        path = Path(plan.to)
+        if path.exists():
+            raise Clash(f"{path} exists already", next_step="Name another folder, or remove the file.")
+        write_private(path, work.bundle(plan, read_key(plan.device.key, DEVICE)))
+    except BurrowError as problem:
+        return HandOverRow(*cells, FAILED, problem.slug, str(problem), problem.next_step, plan.to)
+    except OSError as problem:
+        step = "Check the folder's rights."
+        return HandOverRow(*cells, FAILED, "device-write", problem.strerror or str(problem), step, plan.to)
+    return HandOverRow(*cells, HANDED, detail="written", to=plan.to)

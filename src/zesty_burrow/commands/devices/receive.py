@@ -1,0 +1,140 @@
+"""``zesty receive``, on a device: take what an administrator has handed over, once the owner has agreed."""
+
+from __future__ import annotations
+
+import sys
+from argparse import ArgumentParser, Namespace
+from collections.abc import Sequence
+from contextlib import suppress
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from zesty_burrow.commands.context import Context
+from zesty_burrow.core.credentials import kind_of
+from zesty_burrow.core.scope import Scope
+from zesty_burrow.errors import Clash, InputError, NotFound
+from zesty_burrow.fleet.bundle import LONGEST, Bundle, open_bundle
+from zesty_burrow.fleet.keys import DEVICE, OwnKeys, PublicKey, make_secret
+from zesty_burrow.report.results.devices import ReceiptResult
+from zesty_burrow.store.fleet_store import Administrator
+
+if TYPE_CHECKING:
+    from zesty_burrow.core.profile import Profile
+    from zesty_burrow.store.store import Store
+
+EXAMPLE = "zesty receive curlew.bundle"
+IMPORTED, WAITING, DECLINED = "imported", "waiting", "declined"
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """The command's words."""
+    text = "what an administrator has made for this device; without it, what is waiting for you to agree"
+    parser.add_argument("file", nargs="?", type=Path, metavar="FILE", help=text)
+    parser.add_argument("--agree", action="store_true", help="agree without being asked")
+
+
+def run(args: Namespace, context: Context) -> ReceiptResult:
+    """Open, show, ask, import: all of it or nothing."""
+    with context.store() as store:
+        own = OwnKeys(store.fleet.own_key(DEVICE, make_secret))
+        if args.file is not None:
+            return _take(args.file, own, args, context, store)
+        waiting = sorted(_waiting(context).glob("*.bundle")) if _waiting(context).is_dir() else []
+        if not waiting:
+            raise NotFound("nothing is waiting", next_step="Name the file that your administrator has sent.")
+        return _take(waiting[0], own, args, context, store)
+
+
+def _waiting(context: Context) -> Path:
+    return context.paths.data / "waiting"
+
+
+def _take(path: Path, own: OwnKeys, args: Namespace, context: Context, store: Store) -> ReceiptResult:
+    from zesty_burrow.host.files import read_bounded
+
+    data, _ = read_bounded(path, LONGEST)
+    bundle = open_bundle(data, own)
+    administrator = bundle.administrator
+    if administrator is None:
+        raise InputError("this bundle is signed by nobody")
+    known = next(
+        (one for one in store.fleet.administrators() if one.key == administrator.text),
+        Administrator(administrator.text),
+    )
+    if bundle.number <= known.number:
+        raise Clash(
+            "this bundle came before",
+            why=f"its number is {bundle.number}, and number {known.number} was imported",
+            next_step="Ask for a new one; nothing was changed.",
+            slug="bundle-repeated",
+        )
+    profiles, kinds = bundle.profiles, tuple(str(kind_of(value)) for _, value in bundle.credentials)
+    names = tuple(profile.name for profile in profiles)
+    if not (args.agree or known.accepted_at):
+        if not (sys.stdin.isatty() and sys.stderr.isatty()):
+            _keep(path, data, administrator, context)
+            told = "The owner of this device has to agree: zesty receive"
+            return ReceiptResult(WAITING, bundle.number, administrator.code, names, kinds, told)
+        if not _agrees(bundle, profiles, administrator, context):
+            return ReceiptResult(DECLINED, bundle.number, administrator.code, names, kinds, "Nothing was changed.")
+    _import(bundle, profiles, known, store)
+    with suppress(FileNotFoundError):
+        (_waiting(context) / f"{administrator.code}.bundle").unlink()
+    told = f"Connect: zesty connect {names[0]}" if names else ""
+    return ReceiptResult(IMPORTED, bundle.number, administrator.code, names, kinds, told)
+
+
+def _agrees(bundle: Bundle, profiles: Sequence[Profile], administrator: PublicKey, context: Context) -> bool:
+    """What will be trusted and set is shown first, in the order in which it is taken."""
+    from cryptography import x509
+    from cryptography.hazmat.primitives.hashes import SHA256
+
+    told = context.reporter.note
+    told(f"From the administrator with the code {administrator.code}, made {bundle.made_at}:")
+    for pem in dict.fromkeys(pem for profile in profiles for pem in profile.authorities):
+        for one in x509.load_pem_x509_certificates(pem.encode()) if "BEGIN" in pem else ():
+            told(f"  to be trusted: {one.subject.rfc4514_string()}, SHA-256 {one.fingerprint(SHA256()).hex(':')}")
+    for profile in profiles:
+        through = "all traffic" if profile.traffic.everything else ", ".join(map(str, profile.traffic.networks))
+        told(f"  settings: {profile.name}, {profile.over} to {profile.place}, {through}")
+    for scope, value in bundle.credentials:
+        told(f"  credentials: {kind_of(value)} for {scope}")
+    return context.reporter.ask("Take them? y or n [n] ").casefold() in ("y", "yes")
+
+
+def _keep(path: Path, data: bytes, administrator: PublicKey, context: Context) -> None:
+    """For later, encrypted as it is; one of each administrator, the newest."""
+    from zesty_burrow.host.replace_file import replace_file
+
+    if path.parent == _waiting(context):
+        return
+    folder = context.paths.make(context.paths.data) / "waiting"
+    folder.mkdir(mode=0o700, exist_ok=True)
+    replace_file(folder / f"{administrator.code}.bundle", data, 0o600)
+
+
+def _import(bundle: Bundle, profiles: Sequence[Profile], known: Administrator, store: Store) -> None:
+    """One transaction. What the owner has made under the same name is not replaced."""
+    from zesty_burrow.intake.import_plan import NewProfile
+
+    origin = f"administrator {bundle.administrator.code}" if bundle.administrator else "administrator"
+    fresh = [NewProfile.of(profile, origin) for profile in profiles]
+    digests = store.digests()
+    taken = [
+        one.profile.name
+        for one in fresh
+        if digests.get(one.profile.name, one.digest) != one.digest and one.profile.name not in known.received
+    ]
+    if taken:
+        raise Clash(
+            f"this device has a profile {taken[0]} of its own",
+            why="it is another one, and did not come from this administrator",
+            next_step=f"Rename it there: zesty rename {taken[0]} NEW; then hand over again.",
+            slug="profile-name-taken",
+        )
+    going = {one.profile.name for one in fresh} | set(known.received)
+    secrets = [(Scope(scope.label, "", scope.profile), value, origin) for scope, value in bundle.credentials]
+    store.take_kit(fresh, secrets, replacing=sorted(going & digests.keys()), what=f"receive from {origin}")
+    names = tuple(one.profile.name for one in fresh)
+    store.fleet.note_administrator(replace(known, number=bundle.number, received=names))

@@ -1,0 +1,1 @@
+"""Every code of a finding or error, by what it is about."""

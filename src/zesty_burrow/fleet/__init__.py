@@ -1,0 +1,1 @@
+"""Devices: what each should have, handing over, and where each stands."""

@@ -1,0 +1,105 @@
+"""Where each device stands: which profile it should have, which it has, and what is wrong; the worst first."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from enum import IntEnum
+
+from zesty_burrow.store.devices import CONFIRMED, FAILED, WAITING, Device, Handover, Rule, rule_for
+
+SOON = timedelta(days=30)
+TIME = "%Y-%m-%dT%H:%M:%SZ"
+
+
+class State(IntEnum):
+    """The worst first."""
+
+    FAILED = 0
+    PROFILE_GONE = 1
+    EXPIRED = 2
+    OUT_OF_DATE = 3
+    NEVER_SET_UP = 4
+    WAITING = 5
+    EXPIRES_SOON = 6
+    NOT_CONFIRMED = 7
+    NO_PROFILE = 8
+    IN_DATE = 9
+
+    @property
+    def words(self) -> str:
+        """For people."""
+        return self.name.lower().replace("_", " ")
+
+
+LEFT = frozenset({State.FAILED, State.OUT_OF_DATE, State.NEVER_SET_UP, State.WAITING})
+"""Something is left to be handed over, or to be heard of."""
+
+
+@dataclass(frozen=True, slots=True)
+class Standing:
+    """``wanted``: the profile that the rules say, empty where none does; ``last``: the last handing over."""
+
+    device: Device
+    wanted: str
+    state: State
+    last: Handover | None = None
+
+    @property
+    def is_left(self) -> bool:
+        """Whether a run still has something to do for it."""
+        return self.state in LEFT
+
+    @property
+    def why(self) -> str:
+        """What is behind the state, in a few words."""
+        last = self.last
+        if self.state is State.PROFILE_GONE:
+            return f"there is no profile {self.wanted}"
+        if last is None or self.state in (State.NEVER_SET_UP, State.NO_PROFILE):
+            return ""
+        if self.state is State.FAILED:
+            return last.detail or last.cause
+        if self.state is State.OUT_OF_DATE:
+            return f"has {last.profile}" if last.profile != self.wanted else "has an older edition"
+        if self.state in (State.EXPIRED, State.EXPIRES_SOON):
+            return f"a certificate ends {last.expires[:10]}"
+        return "its owner has to agree" if self.state is State.WAITING else ""
+
+
+def standings(
+    devices: Iterable[Device],
+    rules: Iterable[Rule],
+    digests: Mapping[str, str],
+    handovers: Mapping[str, Handover],
+    now: datetime,
+) -> list[Standing]:
+    """The worst first, then by name. ``digests``: of the profiles that exist, by name."""
+    known = list(rules)
+    soon, today = (now + SOON).strftime(TIME), now.strftime(TIME)
+    found = []
+    for device in devices:
+        rule = rule_for(device, known)
+        wanted = rule.profile if rule is not None else ""
+        last = handovers.get(device.name)
+        found.append(Standing(device, wanted, _state(wanted, last, digests, today, soon), last))
+    return sorted(found, key=lambda one: (one.state, one.device.name))
+
+
+def _state(wanted: str, last: Handover | None, digests: Mapping[str, str], now: str, soon: str) -> State:
+    if not wanted:
+        return State.NO_PROFILE
+    if wanted not in digests:
+        return State.PROFILE_GONE
+    if last is None:
+        return State.NEVER_SET_UP
+    if last.state == FAILED:
+        return State.FAILED
+    if last.profile != wanted or last.digest != digests[wanted]:
+        return State.OUT_OF_DATE
+    if last.expires and last.expires <= soon:
+        return State.EXPIRED if last.expires <= now else State.EXPIRES_SOON
+    if last.state == WAITING:
+        return State.WAITING
+    return State.IN_DATE if last.state == CONFIRMED else State.NOT_CONFIRMED

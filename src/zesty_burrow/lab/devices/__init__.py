@@ -1,0 +1,1 @@
+"""The devices of the lab."""

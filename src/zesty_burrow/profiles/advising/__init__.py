@@ -1,0 +1,1 @@
+"""What each end can do, and what should be taken."""

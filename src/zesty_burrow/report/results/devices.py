@@ -1,0 +1,167 @@
+"""Devices: where they stand, and what handing over has come to."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any, ClassVar
+
+from zesty_burrow.report.results.base import EXIT_NOT_ALL_FIT, Result
+
+if TYPE_CHECKING:
+    from zesty_burrow.fleet.standing import Standing
+    from zesty_burrow.store.devices import Device, Rule
+
+
+def device_document(device: Device) -> dict[str, Any]:
+    """A device as plain values."""
+    return {
+        "name": device.name,
+        "kind": device.kind,
+        "owner": device.owner,
+        "place": device.place,
+        "client": device.connects_by,
+        "protocols": list(device.protocols),
+        "sign_ins": list(device.sign_ins),
+        "reach": device.reach,
+        "folder": device.folder,
+        "tags": list(device.tags),
+        "enrolled": bool(device.key),
+    }
+
+
+def standing_document(one: Standing) -> dict[str, Any]:
+    """A device with where it stands."""
+    last = one.last
+    return {
+        **device_document(one.device),
+        "profile": one.wanted,
+        "state": one.state.words,
+        "why": one.why,
+        "handed_over": {
+            "profile": last.profile,
+            "form": last.form,
+            "at": last.at,
+            "state": last.state,
+            "cause": last.cause,
+            "expires": last.expires,
+        }
+        if last is not None
+        else None,
+    }
+
+
+@dataclass(frozen=True)
+class DevicesResult(Result):
+    """``devices list``; ``asked``: not all are wanted."""
+
+    standings: tuple[Standing, ...]
+    asked: bool = False
+    shown_by: ClassVar[str] = "devices"
+    kind: ClassVar[str] = "devices"
+
+    def content(self) -> dict[str, Any]:
+        return {"devices": [standing_document(one) for one in self.standings]}
+
+
+@dataclass(frozen=True)
+class DeviceResult(Result):
+    """``devices show``: one, the rule that is followed for it, and why its client cannot use the profile."""
+
+    standing: Standing
+    rule: Rule | None
+    misfits: tuple[str, ...]
+    nearest: str
+    code: str
+    shown_by: ClassVar[str] = "devices"
+    kind: ClassVar[str] = "device"
+
+    def content(self) -> dict[str, Any]:
+        rule = {"number": self.rule.number, **self.rule.conditions} if self.rule is not None else None
+        fit = {"misfits": list(self.misfits), "nearest": self.nearest, "code": self.code}
+        return {"device": standing_document(self.standing), "rule": rule, **fit}
+
+
+@dataclass(frozen=True)
+class RulesResult(Result):
+    """``devices rules``; with how many devices follow each."""
+
+    rules: tuple[tuple[Rule, int], ...]
+    shown_by: ClassVar[str] = "devices"
+    kind: ClassVar[str] = "device rules"
+
+    def content(self) -> dict[str, Any]:
+        rows = [
+            {"number": one.number, "profile": one.profile, "conditions": one.conditions, "devices": count}
+            for one, count in self.rules
+        ]
+        return {"rules": rows}
+
+
+@dataclass(frozen=True)
+class HandOverRow:
+    """What a run has come to for one device: ``cause`` empty where it went well."""
+
+    device: str
+    profile: str
+    form: str
+    state: str
+    cause: str = ""
+    detail: str = ""
+    remedy: str = ""
+    to: str = ""
+
+
+@dataclass(frozen=True)
+class HandOverResult(Result):
+    """``hand-over``; ``left``: how many devices had nothing left to do; ``dry``: nothing was sent."""
+
+    rows: tuple[HandOverRow, ...]
+    left: int
+    dry: bool = False
+    shown_by: ClassVar[str] = "devices"
+    kind: ClassVar[str] = "hand-over"
+
+    @property
+    def exit_code(self) -> int:
+        return EXIT_NOT_ALL_FIT if any(row.cause for row in self.rows) else 0
+
+    def content(self) -> dict[str, Any]:
+        rows = [
+            {
+                key: getattr(row, key)
+                for key in ("device", "profile", "form", "state", "cause", "detail", "remedy", "to")
+            }
+            for row in self.rows
+        ]
+        return {"dry_run": self.dry, "nothing_to_do": self.left, "devices": rows}
+
+
+@dataclass(frozen=True)
+class KeyResult(Result):
+    """A public key as a line, with the code by which people compare it.
+
+    ``accepted``: codes of administrators; ``folder``: where a device takes what is sent to it.
+    """
+
+    role: str
+    name: str
+    key: str
+    code: str
+    accepted: tuple[str, ...] = ()
+    folder: str = ""
+    shown_by: ClassVar[str] = "devices"
+    kind: ClassVar[str] = "key"
+
+
+@dataclass(frozen=True)
+class ReceiptResult(Result):
+    """``receive``, on a device: what has become of a bundle. ``administrator``: the code of whose it is."""
+
+    state: str
+    number: int
+    administrator: str
+    profiles: tuple[str, ...]
+    credentials: tuple[str, ...]
+    detail: str = ""
+    shown_by: ClassVar[str] = "devices"
+    kind: ClassVar[str] = "receipt"

@@ -1,0 +1,171 @@
+"""Devices as text for people."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable
+from typing import Any
+
+from zesty_burrow.errors import printable
+from zesty_burrow.fleet.standing import State
+from zesty_burrow.report.layout import Column, Table, Text
+from zesty_burrow.report.parts import Parts, heading, plural
+from zesty_burrow.report.results.base import Result
+from zesty_burrow.report.results.devices import (
+    DeviceResult,
+    DevicesResult,
+    HandOverResult,
+    KeyResult,
+    ReceiptResult,
+    RulesResult,
+)
+
+STYLES = {
+    State.FAILED: "red",
+    State.PROFILE_GONE: "red",
+    State.EXPIRED: "red",
+    State.OUT_OF_DATE: "yellow",
+    State.NEVER_SET_UP: "yellow",
+    State.WAITING: "yellow",
+    State.EXPIRES_SOON: "yellow",
+    State.IN_DATE: "green",
+}
+
+
+def _list(result: DevicesResult) -> Parts:
+    if not result.standings:
+        words = "No device matches." if result.asked else "No devices. Add one: zesty devices add NAME --kind KIND"
+        yield Text(words)
+        return
+    devices = [one.device for one in result.standings]
+    headings = ["device", "kind", "state", "profile"]
+    headings += ["why"] if any(one.why for one in result.standings) else []
+    headings += [key for key in ("owner", "place") if any(getattr(one, key) for one in devices)]
+    headings += ["tags"] if any(one.tags for one in devices) else []
+    table = Table(*(Column(label, whole=label in ("device", "state")) for label in headings), gap=3)
+    for one in result.standings:
+        device = one.device
+        cells: dict[str, str | Text] = {
+            "device": device.name,
+            "kind": device.kind,
+            "state": Text(one.state.words, style=STYLES.get(one.state, "")),
+            "profile": one.wanted,
+            "why": printable(one.why),
+            "owner": device.owner,
+            "place": device.place,
+            "tags": " ".join(device.tags),
+        }
+        table.add_row(*(cells[label] for label in headings))
+    yield table
+    yield ""
+    counts = Counter(one.state for one in result.standings)
+    told = ", ".join(f"{counts[state]} {state.words}" for state in sorted(counts))
+    yield Text(f"{plural(len(result.standings), 'device')}: {told}.")
+    left = sum(one.is_left for one in result.standings)
+    if left:
+        yield Text(f"To hand over to {'it' if left == 1 else f'these {left}'}: zesty hand-over --all")
+
+
+def _show(result: DeviceResult) -> Parts:
+    one, device = result.standing, result.standing.device
+    yield heading(device.name)
+    rule = result.rule
+    because = ", ".join(f"{key} {value}" for key, value in rule.conditions.items()) or "all" if rule else ""
+    rows = [
+        ("kind", device.kind),
+        ("owner", device.owner),
+        ("place", device.place),
+        ("tags", " ".join(device.tags)),
+        ("client", "this program" if device.runs_program else f"built in, as of a {device.connects_by}"),
+        ("knows", ", ".join(device.protocols)),
+        ("signs in by", ", ".join(device.sign_ins)),
+        ("reached by", device.reach),
+        ("folder", device.folder),
+        ("key", result.code or ("none yet: `zesty enrol` on the device" if device.runs_program else "")),
+        ("profile", f"{one.wanted} (rule {rule.number}: {because})" if rule else "no rule says which"),
+        ("state", f"{one.state.words}{f': {one.why}' if one.why else ''}"),
+    ]
+    if one.last is not None:
+        last = one.last
+        rows.append(("handed over", f"{last.profile} by {last.form}, {last.at}: {last.state}"))
+        rows += [("certificates", f"the first ends {last.expires[:10]}")] if last.expires else []
+    table = Table(Column("", whole=True), Column(""), gap=2)
+    for label, value in rows:
+        if value:
+            table.add_row(label, printable(value))
+    yield table
+    for why in result.misfits:
+        yield Text(f"It cannot use {one.wanted}: {why}.", style="red")
+    if result.misfits:
+        near = f"The nearest that it can: {result.nearest}." if result.nearest else "No other profile is nearer to it."
+        yield Text(near)
+
+
+def _rules(result: RulesResult) -> Parts:
+    if not result.rules:
+        yield Text("No rules. Make one: zesty devices assign PROFILE --kind phone")
+        return
+    table = Table(Column("rule"), Column("devices with"), Column("get", whole=True), Column("at present"), gap=3)
+    for rule, count in result.rules:
+        whom = ", ".join(f"{key} {value}" for key, value in rule.conditions.items()) or "anything"
+        table.add_row(str(rule.number), printable(whom), rule.profile, plural(count, "device"))
+    yield table
+    yield Text("The first that fits a device is followed.")
+
+
+def _handed(result: HandOverResult) -> Parts:
+    going = [row for row in result.rows if not row.cause]
+    failed = [row for row in result.rows if row.cause]
+    if going:
+        table = Table(
+            Column("device", whole=True), Column("profile"), Column("by"), Column("state"), Column("to"), gap=3
+        )
+        for row in going:
+            table.add_row(row.device, row.profile, row.form, row.detail or row.state, printable(row.to))
+        yield table
+    causes: dict[tuple[str, str], list[str]] = {}
+    for row in failed:
+        causes.setdefault((row.cause, row.remedy), []).append(row.device)
+    for (cause, remedy), names in causes.items():
+        yield ""
+        yield Text.assemble((f"{cause}: ", "red"), f"{plural(len(names), 'device')}: {', '.join(names)}")
+        details = dict.fromkeys(row.detail for row in failed if row.cause == cause and row.detail)
+        for detail in list(details)[:3]:
+            yield Text(f"  {printable(detail)}")
+        if remedy:
+            yield Text(f"  To do: {printable(remedy)}")
+    yield ""
+    counts = Counter("would be handed over" if result.dry else row.state for row in going)
+    told = [f"{count} {state}" for state, count in sorted(counts.items())]
+    told += [f"{len(failed)} cannot be" if result.dry else f"{len(failed)} failed"] if failed else []
+    told += [f"{result.left} with nothing left to do"] if result.left else []
+    yield Text(f"{', '.join(told)}.")
+    if failed and not result.dry:
+        yield Text("The same command again does only what is left.")
+
+
+def _key(result: KeyResult) -> Parts:
+    yield Text(result.key)
+    yield ""
+    yield Text(f"The {result.role}'s code, for people to compare: {result.code}")
+    for one in result.accepted:
+        yield Text(f"Takes profiles from the administrator {one}.")
+
+
+def _receipt(result: ReceiptResult) -> Parts:
+    if result.profiles:
+        yield Text(f"{result.state.capitalize()}: {', '.join(map(printable, result.profiles))}.")
+    else:
+        yield Text(f"{result.state.capitalize()}.")
+    if result.detail:
+        yield Text(printable(result.detail))
+
+
+RENDERERS: dict[type[Result], Callable[[Any], Parts]] = {
+    DevicesResult: _list,
+    DeviceResult: _show,
+    RulesResult: _rules,
+    HandOverResult: _handed,
+    KeyResult: _key,
+    ReceiptResult: _receipt,
+}

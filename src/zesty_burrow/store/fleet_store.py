@@ -1,0 +1,201 @@
+"""Devices, rules and handovers; this machine's own keys; and, on a device, whose profiles its owner accepts."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Iterable, Sequence
+from contextlib import AbstractContextManager
+from dataclasses import astuple, dataclass, fields
+from typing import TYPE_CHECKING
+
+from zesty_burrow.errors import NotFound
+from zesty_burrow.store.database import Database, Transaction, placeholders
+from zesty_burrow.store.devices import LISTS, Device, Handover, Rule
+from zesty_burrow.store.history import in_parts
+
+if TYPE_CHECKING:
+    from zesty_burrow.store.seal import Seal
+
+DEVICE = tuple(one.name for one in fields(Device))
+RULE = tuple(one.name for one in fields(Rule))[1:]
+HANDOVER = tuple(one.name for one in fields(Handover))
+
+
+@dataclass(frozen=True, slots=True)
+class Administrator:
+    """On a device: somebody who sends profiles. ``accepted_at``: since when the owner takes them unasked, or empty.
+
+    ``key``: the public one, as text; ``number``: of the newest bundle that came; ``received``: the profiles in it.
+    """
+
+    key: str
+    name: str = ""
+    accepted_at: str = ""
+    number: int = 0
+    received: tuple[str, ...] = ()
+
+
+class FleetStore:
+    """A store's calls for devices. ``seal``: the store's; ``note_proof``: told that something is sealed with it."""
+
+    def __init__(
+        self, database: Database, seal: Callable[[], Seal], note_proof: Callable[[Transaction, Seal], None]
+    ) -> None:
+        self._database, self._seal, self._note_proof = database, seal, note_proof
+
+    def _reading(self) -> AbstractContextManager[Transaction]:
+        return self._database.transaction()
+
+    def _writing(self) -> AbstractContextManager[Transaction]:
+        return self._database.transaction(write=True)
+
+    # Devices.
+
+    def list_devices(self, words: Sequence[str] = (), **where: str) -> list[Device]:
+        """Devices by name; ``words`` and ``where`` as for :meth:`Device.matches`."""
+        with self._reading() as transaction:
+            rows = transaction.execute(f"SELECT {', '.join(DEVICE)} FROM devices")  # noqa: S608
+        found = map(_device, rows)
+        chosen = (one for one in found if one.matches(words, **where)) if words or where else found
+        return sorted(chosen, key=lambda one: one.name)
+
+    def find_device(self, name: str) -> Device:
+        """One by its name; :class:`NotFound` otherwise."""
+        with self._reading() as transaction:
+            query = f"SELECT {', '.join(DEVICE)} FROM devices WHERE name = ?"  # noqa: S608
+            rows = transaction.execute(query, name)
+        if not rows:
+            near = [one.name for one in self.list_devices([name])[:5]]
+            why = f"near it: {', '.join(near)}" if near else ""
+            raise NotFound(f"there is no device {name!r}", why=why, next_step="See `zesty devices list`.")
+        return _device(rows[0])
+
+    def put_devices(self, fresh: Iterable[Device], changed: Iterable[Device] = ()) -> None:
+        """Add new ones and change others, all or none; :class:`Clash` where one of a new one's name is there."""
+        insert = f"INSERT INTO devices ({', '.join(DEVICE)}) VALUES ({placeholders(DEVICE)})"  # noqa: S608
+        change = ", ".join(f"{column} = ?" for column in DEVICE)
+        rows, others = [_row(one) for one in fresh], [(*_row(one), one.name) for one in changed]
+        with self._writing() as transaction:
+            if rows:
+                transaction.execute_many(insert, rows)
+            if others:
+                transaction.execute_many(f"UPDATE devices SET {change} WHERE name = ?", others)  # noqa: S608
+
+    def remove_devices(self, names: Sequence[str]) -> None:
+        """Remove devices, with the rules that were theirs alone and what is known of handing over."""
+        with self._writing() as transaction:
+            for some in in_parts(names):
+                marks = placeholders(some)
+                transaction.execute(f"DELETE FROM devices WHERE name IN ({marks})", *some)  # noqa: S608
+                transaction.execute(f"DELETE FROM handovers WHERE device IN ({marks})", *some)  # noqa: S608
+                transaction.execute(f"DELETE FROM device_rules WHERE device IN ({marks})", *some)  # noqa: S608
+
+    def next_number(self, name: str) -> int:
+        """The number of the next bundle for a device: higher than those of all before."""
+        with self._writing() as transaction:
+            transaction.execute("UPDATE devices SET number = number + 1 WHERE name = ?", name)
+            rows = transaction.execute("SELECT number FROM devices WHERE name = ?", name)
+        if not rows:
+            raise NotFound(f"there is no device {name!r}", next_step="See `zesty devices list`.")
+        return int(rows[0][0])
+
+    # Rules.
+
+    def list_rules(self) -> list[Rule]:
+        """In the order in which they were made."""
+        with self._reading() as transaction:
+            query = f"SELECT number, {', '.join(RULE)} FROM device_rules ORDER BY number"  # noqa: S608
+            return [Rule(*row) for row in transaction.execute(query)]
+
+    def add_rule(self, rule: Rule) -> None:
+        """Add one; one with the same conditions goes."""
+        values = astuple(rule)[1:]
+        same = " AND ".join(f"{column} = ?" for column in RULE[1:])
+        with self._writing() as transaction:
+            transaction.execute(f"DELETE FROM device_rules WHERE {same}", *values[1:])  # noqa: S608
+            insert = f"INSERT INTO device_rules ({', '.join(RULE)}) VALUES ({placeholders(RULE)})"  # noqa: S608
+            transaction.execute(insert, *values)
+
+    def remove_rule(self, number: int) -> None:
+        """By its number; :class:`NotFound` where there is none."""
+        with self._writing() as transaction:
+            if not transaction.change("DELETE FROM device_rules WHERE number = ?", number):
+                raise NotFound(f"there is no rule {number}", next_step="See `zesty devices rules`.")
+
+    # Handing over.
+
+    def handovers(self) -> dict[str, Handover]:
+        """The last one of each device, by its name."""
+        with self._reading() as transaction:
+            rows = transaction.execute(f"SELECT {', '.join(HANDOVER)} FROM handovers")  # noqa: S608
+        return {row[0]: Handover(*row) for row in rows}
+
+    def note_handover(self, made: Handover) -> None:
+        """In the place of the one before."""
+        change = ", ".join(f"{column} = excluded.{column}" for column in HANDOVER[1:])
+        insert = f"INSERT INTO handovers ({', '.join(HANDOVER)}) VALUES ({placeholders(HANDOVER)}) "  # noqa: S608
+        with self._writing() as transaction:
+            transaction.execute(f"{insert}ON CONFLICT (device) DO UPDATE SET {change}", *astuple(made))
+
+    # Keys of this machine.
+
+    def own_key(self, name: str, make: Callable[[], bytes]) -> bytes:
+        """A secret of this machine's by name; made at first use."""
+        seal = self._seal()
+        with self._writing() as transaction:
+            rows = transaction.execute("SELECT sealed FROM own_keys WHERE name = ?", name)
+            if rows:
+                return seal.open(bytes(rows[0][0]), subject_of(name))
+            made = make()
+            self._note_proof(transaction, seal)
+            insert = "INSERT INTO own_keys (name, sealed) VALUES (?, ?)"
+            transaction.execute(insert, name, seal.seal(made, subject_of(name)))
+            return made
+
+    # On a device.
+
+    def administrators(self) -> list[Administrator]:
+        """Everybody from whom something came or may come."""
+        with self._reading() as transaction:
+            rows = transaction.execute("SELECT key, name, accepted_at, number, received FROM administrators")
+        return [Administrator(key, name, at, number, tuple(json.loads(names))) for key, name, at, number, names in rows]
+
+    def note_administrator(self, one: Administrator) -> None:
+        """In the place of what was known."""
+        values = (one.key, one.name, one.accepted_at, one.number, json.dumps(list(one.received)))
+        with self._writing() as transaction:
+            transaction.execute(
+                "INSERT INTO administrators (key, name, accepted_at, number, received) VALUES (?, ?, ?, ?, ?) "
+                "ON CONFLICT (key) DO UPDATE SET name = excluded.name, accepted_at = excluded.accepted_at, "
+                "number = excluded.number, received = excluded.received",
+                *values,
+            )
+
+
+def subject_of(name: str) -> str:
+    """What a seal binds a key of this machine to."""
+    return f"own key/{name}"
+
+
+def seal_keys_again(transaction: Transaction, again: Callable[[str, bytes], bytes]) -> int:
+    """``again``: what is sealed for a subject, under the new key. How many there are."""
+    rows = transaction.execute("SELECT name, sealed FROM own_keys")
+    for name, sealed in rows:
+        fresh = again(subject_of(name), bytes(sealed))
+        transaction.execute("UPDATE own_keys SET sealed = ? WHERE name = ?", fresh, name)
+    return len(rows)
+
+
+def _row(device: Device) -> tuple[object, ...]:
+    values = (getattr(device, column) for column in DEVICE)
+    return tuple(" ".join(value) if isinstance(value, tuple) else value for value in values)
+
+
+_LISTS_AT = tuple(DEVICE.index(column) for column in LISTS)
+
+
+def _device(row: Sequence[object]) -> Device:
+    values = list(row)
+    for at in _LISTS_AT:
+        values[at] = tuple(str(values[at]).split())
+    return Device(*values)  # type: ignore[arg-type]

@@ -1,0 +1,243 @@
+"""The list of devices, handing over by files, and what a device makes of them: the program on files in a folder."""
+
+from __future__ import annotations
+
+import json
+
+import pytest
+
+from commands.conftest import Program
+from commands.test_editions import talk
+from support import PASSWORD
+
+TABLE = """name,kind,owner,place,tags
+curlew,laptop,Marit Aune,Koper,boats field
+plover,phone,Marit Aune,,boats
+dunlin,phone,Jon Berg,,
+shearwater,box,,Tromsø,
+"""
+
+
+@pytest.fixture
+def fleet(zesty, kit, tmp_path):
+    """The administrator's store, with the provider's kit and the story's devices."""
+    (tmp_path / "devices.csv").write_text(TABLE)
+    assert zesty("import", kit).code == 0
+    assert "4 new" in zesty("devices", "import", tmp_path / "devices.csv").text
+    return zesty
+
+
+@pytest.fixture
+def curlew(tmp_path):
+    """The program on another machine."""
+    return Program(tmp_path / "curlew")
+
+
+def slug(ended):
+    """An error's code, as it is shown last."""
+    return ended.text.split()[-1]
+
+
+def states(zesty, *words):
+    rows = zesty("--json", "devices", "list", *words).json["devices"]
+    return {row["name"]: row["state"] for row in rows}
+
+
+def hand_over(zesty, *words, code=0):
+    ended = zesty("--json", "hand-over", *words)
+    assert ended.code == code, ended.text
+    return {row["device"]: row for row in ended.json["devices"]}
+
+
+def test_a_list(fleet, tmp_path):
+    """Added, found, changed, imported again, removed; what is wrong is told and changes nothing."""
+    assert list(states(fleet)) == ["curlew", "dunlin", "plover", "shearwater"]
+    assert list(states(fleet, "marit", "boat")) == ["curlew", "plover"]
+    assert list(states(fleet, "--kind", "phone", "--owner", "jon berg")) == ["dunlin"]
+    assert list(states(fleet, "--place", "tromsø")) == ["shearwater"]
+    assert slug(fleet("devices", "add", "plover", "--kind", "phone")) == "clash"
+    assert fleet("devices", "add", "../x", "--kind", "phone").code == 2
+    assert "changed" in fleet("devices", "change", "dunlin", "--tag", "boats", "--owner", "Ada").text
+    assert list(states(fleet, "--tag", "boats")) == ["curlew", "dunlin", "plover"]
+    assert "0 new, 1 changed, 3 unchanged" in fleet("devices", "import", tmp_path / "devices.csv").text
+    (tmp_path / "bad.csv").write_text("name,kind\nfulmar,phone\ngannet,teapot\n")
+    wrong = fleet("devices", "import", tmp_path / "bad.csv")
+    assert wrong.code == 3 and "line 3" in wrong.text and "fulmar" not in states(fleet)
+    assert fleet("devices", "remove", "dunlin").code == 0 and "dunlin" not in states(fleet)
+    near = fleet("devices", "show", "plov")
+    assert near.code == 4 and "Near it: plover" in near.text
+
+
+def test_which_profile(fleet):
+    """Rules, from the general to the special; why is told; what its client cannot use is told with the nearest."""
+    assert set(states(fleet).values()) == {"no profile"}
+    assert "4 at present" in fleet("devices", "assign", "lisbon").text
+    fleet("devices", "assign", "tallinn", "--tag", "boats")
+    fleet("devices", "assign", "nairobi", "--device", "plover")
+    shown = fleet("--json", "devices", "show", "plover").json
+    assert shown["device"]["profile"] == "quillwort-nairobi" and shown["rule"]["name"] == "plover"
+    rules = fleet("--json", "devices", "rules").json["rules"]
+    assert [(row["profile"], row["devices"]) for row in rules] == [
+        ("quillwort-nairobi", 1), ("quillwort-tallinn", 1), ("quillwort-lisbon", 2),
+    ]  # fmt: skip
+    fleet("devices", "unassign", rules[0]["number"])
+    fleet("devices", "assign", "lisbon", "--tag", "boats")
+    assert len(fleet("--json", "devices", "rules").json["rules"]) == 2
+    assert set(states(fleet).values()) == {"never set up"}
+    fleet("rename", "lisbon", "cottage")
+    assert fleet("--json", "devices", "show", "dunlin").json["device"]["profile"] == "cottage"
+    fleet("choose", "tallinn", "--protocol", "connect-ip", "--name-servers", "198.51.100.242")
+    fleet("devices", "assign", "tallinn", "--device", "plover")
+    shown = fleet("--json", "devices", "show", "plover").json
+    assert shown["misfits"] == ["goes over connect-ip, which a phone does not know"]
+    assert shown["nearest"] in ("cottage", "quillwort-nairobi", "quillwort-montevideo", "quillwort-wellington")
+    row = hand_over(fleet, "plover", "--dry-run", code=12)["plover"]
+    assert row["cause"] == "device-does-not-fit" and shown["nearest"] in row["remedy"]
+    fleet("remove", "quillwort-tallinn")
+    assert states(fleet)["plover"] == "profile gone"
+    assert hand_over(fleet, "--all", "--dry-run", code=12)["plover"]["cause"] == "device-profile-gone"
+
+
+def enrol(fleet, device, name="curlew"):
+    """The device's key in the administrator's list."""
+    (device.home.parent / f"{name}.key").write_text(device("enrol").out)
+    assert fleet("devices", "change", name, "--key", device.home.parent / f"{name}.key").code == 0
+
+
+def test_by_file(fleet, curlew, tmp_path):
+    """Encrypted to the device; its owner is asked, agrees, and has the profile with its credentials; once."""
+    fleet("devices", "assign", "lisbon", "--kind", "laptop")
+    out = tmp_path / "out"
+    out.mkdir()
+    assert hand_over(fleet, "curlew", "--to", out, code=12)["curlew"]["cause"] == "device-not-enrolled"
+    enrol(fleet, curlew)
+    assert hand_over(fleet, "curlew", "--to", out, "--dry-run")["curlew"]["state"] == "ready"
+    assert not list(out.iterdir()) and states(fleet)["curlew"] == "never set up"
+    assert hand_over(fleet, "curlew", "--to", out)["curlew"]["state"] == "handed over"
+    made = out / "curlew.bundle"
+    assert made.stat().st_mode & 0o777 == 0o600 and PASSWORD.encode() not in made.read_bytes()
+    assert states(fleet)["curlew"] == "not confirmed"
+    assert hand_over(fleet, "curlew", "--to", out) == {}
+    assert hand_over(fleet, "curlew", "--to", out, "--again", code=12)["curlew"]["cause"] == "clash"
+    waiting = curlew("--json", "receive", made)
+    assert waiting.json["state"] == "waiting" and curlew("--json", "list").json["profiles"] == []
+    code, seen = talk(curlew, ("receive",), [("Take them? y or n [n]", "n\n")])
+    assert code == 0 and "to be trusted: CN=" in seen and "Declined" in seen
+    assert fleet("--json", "devices", "key").json["code"] in seen
+    code, seen = talk(curlew, ("receive",), [("Take them? y or n [n]", "y\n")])
+    assert code == 0 and "Imported: quillwort-lisbon" in seen
+    shown = curlew("--json", "show", "lisbon").json
+    assert [row["kind"] for row in shown["credentials"]] == ["name-password"]
+    assert slug(curlew("receive")) == "not-found"
+    repeated = curlew("receive", made, "--agree")
+    assert slug(repeated) == "bundle-repeated" and "number 1 was imported" in repeated.text
+    assert slug(Program(tmp_path / "other")("receive", made, "--agree")) == "bundle-for-another"
+    assert "undone" in curlew("undo").text.lower() or curlew("--json", "list").json["profiles"] == []
+
+
+def test_a_newer_edition_and_back(fleet, curlew, tmp_path):
+    """What has changed is out of date; one command takes it there; what is assigned instead replaces it."""
+    enrol(fleet, curlew)
+    fleet("devices", "assign", "lisbon", "--kind", "laptop")
+    code = fleet("--json", "devices", "key", "--to", tmp_path / "admin.key").json["code"]
+    assert curlew("enrol", "--accept", tmp_path / "admin.key").code == 2
+    wrong = curlew("enrol", "--accept", tmp_path / "admin.key", "--code", "AAAA-BBBB-CCCC-DDDD-EEEE")
+    assert wrong.code == 2 and curlew("--json", "enrol").json["accepted"] == []
+    typed = code.replace("-", " ").lower()
+    assert curlew("--json", "enrol", "--accept", tmp_path / "admin.key", "--code", typed).json["accepted"] == [code]
+
+    def take(number):
+        folder = tmp_path / str(number)
+        folder.mkdir()
+        hand_over(fleet, "--kind", "laptop", "--to", folder)
+        return curlew("--json", "receive", folder / "curlew.bundle").json["state"]
+
+    def mtu():
+        return curlew("--json", "show", "lisbon").json["profile"]["tunnel"]["mtu"]
+
+    assert take(1) == "imported" and mtu() == 1400
+    fleet("choose", "lisbon", "--mtu", "1300")
+    assert states(fleet)["curlew"] == "out of date" and take(2) == "imported" and mtu() == 1300
+    fleet("undo")
+    assert states(fleet)["curlew"] == "out of date" and take(3) == "imported" and mtu() == 1400
+    fleet("devices", "assign", "tallinn", "--device", "curlew")
+    assert take(4) == "imported"
+    assert [row["name"] for row in curlew("--json", "list").json["profiles"]] == ["quillwort-tallinn"]
+    # What the owner has made is not replaced.
+    fleet("devices", "assign", "nairobi", "--device", "curlew")
+    curlew("rename", "tallinn", "quillwort-nairobi")
+    folder = tmp_path / "5"
+    folder.mkdir()
+    hand_over(fleet, "curlew", "--to", folder)
+    refused = curlew("receive", folder / "curlew.bundle")
+    assert slug(refused) == "profile-name-taken"
+    assert [row["name"] for row in curlew("--json", "list").json["profiles"]] == ["quillwort-nairobi"]
+    assert curlew("enrol", "--withdraw", code).code == 0 and curlew("--json", "enrol").json["accepted"] == []
+    assert slug(curlew("enrol", "--withdraw", code)) == "not-found"
+
+
+def test_keys_on_a_terminal(fleet, curlew, tmp_path):
+    """The code is shown, and compared by people."""
+    fleet("devices", "key", "--to", tmp_path / "admin.key")
+    code, seen = talk(curlew, ("enrol", "--accept", tmp_path / "admin.key"), [("y or n [n]", "y\n")])
+    assert code == 0 and fleet("--json", "devices", "key").json["code"] in seen
+    assert slug(fleet("devices", "key", "--to", tmp_path / "admin.key")) == "clash"
+    (tmp_path / "no.key").write_text("hello\n")
+    assert slug(curlew("enrol", "--accept", tmp_path / "no.key")) == "malformed"
+    assert slug(fleet("devices", "change", "curlew", "--key", tmp_path / "no.key")) == "malformed"
+
+
+def test_keys_stay_sealed(fleet, curlew, tmp_path):
+    """Under the store's seal, also after it was changed: a bundle for the same key still opens."""
+    enrol(fleet, curlew)
+    (tmp_path / "pass").write_text("auks dive at dawn\n")
+    (tmp_path / "pass").chmod(0o600)
+    sealed = curlew("seal", "--method", "passphrase", "--passphrase-file", tmp_path / "pass")
+    assert sealed.code == 0, sealed.text
+    fleet("devices", "assign", "lisbon")
+    hand_over(fleet, "curlew", "--to", tmp_path)
+    words = ("--passphrase-file", tmp_path / "pass", "--json", "receive", tmp_path / "curlew.bundle", "--agree")
+    assert curlew(*words).json["state"] == "imported"
+
+
+def test_credentials_of_its_own(fleet, curlew, tmp_path):
+    """Those for the device go there, not those for all; where there are none that is told before."""
+    enrol(fleet, curlew)
+    fleet("devices", "assign", "lisbon")
+    changed = fleet("credentials", "change", "Quillwort Relay", "--device", "curlew", stdin="curlew_only\nx_Y-9\n")
+    assert changed.code == 0
+    hand_over(fleet, "curlew", "--to", tmp_path)
+    assert curlew("receive", tmp_path / "curlew.bundle", "--agree").code == 0
+    (row,) = curlew("--json", "credentials", "list").json["credentials"]
+    assert row["device"] == "" and row["label"] == "Quillwort Relay"
+    fleet("credentials", "forget", "Quillwort Relay", "--device", "curlew")
+    fleet("credentials", "forget", "Quillwort Relay")
+    row = hand_over(fleet, "curlew", "--again", "--to", tmp_path, code=12)["curlew"]
+    assert row["cause"] == "device-no-credentials" and "name-password" in row["detail"]
+
+
+def test_words_that_do_not_fit(fleet, tmp_path):
+    for words, code in (
+        (("hand-over",), 2),
+        (("hand-over", "--all", "--at-once", "0"), 2),
+        (("hand-over", "--all", "--to", tmp_path / "nowhere"), 4),
+        (("hand-over", "nobody"), 4),
+        (("devices", "assign", "atlantis"), 4),
+        (("devices", "assign", "lisbon", "--device", "curlew", "--kind", "box"), 2),
+        (("devices", "unassign", "99"), 4),
+        (("devices", "change", "curlew", "--folder", "tmp"), 2),
+        (("receive", tmp_path / "nothing"), 4),
+    ):
+        assert fleet(*words).code == code, words
+
+
+def test_a_thousand_devices(fleet, tmp_path):
+    """A large table is one transaction, and one table on the screen, the worst first."""
+    rows = "\n".join(f"d{number:04},laptop" for number in range(1000))
+    (tmp_path / "many.csv").write_text(f"name,kind\n{rows}\n")
+    assert "1000 new" in fleet("devices", "import", tmp_path / "many.csv").text
+    fleet("devices", "assign", "lisbon", "--device", "d0500")
+    shown = fleet("devices", "list")
+    lines = shown.out.splitlines()
+    assert lines[1].split()[0] == "d0500" and len(lines) == 1004 + 4
+    assert json.loads(fleet("--json", "devices", "list", "d09").out)["devices"][0]["name"] == "d0900"
