@@ -33,8 +33,8 @@ from zesty_burrow.store.devices import (
     Device,
     Handover,
     Rule,
+    Rules,
     from_texts,
-    rule_for,
 )
 
 NOW = datetime(2026, 11, 28, 12, tzinfo=UTC)
@@ -64,7 +64,7 @@ PLOVER = Device("plover", "phone", "Marit Aune", tags=("boats",))
 def test_which_rule_is_followed(rules, profile):
     """By name before more conditions before the newer; in whichever order they are looked at."""
     for order in (rules, rules[::-1]):
-        found = rule_for(PLOVER, order)
+        found = Rules(order).of(PLOVER)
         assert (found.profile if found else None) == profile
 
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from enum import IntEnum
 
-from zesty_burrow.store.devices import CONFIRMED, FAILED, WAITING, Device, Handover, Rule, rule_for
+from zesty_burrow.store.devices import CONFIRMED, FAILED, WAITING, Device, Handover, Rule, Rules
 
 SOON = timedelta(days=30)
 TIME = "%Y-%m-%dT%H:%M:%SZ"
@@ -76,11 +76,11 @@ def standings(
     now: datetime,
 ) -> list[Standing]:
     """The worst first, then by name. ``digests``: of the profiles that exist, by name."""
-    known = list(rules)
+    known = Rules(rules)
     soon, today = (now + SOON).strftime(TIME), now.strftime(TIME)
     found = []
     for device in devices:
-        rule = rule_for(device, known)
+        rule = known.of(device)
         wanted = rule.profile if rule is not None else ""
         last = handovers.get(device.name)
         found.append(Standing(device, wanted, _state(wanted, last, digests, today, soon), last))

@@ -163,12 +163,19 @@ class Table:
         return shared
 
     def _side_by_side(self, row: Sequence[Text], widths: Sequence[int]) -> Iterator[Line]:
-        if all(_is_plain(text, size) for text, size in zip(row, widths, strict=True)):
+        if all(_is_short(text, size) for text, size in zip(row, widths, strict=True)):
             # Thousands of rows are mostly of this kind.
-            texts = [text.spans[0][0] if text.spans else "" for text in row]
-            pads = [" " * (size - cell_width(text)) for text, size in zip(texts, widths, strict=True)]
-            triples = zip(self._columns, texts, pads, strict=True)
-            yield [((" " * self._gap).join(pad + text if one.right else text + pad for one, text, pad in triples), "")]
+            pieces = [text.spans[0] if text.spans else ("", "") for text in row]
+            pads = [" " * (size - cell_width(text)) for (text, _), size in zip(pieces, widths, strict=True)]
+            gap = " " * self._gap
+            if not any(style for _, style in pieces):
+                triples = zip(self._columns, pieces, pads, strict=True)
+                yield [(gap.join(pad + text if one.right else text + pad for one, (text, _), pad in triples), "")]
+                return
+            short: Line = []
+            for column, span, pad in zip(self._columns, pieces, pads, strict=True):
+                short += [(pad, ""), span, (gap, "")] if column.right else [span, (pad + gap, "")]
+            yield short
             return
         cells = [list(text.lines(max(size, 1))) for text, size in zip(row, widths, strict=True)]
         for at in range(max(map(len, cells))):
@@ -207,13 +214,13 @@ def as_part(part: Part) -> Text | Verbatim | Indented | Table:
     return Text(part) if isinstance(part, str) else part
 
 
-def _is_plain(text: Text, width: int) -> bool:
-    """Whether a cell is one piece without a style that fits on one line."""
+def _is_short(text: Text, width: int) -> bool:
+    """Whether a cell is one piece that fits on one line."""
     spans = text.spans
     if not spans:
         return True
-    piece, style = spans[0]
-    return len(spans) == 1 and not style and "\n" not in piece and cell_width(piece) <= width
+    piece = spans[0][0]
+    return len(spans) == 1 and "\n" not in piece and cell_width(piece) <= width
 
 
 def _natural(text: Text) -> int:

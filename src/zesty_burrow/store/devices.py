@@ -123,9 +123,24 @@ STATES = (CONFIRMED, HANDED, WAITING, FAILED)
 """The device has it; it was handed over, and nobody has confirmed it; the owner has not agreed yet; it did not work."""
 
 
-def rule_for(device: Device, rules: Iterable[Rule]) -> Rule | None:
-    """The rule that is followed for a device; None where none is for it."""
-    return max((one for one in rules if one.fits(device)), key=lambda one: one.rank, default=None)
+class Rules:
+    """Rules as they are followed. Devices that are alike in all that rules ask for are looked at once."""
+
+    def __init__(self, rules: Iterable[Rule]) -> None:
+        ranked = sorted(rules, key=lambda one: one.rank, reverse=True)
+        self._own = {one.device.casefold(): one for one in reversed(ranked) if one.device}
+        self._shared = [one for one in ranked if not one.device]
+        self._known: dict[tuple[object, ...], Rule | None] = {}
+
+    def of(self, device: Device) -> Rule | None:
+        """The one that is followed for a device; None where none is for it."""
+        own = self._own.get(device.name.casefold())
+        if own is not None:
+            return own
+        alike = device.kind, device.owner, device.place, device.tags
+        if alike not in self._known:
+            self._known[alike] = next((one for one in self._shared if one.fits(device)), None)
+        return self._known[alike]
 
 
 def check_device(device: Device) -> str:

@@ -15,7 +15,7 @@ from zesty_burrow.fleet.standing import State, standings
 from zesty_burrow.report.results.base import Result
 from zesty_burrow.report.results.devices import DeviceResult, DevicesResult, KeyResult, RulesResult
 from zesty_burrow.report.results.plain import MessageResult
-from zesty_burrow.store.devices import CLIENTS, KINDS, Device, Rule, check_device, rule_for
+from zesty_burrow.store.devices import CLIENTS, KINDS, Device, Rule, Rules, check_device
 
 if TYPE_CHECKING:
     from zesty_burrow.core.profile import Profile
@@ -135,7 +135,7 @@ def _show(args: Namespace, context: Context, store: Store) -> Result:
         if why:
             near = nearest(profile, client, read_all(store))
     code = read_key(device.key, DEVICE).code if device.key else ""
-    return DeviceResult(standing, rule_for(device, store.fleet.list_rules()), tuple(why), near, code)
+    return DeviceResult(standing, Rules(store.fleet.list_rules()).of(device), tuple(why), near, code)
 
 
 def read_all(store: Store) -> list[Profile]:
@@ -239,15 +239,15 @@ def _assign(args: Namespace, context: Context, store: Store) -> Result:
     rule = Rule(0, profile, **{**dict.fromkeys(("kind", "owner", "place", "tag"), ""), **selection(args)})
     store.fleet.add_rule(replace(rule, device=args.device))
     rules = store.fleet.list_rules()
-    made = rules[-1]
-    fitting = [one for one in store.fleet.list_devices() if rule_for(one, rules) == made]
+    made, followed = rules[-1], Rules(rules)
+    fitting = [one for one in store.fleet.list_devices() if followed.of(one) == made]
     whom = ", ".join(f"{key} {value}" for key, value in made.conditions.items()) or "all devices"
     return MessageResult(f"{profile} for {whom}: {len(fitting)} at present.")
 
 
 def _rules(args: Namespace, context: Context, store: Store) -> Result:
     rules = store.fleet.list_rules()
-    counts = Counter(rule_for(one, rules) for one in store.fleet.list_devices())
+    counts = Counter(map(Rules(rules).of, store.fleet.list_devices()))
     return RulesResult(tuple((one, counts[one]) for one in sorted(rules, key=lambda one: one.rank, reverse=True)))
 
 
