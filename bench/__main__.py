@@ -10,7 +10,17 @@ import platform
 import statistics
 import sys
 
-MEASURES = ("startup", "handshake", "connecting", "lossy", "importing", "databases", "observatory", "rehearsing")
+MEASURES = (
+    "startup",
+    "handshake",
+    "connecting",
+    "lossy",
+    "importing",
+    "databases",
+    "observatory",
+    "rehearsing",
+    "devices",
+)
 
 
 def main() -> int:
