@@ -103,6 +103,7 @@ def test_a_table():
         ("name,kind\n../a,phone\n", "d.csv, line 2: name '../a'", ""),
         ("name,kind\na\x1b[31m,phone\n", "d.csv, line 2: name", ""),
         ("name,kind,owner\na,phone,\x1b[2J\n", "d.csv, line 2: owner: at most 200 printable", ""),
+        ("name,kind,reach\na,phone,ssh://\x07\n", "d.csv, line 2: reach: at most 200 printable", ""),
         ("name,kind,tags\na,phone,<b>\n", "d.csv, line 2: tag '<b>'", ""),
         ("name,kind,folder\na,box,tmp\n", "d.csv, line 2: folder 'tmp'", ""),
         ("name,kind,client\na,box,robot\n", "d.csv, line 2: client 'robot'", ""),
@@ -140,7 +141,7 @@ def test_columns_of_a_row():
 
 
 def handed(state=CONFIRMED, profile="lisbon", digest="1", expires="", cause=""):
-    return Handover("curlew", profile, digest, "push", state, "2026-11-01T00:00:00Z", cause, "it is off", expires)
+    return Handover("curlew", profile, digest, "push", state, "2026-11-01T00:00:00Z", cause, "as was told", expires)
 
 
 def at(days):
@@ -152,9 +153,9 @@ def at(days):
     [
         (None, State.NEVER_SET_UP, ""),
         (handed(), State.IN_DATE, ""),
-        (handed(HANDED), State.NOT_CONFIRMED, ""),
+        (handed(HANDED), State.NOT_CONFIRMED, "as was told"),
         (handed(WAITING), State.WAITING, "its owner has to agree"),
-        (handed(FAILED), State.FAILED, "it is off"),
+        (handed(FAILED), State.FAILED, "as was told"),
         (handed(digest="0"), State.OUT_OF_DATE, "has an older edition"),
         (handed(profile="tallinn"), State.OUT_OF_DATE, "has tallinn"),
         (handed(expires=at(31)), State.IN_DATE, ""),

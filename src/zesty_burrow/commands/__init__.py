@@ -37,6 +37,7 @@ COMMANDS: dict[str, Command] = {
     "startup": Command("tunnel.startup", "have a tunnel or the guard start with the machine (systemd)"),
     "devices": Command("devices.devices", "list devices, say which profile each gets, see where each stands"),
     "hand-over": Command("devices.hand_over", "hand profiles over to devices"),
+    "links": Command("devices.links", "serve one-time links for devices' owners, and see how far they have got"),
     "enrol": Command("devices.enrol", "make this device's key, and say from which administrator it takes profiles"),
     "receive": Command("devices.receive", "take on this device what an administrator has handed over"),
     "explain": Command("kits.explain", "explain the code of a finding or error, and what to do"),

@@ -167,6 +167,13 @@ class ProtocolSettings:
         """Labels and values for people."""
         return []
 
+    def typed(self, gateway: str) -> tuple[tuple[str, str], ...]:
+        """What a person types into a built-in client besides server and sign-in: names and values, in order.
+
+        ``gateway``: who it must prove to be.
+        """
+        return ()
+
     def check(self, name: str) -> list[Finding]:
         """What can be said of the settings by reading them; ``name``: the profile's."""
         return []

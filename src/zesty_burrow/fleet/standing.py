@@ -65,6 +65,8 @@ class Standing:
             return f"has {last.profile}" if last.profile != self.wanted else "has an older edition"
         if self.state in (State.EXPIRED, State.EXPIRES_SOON):
             return f"a certificate ends {last.expires[:10]}"
+        if self.state is State.NOT_CONFIRMED:
+            return last.detail
         return "its owner has to agree" if self.state is State.WAITING else ""
 
 

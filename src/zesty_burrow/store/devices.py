@@ -151,7 +151,7 @@ def check_device(device: Device) -> str:
         return f"kind {device.kind!r:.40} is not one of {', '.join(KINDS)}"
     if device.client and device.client not in CLIENTS:
         return f"client {device.client!r:.40} is not one of {', '.join(CLIENTS)}"
-    for key in ("owner", "place", "folder"):
+    for key in ("owner", "place", "reach", "folder"):
         value = getattr(device, key)
         if len(value) > LONGEST or not value.isprintable():
             return f"{key}: at most {LONGEST} printable letters"

@@ -12,6 +12,7 @@ from zesty_burrow.errors import NotFound
 from zesty_burrow.store.database import Database, Transaction, placeholders
 from zesty_burrow.store.devices import LISTS, Device, Handover, Rule
 from zesty_burrow.store.history import in_parts
+from zesty_burrow.store.link_store import LinkStore
 
 if TYPE_CHECKING:
     from zesty_burrow.store.seal import Seal
@@ -48,6 +49,11 @@ class FleetStore:
 
     def _writing(self) -> AbstractContextManager[Transaction]:
         return self._database.transaction(write=True)
+
+    @property
+    def links(self) -> LinkStore:
+        """One-time links."""
+        return LinkStore(self._database)
 
     # Devices.
 
@@ -87,6 +93,7 @@ class FleetStore:
             for some in in_parts(names):
                 marks = placeholders(some)
                 transaction.execute(f"DELETE FROM devices WHERE name IN ({marks})", *some)  # noqa: S608
+                transaction.execute(f"DELETE FROM links WHERE device IN ({marks})", *some)  # noqa: S608
                 transaction.execute(f"DELETE FROM handovers WHERE device IN ({marks})", *some)  # noqa: S608
                 transaction.execute(f"DELETE FROM device_rules WHERE device IN ({marks})", *some)  # noqa: S608
 

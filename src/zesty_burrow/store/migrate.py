@@ -92,4 +92,5 @@ _STEPS: dict[int, Callable[[Database, Transaction], None]] = {
     5: _sql("0005_changes.sql"),
     6: _describe_profiles,
     7: _sql("0007_devices.sql"),
+    8: _sql("0008_links.sql"),
 }

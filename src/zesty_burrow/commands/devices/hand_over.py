@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import asyncio
+import os
 from argparse import ArgumentParser, Namespace
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
+from datetime import timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -24,7 +26,8 @@ if TYPE_CHECKING:
     from zesty_burrow.store.store import CredentialsRow, Store
 
 EXAMPLE = "zesty hand-over --all --dry-run"
-PUSH, FILES, BUNDLE = "push", "files", "bundle"
+PUSH, FILES, BUNDLE, LINK = "push", "files", "bundle", "link"
+LONGEST_LINK = 24 * 30
 MOST_AT_ONCE = 200
 STATE_OF = {"imported": CONFIRMED, "waiting": WAITING}
 
@@ -37,6 +40,11 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("--dry-run", action="store_true", help="show what would be done, and send nothing")
     text = "write what is for devices that are not reached by SSH to new files in FOLDER"
     parser.add_argument("--to", type=Path, metavar="FOLDER", help=text)
+    text = "make a one-time link for each device without this program; the page is served at URL by `zesty links serve`"
+    parser.add_argument("--link", metavar="URL", default="", help=text)
+    parser.add_argument("--hours", type=int, default=48, help="for which a link can be opened (48)")
+    text = "name this page at the end, where the owner can check the connection"
+    parser.add_argument("--check", metavar="URL", default="", help=text)
     parser.add_argument("--at-once", type=int, default=20, metavar="NUMBER", help="devices at a time (20)")
     parser.add_argument("--timeout", type=float, default=20.0, metavar="SECONDS", help="for each device to answer (20)")
     parser.add_argument("--ssh-config", default="", metavar="FILE", help="in the place of your own SSH settings")
@@ -51,13 +59,20 @@ def run(args: Namespace, context: Context) -> HandOverResult:
         raise UsageError("to which devices?", next_step="Name them, or use --kind, --owner, --place, --tag or --all.")
     if not 1 <= args.at_once <= MOST_AT_ONCE:
         raise UsageError(f"--at-once {args.at_once} is not between 1 and {MOST_AT_ONCE}")
+    if not 1 <= args.hours <= LONGEST_LINK:
+        raise UsageError(f"--hours {args.hours} is not between 1 and {LONGEST_LINK}")
+    for option, url in (("--link", args.link), ("--check", args.check)):
+        if url and not url.startswith("https://"):
+            raise UsageError(
+                f"{option} {url!r:.80} is not a URL", next_step="It begins with https://, as browsers ask."
+            )
     if args.to is not None and not args.to.is_dir():
         raise NotFound(f"there is no folder {args.to}", next_step="Name one that exists.")
     with context.store() as store:
         found = stand(context, store, store.fleet.list_devices(args.word, **selection(args)))
         if not found:
             raise NotFound("no device matches", next_step="See `zesty devices list`.")
-        work = _Work(store, context, args.to)
+        work = _Work(store, context, args.to, args.link)
         chosen = [one for one in found if one.is_left or (args.again and one.wanted)]
         plans = [work.plan(one) for one in chosen]
         # Their state says it as well, but a run that passes over them in silence would be taken for a success.
@@ -69,7 +84,16 @@ def run(args: Namespace, context: Context) -> HandOverResult:
             ]
             return HandOverResult((*rows, *gone), left, dry=True)
         done = _run(args, context, work, plans)
-    return HandOverResult((*done, *gone), left)
+    return HandOverResult((*done, *gone), left, code=_code(done))
+
+
+def _code(rows: list[HandOverRow]) -> str:
+    """To be scanned from the terminal, where there is one link and nothing else."""
+    if len(rows) != 1 or rows[0].form != LINK or not rows[0].to.startswith("https://"):
+        return ""
+    from zesty_burrow.intake.readers.codes import drawn, make_codes
+
+    return drawn(make_codes(rows[0].to)[0])
 
 
 def _gone(one: Standing) -> HandOverRow:
@@ -101,8 +125,8 @@ class _Plan:
 class _Work:
     """What is read once for a whole run."""
 
-    def __init__(self, store: Store, context: Context, folder: Path | None) -> None:
-        self.store, self.fleet, self.folder = store, store.fleet, folder
+    def __init__(self, store: Store, context: Context, folder: Path | None, link: str) -> None:
+        self.store, self.fleet, self.folder, self.link = store, store.fleet, folder, link
         self._context = context
         self._kept = store.list_credentials()
         self._digests = store.digests()
@@ -136,6 +160,8 @@ class _Work:
                 return plan.fails(
                     "device-no-folder", "it does not run this program", "zesty devices change NAME --folder PATH"
                 )
+        elif self.link and not device.runs_program:
+            plan.form, plan.to = LINK, self.link
         elif device.key and self.folder is not None:
             plan.form, plan.to = BUNDLE, str(self.folder / f"{device.name}.bundle")
         elif self.folder is not None:
@@ -143,9 +169,8 @@ class _Work:
                 "device-not-enrolled", "it has no key yet", "Run `zesty enrol` there, and add what it shows."
             )
         else:
-            return plan.fails(
-                "device-no-way", "it is not reached by SSH", "Use --to FOLDER, or zesty devices change --reach"
-            )
+            step = "Use --link URL or --to FOLDER, or zesty devices change --reach"
+            return plan.fails("device-no-way", "it is not reached by SSH", step)
         return self._with_credentials(plan, profile)
 
     def _with_credentials(self, plan: _Plan, profile: Profile) -> _Plan:
@@ -200,7 +225,9 @@ class _Work:
             return
         expires = earliest_end(plan.profile, [value for _, value in plan.credentials.values()])
         cells = (row.device, row.profile, plan.digest, row.form, row.state, self.now())
-        self.fleet.note_handover(Handover(*cells, row.cause, row.detail if row.cause else "", expires))
+        self.fleet.note_handover(
+            Handover(*cells, row.cause, row.detail if row.cause or row.form == LINK else "", expires)
+        )
 
 
 def _run(args: Namespace, context: Context, work: _Work, plans: list[_Plan]) -> list[HandOverRow]:
@@ -219,7 +246,9 @@ def _run(args: Namespace, context: Context, work: _Work, plans: list[_Plan]) -> 
                 ended(plan, plan.row)
             elif plan.form == BUNDLE:
                 ended(plan, _to_file(plan, work))
-        pushed = [plan for plan in plans if plan.row is None and plan.form != BUNDLE]
+            elif plan.form == LINK:
+                ended(plan, _to_link(plan, work, args, context))
+        pushed = [plan for plan in plans if plan.row is None and plan.form in (PUSH, FILES)]
         if pushed:
             from zesty_burrow.fleet.push import SshOptions
 
@@ -281,3 +310,29 @@ def _to_file(plan: _Plan, work: _Work) -> HandOverRow:
         step = "Check the folder's rights."
         return HandOverRow(*cells, FAILED, "device-write", problem.strerror or str(problem), step, plan.to)
     return HandOverRow(*cells, HANDED, detail="written", to=plan.to)
+
+
+def _to_link(plan: _Plan, work: _Work, args: Namespace, context: Context) -> HandOverRow:
+    """What is behind it is kept encrypted; what opens it is in the link alone, which is told or written once."""
+    from zesty_burrow.fleet.link import page_content, seal_link
+    from zesty_burrow.intake.readers.codes import make_codes, png_of
+    from zesty_burrow.store.seal import write_private
+
+    if plan.profile is None:
+        raise UsageError(f"there is no profile for {plan.device.name}")
+    kept = {kind: value for kind, (_, value) in plan.credentials.items()}
+    made = seal_link(page_content(plan.device, plan.profile, kept, os.urandom, args.check), os.urandom)
+    url = made.url(args.link)
+    cells = (plan.device.name, plan.name, LINK)
+    if args.to is not None:
+        path = args.to / f"{plan.device.name}.link.txt"
+        try:
+            write_private(path, f"{url}\n".encode())
+            write_private(path.with_suffix(".png"), png_of(make_codes(url)[0]))
+        except FileExistsError:
+            return HandOverRow(*cells, FAILED, "clash", f"{path} exists already", "Name another folder.", str(path))
+    until = (context.now() + timedelta(hours=args.hours)).strftime(TIME)
+    work.fleet.links.add(made.name, plan.device.name, made.sealed, until)
+    return HandOverRow(
+        *cells, HANDED, detail=f"link, to be opened once until {until}", to=url if args.to is None else str(path)
+    )

@@ -28,7 +28,6 @@ EXAMPLE = "zesty export --all --to profiles.zip"
 DATE = (2026, 1, 1, 0, 0, 0)
 """Every member's date: the same profiles give the same archive."""
 FORMS = {".toml": "profile", ".zip": "archive", ".png": "code", ".json": "data"}
-SCALE = 6
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -144,21 +143,14 @@ def _data(profiles: dict[str, Profile]) -> tuple[bytes, tuple[str, ...], tuple[s
 
 def _code(args: Namespace, name: str, text: str, scopes: tuple[str, ...]) -> Result:
     """One picture for each code, or all codes on the terminal."""
-    from zesty_burrow.intake.readers.codes import make_codes
+    from zesty_burrow.intake.readers.codes import drawn, make_codes, png_of
 
     made = make_codes(text)
     if args.show_code:
-        drawn = []
-        for code in made:
-            stream = io.StringIO()
-            code.terminal(stream, compact=True, border=2)
-            drawn.append(stream.getvalue())
-        return CodeResult(name, tuple(drawn), scopes)
+        return CodeResult(name, tuple(map(drawn, made)), scopes)
     paths = [args.to if len(made) == 1 else args.to.with_stem(f"{args.to.stem}-{at}") for at in range(1, len(made) + 1)]
     for path, code in zip(paths, made, strict=True):
-        picture = io.BytesIO()
-        code.save(picture, kind="png", scale=SCALE, border=4)
-        _write(path, picture.getvalue())
+        _write(path, png_of(code))
     return ExportResult(tuple(map(str, paths)), (name,), scopes)
 
 

@@ -28,6 +28,8 @@ MAX_PAGES = 20
 SHOWN = 120
 MAX_PARTS = 16
 HEADER = re.compile(rb"part (\d{1,2}) of (\d{1,2}) of ([0-9a-f]{8})\n")
+SCALE = 6
+"""Pixels of a module in a picture."""
 ONE_CODE = 1200
 """Octets that are put into one code: version 24 or less at level M, which a phone reads from a screen."""
 
@@ -140,3 +142,17 @@ def make_codes(text: str) -> list[segno.QRCode]:
     parts = [data[at : at + share] for at in range(0, len(data), share)]
     heads = [f"part {index} of {len(parts)} of {message}\n".encode() for index in range(1, len(parts) + 1)]
     return [segno.make_qr(head + part, error="m", mode="byte") for head, part in zip(heads, parts, strict=True)]
+
+
+def drawn(code: segno.QRCode) -> str:
+    """A code for a terminal, in half blocks."""
+    stream = io.StringIO()
+    code.terminal(stream, compact=True, border=2)
+    return stream.getvalue()
+
+
+def png_of(code: segno.QRCode) -> bytes:
+    """A code as a picture."""
+    picture = io.BytesIO()
+    code.save(picture, kind="png", scale=SCALE, border=4)
+    return picture.getvalue()

@@ -184,6 +184,11 @@ class IkeSettings(ProtocolSettings):
         """Kinds that are used where they are kept, and not missed where they are not."""
         return (CredentialsKind.ADDITIONAL_KEY,) if self.additional_key == "optional" else ()
 
+    def typed(self, gateway: str) -> tuple[tuple[str, str], ...]:
+        """Both identities (RFC 7296 §3.5)."""
+        own = (("local-identifier", self.own_identity.value),) if self.own_identity is not None else ()
+        return (("remote-identifier", gateway), *own)
+
     def proposals(self, label: str) -> tuple[ProposalChoice, ...]:
         """Those for ``ike`` or ``esp``: the settings' own, else the defaults."""
         own: tuple[ProposalChoice, ...] = getattr(self, label)

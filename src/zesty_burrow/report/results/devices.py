@@ -10,6 +10,7 @@ from zesty_burrow.report.results.base import EXIT_NOT_ALL_FIT, Result
 if TYPE_CHECKING:
     from zesty_burrow.fleet.standing import Standing
     from zesty_burrow.store.devices import Device, Rule
+    from zesty_burrow.store.link_store import LinkRow
 
 
 def device_document(device: Device) -> dict[str, Any]:
@@ -113,11 +114,15 @@ class HandOverRow:
 
 @dataclass(frozen=True)
 class HandOverResult(Result):
-    """``hand-over``; ``left``: how many devices had nothing left to do; ``dry``: nothing was sent."""
+    """``hand-over``; ``left``: how many devices had nothing left to do; ``dry``: nothing was sent.
+
+    ``code``: of the only link, drawn for a terminal.
+    """
 
     rows: tuple[HandOverRow, ...]
     left: int
     dry: bool = False
+    code: str = ""
     shown_by: ClassVar[str] = "devices"
     kind: ClassVar[str] = "hand-over"
 
@@ -134,6 +139,16 @@ class HandOverResult(Result):
             for row in self.rows
         ]
         return {"dry_run": self.dry, "nothing_to_do": self.left, "devices": rows}
+
+
+@dataclass(frozen=True)
+class LinksResult(Result):
+    """``links list``; ``now``: when it was asked for (RFC 3339)."""
+
+    links: tuple[LinkRow, ...]
+    now: str
+    shown_by: ClassVar[str] = "devices"
+    kind: ClassVar[str] = "links"
 
 
 @dataclass(frozen=True)

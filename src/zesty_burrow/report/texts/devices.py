@@ -8,7 +8,7 @@ from typing import Any
 
 from zesty_burrow.errors import printable
 from zesty_burrow.fleet.standing import State
-from zesty_burrow.report.layout import Column, Table, Text
+from zesty_burrow.report.layout import Column, Table, Text, Verbatim
 from zesty_burrow.report.parts import Parts, heading, plural
 from zesty_burrow.report.results.base import Result
 from zesty_burrow.report.results.devices import (
@@ -16,6 +16,7 @@ from zesty_burrow.report.results.devices import (
     DevicesResult,
     HandOverResult,
     KeyResult,
+    LinksResult,
     ReceiptResult,
     RulesResult,
 )
@@ -116,13 +117,22 @@ def _rules(result: RulesResult) -> Parts:
 def _handed(result: HandOverResult) -> Parts:
     going = [row for row in result.rows if not row.cause]
     failed = [row for row in result.rows if row.cause]
+    links = [row for row in going if row.to.startswith("https://")]
     if going:
         table = Table(
             Column("device", whole=True), Column("profile"), Column("by"), Column("state"), Column("to"), gap=3
         )
         for row in going:
-            table.add_row(row.device, row.profile, row.form, row.detail or row.state, printable(row.to))
+            table.add_row(row.device, row.profile, row.form, row.detail or row.state, "" if row in links else printable(row.to))
         yield table
+    for row in links if not result.dry else ():
+        # In one piece, to be copied: what is behind the sign # opens it.
+        yield ""
+        yield Text(f"The link for {row.device}:")
+        yield Verbatim(row.to)
+    if result.code:
+        yield ""
+        yield Verbatim(result.code)
     causes: dict[tuple[str, str], list[str]] = {}
     for row in failed:
         causes.setdefault((row.cause, row.remedy), []).append(row.device)
@@ -142,6 +152,17 @@ def _handed(result: HandOverResult) -> Parts:
     yield Text(f"{', '.join(told)}.")
     if failed and not result.dry:
         yield Text("The same command again does only what is left.")
+
+
+def _links(result: LinksResult) -> Parts:
+    if not result.links:
+        yield Text("No links. Make one: zesty hand-over NAME --link https://…")
+        return
+    table = Table(Column("device", whole=True), Column("can be opened until"), Column("its owner has got to"), gap=3)
+    for row in result.links:
+        over = "over" if row.until <= result.now else row.until
+        table.add_row(row.device, "was opened" if row.opened_at else over, f"{row.step} {row.step_at}".strip())
+    yield table
 
 
 def _key(result: KeyResult) -> Parts:
@@ -166,6 +187,7 @@ RENDERERS: dict[type[Result], Callable[[Any], Parts]] = {
     DeviceResult: _show,
     RulesResult: _rules,
     HandOverResult: _handed,
+    LinksResult: _links,
     KeyResult: _key,
     ReceiptResult: _receipt,
 }

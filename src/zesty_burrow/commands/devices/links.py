@@ -1,0 +1,86 @@
+"""``zesty links``: serve the page of one-time links, and see how far their owners have got."""
+
+from __future__ import annotations
+
+import asyncio
+import signal
+from argparse import ArgumentParser, Namespace
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from zesty_burrow.commands.context import Context
+from zesty_burrow.errors import UsageError
+from zesty_burrow.fleet.standing import TIME
+from zesty_burrow.report.results.base import Result
+from zesty_burrow.report.results.devices import LinksResult
+from zesty_burrow.report.results.plain import MessageResult
+from zesty_burrow.store.devices import CONFIRMED, FAILED, HANDED
+
+if TYPE_CHECKING:
+    from zesty_burrow.store.fleet_store import FleetStore
+    from zesty_burrow.store.link_store import LinkRow
+
+EXAMPLE = "zesty links serve --address 0.0.0.0 --certificate server.pem --key server.key"
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """The command's words."""
+    actions = parser.add_subparsers(dest="action", required=True, metavar="ACTION")
+    text = "list links, and how far their owners have got"
+    actions.add_parser("list", help=text, description=text)
+    serve = actions.add_parser("serve", help="answer until Ctrl-C", description="Answer until Ctrl-C.")
+    serve.add_argument("--address", action="append", required=True, help="an address of this machine; once or more")
+    serve.add_argument("--port", type=int, default=443)
+    serve.add_argument("--certificate", type=Path, required=True, metavar="FILE", help="PEM, the server's own first")
+    serve.add_argument("--key", type=Path, required=True, metavar="FILE", help="the certificate's key, PEM")
+    text = "make a device's link useless"
+    actions.add_parser("withdraw", help=text, description=text).add_argument("device")
+
+
+def run(args: Namespace, context: Context) -> Result:
+    """List, serve, withdraw."""
+    with context.store() as store:
+        if args.action == "withdraw":
+            store.fleet.links.withdraw(args.device)
+            return MessageResult(f"The link for {args.device} opens nothing any more.")
+        if args.action == "serve":
+            if not 0 <= args.port <= 65535:
+                raise UsageError(f"--port {args.port} is not between 0 and 65535")
+            asyncio.run(_serve(args, context, store.fleet))
+            return MessageResult("The server has stopped.")
+        now = context.now().strftime(TIME)
+        store.fleet.links.forget_old(now)
+        return LinksResult(tuple(store.fleet.links.list_links()), now)
+
+
+async def _serve(args: Namespace, context: Context, fleet: FleetStore) -> None:
+    from zesty_burrow.fleet.link_server import LinkServer
+    from zesty_burrow.observe.tls import Certificate
+
+    def now() -> str:
+        return context.now().strftime(TIME)
+
+    def told(row: LinkRow) -> None:
+        note(fleet, row, now())
+        context.reporter.note(f"{row.device}: {row.step}")
+
+    stop = asyncio.Event()
+    for number in (signal.SIGINT, signal.SIGTERM):
+        asyncio.get_running_loop().add_signal_handler(number, stop.set)
+    server = LinkServer(fleet.links, Certificate(args.certificate, args.key), now, told)
+    await server.start(args.address, args.port)
+    context.reporter.note(f"Serving links on {', '.join(args.address)}, port {server.port}. Ctrl-C ends it.")
+    await stop.wait()
+    await server.stop()
+
+
+def note(fleet: FleetStore, row: LinkRow, now: str) -> None:
+    """How far an owner has got, where the list of devices shows it."""
+    last = fleet.handovers().get(row.device)
+    if last is None or last.form != "link":
+        return
+    state = {"done": CONFIRMED, "declined": FAILED}.get(row.step, HANDED)
+    cause = "device-declined" if row.step == "declined" else ""
+    detail = "its owner did not agree" if cause else f"its owner has got to: {row.step}"
+    fleet.note_handover(replace(last, state=state, cause=cause, detail=detail, at=now))

@@ -1,0 +1,165 @@
+"""Serves the page of one-time links over HTTPS. It never has what would open them.
+
+``GET /o/TOKEN`` is the page, the same for all: programs that look at links on their way open nothing. What is behind a
+link is given once, to ``POST /o/TOKEN/open``, which the page sends after its reader has pressed a button.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import base64
+import json
+import socket
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from importlib.resources import files
+from typing import Any
+
+from aiohttp import web
+
+from zesty_burrow.errors import MachineError
+from zesty_burrow.fleet.link import STEPS, name_of
+from zesty_burrow.observe.connections import Connections, Rate, source_of
+from zesty_burrow.observe.http_server import Timed
+from zesty_burrow.observe.tls import Certificate
+from zesty_burrow.store.link_store import LinkRow, LinkStore
+
+LONGEST_TOKEN, LONGEST_BODY = 64, 1024
+MAX_CONNECTIONS, MAX_EACH, REQUESTS_A_SECOND = 1024, 32, 20.0
+KINDS = {
+    "page.html": "text/html",
+    "page.js": "text/javascript",
+    "style.css": "text/css",
+    "texts.json": "application/json",
+}
+POLICY = (
+    "default-src 'none'; script-src 'self'; style-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'none'; "
+    "frame-ancestors 'none'"
+)
+"""W3C Content Security Policy: nothing from elsewhere, nothing to elsewhere."""
+HEADERS = {
+    "Content-Security-Policy": POLICY,
+    "Referrer-Policy": "no-referrer",
+    "X-Content-Type-Options": "nosniff",
+    "Cache-Control": "no-store",
+    "Cross-Origin-Opener-Policy": "same-origin",
+    "Strict-Transport-Security": "max-age=31536000",
+}
+
+
+def asset(name: str) -> bytes:
+    """A file of the page."""
+    return files("zesty_burrow.fleet.pages").joinpath(name).read_bytes()
+
+
+@dataclass(slots=True)
+class LinkServer:
+    """``now``: RFC 3339; ``told``: called when an owner has got further."""
+
+    links: LinkStore
+    certificate: Certificate
+    now: Callable[[], str]
+    told: Callable[[LinkRow], None]
+    _connections: Connections = field(default_factory=lambda: Connections(MAX_CONNECTIONS, MAX_EACH))
+    _rate: Rate = field(default_factory=lambda: Rate(REQUESTS_A_SECOND))
+    _runner: web.ServerRunner | None = None
+    _servers: list[asyncio.Server] = field(default_factory=list)
+
+    async def start(self, addresses: list[str], port: int) -> None:
+        """Listen. Raises :class:`MachineError` where that cannot be."""
+        server = web.Server(self._handle, access_log=None, max_line_size=2048, max_field_size=2048, lingering_time=0)
+        self._runner = web.ServerRunner(server, handle_signals=False)
+        await self._runner.setup()
+        try:
+            for address in addresses:
+                family = socket.AF_INET6 if ":" in address else socket.AF_INET
+                made = await asyncio.get_running_loop().create_server(
+                    self._protocol, address, port, family=family, ssl=self.certificate.context, reuse_address=True
+                )
+                self._servers.append(made)
+        except OSError as problem:
+            await self.stop()
+            raise MachineError(
+                f"{address} port {port} cannot be listened on",
+                why=problem.strerror or str(problem),
+                next_step="Name an address of this machine, and a port that is free: --address, --port.",
+            ) from None
+
+    @property
+    def port(self) -> int:
+        """Where it listens."""
+        return int(self._servers[0].sockets[0].getsockname()[1])
+
+    async def stop(self) -> None:
+        """Close everything."""
+        for one in self._servers:
+            one.close()
+        self._servers.clear()
+        if self._runner is not None:
+            await self._runner.cleanup()
+
+    def _protocol(self) -> asyncio.Protocol:
+        if self._runner is None or self._runner.server is None:
+            raise AssertionError("not started")
+        return Timed(self._runner.server(), self._connections)
+
+    async def _handle(self, request: web.BaseRequest) -> web.StreamResponse:
+        peer = request.transport.get_extra_info("peername") if request.transport is not None else None
+        wait = self._rate.wait(source_of(str(peer[0]) if peer else "::"))
+        answer = _document({"error": "too many requests"}, 429) if wait else await self._answer(request)
+        answer.headers.update(HEADERS)
+        timed = request.transport.get_protocol() if request.transport is not None else None
+        if isinstance(timed, Timed):
+            timed.answered()
+        return answer
+
+    async def _answer(self, request: web.BaseRequest) -> web.Response:
+        parts = request.path.strip("/").split("/")
+        if parts[0] == "a" and len(parts) == 2 and parts[1] in KINDS and request.method in ("GET", "HEAD"):
+            return _file(parts[1])
+        if parts[0] != "o" or not 2 <= len(parts) <= 3 or not 0 < len(parts[1]) <= LONGEST_TOKEN:
+            return _document({"error": "there is nothing here"}, 404)
+        if len(parts) == 2:
+            if request.method not in ("GET", "HEAD"):
+                return _document({"error": "GET is all there is"}, 405)
+            return _file("page.html")
+        if request.method != "POST":
+            return _document({"error": "POST is all there is"}, 405)
+        if parts[2] == "open":
+            return self._open(name_of(parts[1]))
+        return await self._step(name_of(parts[1]), request) if parts[2] == "step" else _document({}, 404)
+
+    def _open(self, name: str) -> web.Response:
+        sealed = self.links.open_once(name, self.now())
+        found = self.links.find(name)
+        if sealed is None:
+            # What is not known and what is over look alike to somebody who guesses.
+            opened = found.opened_at if found is not None else ""
+            return _document({"error": "opened before", "at": opened} if opened else {"error": "not known"}, 410)
+        if found is not None:
+            self.told(found)
+        return _document({"sealed": base64.b64encode(sealed).decode()})
+
+    async def _step(self, name: str, request: web.BaseRequest) -> web.Response:
+        if (request.content_length or LONGEST_BODY + 1) > LONGEST_BODY:
+            return _document({"error": "too long"}, 413)
+        try:
+            document = json.loads(await request.read())
+        except (ValueError, RecursionError):
+            document = None
+        step = document.get("step") if isinstance(document, dict) else None
+        if step not in STEPS:
+            return _document({"error": "no such step"}, 400)
+        found = self.links.note_step(name, str(step), self.now())
+        if found is None:
+            return _document({"error": "not known"}, 410)
+        self.told(found)
+        return _document({})
+
+
+def _document(content: dict[str, Any], status: int = 200) -> web.Response:
+    return web.Response(body=json.dumps(content).encode(), status=status, content_type="application/json")
+
+
+def _file(name: str) -> web.Response:
+    return web.Response(body=asset(name), content_type=KINDS[name], charset="utf-8")

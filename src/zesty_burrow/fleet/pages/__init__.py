@@ -1,0 +1,1 @@
+"""The page that a one-time link opens, and its texts."""

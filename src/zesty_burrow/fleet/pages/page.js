@@ -1,0 +1,189 @@
+"use strict";
+// Decrypts what an administrator has sent, shows it step by step, copies, and tells how far its reader has got.
+// Nothing is stored in the browser, and nothing but these steps is sent anywhere.
+
+const LANGUAGES = { en: "English", de: "Deutsch", es: "Español", fr: "Français" };
+const ORDER = ["agree", "certificate", "settings", "credentials"];
+const at = (id) => document.getElementById(id);
+let texts = {}, words = {}, content = null, shown = "start";
+
+// The key is taken out of the address bar, and so out of the history, before anything else is done.
+const key = location.hash.slice(1);
+history.replaceState(null, "", location.pathname);
+
+const octets = (text) => Uint8Array.from(atob(text.replace(/-/g, "+").replace(/_/g, "/")), (letter) => letter.charCodeAt(0));
+const say = (name, values = {}) =>
+  (words[name] || name).replace(/\{(\w+)\}/g, (whole, part) => (part in values ? values[part] : whole));
+
+function translate(language) {
+  words = { ...texts.en, ...texts[language] };
+  document.documentElement.lang = language;
+  document.title = say("start-title");
+  for (const one of document.querySelectorAll("[data-text]")) one.textContent = say(one.dataset.text);
+  if (content) fill();
+}
+
+function show(name) {
+  at(shown).hidden = true;
+  shown = name;
+  at(name).hidden = false;
+  at("steps").hidden = !ORDER.includes(name);
+  for (const one of at("steps").children) {
+    one.classList.toggle("past", ORDER.indexOf(one.dataset.step) < ORDER.indexOf(name));
+    if (one.dataset.step === name) one.setAttribute("aria-current", "step");
+    else one.removeAttribute("aria-current");
+  }
+  at("said").textContent = "";
+  at(name).querySelector("h1").focus();
+  scrollTo(0, 0);
+}
+
+function problem(name, values) {
+  at("problem-words").textContent = say(name, values);
+  show("problem");
+}
+
+async function tell(step) {
+  try {
+    await fetch(`${location.pathname}/step`, { method: "POST", body: JSON.stringify({ step }), credentials: "omit" });
+  } catch { /* Whoever waits for it asks the reader. */ }
+}
+
+// The token follows from the key: one that was cut or changed on its way opens nothing, and spoils nothing.
+async function isWhole() {
+  try {
+    const secret = octets(key), label = new TextEncoder().encode("zesty-burrow link 1");
+    const sum = new Uint8Array(await crypto.subtle.digest("SHA-256", new Uint8Array([...label, ...secret])));
+    return secret.length === 32 && octets(location.pathname.split("/")[2]).every((one, at) => one === sum[at]);
+  } catch {
+    return false;
+  }
+}
+
+async function open() {
+  at("open").disabled = true;
+  let answer;
+  try {
+    answer = await fetch(`${location.pathname}/open`, { method: "POST", credentials: "omit" });
+  } catch {
+    at("open").disabled = false;
+    at("said").textContent = say("no-network");
+    return;
+  }
+  const told = await answer.json();
+  if (!answer.ok) return problem(told.at ? "problem-opened" : "problem-unknown", { at: told.at ? new Date(told.at).toLocaleString() : "" });
+  try {
+    const sealed = octets(told.sealed);
+    const secret = await crypto.subtle.importKey("raw", octets(key), "AES-GCM", false, ["decrypt"]);
+    const token = new TextEncoder().encode(location.pathname.split("/")[2]);
+    const plain = await crypto.subtle.decrypt(
+      { name: "AES-GCM", iv: sealed.slice(0, 12), additionalData: token }, secret, sealed.slice(12));
+    content = JSON.parse(new TextDecoder().decode(plain));
+  } catch {
+    return problem("problem-key");
+  }
+  fill();
+  show("agree");
+}
+
+function element(name, text, kind) {
+  const made = document.createElement(name);
+  if (text !== undefined) made.textContent = text;
+  if (kind) made.className = kind;
+  return made;
+}
+
+// A long name is broken behind its dots, and nothing is added to it.
+function write(where, text) {
+  where.replaceChildren(...text.split(/(?<=[.@])/).flatMap((part) => [part, element("wbr")]));
+}
+
+function fill() {
+  at("whose").textContent = say("whose", content);
+  const networks = content.networks.join(", ");
+  at("agree-traffic").textContent = say(content.everything ? "agree-all" : "agree-some", { ...content, networks });
+  const trusted = at("trusted"), files = at("files");
+  trusted.replaceChildren();
+  files.replaceChildren();
+  for (const one of content.certificates) {
+    const card = element("li");
+    card.append(element("strong", one.name), element("small", say("until", one)));
+    const more = element("details");
+    more.append(element("summary", say("fingerprint")), element("code", one.fingerprint));
+    card.append(more);
+    trusted.append(card);
+    files.append(file(one));
+  }
+  if (content.identity) files.append(file(content.identity));
+  const fields = at("fields"), secrets = at("secrets");
+  fields.replaceChildren();
+  secrets.replaceChildren();
+  for (const one of content.fields) (one.secret ? secrets : fields).append(field(one));
+  at("check-words").hidden = at("check-link").hidden = !content.check;
+  if (content.check) at("check-link").firstElementChild.href = content.check;
+}
+
+function file(one) {
+  const card = element("li");
+  const link = element("a", say("certificate-open"), "button");
+  // RFC 2585 §4: by this type a device knows that it is a certificate to be installed.
+  link.href = URL.createObjectURL(new Blob([octets(one.der)], { type: one.type || "application/pkix-cert" }));
+  link.download = one.file || `${one.name.replace(/[^\w.-]+/g, "-")}.cer`;
+  card.append(element("strong", one.name), element("small", say("until", one)), link);
+  return card;
+}
+
+function field(one) {
+  const row = element("li");
+  const label = element("span", say(`field-${one.key}`), "label");
+  const value = element("span", undefined, "value");
+  write(value, one.secret ? "•".repeat(8) : one.value);
+  const buttons = element("span", undefined, "buttons");
+  if (one.secret) {
+    const reveal = element("button", say("show"));
+    reveal.addEventListener("click", () => {
+      const hidden = value.textContent !== one.value;
+      write(value, hidden ? one.value : "•".repeat(8));
+      reveal.textContent = say(hidden ? "hide" : "show");
+    });
+    buttons.append(reveal);
+  }
+  const copy = element("button", say("copy"));
+  copy.setAttribute("aria-label", say("copy-what", { what: say(`field-${one.key}`) }));
+  copy.addEventListener("click", async () => {
+    try {
+      await navigator.clipboard.writeText(one.value);
+      for (const other of document.querySelectorAll(".copied")) other.classList.remove("copied");
+      row.classList.add("copied");
+      at("said").textContent = say("copied", { what: say(`field-${one.key}`) });
+    } catch {
+      write(value, one.value);
+      getSelection().selectAllChildren(value);
+      at("said").textContent = say("not-copied");
+    }
+  });
+  buttons.append(copy);
+  row.append(label, value, buttons);
+  return row;
+}
+
+async function begin() {
+  texts = await (await fetch("/a/texts.json", { credentials: "omit" })).json();
+  const choice = at("language");
+  for (const [code, name] of Object.entries(LANGUAGES)) choice.append(new Option(name, code));
+  const wanted = navigator.languages.map((one) => one.slice(0, 2)).find((one) => one in LANGUAGES) || "en";
+  choice.value = wanted;
+  choice.addEventListener("change", () => translate(choice.value));
+  translate(wanted);
+  if (!await isWhole()) return problem("problem-key");
+  at("open").addEventListener("click", open);
+  at("open").disabled = false;
+  at("yes").addEventListener("click", () => { tell("agreed"); show(at("files").children.length ? "certificate" : "settings"); });
+  at("no").addEventListener("click", () => { tell("declined"); content = null; show("declined"); });
+  for (const one of document.querySelectorAll(".back")) one.addEventListener("click", () => show(one.dataset.next));
+  for (const one of document.querySelectorAll(".next")) {
+    one.addEventListener("click", () => { tell(shown === "credentials" ? "done" : shown); show(one.dataset.next); });
+  }
+}
+
+begin();

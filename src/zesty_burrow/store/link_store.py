@@ -1,0 +1,80 @@
+"""One-time links: what is behind them, whether they were opened, and how far their owners have got."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from zesty_burrow.errors import NotFound
+from zesty_burrow.store.database import Database
+
+COLUMNS = ("device", "until", "opened_at", "step", "step_at")
+
+
+@dataclass(frozen=True, slots=True)
+class LinkRow:
+    """``until``, ``opened_at``, ``step_at``: RFC 3339; ``step``: how far the owner has got."""
+
+    device: str
+    until: str
+    opened_at: str = ""
+    step: str = ""
+    step_at: str = ""
+
+
+class LinkStore:
+    """Links are known by the digest of their token (:func:`fleet.link.name_of`)."""
+
+    def __init__(self, database: Database) -> None:
+        self._database = database
+
+    def add(self, name: str, device: str, sealed: bytes, until: str) -> None:
+        """A new one; those that the device had before cannot be opened any more."""
+        with self._database.transaction(write=True) as transaction:
+            transaction.execute("DELETE FROM links WHERE device = ?", device)
+            insert = (
+                "INSERT INTO links (name, device, sealed, until, opened_at, step, step_at) VALUES (?, ?, ?, ?, ?, ?, ?)"
+            )
+            transaction.execute(insert, name, device, sealed, until, "", "", "")
+
+    def open_once(self, name: str, now: str) -> bytes | None:
+        """What is behind it, and nothing of it is kept; None where it is not known, over, or was opened before."""
+        with self._database.transaction(write=True) as transaction:
+            query = "SELECT sealed FROM links WHERE name = ? AND opened_at = ? AND until > ? AND sealed IS NOT NULL"
+            rows = transaction.execute(query, name, "", now)
+            if not rows:
+                return None
+            change = "UPDATE links SET opened_at = ?, step = ?, step_at = ?, sealed = NULL WHERE name = ?"
+            transaction.execute(change, now, "opened", now, name)
+        return bytes(rows[0][0])
+
+    def find(self, name: str) -> LinkRow | None:
+        """By its name."""
+        with self._database.transaction() as transaction:
+            rows = transaction.execute(f"SELECT {', '.join(COLUMNS)} FROM links WHERE name = ?", name)  # noqa: S608
+        return LinkRow(*rows[0]) if rows else None
+
+    def note_step(self, name: str, step: str, now: str) -> LinkRow | None:
+        """How far its owner has got; None where it was not opened."""
+        with self._database.transaction(write=True) as transaction:
+            change = "UPDATE links SET step = ?, step_at = ? WHERE name = ? AND opened_at <> ?"
+            if not transaction.change(change, step, now, name, ""):
+                return None
+            rows = transaction.execute(f"SELECT {', '.join(COLUMNS)} FROM links WHERE name = ?", name)  # noqa: S608
+        return LinkRow(*rows[0])
+
+    def list_links(self) -> list[LinkRow]:
+        """By device."""
+        with self._database.transaction() as transaction:
+            rows = transaction.execute(f"SELECT {', '.join(COLUMNS)} FROM links ORDER BY device")  # noqa: S608
+        return [LinkRow(*row) for row in rows]
+
+    def withdraw(self, device: str) -> None:
+        """Nobody can open it any more; :class:`NotFound` where there is none."""
+        with self._database.transaction(write=True) as transaction:
+            if not transaction.change("DELETE FROM links WHERE device = ?", device):
+                raise NotFound(f"there is no link for {device!r}", next_step="See `zesty links list`.")
+
+    def forget_old(self, now: str) -> None:
+        """Let go of what is behind links that are over."""
+        with self._database.transaction(write=True) as transaction:
+            transaction.execute("UPDATE links SET sealed = NULL WHERE until <= ?", now)
