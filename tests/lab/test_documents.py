@@ -14,8 +14,12 @@ from zesty_burrow.lab import story
 
 pytestmark = pytest.mark.lab
 ROOT = Path(__file__).parents[2]
-TERMINAL = {"zesty demo", "keyring:", "zesty lab", "zesty observatory", "--export-keys"}
-"""What these examples need is shown elsewhere: a terminal, a keyring, the lab's own commands, a server."""
+DEVICES = "name,kind,tags\nplover,phone,boats\nshearwater,box,\nfulmar,phone,\npetrel,laptop,boats\n"
+TERMINAL = {
+    "zesty demo", "keyring:", "zesty lab", "zesty observatory", "--export-keys", "links serve", "zesty receive",
+    "enrol --", "hand-over --all ", "hand-over --tag",
+}  # fmt: skip
+"""What these examples need is shown elsewhere: a terminal, a keyring, the lab's own commands, a server, other devices."""
 
 
 def examples(page):
@@ -23,7 +27,7 @@ def examples(page):
     for block in re.findall(r"```sh\n(.*?)```", (ROOT / page).read_text(), re.DOTALL):
         for line in block.replace("\\\n", " ").splitlines():
             command = line.partition("  #")[0].strip()
-            if command.startswith("zesty ") and not any(word in command for word in TERMINAL):
+            if command.startswith("zesty ") and not any(word in f"{command} " for word in TERMINAL):
                 yield command
 
 
@@ -41,12 +45,17 @@ def folder(lab, tmp_path):
         shutil.copy(source, tmp_path / name)
         (tmp_path / name).chmod(0o600)
     (tmp_path / "answers.toml").write_text('host = "nairobi.quillwort.example"\nname = "from-answers"\n')
+    (tmp_path / "devices.csv").write_text(DEVICES)
+    (tmp_path / "out").mkdir()
+    (tmp_path / "petrel.key").write_text(lab.run("enrol", check=0).out)
     (tmp_path / "passphrase").write_text("stormy petrel over the skerries")
     (tmp_path / "passphrase").chmod(0o600)
     return tmp_path
 
 
-@pytest.mark.parametrize("page", ["README.md", "docs/kits.md", "docs/portal.md", "docs/commands.md", "docs/profile.md"])
+@pytest.mark.parametrize(
+    "page", ["README.md", "docs/kits.md", "docs/portal.md", "docs/commands.md", "docs/profile.md", "docs/devices.md"]
+)
 def test_examples(lab, folder, page):
     """Each ends well, one after the other as the page has them."""
     lab.heron("disconnect")
@@ -69,7 +78,8 @@ def test_examples(lab, folder, page):
         two_lines = f"{account}\n{password}\n"
         stdin = "razorbills dive at dusk\n" if "pre-shared-key" in words else two_lines
         ended = lab.heron(*words, stdin=stdin, folder=folder)
-        assert ended.code == 0, (command, ended.out, ended.err)
+        # Not each device of the page's can have what a rule says.
+        assert ended.code == 0 or (ended.code, words[0]) == (12, "hand-over"), (command, ended.out, ended.err)
         assert PASSWORD not in ended.out
         if words[:2] == ["credentials", "forget"]:
             lab.heron("import", str(lab.kit), "--replace", check=0)
@@ -79,5 +89,9 @@ def test_examples(lab, folder, page):
             lab.heron("remove", ended.json["profile"]["profile"]["name"], check=0)
     for words in (("--profile", "quillwort-lisbon", "--device", "curlew"), ("office",), (story.PROVIDER,)):
         lab.heron("credentials", "forget", *words)
+    for row in lab.heron("devices", "list").json["devices"]:
+        lab.heron("devices", "remove", row["name"], check=0)
+    for row in lab.heron("devices", "rules").json["rules"]:
+        lab.heron("devices", "unassign", str(row["number"]), check=0)
     lab.heron("remove", "--provider", "Tidewrack Survey", check=0)
     lab.heron("import", str(lab.kit), "--replace", check=0)
