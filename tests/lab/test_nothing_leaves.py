@@ -533,7 +533,7 @@ def over_http():
     """Some each time; in a soak all but IKE's redirects, UDP where it is not used, and no way out where a proxy has one."""
     each_time = {
         HTTP2: [simply_up],
-        HTTP3: [simply_up, switched, lost_and_back, moved_to_another_network],
+        HTTP3: [simply_up, switched, lost_and_back],
         PROXY: [simply_up],
         RELAYED: [simply_up, lost_and_back],
     }
