@@ -28,6 +28,7 @@ from zesty_burrow.core.secret import Secret
 from zesty_burrow.fleet.fields import fields_of
 from zesty_burrow.fleet.link import STEPS, name_of, page_content, seal_link
 from zesty_burrow.fleet.link_server import LinkServer, asset
+from zesty_burrow.fleet.report import read_report
 from zesty_burrow.lab import story
 from zesty_burrow.lab.authority import issue, make_key
 from zesty_burrow.lab.kit import place_profile
@@ -141,10 +142,14 @@ class Served:
         files = folder / "c.pem", folder / "k.pem"
         files[0].write_bytes(shown.public_bytes(Encoding.PEM))
         files[1].write_bytes(key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption()))
-        self.clock, self.heard = NOW, []
+        self.clock, self.heard, self.known = NOW, [], {}
         self.store = Store(SqliteDatabase(folder / "store.db"), lambda _: None, lambda: NOW)
         self.links = self.store.fleet.links
-        self.server = LinkServer(self.links, Certificate(*files), lambda: self.clock, self.heard.append)
+        self.server = LinkServer(self.links, Certificate(*files), lambda: self.clock, self.heard.append, self.take)
+
+    def take(self, data):
+        """A report, from one of the ``known`` keys."""
+        self.store.fleet.note_report(read_report(data, self.known.get))
 
     def talk(self, *requests):
         """Method, path and body of each; status, headers and content of the answers."""

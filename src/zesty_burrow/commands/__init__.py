@@ -40,6 +40,7 @@ COMMANDS: dict[str, Command] = {
     "links": Command("devices.links", "serve one-time links for devices' owners, and see how far they have got"),
     "enrol": Command("devices.enrol", "make this device's key, and say from which administrator it takes profiles"),
     "receive": Command("devices.receive", "take on this device what an administrator has handed over"),
+    "report": Command("devices.report", "verify on this device, and report the verdict to its administrator"),
     "explain": Command("kits.explain", "explain the code of a finding or error, and what to do"),
     "seal": Command("credentials.seal", "choose what the stored secrets are encrypted with"),
     "observatory": Command("lab.observatory", "run an observatory: a server that reports what it sees of its clients"),

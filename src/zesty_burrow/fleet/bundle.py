@@ -35,7 +35,8 @@ LABEL = b"zesty-burrow bundle 1"
 class Bundle:
     """``number``: higher than of any before for the device; ``device``: its name in the administrator's list.
 
-    ``texts``: the profiles' by their names; ``profiles``: the same, read.
+    ``texts``: the profiles' by their names; ``profiles``: the same, read. ``report_to``: where the device is to report
+    to, with the authority (PEM) of the server there where it is not one of the system's.
     """
 
     number: int
@@ -44,6 +45,8 @@ class Bundle:
     texts: Mapping[str, str]
     credentials: tuple[tuple[Scope, Credentials], ...] = field(default=(), repr=False)
     administrator: PublicKey | None = None
+    report_to: str = ""
+    report_authority: str = ""
 
     @property
     def profiles(self) -> list[Profile]:
@@ -61,6 +64,8 @@ def seal_bundle(bundle: Bundle, device: PublicKey, own: OwnKeys) -> bytes:
     content = {
         "device": bundle.device,
         "made_at": bundle.made_at,
+        "report_to": bundle.report_to,
+        "report_authority": bundle.report_authority,
         "profiles": dict(bundle.texts),
         "credentials": [
             {"label": scope.label, "device": scope.device, "profile": scope.profile, "value": to_document(value)}
@@ -144,7 +149,16 @@ def _content(content: Any, number: int, administrator: PublicKey) -> Bundle:
             (Scope(*(str(row[key]) for key in ("label", "device", "profile"))), from_document(row["value"]))
             for row in rows
         )
-        bundle = Bundle(number, str(content["device"]), str(content["made_at"]), texts, kept, administrator)
+        bundle = Bundle(
+            number,
+            str(content["device"]),
+            str(content["made_at"]),
+            texts,
+            kept,
+            administrator,
+            str(content.get("report_to", "")),
+            str(content.get("report_authority", "")),
+        )
     except (KeyError, TypeError, AttributeError):
         raise Malformed("this bundle is not whole", why="a part of its content is missing") from None
     names = [profile.name for profile in bundle.profiles]

@@ -1,4 +1,4 @@
-"""Serves the page of one-time links over HTTPS. It never has what would open them.
+"""Serves the page of one-time links over HTTPS, and takes devices' reports. It never has what would open a link.
 
 ``GET /o/TOKEN`` is the page, the same for all: programs that look at links on their way open nothing. What is behind a
 link is given once, to ``POST /o/TOKEN/open``, which the page sends after its reader has pressed a button.
@@ -17,15 +17,17 @@ from typing import Any
 
 from aiohttp import web
 
-from zesty_burrow.errors import MachineError
+from zesty_burrow.errors import InputError, MachineError
 from zesty_burrow.fleet.link import STEPS, name_of
+from zesty_burrow.fleet.report import LONGEST as LONGEST_REPORT
 from zesty_burrow.observe.connections import Connections, Rate, source_of
 from zesty_burrow.observe.http_server import Timed
 from zesty_burrow.observe.tls import Certificate
 from zesty_burrow.store.link_store import LinkRow, LinkStore
 
 LONGEST_TOKEN, LONGEST_BODY = 64, 1024
-MAX_CONNECTIONS, MAX_EACH, REQUESTS_A_SECOND = 1024, 32, 20.0
+MAX_CONNECTIONS, MAX_EACH, REQUESTS_A_SECOND, REPORTS_A_SECOND = 1024, 64, 20.0, 250.0
+"""Of each source address; a whole office may report from one."""
 KINDS = {
     "page.html": "text/html",
     "page.js": "text/javascript",
@@ -54,14 +56,16 @@ def asset(name: str) -> bytes:
 
 @dataclass(slots=True)
 class LinkServer:
-    """``now``: RFC 3339; ``told``: called when an owner has got further."""
+    """``now``: RFC 3339; ``told``: called when an owner has got further; ``reported``: with each report that comes."""
 
     links: LinkStore
     certificate: Certificate
     now: Callable[[], str]
     told: Callable[[LinkRow], None]
+    reported: Callable[[bytes], None]
     _connections: Connections = field(default_factory=lambda: Connections(MAX_CONNECTIONS, MAX_EACH))
     _rate: Rate = field(default_factory=lambda: Rate(REQUESTS_A_SECOND))
+    _report_rate: Rate = field(default_factory=lambda: Rate(REPORTS_A_SECOND))
     _runner: web.ServerRunner | None = None
     _servers: list[asyncio.Server] = field(default_factory=list)
 
@@ -105,7 +109,8 @@ class LinkServer:
 
     async def _handle(self, request: web.BaseRequest) -> web.StreamResponse:
         peer = request.transport.get_extra_info("peername") if request.transport is not None else None
-        wait = self._rate.wait(source_of(str(peer[0]) if peer else "::"))
+        rate = self._report_rate if request.path == "/r" else self._rate
+        wait = rate.wait(source_of(str(peer[0]) if peer else "::"))
         answer = _document({"error": "too many requests"}, 429) if wait else await self._answer(request)
         answer.headers.update(HEADERS)
         timed = request.transport.get_protocol() if request.transport is not None else None
@@ -115,6 +120,8 @@ class LinkServer:
 
     async def _answer(self, request: web.BaseRequest) -> web.Response:
         parts = request.path.strip("/").split("/")
+        if parts == ["r"] and request.method == "POST":
+            return await self._report(request)
         if parts[0] == "a" and len(parts) == 2 and parts[1] in KINDS and request.method in ("GET", "HEAD"):
             return _file(parts[1])
         if parts[0] != "o" or not 2 <= len(parts) <= 3 or not 0 < len(parts[1]) <= LONGEST_TOKEN:
@@ -139,6 +146,18 @@ class LinkServer:
         if found is not None:
             self.told(found)
         return _document({"sealed": base64.b64encode(sealed).decode()})
+
+    async def _report(self, request: web.BaseRequest) -> web.Response:
+        """A device's report: 200 where it is kept, also where it came before; 4xx where it need not be sent again."""
+        if (request.content_length or LONGEST_REPORT + 1) > LONGEST_REPORT:
+            return _document({"error": "too long"}, 413)
+        try:
+            self.reported(await request.read())
+        except InputError as problem:
+            return _document(
+                {"error": problem.what, "why": problem.why}, 403 if problem.slug == "report-unknown" else 400
+            )
+        return _document({})
 
     async def _step(self, name: str, request: web.BaseRequest) -> web.Response:
         if (request.content_length or LONGEST_BODY + 1) > LONGEST_BODY:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from enum import IntEnum
 
-from zesty_burrow.store.devices import CONFIRMED, FAILED, WAITING, Device, Handover, Rule, Rules
+from zesty_burrow.store.devices import CONFIRMED, FAILED, WAITING, Device, Handover, Report, Rule, Rules
 
 SOON = timedelta(days=30)
 TIME = "%Y-%m-%dT%H:%M:%SZ"
@@ -16,16 +16,17 @@ TIME = "%Y-%m-%dT%H:%M:%SZ"
 class State(IntEnum):
     """The worst first."""
 
-    FAILED = 0
-    PROFILE_GONE = 1
-    EXPIRED = 2
-    OUT_OF_DATE = 3
-    NEVER_SET_UP = 4
-    WAITING = 5
-    EXPIRES_SOON = 6
-    NOT_CONFIRMED = 7
-    NO_PROFILE = 8
-    IN_DATE = 9
+    LEAKING = 0
+    FAILED = 1
+    PROFILE_GONE = 2
+    EXPIRED = 3
+    OUT_OF_DATE = 4
+    NEVER_SET_UP = 5
+    WAITING = 6
+    EXPIRES_SOON = 7
+    NOT_CONFIRMED = 8
+    NO_PROFILE = 9
+    IN_DATE = 10
 
     @property
     def words(self) -> str:
@@ -39,12 +40,16 @@ LEFT = frozenset({State.FAILED, State.OUT_OF_DATE, State.NEVER_SET_UP, State.WAI
 
 @dataclass(frozen=True, slots=True)
 class Standing:
-    """``wanted``: the profile that the rules say, empty where none does; ``last``: the last handing over."""
+    """``wanted``: the profile that the rules say, empty where none does; ``last``: the last handing over.
+
+    ``report``: the device's newest.
+    """
 
     device: Device
     wanted: str
     state: State
     last: Handover | None = None
+    report: Report | None = None
 
     @property
     def is_left(self) -> bool:
@@ -55,6 +60,8 @@ class Standing:
     def why(self) -> str:
         """What is behind the state, in a few words."""
         last = self.last
+        if self.state is State.LEAKING and self.report is not None:
+            return ", ".join(self.report.codes)
         if self.state is State.PROFILE_GONE:
             return f"there is no profile {self.wanted}"
         if last is None or self.state in (State.NEVER_SET_UP, State.NO_PROFILE):
@@ -76,8 +83,10 @@ def standings(
     digests: Mapping[str, str],
     handovers: Mapping[str, Handover],
     now: datetime,
+    reports: Mapping[str, Report] | None = None,
 ) -> list[Standing]:
     """The worst first, then by name. ``digests``: of the profiles that exist, by name."""
+    reports = reports or {}
     known = Rules(rules)
     soon, today = (now + SOON).strftime(TIME), now.strftime(TIME)
     found = []
@@ -85,7 +94,10 @@ def standings(
         rule = known.of(device)
         wanted = rule.profile if rule is not None else ""
         last = handovers.get(device.name)
-        found.append(Standing(device, wanted, _state(wanted, last, digests, today, soon), last))
+        report = reports.get(device.name)
+        leaks = report is not None and report.verdict == "leaking"
+        state = State.LEAKING if leaks else _state(wanted, last, digests, today, soon)
+        found.append(Standing(device, wanted, state, last, report))
     return sorted(found, key=lambda one: (one.state, one.device.name))
 
 

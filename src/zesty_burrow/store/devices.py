@@ -118,6 +118,23 @@ class Handover:
     expires: str = ""
 
 
+@dataclass(frozen=True, slots=True)
+class Report:
+    """What a device has verified. ``number`` rises with each; ``taken_at``: RFC 3339; ``digest``: of its profile.
+
+    ``exits``: public addresses with where they are, in words; ``codes``: of findings that are not mere notes.
+    """
+
+    device: str
+    number: int
+    taken_at: str
+    verdict: str
+    profile: str
+    digest: str
+    exits: tuple[str, ...] = ()
+    codes: tuple[str, ...] = ()
+
+
 CONFIRMED, HANDED, WAITING, FAILED = "confirmed", "handed over", "waiting", "failed"
 STATES = (CONFIRMED, HANDED, WAITING, FAILED)
 """The device has it; it was handed over, and nobody has confirmed it; the owner has not agreed yet; it did not work."""

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from zesty_burrow.errors import NotFound
 from zesty_burrow.store.database import Database, Transaction, placeholders
-from zesty_burrow.store.devices import LISTS, Device, Handover, Rule
+from zesty_burrow.store.devices import LISTS, Device, Handover, Report, Rule
 from zesty_burrow.store.history import in_parts
 from zesty_burrow.store.link_store import LinkStore
 
@@ -20,6 +20,7 @@ if TYPE_CHECKING:
 DEVICE = tuple(one.name for one in fields(Device))
 RULE = tuple(one.name for one in fields(Rule))[1:]
 HANDOVER = tuple(one.name for one in fields(Handover))
+REPORT = tuple(one.name for one in fields(Report))
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,6 +28,8 @@ class Administrator:
     """On a device: somebody who sends profiles. ``accepted_at``: since when the owner takes them unasked, or empty.
 
     ``key``: the public one, as text; ``number``: of the newest bundle that came; ``received``: the profiles in it.
+    ``report_to``: a URL, and the authority (PEM) of its server where it is not one of the system's; ``reports``: how
+    many were made.
     """
 
     key: str
@@ -34,6 +37,12 @@ class Administrator:
     accepted_at: str = ""
     number: int = 0
     received: tuple[str, ...] = ()
+    report_to: str = ""
+    report_authority: str = ""
+    reports: int = 0
+
+
+ADMINISTRATOR = tuple(one.name for one in fields(Administrator))
 
 
 class FleetStore:
@@ -76,6 +85,12 @@ class FleetStore:
             raise NotFound(f"there is no device {name!r}", why=why, next_step="See `zesty devices list`.")
         return _device(rows[0])
 
+    def name_of_key(self, key: str) -> str | None:
+        """Whose public key it is; None where nobody has it."""
+        with self._reading() as transaction:
+            rows = transaction.execute("SELECT name FROM devices WHERE key = ?", key)
+        return rows[0][0] if rows else None
+
     def put_devices(self, fresh: Iterable[Device], changed: Iterable[Device] = ()) -> None:
         """Add new ones and change others, all or none; :class:`Clash` where one of a new one's name is there."""
         insert = f"INSERT INTO devices ({', '.join(DEVICE)}) VALUES ({placeholders(DEVICE)})"  # noqa: S608
@@ -93,6 +108,7 @@ class FleetStore:
             for some in in_parts(names):
                 marks = placeholders(some)
                 transaction.execute(f"DELETE FROM devices WHERE name IN ({marks})", *some)  # noqa: S608
+                transaction.execute(f"DELETE FROM reports WHERE device IN ({marks})", *some)  # noqa: S608
                 transaction.execute(f"DELETE FROM links WHERE device IN ({marks})", *some)  # noqa: S608
                 transaction.execute(f"DELETE FROM handovers WHERE device IN ({marks})", *some)  # noqa: S608
                 transaction.execute(f"DELETE FROM device_rules WHERE device IN ({marks})", *some)  # noqa: S608
@@ -164,19 +180,39 @@ class FleetStore:
     def administrators(self) -> list[Administrator]:
         """Everybody from whom something came or may come."""
         with self._reading() as transaction:
-            rows = transaction.execute("SELECT key, name, accepted_at, number, received FROM administrators")
-        return [Administrator(key, name, at, number, tuple(json.loads(names))) for key, name, at, number, names in rows]
+            rows = transaction.execute(f"SELECT {', '.join(ADMINISTRATOR)} FROM administrators")  # noqa: S608
+        found = [dict(zip(ADMINISTRATOR, row, strict=True)) for row in rows]
+        return [Administrator(**{**row, "received": tuple(json.loads(row["received"]))}) for row in found]
 
     def note_administrator(self, one: Administrator) -> None:
         """In the place of what was known."""
-        values = (one.key, one.name, one.accepted_at, one.number, json.dumps(list(one.received)))
+        values = [getattr(one, name) for name in ADMINISTRATOR]
+        values[ADMINISTRATOR.index("received")] = json.dumps(list(one.received))
+        change = ", ".join(f"{column} = excluded.{column}" for column in ADMINISTRATOR[1:])
+        insert = f"INSERT INTO administrators ({', '.join(ADMINISTRATOR)}) VALUES ({placeholders(ADMINISTRATOR)}) "  # noqa: S608
         with self._writing() as transaction:
-            transaction.execute(
-                "INSERT INTO administrators (key, name, accepted_at, number, received) VALUES (?, ?, ?, ?, ?) "
-                "ON CONFLICT (key) DO UPDATE SET name = excluded.name, accepted_at = excluded.accepted_at, "
-                "number = excluded.number, received = excluded.received",
-                *values,
-            )
+            transaction.execute(f"{insert}ON CONFLICT (key) DO UPDATE SET {change}", *values)
+
+    # Reports.
+
+    def reports(self) -> dict[str, Report]:
+        """The newest of each device, by its name."""
+        with self._reading() as transaction:
+            rows = transaction.execute(f"SELECT {', '.join(REPORT)} FROM reports")  # noqa: S608
+        found = [dict(zip(REPORT, row, strict=True)) for row in rows]
+        lists = ("exits", "codes")
+        return {
+            row["device"]: Report(**{**row, **{key: tuple(json.loads(row[key])) for key in lists}}) for row in found
+        }
+
+    def note_report(self, one: Report) -> bool:
+        """In the place of an older one; False where it came before, or is older."""
+        values = (*astuple(one)[:6], json.dumps(list(one.exits)), json.dumps(list(one.codes)))
+        change = ", ".join(f"{column} = excluded.{column}" for column in REPORT[1:])
+        insert = f"INSERT INTO reports ({', '.join(REPORT)}) VALUES ({placeholders(REPORT)}) "  # noqa: S608
+        newer = f"ON CONFLICT (device) DO UPDATE SET {change} WHERE excluded.number > reports.number"
+        with self._writing() as transaction:
+            return transaction.change(f"{insert}{newer}", *values) > 0
 
 
 def subject_of(name: str) -> str:

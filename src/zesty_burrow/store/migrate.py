@@ -93,4 +93,5 @@ _STEPS: dict[int, Callable[[Database, Transaction], None]] = {
     6: _describe_profiles,
     7: _sql("0007_devices.sql"),
     8: _sql("0008_links.sql"),
+    9: _sql("0009_reports.sql"),
 }

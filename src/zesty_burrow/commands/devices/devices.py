@@ -109,7 +109,7 @@ def run(args: Namespace, context: Context) -> Result:
 def stand(context: Context, store: Store, devices: list[Device]) -> list[Standing]:
     """Where devices stand now."""
     fleet = store.fleet
-    return standings(devices, fleet.list_rules(), store.digests(), fleet.handovers(), context.now())
+    return standings(devices, fleet.list_rules(), store.digests(), fleet.handovers(), context.now(), fleet.reports())
 
 
 def _list(args: Namespace, context: Context, store: Store) -> Result:

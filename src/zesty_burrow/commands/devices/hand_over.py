@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.devices.devices import add_selection, read_all, selection, stand
-from zesty_burrow.errors import BurrowError, Clash, NotFound, UsageError
+from zesty_burrow.errors import BurrowError, Clash, Malformed, NotFound, UsageError
 from zesty_burrow.fleet.keys import ADMINISTRATOR, DEVICE, OwnKeys, PublicKey, make_secret, read_key
 from zesty_burrow.fleet.standing import TIME, Standing, State
 from zesty_burrow.report.results.devices import HandOverResult, HandOverRow
@@ -43,6 +43,10 @@ def add_arguments(parser: ArgumentParser) -> None:
     text = "make a one-time link for each device without this program; the page is served at URL by `zesty links serve`"
     parser.add_argument("--link", metavar="URL", default="", help=text)
     parser.add_argument("--hours", type=int, default=48, help="for which a link can be opened (48)")
+    text = "have devices with this program report to URL, where `zesty links serve` answers"
+    parser.add_argument("--report", metavar="URL", default="", help=text)
+    text = "the authority of the server there, PEM, where it is not one of the system's"
+    parser.add_argument("--report-authority", type=Path, metavar="FILE", help=text)
     text = "name this page at the end, where the owner can check the connection"
     parser.add_argument("--check", metavar="URL", default="", help=text)
     parser.add_argument("--at-once", type=int, default=20, metavar="NUMBER", help="devices at a time (20)")
@@ -61,7 +65,7 @@ def run(args: Namespace, context: Context) -> HandOverResult:
         raise UsageError(f"--at-once {args.at_once} is not between 1 and {MOST_AT_ONCE}")
     if not 1 <= args.hours <= LONGEST_LINK:
         raise UsageError(f"--hours {args.hours} is not between 1 and {LONGEST_LINK}")
-    for option, url in (("--link", args.link), ("--check", args.check)):
+    for option, url in (("--link", args.link), ("--check", args.check), ("--report", args.report)):
         if url and not url.startswith("https://"):
             raise UsageError(
                 f"{option} {url!r:.80} is not a URL", next_step="It begins with https://, as browsers ask."
@@ -72,7 +76,7 @@ def run(args: Namespace, context: Context) -> HandOverResult:
         found = stand(context, store, store.fleet.list_devices(args.word, **selection(args)))
         if not found:
             raise NotFound("no device matches", next_step="See `zesty devices list`.")
-        work = _Work(store, context, args.to, args.link)
+        work = _Work(store, context, args.to, args.link, _report(args))
         chosen = [one for one in found if one.is_left or (args.again and one.wanted)]
         plans = [work.plan(one) for one in chosen]
         # Their state says it as well, but a run that passes over them in silence would be taken for a success.
@@ -85,6 +89,22 @@ def run(args: Namespace, context: Context) -> HandOverResult:
             return HandOverResult((*rows, *gone), left, dry=True)
         done = _run(args, context, work, plans)
     return HandOverResult((*done, *gone), left, code=_code(done))
+
+
+def _report(args: Namespace) -> tuple[str, str]:
+    """Where devices are to report to, and the authority of the server there."""
+    if args.report_authority is None:
+        return args.report, ""
+    from cryptography import x509
+
+    from zesty_burrow.host.files import read_bounded
+
+    text = read_bounded(args.report_authority, 1 << 16)[0].decode("ascii", "replace")
+    try:
+        x509.load_pem_x509_certificates(text.encode())
+    except ValueError as problem:
+        raise Malformed(f"{args.report_authority} is no certificate", why=str(problem)) from None
+    return args.report, text
 
 
 def _code(rows: list[HandOverRow]) -> str:
@@ -125,8 +145,9 @@ class _Plan:
 class _Work:
     """What is read once for a whole run."""
 
-    def __init__(self, store: Store, context: Context, folder: Path | None, link: str) -> None:
+    def __init__(self, store: Store, context: Context, folder: Path | None, link: str, report: tuple[str, str]) -> None:
         self.store, self.fleet, self.folder, self.link = store, store.fleet, folder, link
+        self._report = report
         self._context = context
         self._kept = store.list_credentials()
         self._digests = store.digests()
@@ -207,7 +228,8 @@ class _Work:
         number = self.fleet.next_number(plan.device.name)
         kept = tuple((row.scope, value) for row, value in plan.credentials.values())
         texts = {plan.profile.name: write_profile(plan.profile)}
-        return seal_bundle(Bundle(number, plan.device.name, self.now(), texts, kept), key, self._own)
+        bundle = Bundle(number, plan.device.name, self.now(), texts, kept, None, *self._report)
+        return seal_bundle(bundle, key, self._own)
 
     def files(self, plan: _Plan) -> dict[str, bytes]:
         """For a device without this program."""

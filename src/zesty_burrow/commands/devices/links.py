@@ -56,6 +56,7 @@ def run(args: Namespace, context: Context) -> Result:
 
 async def _serve(args: Namespace, context: Context, fleet: FleetStore) -> None:
     from zesty_burrow.fleet.link_server import LinkServer
+    from zesty_burrow.fleet.report import read_report
     from zesty_burrow.observe.tls import Certificate
 
     def now() -> str:
@@ -68,7 +69,13 @@ async def _serve(args: Namespace, context: Context, fleet: FleetStore) -> None:
     stop = asyncio.Event()
     for number in (signal.SIGINT, signal.SIGTERM):
         asyncio.get_running_loop().add_signal_handler(number, stop.set)
-    server = LinkServer(fleet.links, Certificate(args.certificate, args.key), now, told)
+
+    def reported(data: bytes) -> None:
+        found = read_report(data, fleet.name_of_key)
+        if fleet.note_report(found):
+            context.reporter.note(f"{found.device}: {found.verdict}")
+
+    server = LinkServer(fleet.links, Certificate(args.certificate, args.key), now, told, reported)
     await server.start(args.address, args.port)
     context.reporter.note(f"Serving links on {', '.join(args.address)}, port {server.port}. Ctrl-C ends it.")
     await stop.wait()

@@ -100,6 +100,8 @@ def _agrees(bundle: Bundle, profiles: Sequence[Profile], administrator: PublicKe
         told(f"  settings: {profile.name}, {profile.over} to {profile.place}, {through}")
     for scope, value in bundle.credentials:
         told(f"  credentials: {kind_of(value)} for {scope}")
+    if bundle.report_to:
+        told(f"  reports: `zesty report` on this device sends its verdicts to {bundle.report_to}")
     return context.reporter.ask("Take them? y or n [n] ").casefold() in ("y", "yes")
 
 
@@ -137,4 +139,12 @@ def _import(bundle: Bundle, profiles: Sequence[Profile], known: Administrator, s
     secrets = [(Scope(scope.label, "", scope.profile), value, origin) for scope, value in bundle.credentials]
     store.take_kit(fresh, secrets, replacing=sorted(going & digests.keys()), what=f"receive from {origin}")
     names = tuple(one.profile.name for one in fresh)
-    store.fleet.note_administrator(replace(known, number=bundle.number, received=names))
+    store.fleet.note_administrator(
+        replace(
+            known,
+            number=bundle.number,
+            received=names,
+            report_to=bundle.report_to,
+            report_authority=bundle.report_authority,
+        )
+    )

@@ -48,6 +48,15 @@ def standing_document(one: Standing) -> dict[str, Any]:
         }
         if last is not None
         else None,
+        "report": {
+            "taken_at": one.report.taken_at,
+            "verdict": one.report.verdict,
+            "profile": one.report.profile,
+            "exits": list(one.report.exits),
+            "codes": list(one.report.codes),
+        }
+        if one.report is not None
+        else None,
     }
 
 
@@ -166,6 +175,18 @@ class KeyResult(Result):
     folder: str = ""
     shown_by: ClassVar[str] = "devices"
     kind: ClassVar[str] = "key"
+
+
+@dataclass(frozen=True)
+class ReportResult(Result):
+    """``report``, on a device: the verdict, how many reports were sent, and how many wait; ``why`` they do."""
+
+    verdict: str
+    sent: int
+    waiting: int
+    why: str = ""
+    shown_by: ClassVar[str] = "devices"
+    kind: ClassVar[str] = "report"
 
 
 @dataclass(frozen=True)

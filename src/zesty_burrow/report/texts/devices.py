@@ -18,10 +18,13 @@ from zesty_burrow.report.results.devices import (
     KeyResult,
     LinksResult,
     ReceiptResult,
+    ReportResult,
     RulesResult,
 )
 
+VERDICTS = {"sealed": "green", "leaking": "red", "unclear": "yellow"}
 STYLES = {
+    State.LEAKING: "red",
     State.FAILED: "red",
     State.PROFILE_GONE: "red",
     State.EXPIRED: "red",
@@ -41,6 +44,7 @@ def _list(result: DevicesResult) -> Parts:
     devices = [one.device for one in result.standings]
     headings = ["device", "kind", "state", "profile"]
     headings += ["why"] if any(one.why for one in result.standings) else []
+    headings += ["verdict", "verified"] if any(one.report for one in result.standings) else []
     headings += [key for key in ("owner", "place") if any(getattr(one, key) for one in devices)]
     headings += ["tags"] if any(one.tags for one in devices) else []
     table = Table(*(Column(label, whole=label in ("device", "state")) for label in headings), gap=3)
@@ -52,6 +56,8 @@ def _list(result: DevicesResult) -> Parts:
             "state": Text(one.state.words, style=STYLES.get(one.state, "")),
             "profile": one.wanted,
             "why": printable(one.why),
+            "verdict": Text(one.report.verdict, style=VERDICTS[one.report.verdict]) if one.report else "",
+            "verified": one.report.taken_at[:16].replace("T", " ") if one.report else "",
             "owner": device.owner,
             "place": device.place,
             "tags": " ".join(device.tags),
@@ -90,6 +96,10 @@ def _show(result: DeviceResult) -> Parts:
         last = one.last
         rows.append(("handed over", f"{last.profile} by {last.form}, {last.at}: {last.state}"))
         rows += [("certificates", f"the first ends {last.expires[:10]}")] if last.expires else []
+    if one.report is not None:
+        report = one.report
+        rows.append(("verified", f"{report.taken_at}: {report.verdict}, {', '.join(report.exits)}"))
+        rows.append(("findings", ", ".join(report.codes)))
     table = Table(Column("", whole=True), Column(""), gap=2)
     for label, value in rows:
         if value:
@@ -123,7 +133,9 @@ def _handed(result: HandOverResult) -> Parts:
             Column("device", whole=True), Column("profile"), Column("by"), Column("state"), Column("to"), gap=3
         )
         for row in going:
-            table.add_row(row.device, row.profile, row.form, row.detail or row.state, "" if row in links else printable(row.to))
+            table.add_row(
+                row.device, row.profile, row.form, row.detail or row.state, "" if row in links else printable(row.to)
+            )
         yield table
     for row in links if not result.dry else ():
         # In one piece, to be copied: what is behind the sign # opens it.
@@ -173,6 +185,15 @@ def _key(result: KeyResult) -> Parts:
         yield Text(f"Takes profiles from the administrator {one}.")
 
 
+def _report(result: ReportResult) -> Parts:
+    yield Text.assemble(
+        "The verdict is ", (result.verdict, VERDICTS[result.verdict]), f". Reports sent: {result.sent}."
+    )
+    if result.waiting:
+        waits = plural(result.waiting, "report")
+        yield Text(f"{waits} could not be sent ({printable(result.why)}); the next run sends what waits.")
+
+
 def _receipt(result: ReceiptResult) -> Parts:
     if result.profiles:
         yield Text(f"{result.state.capitalize()}: {', '.join(map(printable, result.profiles))}.")
@@ -190,4 +211,5 @@ RENDERERS: dict[type[Result], Callable[[Any], Parts]] = {
     LinksResult: _links,
     KeyResult: _key,
     ReceiptResult: _receipt,
+    ReportResult: _report,
 }
