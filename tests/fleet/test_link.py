@@ -25,9 +25,9 @@ from hypothesis import strategies as st
 from support import PASSWORD
 from zesty_burrow.core.credentials import ClientKey, NamePassword, PreSharedKey, ProxyPassword
 from zesty_burrow.core.secret import Secret
-from zesty_burrow.fleet.fields import fields_of
-from zesty_burrow.fleet.link import STEPS, name_of, page_content, seal_link
-from zesty_burrow.fleet.link_server import LinkServer, asset
+from zesty_burrow.fleet.links.fields import fields_of
+from zesty_burrow.fleet.links.link import STEPS, name_of, page_content, seal_link
+from zesty_burrow.fleet.links.server import LinkServer, asset
 from zesty_burrow.fleet.report import read_report
 from zesty_burrow.lab import story
 from zesty_burrow.lab.authority import issue, make_key

@@ -22,7 +22,7 @@ class LinkRow:
 
 
 class LinkStore:
-    """Links are known by the digest of their token (:func:`fleet.link.name_of`)."""
+    """Links are known by the digest of their token (:func:`fleet.links.link.name_of`)."""
 
     def __init__(self, database: Database) -> None:
         self._database = database

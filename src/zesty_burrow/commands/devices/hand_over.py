@@ -336,7 +336,7 @@ def _to_file(plan: _Plan, work: _Work) -> HandOverRow:
 
 def _to_link(plan: _Plan, work: _Work, args: Namespace, context: Context) -> HandOverRow:
     """What is behind it is kept encrypted; what opens it is in the link alone, which is told or written once."""
-    from zesty_burrow.fleet.link import page_content, seal_link
+    from zesty_burrow.fleet.links.link import page_content, seal_link
     from zesty_burrow.intake.readers.codes import make_codes, png_of
     from zesty_burrow.store.seal import write_private
 

@@ -55,7 +55,7 @@ def run(args: Namespace, context: Context) -> Result:
 
 
 async def _serve(args: Namespace, context: Context, fleet: FleetStore) -> None:
-    from zesty_burrow.fleet.link_server import LinkServer
+    from zesty_burrow.fleet.links.server import LinkServer
     from zesty_burrow.fleet.report import read_report
     from zesty_burrow.observe.tls import Certificate
 

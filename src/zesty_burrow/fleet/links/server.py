@@ -18,7 +18,7 @@ from typing import Any
 from aiohttp import web
 
 from zesty_burrow.errors import InputError, MachineError
-from zesty_burrow.fleet.link import STEPS, name_of
+from zesty_burrow.fleet.links.link import STEPS, name_of
 from zesty_burrow.fleet.report import LONGEST as LONGEST_REPORT
 from zesty_burrow.observe.connections import Connections, Rate, source_of
 from zesty_burrow.observe.http_server import Timed
@@ -51,7 +51,7 @@ HEADERS = {
 
 def asset(name: str) -> bytes:
     """A file of the page."""
-    return files("zesty_burrow.fleet.pages").joinpath(name).read_bytes()
+    return files("zesty_burrow.fleet.links.pages").joinpath(name).read_bytes()
 
 
 @dataclass(slots=True)

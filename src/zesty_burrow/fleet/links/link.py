@@ -22,8 +22,8 @@ from cryptography.hazmat.primitives.serialization.pkcs12 import serialize_key_an
 from zesty_burrow.core.credentials import ClientKey, Credentials
 from zesty_burrow.core.crypto.private_key import load_private_key
 from zesty_burrow.core.profile import Profile
-from zesty_burrow.fleet.fields import Field, fields_of
 from zesty_burrow.fleet.keys import LETTERS
+from zesty_burrow.fleet.links.fields import Field, fields_of
 from zesty_burrow.store.devices import Device
 
 TOKEN, KEY, NONCE = 16, 32, 12

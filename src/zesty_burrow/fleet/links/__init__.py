@@ -1,0 +1,1 @@
+"""One-time links: what is behind them, the server, and the page."""
