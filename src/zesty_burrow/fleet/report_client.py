@@ -22,8 +22,8 @@ def send_report(url: str, authority: str, data: bytes, timeout: float) -> None:
     connection = http.client.HTTPSConnection(parts.hostname or "", parts.port, timeout=timeout, context=context)
     try:
         connection.request("POST", f"{parts.path.rstrip('/')}/r", data, {"Content-Type": "application/json"})
-        answer = connection.getresponse()
-        answer.read(1 << 16)
+        with connection.getresponse() as answer:
+            answer.read(1 << 16)
     except (OSError, http.client.HTTPException, ValueError) as problem:
         raise Unsent(str(problem) or type(problem).__name__) from None
     finally:
