@@ -159,7 +159,7 @@ def _handed(result: HandOverResult) -> Parts:
     yield ""
     counts = Counter("would be handed over" if result.dry else row.state for row in going)
     told = [f"{count} {state}" for state, count in sorted(counts.items())]
-    told += [f"{len(failed)} cannot be" if result.dry else f"{len(failed)} failed"] if failed else []
+    told += [f"{len(failed)} cannot be" if result.dry else f"{len(failed)} not handed over"] if failed else []
     told += [f"{result.left} with nothing left to do"] if result.left else []
     yield Text(f"{', '.join(told)}.")
     if failed and not result.dry:
