@@ -216,6 +216,22 @@ def test_credentials_of_its_own(fleet, curlew, tmp_path):
     assert row["cause"] == "device-no-credentials" and "name-password" in row["detail"]
 
 
+def test_cards(fleet, tmp_path):
+    """One file for all who get one, readable by its owner alone; devices with this program get none."""
+    fleet("devices", "assign", "lisbon")
+    paper = tmp_path / "cards.pdf"
+    rows = hand_over(fleet, "--tag", "boats", "--card", paper, "--language", "de", code=12)
+    assert rows["plover"]["state"] == "handed over" and rows["curlew"]["cause"] == "device-no-way"
+    assert paper.read_bytes().startswith(b"%PDF-") and paper.stat().st_mode & 0o777 == 0o600
+    assert states(fleet)["plover"] == "not confirmed"
+    assert slug(fleet("hand-over", "plover", "--again", "--card", paper)) == "clash"
+    hand_over(fleet, "plover", "--again", "--card", tmp_path / "cards.html")
+    assert PASSWORD in (tmp_path / "cards.html").read_text()
+    assert fleet("hand-over", "plover", "--card", tmp_path / "cards.docx").code == 2
+    both = fleet("hand-over", "plover", "--card", tmp_path / "c.pdf", "--link", "https://x.example")
+    assert both.code == 2 and not (tmp_path / "c.pdf").exists()
+
+
 def test_words_that_do_not_fit(fleet, tmp_path):
     for words, code in (
         (("hand-over",), 2),

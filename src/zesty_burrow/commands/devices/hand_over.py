@@ -26,7 +26,7 @@ if TYPE_CHECKING:
     from zesty_burrow.store.store import CredentialsRow, Store
 
 EXAMPLE = "zesty hand-over --all --dry-run"
-PUSH, FILES, BUNDLE, LINK = "push", "files", "bundle", "link"
+PUSH, FILES, BUNDLE, LINK, CARD = "push", "files", "bundle", "link", "card"
 LONGEST_LINK = 24 * 30
 MOST_AT_ONCE = 200
 STATE_OF = {"imported": CONFIRMED, "waiting": WAITING}
@@ -43,6 +43,10 @@ def add_arguments(parser: ArgumentParser) -> None:
     text = "make a one-time link for each device without this program; the page is served at URL by `zesty links serve`"
     parser.add_argument("--link", metavar="URL", default="", help=text)
     parser.add_argument("--hours", type=int, default=48, help="for which a link can be opened (48)")
+    text = "write cards to be printed, for devices without this program, to a new FILE: .pdf or .html"
+    parser.add_argument("--card", type=Path, metavar="FILE", help=text)
+    parser.add_argument("--paper", choices=("A4", "A6"), default="A4", help="four cards a page, or one (A4)")
+    parser.add_argument("--language", choices=("en", "de", "es", "fr"), default="en", help="of the cards (en)")
     text = "have devices with this program report to URL, where `zesty links serve` answers"
     parser.add_argument("--report", metavar="URL", default="", help=text)
     text = "the authority of the server there, PEM, where it is not one of the system's"
@@ -70,13 +74,17 @@ def run(args: Namespace, context: Context) -> HandOverResult:
             raise UsageError(
                 f"{option} {url!r:.80} is not a URL", next_step="It begins with https://, as browsers ask."
             )
+    if args.card is not None and args.card.suffix.lower() not in (".pdf", ".html"):
+        raise UsageError(f"{args.card}: cards are .pdf or .html")
+    if args.card is not None and args.link:
+        raise UsageError("--card and --link are two ways for the same devices", next_step="Choose one of them.")
     if args.to is not None and not args.to.is_dir():
         raise NotFound(f"there is no folder {args.to}", next_step="Name one that exists.")
     with context.store() as store:
         found = stand(context, store, store.fleet.list_devices(args.word, **selection(args)))
         if not found:
             raise NotFound("no device matches", next_step="See `zesty devices list`.")
-        work = _Work(store, context, args.to, args.link, _report(args))
+        work = _Work(store, context, args)
         chosen = [one for one in found if one.is_left or (args.again and one.wanted)]
         plans = [work.plan(one) for one in chosen]
         # Their state says it as well, but a run that passes over them in silence would be taken for a success.
@@ -145,9 +153,9 @@ class _Plan:
 class _Work:
     """What is read once for a whole run."""
 
-    def __init__(self, store: Store, context: Context, folder: Path | None, link: str, report: tuple[str, str]) -> None:
-        self.store, self.fleet, self.folder, self.link = store, store.fleet, folder, link
-        self._report = report
+    def __init__(self, store: Store, context: Context, args: Namespace) -> None:
+        self.store, self.fleet = store, store.fleet
+        self._folder, self._link, self._card, self._report = args.to, args.link, args.card, _report(args)
         self._context = context
         self._kept = store.list_credentials()
         self._digests = store.digests()
@@ -181,16 +189,18 @@ class _Work:
                 return plan.fails(
                     "device-no-folder", "it does not run this program", "zesty devices change NAME --folder PATH"
                 )
-        elif self.link and not device.runs_program:
-            plan.form, plan.to = LINK, self.link
-        elif device.key and self.folder is not None:
-            plan.form, plan.to = BUNDLE, str(self.folder / f"{device.name}.bundle")
-        elif self.folder is not None:
+        elif self._link and not device.runs_program:
+            plan.form, plan.to = LINK, self._link
+        elif self._card is not None and not device.runs_program:
+            plan.form, plan.to = CARD, str(self._card)
+        elif device.key and self._folder is not None:
+            plan.form, plan.to = BUNDLE, str(self._folder / f"{device.name}.bundle")
+        elif self._folder is not None:
             return plan.fails(
                 "device-not-enrolled", "it has no key yet", "Run `zesty enrol` there, and add what it shows."
             )
         else:
-            step = "Use --link URL or --to FOLDER, or zesty devices change --reach"
+            step = "Use --link URL, --card FILE or --to FOLDER, or zesty devices change --reach"
             return plan.fails("device-no-way", "it is not reached by SSH", step)
         return self._with_credentials(plan, profile)
 
@@ -248,7 +258,7 @@ class _Work:
         expires = earliest_end(plan.profile, [value for _, value in plan.credentials.values()])
         cells = (row.device, row.profile, plan.digest, row.form, row.state, self.now())
         self.fleet.note_handover(
-            Handover(*cells, row.cause, row.detail if row.cause or row.form == LINK else "", expires)
+            Handover(*cells, row.cause, row.detail if row.cause or row.form in (LINK, CARD) else "", expires)
         )
 
 
@@ -270,6 +280,8 @@ def _run(args: Namespace, context: Context, work: _Work, plans: list[_Plan]) -> 
                 ended(plan, _to_file(plan, work))
             elif plan.form == LINK:
                 ended(plan, _to_link(plan, work, args, context))
+        for plan, row in _to_cards([plan for plan in plans if plan.row is None and plan.form == CARD], args):
+            ended(plan, row)
         pushed = [plan for plan in plans if plan.row is None and plan.form in (PUSH, FILES)]
         if pushed:
             from zesty_burrow.fleet.push import SshOptions
@@ -358,3 +370,35 @@ def _to_link(plan: _Plan, work: _Work, args: Namespace, context: Context) -> Han
     return HandOverRow(
         *cells, HANDED, detail=f"link, to be opened once until {until}", to=url if args.to is None else str(path)
     )
+
+
+def _to_cards(plans: list[_Plan], args: Namespace) -> list[tuple[_Plan, HandOverRow]]:
+    """All in one file; one that has no room for everything is told, and is not in it."""
+    from zesty_burrow.fleet.cards.card import card_of
+    from zesty_burrow.fleet.cards.html import cards_html
+    from zesty_burrow.fleet.cards.pdf import cards_pdf
+    from zesty_burrow.store.seal import write_private
+
+    found, cards = [], []
+    for plan in plans:
+        if plan.profile is None:
+            continue
+        kept = {kind: value for kind, (_, value) in plan.credentials.items()}
+        card = card_of(plan.device, plan.profile, kept, args.language)
+        cells = (plan.device.name, plan.name, CARD)
+        try:
+            cards_pdf([card], "A6")
+        except BurrowError as problem:
+            found.append((plan, HandOverRow(*cells, FAILED, problem.slug, str(problem), problem.next_step, plan.to)))
+            continue
+        cards.append(card)
+        found.append((plan, HandOverRow(*cells, HANDED, detail="printed on a card", to=plan.to)))
+    if cards:
+        make = cards_pdf if args.card.suffix.lower() == ".pdf" else cards_html
+        try:
+            write_private(args.card, make(cards, args.paper))
+        except FileExistsError:
+            raise Clash(f"{args.card} exists already", next_step="Name a new file.") from None
+        except FileNotFoundError:
+            raise NotFound(f"there is no folder {args.card.parent}", next_step="Name one that exists.") from None
+    return found

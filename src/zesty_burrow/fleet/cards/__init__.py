@@ -1,0 +1,1 @@
+"""Cards to be printed."""
