@@ -1,86 +1,103 @@
-"""A real browser without a window, driven by its own debugging protocol."""
+"""A real browser without a window, driven through a pipe by its own debugging protocol."""
 
 from __future__ import annotations
 
-import asyncio
 import base64
 import json
+import os
+import select
 import shutil
 import subprocess
 import tempfile
 import time
 from pathlib import Path
 
-import aiohttp
-
 FLAGS = (
     "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
-    "--disable-component-update", "--disable-sync", "--ignore-certificate-errors", "--remote-debugging-port=0",
+    "--disable-component-update", "--disable-sync", "--ignore-certificate-errors", "--remote-debugging-pipe",
 )  # fmt: skip
-PATIENCE = 20.0
+COMMANDS, ANSWERS = 3, 4
+"""Descriptors that it reads commands from and writes answers to."""
+PATIENCE = 30.0
 
 
 class Browser:
-    """``with Browser(...) as page:`` one tab. ``requests``: every URL that it has asked for; ``taps``: how many."""
+    """``with Browser(...) as page:`` one tab. ``requests``: every URL that it has asked for; ``taps``: how many.
 
-    def __init__(self, width=390, height=844, language="en"):
+    ``prefix``: what it is run by, for one in a namespace of the lab.
+    """
+
+    def __init__(self, width=390, height=844, language="en", prefix=(), environment=None):
         self._size, self._language = (width, height), language
+        self._prefix, self._environment = tuple(prefix), environment
         self.requests, self.taps = [], 0
 
     def __enter__(self):
         program = shutil.which("chromium")
         assert program, "the test needs Chromium"
         self._folder = tempfile.TemporaryDirectory()
-        line = [
-            program,
-            *FLAGS,
-            f"--accept-lang={self._language}",
-            f"--user-data-dir={self._folder.name}",
-            "about:blank",
-        ]
-        self._process = subprocess.Popen(line, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-        self._loop = asyncio.new_event_loop()
-        self._loop.run_until_complete(self._connect())
+        line = [*self._prefix, program, *FLAGS, f"--accept-lang={self._language}"]
+        line += [f"--user-data-dir={self._folder.name}", "about:blank"]
+        (theirs_in, self._out), (self._in, theirs_out) = os.pipe(), os.pipe()
+
+        def place():
+            # Above both numbers first, so that neither is overwritten before it is used.
+            high = [os.dup2(one, 60 + at) for at, one in enumerate((theirs_in, theirs_out))]
+            for one, number in zip(high, (COMMANDS, ANSWERS), strict=True):
+                os.dup2(one, number)
+
+        self._process = subprocess.Popen(
+            line, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, preexec_fn=place,
+            pass_fds=(COMMANDS, ANSWERS), env=self._environment, start_new_session=True,
+        )  # fmt: skip
+        os.close(theirs_in)
+        os.close(theirs_out)
+        self._number, self._read, self._session = 0, b"", None
+        target = self.call("Target.createTarget", url="about:blank")["targetId"]
+        self._session = self.call("Target.attachToTarget", targetId=target, flatten=True)["sessionId"]
+        for domain in ("Page", "Runtime", "Network"):
+            self.call(f"{domain}.enable")
+        width, height = self._size
+        metrics = {"width": width, "height": height, "deviceScaleFactor": 1, "mobile": width < 600}
+        self.call("Emulation.setDeviceMetricsOverride", **metrics)
         return self
 
     def __exit__(self, *_):
-        self._loop.run_until_complete(self._session.close())
-        self._loop.close()
-        self._process.terminate()
-        self._process.wait(20)
+        for one in (self._out, self._in):
+            # It ends when nobody is there to command it.
+            os.close(one)
+        try:
+            self._process.wait(5)
+        except subprocess.TimeoutExpired:
+            self._process.kill()
+            self._process.wait(20)
+        shutil.rmtree(self._folder.name, ignore_errors=True)
         self._folder.cleanup()
 
-    async def _connect(self):
-        told = Path(self._folder.name, "DevToolsActivePort")
+    def _message(self):
         deadline = time.monotonic() + PATIENCE
-        while not (told.exists() and len(told.read_text().splitlines()) == 2) and time.monotonic() < deadline:
-            await asyncio.sleep(0.05)
-        port = told.read_text().splitlines()[0]
-        self._session = aiohttp.ClientSession()
-        async with self._session.get(f"http://127.0.0.1:{port}/json") as answer:
-            (tab,) = [one for one in await answer.json() if one["type"] == "page"]
-        self._socket = await self._session.ws_connect(tab["webSocketDebuggerUrl"], max_msg_size=1 << 26)
-        self._number = 0
-        for domain in ("Page", "Runtime", "Network"):
-            await self._send(f"{domain}.enable")
-        width, height = self._size
-        metrics = {"width": width, "height": height, "deviceScaleFactor": 1, "mobile": width < 600}
-        await self._send("Emulation.setDeviceMetricsOverride", **metrics)
-
-    async def _send(self, method, **params):
-        self._number += 1
-        await self._socket.send_json({"id": self._number, "method": method, "params": params})
-        while True:
-            message = json.loads((await self._socket.receive(PATIENCE)).data)
-            if message.get("method") == "Network.requestWillBeSent":
-                self.requests.append(message["params"]["request"]["url"])
-            if message.get("id") == self._number:
-                assert "error" not in message, message["error"]
-                return message["result"]
+        while b"\0" not in self._read:
+            ready, _, _ = select.select([self._in], [], [], max(deadline - time.monotonic(), 0))
+            data = os.read(self._in, 1 << 20) if ready else b""
+            assert data, "the browser does not answer"
+            self._read += data
+        whole, _, self._read = self._read.partition(b"\0")
+        return json.loads(whole)
 
     def call(self, method, **params):
         """A call of the protocol."""
-        return self._loop.run_until_complete(self._send(method, **params))
+        self._number += 1
+        message = {"id": self._number, "method": method, "params": params}
+        if self._session is not None:
+            message["sessionId"] = self._session
+        data = json.dumps(message).encode() + b"\0"
+        while data:
+            data = data[os.write(self._out, data) :]
+        while (answer := self._message()).get("id") != self._number:
+            if answer.get("method") == "Network.requestWillBeSent":
+                self.requests.append(answer["params"]["request"]["url"])
+        assert "error" not in answer, answer["error"]
+        return answer["result"]
 
     def go(self, url):
         """Open a page, and wait until it is there."""
