@@ -35,9 +35,9 @@ class Browser:
     def __enter__(self):
         program = shutil.which("chromium")
         assert program, "the test needs Chromium"
-        self._folder = tempfile.TemporaryDirectory()
+        self._folder = tempfile.mkdtemp()
         line = [*self._prefix, program, *FLAGS, f"--accept-lang={self._language}"]
-        line += [f"--user-data-dir={self._folder.name}", "about:blank"]
+        line += [f"--user-data-dir={self._folder}", "about:blank"]
         (theirs_in, self._out), (self._in, theirs_out) = os.pipe(), os.pipe()
 
         def place():
@@ -71,8 +71,8 @@ class Browser:
         except subprocess.TimeoutExpired:
             self._process.kill()
             self._process.wait(20)
-        shutil.rmtree(self._folder.name, ignore_errors=True)
-        self._folder.cleanup()
+        # Its helpers may still write for a moment.
+        shutil.rmtree(self._folder, ignore_errors=True)
 
     def _message(self):
         deadline = time.monotonic() + PATIENCE

@@ -225,7 +225,7 @@ def test_how_far_an_owner_has_got(served):
     step = path + "/step"
     assert served.talk(("POST", step, b'{"step": "done"}'))[0][0] == 410
     told = [("POST", step, json.dumps({"step": one}).encode()) for one in STEPS]
-    wrong = [b'{"step": "<script>"}', b"[]", b"nothing", b"[" * 900, b'{"step": 7}']
+    wrong = [b'{"step": "<script>"}', b"[]", b"nothing", b"", b"[" * 900, b'{"step": 7}']
     answers = served.talk(("POST", path + "/open"), *told, *(("POST", step, one) for one in wrong))
     assert [one[0] for one in answers] == [200, *[200] * len(STEPS), *[400] * len(wrong)]
     assert [row.step for row in served.heard] == ["opened", *STEPS]

@@ -5,6 +5,7 @@ from __future__ import annotations
 import importlib
 import logging
 import os
+import signal
 import subprocess
 import sys
 import tempfile
@@ -94,6 +95,12 @@ class Lab:
         """Without a chance to put anything back; until it is seen to be dead."""
         self.shell("heron", "kill", "-9", str(process))
         until(lambda: self.heron("status").json["condition"] == "left over")
+
+    @staticmethod
+    def end(running):
+        """End what :meth:`start` has started, with what it runs on the host; what it said that nobody has read."""
+        os.killpg(running.pid, signal.SIGTERM)
+        return running.communicate(timeout=20)[0]
 
     def fault(self, host, *faults):
         self.faulty.add(host)

@@ -153,7 +153,8 @@ def test_other_paths_and_bad_callers(observatory):
             channel.connect(("127.0.0.1", port))
             channel.send(b"\xff\xff" * 40)
     assert json.loads(get(observatory["http"], "/v1")[0]) == {
-        "format": 1, "probe_zone": "probe.observatory.example", "stun_port": observatory["stun"]
+        "format": 1, "probe_zone": "probe.observatory.example", "stun_port": observatory["stun"],
+        "ipv4_host": "ipv4.observatory.example", "ipv6_host": "ipv6.observatory.example"
     }  # fmt: skip
 
 

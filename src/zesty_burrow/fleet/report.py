@@ -12,6 +12,8 @@ import json
 from collections.abc import Callable
 from typing import Any
 
+from zesty_burrow.core.finding import Severity
+from zesty_burrow.core.outside.leak import Judgement, Observation, Sighting
 from zesty_burrow.errors import InputError, Malformed
 from zesty_burrow.fleet.keys import DEVICE, OwnKeys, read_key
 from zesty_burrow.store.devices import Report
@@ -21,6 +23,19 @@ LONGEST = 16 << 10
 LABEL = b"zesty-burrow report 1"
 VERDICTS = ("sealed", "leaking", "unclear")
 MAX_ITEMS, MAX_TEXT = 32, 200
+
+
+def report_of(device: str, number: int, profile: str, digest: str, judgement: Judgement, seen: Observation) -> Report:
+    """What a verification has come to, in short: findings that are no mere notes, and the exits."""
+    codes = [one.code.slug for one in judgement.findings if one.severity is not Severity.NOTE]
+    exits = tuple(words for one in (seen.ipv4, seen.ipv6) if (words := _words(one)))
+    told = (seen.taken_at, str(judgement.verdict), profile, digest, exits)
+    return Report(device, number, *told, tuple(dict.fromkeys(codes))[:MAX_ITEMS])
+
+
+def _words(seen: Sighting) -> str:
+    where = ", ".join(part for part in (seen.operator, seen.city, seen.country) if part)
+    return f"{seen.address} ({where})"[:MAX_TEXT] if seen.address else ""
 
 
 def sign_report(report: Report, own: OwnKeys) -> bytes:

@@ -167,7 +167,8 @@ def prepare_folder(folder: Path) -> Secrets:
     home = folder / story.WORKSTATION
     home.mkdir(mode=0o700)
     prepare_keys(folder)
-    for one in (home, folder / story.LAPTOP):
+    (folder / story.PHONE).mkdir(mode=0o700)
+    for one in (home, folder / story.LAPTOP, folder / story.PHONE):
         write_private(one / "settings.toml", f'observatory = "{story.OBSERVATORY_URL}"\n'.encode())
     return secrets
 

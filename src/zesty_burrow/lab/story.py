@@ -16,6 +16,10 @@ WORKSTATION = "heron"
 LAPTOP = "curlew"
 LAPTOP4, LAPTOP6 = "203.0.113.82", "2001:db8:b7::82"
 OBSERVATORY_NAME = "observatory.example"
+LINKS_NAME = "links.tidewrack.example"
+"""Where the administrator serves links; in the lab on the observatory's host."""
+PHONE = "plover"
+PHONE4, PHONE6 = "203.0.113.98", "2001:db8:b8::98"
 PROBE_ZONE = "probe.observatory.example"
 OBSERVATORY_URL = f"http://{OBSERVATORY_NAME}"
 
@@ -281,6 +285,7 @@ def links() -> tuple[Link, ...]:
     ]
     rows.append(_leaf(PORTAL_HOST, "203.0.113.65/28", "2001:db8:b6::", (f"{PORTAL4}/28", f"{PORTAL6}/64")))
     rows.append(_leaf(LAPTOP, "203.0.113.81/28", "2001:db8:b7::", (f"{LAPTOP4}/28", f"{LAPTOP6}/64")))
+    rows.append(_leaf(PHONE, "203.0.113.97/28", "2001:db8:b8::", (f"{PHONE4}/28", f"{PHONE6}/64")))
     for place in GATEWAYS:
         prefix6 = place.address6(0).removesuffix("0")
         own = (f"{place.address4(2)}/28", f"{place.address6(2)}/64")
@@ -302,6 +307,8 @@ def static_names() -> dict[str, tuple[str, ...]]:
     names: dict[str, tuple[str, ...]] = {place.host_name: (place.outer,) for place in GATEWAYS}
     names[PORTAL_NAME] = (PORTAL4, PORTAL6)
     names[OBSERVATORY_NAME] = (OBSERVATORY4, OBSERVATORY6)
+    names |= {f"ipv4.{OBSERVATORY_NAME}": (OBSERVATORY4,), f"ipv6.{OBSERVATORY_NAME}": (OBSERVATORY6,)}
+    names[LINKS_NAME] = (OBSERVATORY4, OBSERVATORY6)
     return names
 
 
@@ -316,6 +323,7 @@ def geofeed() -> str:
         rows.append(f"203.0.113.{128 + 16 * place.number}/28,DE,DE-HH,Hamburg,")
         rows.append(f"{place.elsewhere6.removesuffix('3')}/48,DE,DE-HH,Hamburg,")
     rows += ["203.0.113.80/28,SI,SI-050,Koper,", "2001:db8:b7::/48,SI,SI-050,Koper,"]
+    rows += ["203.0.113.96/28,SI,SI-090,Piran,", "2001:db8:b8::/48,SI,SI-090,Piran,"]
     rows += ["198.51.100.240/28,EE,EE-37,Tallinn,", "2001:db8:10ff::/48,EE,EE-37,Tallinn,"]
     rows += ["203.0.113.0/28,CH,CH-ZH,Zurich,", "2001:db8:b5::/48,CH,CH-ZH,Zurich,"]
     return "\n".join(rows) + "\n"
@@ -334,6 +342,8 @@ def operators() -> str:
         "203.0.113.0/28,Farwatch",
         "203.0.113.80/28,Cobblewire",
         "2001:db8:b7::/48,Cobblewire",
+        "203.0.113.96/28,Cobblewire",
+        "2001:db8:b8::/48,Cobblewire",
         "2001:db8:b5::/48,Farwatch",
     ]
     return "\n".join(rows) + "\n"

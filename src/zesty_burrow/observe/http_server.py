@@ -240,7 +240,13 @@ def _document(document: dict[str, Any], status: int = 200) -> web.Response:
 
 
 def _body(body: bytes, kind: str, status: int = 200) -> web.Response:
-    headers = {"Content-Type": kind, "Cache-Control": "no-store", "Server": "observatory"}
+    headers = {
+        "Content-Type": kind,
+        "Cache-Control": "no-store",
+        "Server": "observatory",
+        # Everybody may ask it, and so may a page of somebody else's server in a caller's browser (WHATWG Fetch).
+        "Access-Control-Allow-Origin": "*",
+    }
     return web.Response(body=body, status=status, headers=headers)
 
 

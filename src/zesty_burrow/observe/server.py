@@ -30,6 +30,8 @@ GRACE = 5.0
 LOOK_AT_FILES = 30.0
 """Seconds between two looks at the certificate's files."""
 BACKLOG = 1024
+FAMILY_NAMES = {4: "ipv4", 6: "ipv6"}
+"""Labels under the zone that have addresses of one family alone."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,6 +53,16 @@ class ObservatoryConfig:
     metrics: tuple[str, int] | None = None
     requests_a_second: float = 50.0
     access_log: TextIO | None = None
+
+
+def zone_of(origin: str, addresses: tuple[str, ...], name_server: str = "") -> Zone:
+    """An observatory's zone: itself; itself by one family alone, for callers that cannot choose; one-time names."""
+    names = {origin: addresses}
+    for version, name in FAMILY_NAMES.items():
+        own = tuple(one for one in addresses if (":" in one) == (version == 6))
+        if own:
+            names[f"{name}.{origin}"] = own
+    return Zone(origin, names, f"probe.{origin}", addresses, name_server)
 
 
 def _now() -> str:
@@ -82,6 +94,8 @@ class Observatory:
         self.memory = Memory()
         self.metrics = Metrics()
         told = {"probe_zone": config.zone.probe, "stun_port": config.stun_port}
+        for version, name in FAMILY_NAMES.items():
+            told |= {f"ipv{version}_host": host for host in config.zone.addresses if host.startswith(f"{name}.")}
         self._http = HttpService(
             told, config.book, self.memory, self.metrics, config.requests_a_second, config.access_log
         )

@@ -9,16 +9,13 @@ from typing import TYPE_CHECKING
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.tunnel import verify
-from zesty_burrow.core.finding import Severity
 from zesty_burrow.errors import ProgramFault, StateError
 from zesty_burrow.fleet.keys import DEVICE, OwnKeys, make_secret
-from zesty_burrow.fleet.report import sign_report
+from zesty_burrow.fleet.report import report_of, sign_report
 from zesty_burrow.report.results.devices import ReportResult
 from zesty_burrow.report.results.verification import VerifyResult
-from zesty_burrow.store.devices import Report
 
 if TYPE_CHECKING:
-    from zesty_burrow.core.outside.leak import Sighting
     from zesty_burrow.store.fleet_store import Administrator
 
 EXAMPLE = "zesty report"
@@ -53,22 +50,11 @@ def run(args: Namespace, context: Context) -> ReportResult:
         number = one.reports + 1
         with context.store() as store:
             store.fleet.note_administrator(replace(one, reports=number))
-        _write_down(one, sign_report(_report(seen, number, digests), own), number, context)
+        made = report_of("", number, seen.profile, digests.get(seen.profile, ""), seen.judgement, seen.after)
+        _write_down(one, sign_report(made, own), number, context)
         done, left, problem = _send_all(one, context, args.timeout)
         sent, waiting, why = sent + done, waiting + left, problem or why
     return ReportResult(str(seen.judgement.verdict), sent, waiting, why)
-
-
-def _report(seen: VerifyResult, number: int, digests: dict[str, str]) -> Report:
-    codes = [one.code.slug for one in seen.judgement.findings if one.severity is not Severity.NOTE]
-    exits = tuple(words for one in (seen.after.ipv4, seen.after.ipv6) if (words := _words(one)))
-    cells = (str(seen.judgement.verdict), seen.profile, digests.get(seen.profile, ""))
-    return Report("", number, seen.after.taken_at, *cells, exits, tuple(dict.fromkeys(codes))[:32])
-
-
-def _words(seen: Sighting) -> str:
-    where = ", ".join(part for part in (seen.operator, seen.city, seen.country) if part)
-    return f"{seen.address} ({where})"[:200] if seen.address else ""
 
 
 def _folder(one: Administrator, context: Context) -> Path:

@@ -12,11 +12,10 @@ from pathlib import Path
 from typing import TextIO
 
 from zesty_burrow.commands.context import Context
-from zesty_burrow.core.dns.zone import Zone
 from zesty_burrow.core.outside.geofeed import AddressBook, read_geofeed_untrusted, read_operators_untrusted
 from zesty_burrow.errors import UsageError
 from zesty_burrow.host.files import read_bounded
-from zesty_burrow.observe.server import Observatory, ObservatoryConfig
+from zesty_burrow.observe.server import Observatory, ObservatoryConfig, zone_of
 from zesty_burrow.report.results.plain import MessageResult
 
 EXAMPLE = (
@@ -61,7 +60,7 @@ def run(args: Namespace, context: Context) -> MessageResult:
     log = _access_log(args.access_log) if args.access_log else None
     config = ObservatoryConfig(
         addresses,
-        Zone(zone, {zone: addresses}, f"probe.{zone}", addresses),
+        zone_of(zone, addresses),
         AddressBook(places, operators),
         args.http_port,
         args.dns_port,

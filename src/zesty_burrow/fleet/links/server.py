@@ -11,13 +11,15 @@ import base64
 import json
 import socket
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass, field
 from importlib.resources import files
 from typing import Any
 
 from aiohttp import web
 
-from zesty_burrow.errors import InputError, MachineError
+from zesty_burrow.errors import BurrowError, InputError, MachineError, Malformed
+from zesty_burrow.fleet.links.check import LONGEST as LONGEST_CHECK
 from zesty_burrow.fleet.links.link import STEPS, name_of
 from zesty_burrow.fleet.report import LONGEST as LONGEST_REPORT
 from zesty_burrow.observe.connections import Connections, Rate, source_of
@@ -30,17 +32,20 @@ MAX_CONNECTIONS, MAX_EACH, REQUESTS_A_SECOND, REPORTS_A_SECOND = 1024, 64, 20.0,
 """Of each source address; a whole office may report from one."""
 KINDS = {
     "page.html": "text/html",
+    "words.js": "text/javascript",
     "page.js": "text/javascript",
+    "check.html": "text/html",
+    "check.js": "text/javascript",
     "style.css": "text/css",
     "texts.json": "application/json",
 }
 POLICY = (
-    "default-src 'none'; script-src 'self'; style-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'none'; "
-    "frame-ancestors 'none'"
+    "default-src 'none'; script-src 'self'; style-src 'self'; connect-src 'self'%s; base-uri 'none'; "
+    "form-action 'none'; frame-ancestors 'none'"
 )
-"""W3C Content Security Policy: nothing from elsewhere, nothing to elsewhere."""
+"""W3C Content Security Policy: nothing from elsewhere, nothing to elsewhere but the observatory of a check."""
 HEADERS = {
-    "Content-Security-Policy": POLICY,
+    "Content-Security-Policy": POLICY % "",
     "Referrer-Policy": "no-referrer",
     "X-Content-Type-Options": "nosniff",
     "Cache-Control": "no-store",
@@ -54,6 +59,22 @@ def asset(name: str) -> bytes:
     return files("zesty_burrow.fleet.links.pages").joinpath(name).read_bytes()
 
 
+@dataclass(frozen=True, slots=True)
+class Check:
+    """``observatory``: its host, which answers by HTTPS; ``about``: what a page may know of a link's device, None where
+    there is none; ``judge``: what comes of the page's observations, as plain values (raises :class:`Malformed`).
+    """
+
+    observatory: str
+    about: Callable[[str], dict[str, Any] | None]
+    judge: Callable[[str, Any], dict[str, Any]]
+
+    @property
+    def policy(self) -> str:
+        """Of the check's page: it asks the observatory as well."""
+        return POLICY % f" https://{self.observatory} https://*.{self.observatory}"
+
+
 @dataclass(slots=True)
 class LinkServer:
     """``now``: RFC 3339; ``told``: called when an owner has got further; ``reported``: with each report that comes."""
@@ -63,6 +84,7 @@ class LinkServer:
     now: Callable[[], str]
     told: Callable[[LinkRow], None]
     reported: Callable[[bytes], None]
+    check: Check | None = None
     _connections: Connections = field(default_factory=lambda: Connections(MAX_CONNECTIONS, MAX_EACH))
     _rate: Rate = field(default_factory=lambda: Rate(REQUESTS_A_SECOND))
     _report_rate: Rate = field(default_factory=lambda: Rate(REPORTS_A_SECOND))
@@ -112,7 +134,7 @@ class LinkServer:
         rate = self._report_rate if request.path == "/r" else self._rate
         wait = rate.wait(source_of(str(peer[0]) if peer else "::"))
         answer = _document({"error": "too many requests"}, 429) if wait else await self._answer(request)
-        answer.headers.update(HEADERS)
+        answer.headers.update({**HEADERS, **answer.headers})
         timed = request.transport.get_protocol() if request.transport is not None else None
         if isinstance(timed, Timed):
             timed.answered()
@@ -124,6 +146,8 @@ class LinkServer:
             return await self._report(request)
         if parts[0] == "a" and len(parts) == 2 and parts[1] in KINDS and request.method in ("GET", "HEAD"):
             return _file(parts[1])
+        if parts[0] == "c" and self.check is not None and 2 <= len(parts) <= 3:
+            return await self._check(self.check, parts, request)
         if parts[0] != "o" or not 2 <= len(parts) <= 3 or not 0 < len(parts[1]) <= LONGEST_TOKEN:
             return _document({"error": "there is nothing here"}, 404)
         if len(parts) == 2:
@@ -143,13 +167,33 @@ class LinkServer:
             # What is not known and what is over look alike to somebody who guesses.
             opened = found.opened_at if found is not None else ""
             return _document({"error": "opened before", "at": opened} if opened else {"error": "not known"}, 410)
-        if found is not None:
-            self.told(found)
-        return _document({"sealed": base64.b64encode(sealed).decode()})
+        self._tell(found)
+        return _document({"sealed": base64.b64encode(sealed).decode(), "check": self.check is not None})
+
+    async def _check(self, check: Check, parts: list[str], request: web.BaseRequest) -> web.Response:
+        """The page, what it may know, and what comes of what it has observed."""
+        if len(parts) == 2 and request.method in ("GET", "HEAD"):
+            page = _file("check.html")
+            page.headers["Content-Security-Policy"] = check.policy
+            return page
+        if len(parts) != 3 or request.method != "POST":
+            return _document({"error": "there is nothing here"}, 404)
+        name = name_of(parts[1][:LONGEST_TOKEN])
+        about = check.about(name)
+        if about is None:
+            return _document({"error": "not known"}, 410)
+        if parts[2] == "begin":
+            return _document({**about, "observatory": check.observatory})
+        if _is_longer(request, LONGEST_CHECK):
+            return _document({"error": "too long"}, 413)
+        try:
+            return _document(check.judge(name, json.loads(await request.read())))
+        except (Malformed, ValueError, RecursionError):
+            return _document({"error": "this is no observation"}, 400)
 
     async def _report(self, request: web.BaseRequest) -> web.Response:
         """A device's report: 200 where it is kept, also where it came before; 4xx where it need not be sent again."""
-        if (request.content_length or LONGEST_REPORT + 1) > LONGEST_REPORT:
+        if _is_longer(request, LONGEST_REPORT):
             return _document({"error": "too long"}, 413)
         try:
             self.reported(await request.read())
@@ -159,8 +203,14 @@ class LinkServer:
             )
         return _document({})
 
+    def _tell(self, row: LinkRow | None) -> None:
+        """What the administrator sees of it must not keep the owner from what was opened."""
+        if row is not None:
+            with suppress(BurrowError, OSError):
+                self.told(row)
+
     async def _step(self, name: str, request: web.BaseRequest) -> web.Response:
-        if (request.content_length or LONGEST_BODY + 1) > LONGEST_BODY:
+        if _is_longer(request, LONGEST_BODY):
             return _document({"error": "too long"}, 413)
         try:
             document = json.loads(await request.read())
@@ -172,8 +222,13 @@ class LinkServer:
         found = self.links.note_step(name, str(step), self.now())
         if found is None:
             return _document({"error": "not known"}, 410)
-        self.told(found)
+        self._tell(found)
         return _document({})
+
+
+def _is_longer(request: web.BaseRequest, most: int) -> bool:
+    """Whether a body is longer than so many octets, or does not say how long it is."""
+    return request.content_length is None or request.content_length > most
 
 
 def _document(content: dict[str, Any], status: int = 200) -> web.Response:

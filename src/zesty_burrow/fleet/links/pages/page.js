@@ -2,40 +2,23 @@
 // Decrypts what an administrator has sent, shows it step by step, copies, and tells how far its reader has got.
 // Nothing is stored in the browser, and nothing but these steps is sent anywhere.
 
-const LANGUAGES = { en: "English", de: "Deutsch", es: "Español", fr: "Français" };
 const ORDER = ["agree", "certificate", "settings", "credentials"];
-const at = (id) => document.getElementById(id);
-let texts = {}, words = {}, content = null, shown = "start";
+let content = null;
+shown = "start";
 
 // The key is taken out of the address bar, and so out of the history, before anything else is done.
 const key = location.hash.slice(1);
 history.replaceState(null, "", location.pathname);
 
 const octets = (text) => Uint8Array.from(atob(text.replace(/-/g, "+").replace(/_/g, "/")), (letter) => letter.charCodeAt(0));
-const say = (name, values = {}) =>
-  (words[name] || name).replace(/\{(\w+)\}/g, (whole, part) => (part in values ? values[part] : whole));
-
-function translate(language) {
-  words = { ...texts.en, ...texts[language] };
-  document.documentElement.lang = language;
-  document.title = say("start-title");
-  for (const one of document.querySelectorAll("[data-text]")) one.textContent = say(one.dataset.text);
-  if (content) fill();
-}
-
 function show(name) {
-  at(shown).hidden = true;
-  shown = name;
-  at(name).hidden = false;
+  reveal(name);
   at("steps").hidden = !ORDER.includes(name);
   for (const one of at("steps").children) {
     one.classList.toggle("past", ORDER.indexOf(one.dataset.step) < ORDER.indexOf(name));
     if (one.dataset.step === name) one.setAttribute("aria-current", "step");
     else one.removeAttribute("aria-current");
   }
-  at("said").textContent = "";
-  at(name).querySelector("h1").focus();
-  scrollTo(0, 0);
 }
 
 function problem(name, values) {
@@ -62,15 +45,20 @@ async function isWhole() {
 
 async function open() {
   at("open").disabled = true;
-  let answer;
+  let answer, told;
   try {
     answer = await fetch(`${location.pathname}/open`, { method: "POST", credentials: "omit" });
+    told = await answer.json();
   } catch {
     at("open").disabled = false;
     at("said").textContent = say("no-network");
     return;
   }
-  const told = await answer.json();
+  if (answer.status === 429) {
+    at("open").disabled = false;
+    at("said").textContent = say("no-network");
+    return;
+  }
   if (!answer.ok) return problem(told.at ? "problem-opened" : "problem-unknown", { at: told.at ? new Date(told.at).toLocaleString() : "" });
   try {
     const sealed = octets(told.sealed);
@@ -82,15 +70,9 @@ async function open() {
   } catch {
     return problem("problem-key");
   }
+  if (!content.check && told.check) content.check = location.pathname.replace("/o/", "/c/");
   fill();
   show("agree");
-}
-
-function element(name, text, kind) {
-  const made = document.createElement(name);
-  if (text !== undefined) made.textContent = text;
-  if (kind) made.className = kind;
-  return made;
 }
 
 // A long name is broken behind its dots, and nothing is added to it.
@@ -168,13 +150,7 @@ function field(one) {
 }
 
 async function begin() {
-  texts = await (await fetch("/a/texts.json", { credentials: "omit" })).json();
-  const choice = at("language");
-  for (const [code, name] of Object.entries(LANGUAGES)) choice.append(new Option(name, code));
-  const wanted = navigator.languages.map((one) => one.slice(0, 2)).find((one) => one in LANGUAGES) || "en";
-  choice.value = wanted;
-  choice.addEventListener("change", () => translate(choice.value));
-  translate(wanted);
+  await chooseLanguage("start-title", () => { if (content) fill(); });
   if (!await isWhole()) return problem("problem-key");
   at("open").addEventListener("click", open);
   at("open").disabled = false;
