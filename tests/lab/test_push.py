@@ -60,6 +60,12 @@ def test_the_owner_has_to_agree(pushed):
     assert pushed.push("--dry-run")["state"] == "ready" and pushed.state() == "never set up"
     assert pushed.push()["state"] == "waiting" and pushed.state() == "waiting"
     assert json.loads(pushed.curlew("list", "--json").out)["profiles"] == []
+    # To this one alone: what is the same needs no second word, what is not does.
+    pushed.curlew("receive", "--agree")
+    assert pushed.push()["state"] == "confirmed" and pushed.state() == "in date"
+    pushed.lab.heron("choose", NAME, "--mtu", "1300", check=0)
+    assert pushed.push()["state"] == "waiting"
+    pushed.lab.heron("choose", NAME, "--mtu", "1400", check=0)
     pushed.accept()
     assert pushed.push()["state"] == "confirmed" and pushed.state() == "in date"
     assert pushed.push() == {}

@@ -29,6 +29,7 @@ class DemoStep:
     check: Check = lambda _: True
     faults: tuple[str, tuple[str, ...]] | None = None
     also: tuple[str, tuple[str, ...]] | None = None
+    host: str = story.WORKSTATION
     seconds: float = 0.0
     """How long it may take; 0: that does not matter."""
 
@@ -38,9 +39,11 @@ def codes_of(document: dict[str, Any]) -> set[str]:
     return {entry["code"] for entry in document.get("findings", [])}
 
 
-def steps(kit: Path) -> tuple[DemoStep, ...]:
-    """The story, in order."""
-    return (*_from_kit_to_tunnel(kit), *_where_udp_is_blocked(), *_what_can_go_wrong())
+def steps(folder: Path, *, ssh: bool) -> tuple[DemoStep, ...]:
+    """The story, in order. ``folder``: the lab's; ``ssh``: whether its laptop is reached."""
+    kit = folder / "quillwort-relay.zip"
+    others = _other_devices(folder) if ssh else ()
+    return (*_from_kit_to_tunnel(kit), *_where_udp_is_blocked(), *others, *_what_can_go_wrong())
 
 
 def _from_kit_to_tunnel(kit: Path) -> tuple[DemoStep, ...]:
@@ -123,6 +126,51 @@ def _where_udp_is_blocked() -> tuple[DemoStep, ...]:
     )  # fmt: skip
 
 
+def _other_devices(folder: Path) -> tuple[DemoStep, ...]:
+    """A laptop that this program runs on, and a phone."""
+    push = ("hand-over", "curlew", "--ssh-config", str(folder / "heron" / "ssh" / "config"))
+    return (
+        DemoStep(
+            "Other devices",
+            "Marit's laptop curlew is reached by SSH, and this program runs on it; her phone plover is not.",
+            ("devices", "add", "curlew", "--kind", "laptop", "--owner", "Marit Aune", "--reach", "curlew"),
+        ),
+        DemoStep("", "", ("devices", "add", "plover", "--kind", "phone", "--owner", "Marit Aune")),
+        DemoStep("", "", ("devices", "assign", "nairobi")),
+        DemoStep(
+            "Hand the profile over",
+            "It is encrypted to the laptop's own key. There it waits: nothing is trusted before Marit has agreed.",
+            push,
+            check=lambda seen: [one["state"] for one in seen["devices"]] == ["waiting"],
+        ),
+        DemoStep(
+            "Marit agrees, on the laptop",
+            "All of it is imported in one piece.",
+            ("receive", "--agree"),
+            check=lambda seen: seen["state"] == "imported",
+            host=story.LAPTOP,
+        ),
+        DemoStep(
+            "Has it arrived?",
+            "The same command again does only what is left: the laptop says that it has the profile.",
+            push,
+            check=lambda seen: [one["state"] for one in seen["devices"]] == ["confirmed"],
+        ),
+        DemoStep(
+            "A link for the phone",
+            "It can be opened once, on the phone. The server that shows the page never has what is behind it.",
+            ("hand-over", "plover", "--link", f"https://{story.LINKS_NAME}", "--to", str(folder)),
+            check=lambda seen: [one["form"] for one in seen["devices"]] == ["link"],
+        ),
+        DemoStep(
+            "Where do they stand?",
+            "The worst first.",
+            ("devices", "list"),
+            check=lambda seen: [one["state"] for one in seen["devices"]] == ["not confirmed", "in date"],
+        ),
+    )
+
+
 def _what_can_go_wrong() -> tuple[DemoStep, ...]:
     return (
         DemoStep(
@@ -184,7 +232,8 @@ class Demo:
         try:
             self._require_devices(status)
             before = self._network(client)
-            for step in steps(client.folder / "quillwort-relay.zip"):
+            ssh = bool(status["hosts"][story.LAPTOP]["ssh"])
+            for step in steps(client.folder, ssh=ssh):
                 self._step(client, step)
             self.head("Are the settings restored?")
             same = self._network(client) == before
@@ -212,8 +261,16 @@ class Demo:
                 slug="tunnel-device-closed",
             )
 
-    def _command(self, client: LabClient, words: tuple[str, ...], output: Path, *, quiet: bool = False) -> int:
-        """The program on heron, in a process of its own that has it loaded already."""
+    def _command(
+        self,
+        client: LabClient,
+        words: tuple[str, ...],
+        output: Path,
+        host: str = story.WORKSTATION,
+        *,
+        quiet: bool = False,
+    ) -> int:
+        """The program on a host, in a process of its own that has it loaded already."""
 
         def call() -> int:
             if quiet:
@@ -222,7 +279,7 @@ class Demo:
                 os.dup2(nowhere, 2)
             return self.program(["--json-file", str(output), *words])
 
-        return client.call(story.WORKSTATION, call)
+        return client.call(host, call)
 
     def _read(self, output: Path) -> dict[str, Any]:
         if not output.exists():
@@ -240,17 +297,18 @@ class Demo:
     def _step(self, client: LabClient, step: DemoStep) -> None:
         for faults in filter(None, (step.faults, step.also)):
             client.set_faults(*faults)
-        self.head(step.title)
-        self.say(step.words)
+        if step.title:
+            self.head(step.title)
+            self.say(step.words)
         self.say(f"$ zesty {' '.join(step.command)}")
         output = client.folder / "result.json"
         began = time.monotonic()
-        code = self._command(client, step.command, output)
+        code = self._command(client, step.command, output, step.host)
         took = time.monotonic() - began
         document = self._read(output)
         shown = bool(document) or step.code not in (0, 10, 11)
         if code != step.code or not shown or not (step.code == 7 or step.check(document)):
-            self.failures.append(step.title)
+            self.failures.append(step.title or " ".join(step.command))
             self.say(f"This step did not end as expected (exit code {code}).")
         elif step.seconds and took > step.seconds:
             self.failures.append(step.title)

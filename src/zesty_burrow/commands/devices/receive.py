@@ -71,7 +71,7 @@ def _take(path: Path, own: OwnKeys, args: Namespace, context: Context, store: St
         )
     profiles, kinds = bundle.profiles, tuple(str(kind_of(value)) for _, value in bundle.credentials)
     names = tuple(profile.name for profile in profiles)
-    if not (args.agree or known.accepted_at):
+    if not (args.agree or known.accepted_at or _is_here(bundle, profiles, known, store)):
         if not (sys.stdin.isatty() and sys.stderr.isatty()):
             _keep(path, data, administrator, context)
             told = "The owner of this device has to agree: zesty receive"
@@ -83,6 +83,23 @@ def _take(path: Path, own: OwnKeys, args: Namespace, context: Context, store: St
         (_waiting(context) / f"{administrator.code}.bundle").unlink()
     told = f"Connect: zesty connect {names[0]}" if names else ""
     return ReceiptResult(IMPORTED, bundle.number, administrator.code, names, kinds, told)
+
+
+def _is_here(bundle: Bundle, profiles: Sequence[Profile], known: Administrator, store: Store) -> bool:
+    """Whether the owner has agreed to all of it before: then there is nothing to ask."""
+    from zesty_burrow.profiles.text import content_digest, write_profile
+
+    digests = store.digests()
+    if tuple(one.name for one in profiles) != known.received:
+        return False
+    if (bundle.report_to, bundle.report_authority) != (known.report_to, known.report_authority):
+        return False
+    if any(digests.get(one.name) != content_digest(one, write_profile(one)) for one in profiles):
+        return False
+    return all(
+        store.find_credentials(Scope(scope.label, "", scope.profile), kind_of(value)) == value
+        for scope, value in bundle.credentials
+    )
 
 
 def _agrees(bundle: Bundle, profiles: Sequence[Profile], administrator: PublicKey, context: Context) -> bool:
