@@ -175,7 +175,7 @@ def test_json_file(zesty, tmp_path):
     """The document goes into a new file beside the text; an existing file is never overwritten."""
     path = tmp_path / "result.json"
     assert zesty("--json-file", path, "list").code == 0
-    assert json.loads(path.read_text())["result"] == "profiles"
+    assert json.loads(path.read_text())["result"] == "profiles" and path.stat().st_mode & 0o777 == 0o600
     assert (zesty("--json-file", path, "list").code, path.stat().st_size > 10) == (4, True)
 
 

@@ -129,6 +129,20 @@ def test_the_newest_counts(tmp_path, authority):
     served.store.close()
 
 
+def test_a_device_that_was_set_up_again(tmp_path, authority):
+    """With another key it counts from one again; with the same it does not."""
+    served = Served(tmp_path, authority)
+    fleet = served.store.fleet
+    one = Device("curlew", "laptop", key=CURLEW.public(DEVICE).text)
+    fleet.put_devices([one])
+    assert fleet.note_report(REPORT) and not fleet.note_report(replace(REPORT, number=1))
+    fleet.put_devices([], [replace(one, owner="Marit Aune")])
+    assert not fleet.note_report(replace(REPORT, number=1))
+    fleet.put_devices([], [replace(one, key=STRANGER.public(DEVICE).text)])
+    assert fleet.reports() == {} and fleet.note_report(replace(REPORT, number=1))
+    served.store.close()
+
+
 def served_now():
     from datetime import UTC, datetime
 

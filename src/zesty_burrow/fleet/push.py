@@ -110,7 +110,7 @@ async def push_bundle(
             raise PushFailed(
                 f"{target.host} has another key than before",
                 why=f"it was {read_key(known, DEVICE).code} and is {key.code}",
-                next_step="If the device was set up anew, take its key: zesty devices change NAME --key FILE",
+                next_step="If the device was set up again, take its key: zesty devices change NAME --key FILE",
                 slug="device-key-changed",
             )
         name = f"{_folder(answer.get('folder'), target)}/{secrets.token_hex(8)}.bundle"

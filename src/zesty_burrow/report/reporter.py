@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import importlib
 import json
+import os
 import sys
 from contextlib import contextmanager, suppress
 from typing import TYPE_CHECKING, Any
@@ -107,7 +108,9 @@ class Reporter:
         if self._json_file is not None:
             text = json.dumps(result.document(), indent=2) + "\n"
             try:
-                with self._json_file.open("x", encoding="utf-8") as stream:
+                # A document may hold what is for its owner alone, such as a link.
+                flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC
+                with os.fdopen(os.open(self._json_file, flags, 0o600), "w", encoding="utf-8") as stream:
                     stream.write(text)
             except OSError as problem:
                 raise Clash(

@@ -100,6 +100,10 @@ class FleetStore:
             if rows:
                 transaction.execute_many(insert, rows)
             if others:
+                # A device with another key counts its reports afresh.
+                stale = "DELETE FROM reports WHERE device IN (SELECT name FROM devices WHERE name = ? AND key <> ?)"
+                keys = [(row[-1], row[DEVICE.index("key")]) for row in others]
+                transaction.execute_many(stale, keys)
                 transaction.execute_many(f"UPDATE devices SET {change} WHERE name = ?", others)  # noqa: S608
 
     def remove_devices(self, names: Sequence[str]) -> None:
@@ -113,10 +117,14 @@ class FleetStore:
                 transaction.execute(f"DELETE FROM handovers WHERE device IN ({marks})", *some)  # noqa: S608
                 transaction.execute(f"DELETE FROM device_rules WHERE device IN ({marks})", *some)  # noqa: S608
 
-    def next_number(self, name: str) -> int:
-        """The number of the next bundle for a device: higher than those of all before."""
+    def next_number(self, name: str, least: int) -> int:
+        """The number of the next bundle for a device: higher than those of all before.
+
+        ``least``: from the clock, so that it is higher than before also for a device that was removed meanwhile.
+        """
         with self._writing() as transaction:
-            transaction.execute("UPDATE devices SET number = number + 1 WHERE name = ?", name)
+            change = "UPDATE devices SET number = CASE WHEN number < ? THEN ? ELSE number + 1 END WHERE name = ?"
+            transaction.execute(change, least, least, name)
             rows = transaction.execute("SELECT number FROM devices WHERE name = ?", name)
         if not rows:
             raise NotFound(f"there is no device {name!r}", next_step="See `zesty devices list`.")

@@ -235,7 +235,7 @@ class _Work:
             raise UsageError(f"there is no profile for {plan.device.name}")
         if self._own is None:
             self._own = OwnKeys(self.fleet.own_key(ADMINISTRATOR, make_secret))
-        number = self.fleet.next_number(plan.device.name)
+        number = self.fleet.next_number(plan.device.name, int(self._context.now().timestamp() * 1000))
         kept = tuple((row.scope, value) for row, value in plan.credentials.values())
         texts = {plan.profile.name: write_profile(plan.profile)}
         bundle = Bundle(number, plan.device.name, self.now(), texts, kept, None, *self._report)

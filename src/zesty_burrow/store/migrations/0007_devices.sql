@@ -13,7 +13,7 @@ CREATE TABLE devices (
     folder TEXT NOT NULL,
     tags TEXT NOT NULL,
     key TEXT NOT NULL,
-    number INTEGER NOT NULL DEFAULT 0
+    number BIGINT NOT NULL DEFAULT 0
 );
 CREATE TABLE device_rules (
     number {key},
@@ -43,6 +43,6 @@ CREATE TABLE administrators (
     key TEXT NOT NULL UNIQUE,
     name TEXT NOT NULL,
     accepted_at TEXT NOT NULL,
-    number INTEGER NOT NULL,
+    number BIGINT NOT NULL,
     received TEXT NOT NULL
 );

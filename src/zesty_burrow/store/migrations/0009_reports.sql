@@ -1,7 +1,7 @@
 -- What devices have reported; on a device: where it reports to, and how many reports it has made.
 CREATE TABLE reports (
     device TEXT NOT NULL UNIQUE,
-    number INTEGER NOT NULL,
+    number BIGINT NOT NULL,
     taken_at TEXT NOT NULL,
     verdict TEXT NOT NULL,
     profile TEXT NOT NULL,
