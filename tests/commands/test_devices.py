@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 
 import pytest
+import pyzipper
 
 from commands.conftest import Program
 from commands.test_editions import talk
@@ -227,6 +228,29 @@ def test_credentials_of_its_own(fleet, curlew, tmp_path):
     fleet("credentials", "forget", "Quillwort Relay")
     row = hand_over(fleet, "curlew", "--again", "--to", tmp_path, code=12)["curlew"]
     assert row["cause"] == "device-no-credentials" and "name-password" in row["detail"]
+
+
+def test_archives(fleet, tmp_path):
+    """For a device with neither this program nor a browser: files in a ZIP, encrypted under a passphrase."""
+    fleet("devices", "assign", "lisbon")
+    (tmp_path / "out").mkdir()
+    secret = tmp_path / "pass"
+    secret.write_text("auks dive at dawn\n")
+    secret.chmod(0o600)
+    assert fleet("hand-over", "plover", "--to", tmp_path / "out").code == 4
+    rows = hand_over(fleet, "--kind", "phone", "--to", tmp_path / "out", "--kit-passphrase-file", secret)
+    assert {row["form"] for row in rows.values()} == {"archive"} and states(fleet)["plover"] == "not confirmed"
+    made = tmp_path / "out" / "plover.zip"
+    assert made.stat().st_mode & 0o777 == 0o600 and PASSWORD.encode() not in made.read_bytes()
+    with pyzipper.AESZipFile(made) as opened:
+        name = "quillwort-lisbon-credentials.txt"
+        assert opened.namelist() == ["quillwort-lisbon-authorities.pem", "quillwort-lisbon.toml", name]
+        with pytest.raises(RuntimeError):
+            opened.read(name)
+        opened.setpassword(b"auks dive at dawn")
+        assert opened.read(name).decode().split()[1] == PASSWORD
+    again = hand_over(fleet, "plover", "--again", "--to", tmp_path / "out", "--kit-passphrase-file", secret, code=12)
+    assert again["plover"]["cause"] == "clash"
 
 
 def test_cards(fleet, tmp_path):

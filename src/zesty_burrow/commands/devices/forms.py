@@ -1,0 +1,155 @@
+"""The ways in which a profile gets to a device: each does it, and tells what has become of it."""
+
+from __future__ import annotations
+
+import io
+import os
+from argparse import Namespace
+from collections.abc import Callable
+from dataclasses import replace
+from datetime import timedelta
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from zesty_burrow.commands.context import Context
+from zesty_burrow.commands.devices.hand_over_plan import CARD, FILES, LINK, Plan, Work
+from zesty_burrow.errors import BurrowError, Clash, NotFound, UsageError
+from zesty_burrow.fleet.keys import DEVICE, read_key
+from zesty_burrow.fleet.standing import TIME
+from zesty_burrow.report.results.devices import HandOverRow
+from zesty_burrow.store.devices import CONFIRMED, FAILED, HANDED, WAITING
+
+if TYPE_CHECKING:
+    from zesty_burrow.fleet.push import Receipt, SshOptions
+
+STATE_OF = {"imported": CONFIRMED, "waiting": WAITING}
+
+
+async def push_all(
+    plans: list[Plan], work: Work, options: SshOptions, at_once: int, ended: Callable[[Plan, HandOverRow], None]
+) -> None:
+    from zesty_burrow.fleet.many import run_all
+
+    async def push(plan: Plan) -> HandOverRow:
+        try:
+            return _received(plan, await _push(plan, work, options))
+        except BurrowError as problem:
+            cells = (problem.slug, str(problem), problem.next_step)
+            return HandOverRow(plan.device.name, plan.name, plan.form, FAILED, *cells, to=plan.to)
+
+    await run_all(plans, push, at_once, ended)
+
+
+async def _push(plan: Plan, work: Work, options: SshOptions) -> Receipt:
+    from zesty_burrow.fleet.push import Target, push_bundle, push_files
+
+    target = Target.of(plan.device.reach)
+    if plan.form == FILES:
+        return await push_files(target, options, plan.device.folder, work.files(plan))
+    key, receipt = await push_bundle(target, options, plan.device.key, lambda key: work.bundle(plan, key))
+    if key.text != plan.device.key:
+        work.fleet.put_devices([], [replace(work.fleet.find_device(plan.device.name), key=key.text)])
+    return receipt
+
+
+def _received(plan: Plan, receipt: Receipt) -> HandOverRow:
+    """Files are there, and nobody has said that they are used."""
+    state = HANDED if plan.form == FILES else STATE_OF.get(receipt.state, FAILED)
+    cells = (plan.device.name, plan.name, plan.form, state)
+    if state == FAILED:
+        return HandOverRow(*cells, "device-no-answer", receipt.state, "Update this program there.", plan.to)
+    detail = "waiting for its owner to agree" if state == WAITING else receipt.detail if state == HANDED else "imported"
+    return HandOverRow(*cells, detail=detail, to=plan.to)
+
+
+def to_file(plan: Plan, make: Callable[[], bytes]) -> HandOverRow:
+    """A new file that only its owner reads; ``make``: what is in it."""
+    from zesty_burrow.store.seal import write_private
+
+    cells = (plan.device.name, plan.name, plan.form)
+    try:
+        path = Path(plan.to)
+        if path.exists():
+            raise Clash(f"{path} exists already", next_step="Name another folder, or remove the file.")
+        write_private(path, make())
+    except BurrowError as problem:
+        return HandOverRow(*cells, FAILED, problem.slug, str(problem), problem.next_step, plan.to)
+    except OSError as problem:
+        step = "Check the folder's rights."
+        return HandOverRow(*cells, FAILED, "device-write", problem.strerror or str(problem), step, plan.to)
+    return HandOverRow(*cells, HANDED, detail="written", to=plan.to)
+
+
+def bundle_of(plan: Plan, work: Work) -> bytes:
+    """For a device with this program."""
+    return work.bundle(plan, read_key(plan.device.key, DEVICE))
+
+
+def archive_of(plan: Plan, work: Work, passphrase: str) -> bytes:
+    """For any other device: a ZIP whose files are encrypted (AES-256)."""
+    import pyzipper
+
+    stream = io.BytesIO()
+    with pyzipper.AESZipFile(stream, "w", pyzipper.ZIP_DEFLATED, encryption=pyzipper.WZ_AES) as opened:
+        opened.setpassword(passphrase.encode())
+        for name, data in work.files(plan).items():
+            opened.writestr(name, data)
+    return stream.getvalue()
+
+
+def to_link(plan: Plan, work: Work, args: Namespace, context: Context) -> HandOverRow:
+    """What is behind it is kept encrypted; what opens it is in the link alone, which is told or written once."""
+    from zesty_burrow.fleet.links.link import page_content, seal_link
+    from zesty_burrow.intake.readers.codes import make_codes, png_of
+    from zesty_burrow.store.seal import write_private
+
+    if plan.profile is None:
+        raise UsageError(f"there is no profile for {plan.device.name}")
+    kept = {kind: value for kind, (_, value) in plan.credentials.items()}
+    made = seal_link(page_content(plan.device, plan.profile, kept, os.urandom, args.check), os.urandom)
+    url = made.url(args.link)
+    cells = (plan.device.name, plan.name, LINK)
+    if args.to is not None:
+        path = args.to / f"{plan.device.name}.link.txt"
+        try:
+            write_private(path, f"{url}\n".encode())
+            write_private(path.with_suffix(".png"), png_of(make_codes(url)[0]))
+        except FileExistsError:
+            return HandOverRow(*cells, FAILED, "clash", f"{path} exists already", "Name another folder.", str(path))
+    until = (context.now() + timedelta(hours=args.hours)).strftime(TIME)
+    work.fleet.links.add(made.name, plan.device.name, made.sealed, until)
+    return HandOverRow(
+        *cells, HANDED, detail=f"link, to be opened once until {until}", to=url if args.to is None else str(path)
+    )
+
+
+def to_cards(plans: list[Plan], args: Namespace) -> list[tuple[Plan, HandOverRow]]:
+    """All in one file; one that has no room for everything is told, and is not in it."""
+    from zesty_burrow.fleet.cards.card import card_of
+    from zesty_burrow.fleet.cards.html import cards_html
+    from zesty_burrow.fleet.cards.pdf import cards_pdf
+    from zesty_burrow.store.seal import write_private
+
+    found, cards = [], []
+    for plan in plans:
+        if plan.profile is None:
+            continue
+        kept = {kind: value for kind, (_, value) in plan.credentials.items()}
+        card = card_of(plan.device, plan.profile, kept, args.language)
+        cells = (plan.device.name, plan.name, CARD)
+        try:
+            cards_pdf([card], "A6")
+        except BurrowError as problem:
+            found.append((plan, HandOverRow(*cells, FAILED, problem.slug, str(problem), problem.next_step, plan.to)))
+            continue
+        cards.append(card)
+        found.append((plan, HandOverRow(*cells, HANDED, detail="printed on a card", to=plan.to)))
+    if cards:
+        make = cards_pdf if args.card.suffix.lower() == ".pdf" else cards_html
+        try:
+            write_private(args.card, make(cards, args.paper))
+        except FileExistsError:
+            raise Clash(f"{args.card} exists already", next_step="Name a new file.") from None
+        except FileNotFoundError:
+            raise NotFound(f"there is no folder {args.card.parent}", next_step="Name one that exists.") from None
+    return found

@@ -1,0 +1,171 @@
+"""How each device gets its profile, or why it cannot: decided before anything is sent."""
+
+from __future__ import annotations
+
+from argparse import Namespace
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
+
+from zesty_burrow.commands.context import Context
+from zesty_burrow.commands.devices.devices import read_all
+from zesty_burrow.errors import Malformed, UsageError
+from zesty_burrow.fleet.keys import ADMINISTRATOR, OwnKeys, PublicKey, make_secret
+from zesty_burrow.fleet.standing import TIME, Standing
+from zesty_burrow.report.results.devices import HandOverRow
+from zesty_burrow.store.devices import FAILED, Device, Handover
+
+if TYPE_CHECKING:
+    from zesty_burrow.core.credentials import Credentials
+    from zesty_burrow.core.profile import Profile
+    from zesty_burrow.store.store import CredentialsRow, Store
+
+PUSH, FILES, BUNDLE, LINK, CARD, ARCHIVE = "push", "files", "bundle", "link", "card", "archive"
+
+
+@dataclass(slots=True)
+class Plan:
+    """``row``: why it cannot be; None where it can."""
+
+    device: Device
+    name: str
+    form: str = ""
+    to: str = ""
+    digest: str = ""
+    profile: Profile | None = None
+    credentials: dict[str, tuple[CredentialsRow, Credentials]] = field(default_factory=dict)
+    row: HandOverRow | None = None
+
+    def fails(self, cause: str, detail: str, remedy: str) -> Plan:
+        """It cannot be, for this reason."""
+        self.row = HandOverRow(self.device.name, self.name, self.form, FAILED, cause, detail, remedy)
+        return self
+
+
+def report_to(args: Namespace) -> tuple[str, str]:
+    """Where devices are to report to, and the authority of the server there."""
+    if args.report_authority is None:
+        return args.report, ""
+    from cryptography import x509
+
+    from zesty_burrow.host.files import read_bounded
+
+    text = read_bounded(args.report_authority, 1 << 16)[0].decode("ascii", "replace")
+    try:
+        x509.load_pem_x509_certificates(text.encode())
+    except ValueError as problem:
+        raise Malformed(f"{args.report_authority} is no certificate", why=str(problem)) from None
+    return args.report, text
+
+
+class Work:
+    """What is read once for a whole run."""
+
+    def __init__(self, store: Store, context: Context, args: Namespace) -> None:
+        self.store, self.fleet = store, store.fleet
+        self._folder, self._link, self._card, self._report = args.to, args.link, args.card, report_to(args)
+        self._context = context
+        self._kept = store.list_credentials()
+        self._digests = store.digests()
+        self._profiles: dict[str, Profile] = {}
+        self._opened: dict[CredentialsRow, Credentials] = {}
+        self._all: list[Profile] = []
+        self._own: OwnKeys | None = None
+
+    def now(self) -> str:
+        """RFC 3339."""
+        return self._context.now().strftime(TIME)
+
+    def plan(self, standing: Standing) -> Plan:
+        """How a device gets its profile, or why it cannot."""
+        from zesty_burrow.fleet.client import client_of
+        from zesty_burrow.profiles.advising.clients import misfits, nearest
+
+        device = standing.device
+        plan = Plan(device, standing.wanted)
+        profile = plan.profile = self._read(standing.wanted)
+        plan.digest = self._digests[standing.wanted]
+        why = misfits(profile, client_of(device))
+        if why:
+            self._all = self._all or read_all(self.store)
+            near = nearest(profile, client_of(device), self._all)
+            step = f"Assign the nearest that it can: zesty devices assign {near} --device {device.name}" if near else ""
+            return plan.fails("device-does-not-fit", "; ".join(why), step or "Make a profile that its client can use.")
+        if device.reach:
+            plan.form, plan.to = PUSH if device.runs_program else FILES, device.reach
+            if not device.runs_program and not device.folder:
+                return plan.fails(
+                    "device-no-folder", "it does not run this program", "zesty devices change NAME --folder PATH"
+                )
+        elif self._link and not device.runs_program:
+            plan.form, plan.to = LINK, self._link
+        elif self._card is not None and not device.runs_program:
+            plan.form, plan.to = CARD, str(self._card)
+        elif self._folder is not None and not device.runs_program:
+            plan.form, plan.to = ARCHIVE, str(self._folder / f"{device.name}.zip")
+        elif device.key and self._folder is not None:
+            plan.form, plan.to = BUNDLE, str(self._folder / f"{device.name}.bundle")
+        elif self._folder is not None:
+            return plan.fails(
+                "device-not-enrolled", "it has no key yet", "Run `zesty enrol` there, and add what it shows."
+            )
+        else:
+            step = "Use --link URL, --card FILE or --to FOLDER, or zesty devices change --reach"
+            return plan.fails("device-no-way", "it is not reached by SSH", step)
+        return self._with_credentials(plan, profile)
+
+    def _with_credentials(self, plan: Plan, profile: Profile) -> Plan:
+        from zesty_burrow.store.store import choose_among
+
+        chosen = choose_among(self._kept, profile, plan.device.name)
+        missing = [kind for kind in profile.needs if kind not in chosen]
+        if missing:
+            label = profile.credentials_label
+            step = f"Enter them: zesty credentials change {label!r}"
+            return plan.fails("device-no-credentials", f"{', '.join(missing)} for {label}", step)
+        wanted = {*profile.needs, *profile.useful}
+        for kind, row in chosen.items():
+            if kind in wanted:
+                if row not in self._opened:
+                    self._opened[row] = self.store.open_credentials(row)
+                plan.credentials[kind] = (row, self._opened[row])
+        return plan
+
+    def _read(self, name: str) -> Profile:
+        if name not in self._profiles:
+            self._profiles[name] = self.store.find_profile(name)[0]
+        return self._profiles[name]
+
+    def bundle(self, plan: Plan, key: PublicKey) -> bytes:
+        """For the device with that key."""
+        from zesty_burrow.fleet.bundle import Bundle, seal_bundle
+        from zesty_burrow.profiles.text import write_profile
+
+        if plan.profile is None:
+            raise UsageError(f"there is no profile for {plan.device.name}")
+        if self._own is None:
+            self._own = OwnKeys(self.fleet.own_key(ADMINISTRATOR, make_secret))
+        number = self.fleet.next_number(plan.device.name, int(self._context.now().timestamp() * 1000))
+        kept = tuple((row.scope, value) for row, value in plan.credentials.values())
+        texts = {plan.profile.name: write_profile(plan.profile)}
+        bundle = Bundle(number, plan.device.name, self.now(), texts, kept, None, *self._report)
+        return seal_bundle(bundle, key, self._own)
+
+    def files(self, plan: Plan) -> dict[str, bytes]:
+        """For a device without this program."""
+        from zesty_burrow.fleet.parts import files_of
+
+        if plan.profile is None:
+            raise UsageError(f"there is no profile for {plan.device.name}")
+        return files_of(plan.profile, {kind: value for kind, (_, value) in plan.credentials.items()})
+
+    def note(self, plan: Plan, row: HandOverRow) -> None:
+        """Write down what a device has come to, for the list and for the next run."""
+        from zesty_burrow.fleet.parts import earliest_end
+
+        if plan.profile is None:
+            return
+        expires = earliest_end(plan.profile, [value for _, value in plan.credentials.values()])
+        cells = (row.device, row.profile, plan.digest, row.form, row.state, self.now())
+        self.fleet.note_handover(
+            Handover(*cells, row.cause, row.detail if row.cause or row.form in (LINK, CARD) else "", expires)
+        )
