@@ -17,7 +17,7 @@ ROOT = Path(__file__).parents[2]
 DEVICES = "name,kind,tags\nplover,phone,boats\nshearwater,box,\nfulmar,phone,\npetrel,laptop,boats\n"
 TERMINAL = {
     "zesty demo", "keyring:", "zesty lab", "zesty observatory", "--export-keys", "links serve", "zesty receive",
-    "zesty report", "enrol --", "hand-over --all ", "hand-over --tag",
+    "zesty report", "enrol --", "devices accept", "hand-over --all ", "hand-over --tag",
 }  # fmt: skip
 """What these examples need is shown elsewhere: a terminal, a keyring, the lab's own commands, a server, other devices."""
 

@@ -77,6 +77,11 @@ def read_key(text: str, kind: str) -> PublicKey:
     return PublicKey(kind, octets)
 
 
+def pickup_name(key: PublicKey) -> str:
+    """By which what waits for a device is known: nothing that anybody could guess who does not know its key."""
+    return hashlib.sha256(b"zesty-burrow pickup 1" + key.octets).hexdigest()
+
+
 def make_secret() -> bytes:
     """A new secret: 32 octets of each of the two kinds."""
     return _raw(X25519PrivateKey.generate()) + _raw(Ed25519PrivateKey.generate())

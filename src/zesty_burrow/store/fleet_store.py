@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 from zesty_burrow.errors import NotFound
 from zesty_burrow.store.database import Database, Transaction, placeholders
 from zesty_burrow.store.devices import LISTS, Device, Handover, Report, Rule
+from zesty_burrow.store.enrolment_store import EnrolmentStore
 from zesty_burrow.store.history import in_parts
 from zesty_burrow.store.link_store import LinkStore
 
@@ -64,6 +65,11 @@ class FleetStore:
         """One-time links."""
         return LinkStore(self._database)
 
+    @property
+    def enrolments(self) -> EnrolmentStore:
+        """Devices that want to be in the list, and what waits for those that fetch it."""
+        return EnrolmentStore(self._database)
+
     # Devices.
 
     def list_devices(self, words: Sequence[str] = (), **where: str) -> list[Device]:
@@ -112,6 +118,7 @@ class FleetStore:
             for some in in_parts(names):
                 marks = placeholders(some)
                 transaction.execute(f"DELETE FROM devices WHERE name IN ({marks})", *some)  # noqa: S608
+                transaction.execute(f"DELETE FROM pickups WHERE device IN ({marks})", *some)  # noqa: S608
                 transaction.execute(f"DELETE FROM reports WHERE device IN ({marks})", *some)  # noqa: S608
                 transaction.execute(f"DELETE FROM links WHERE device IN ({marks})", *some)  # noqa: S608
                 transaction.execute(f"DELETE FROM handovers WHERE device IN ({marks})", *some)  # noqa: S608

@@ -94,4 +94,5 @@ _STEPS: dict[int, Callable[[Database, Transaction], None]] = {
     7: _sql("0007_devices.sql"),
     8: _sql("0008_links.sql"),
     9: _sql("0009_reports.sql"),
+    10: _sql("0010_enrolments.sql"),
 }

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from argparse import ArgumentParser, Namespace
 from collections import Counter
 from dataclasses import replace
@@ -13,7 +14,7 @@ from zesty_burrow.commands.context import Context
 from zesty_burrow.errors import Clash, Malformed, NotFound, UsageError
 from zesty_burrow.fleet.standing import State, standings
 from zesty_burrow.report.results.base import Result
-from zesty_burrow.report.results.devices import DeviceResult, DevicesResult, KeyResult, RulesResult
+from zesty_burrow.report.results.devices import DeviceResult, DevicesResult, EnrolmentsResult, KeyResult, RulesResult
 from zesty_burrow.report.results.plain import MessageResult
 from zesty_burrow.store.devices import CLIENTS, KINDS, Device, Rule, Rules, check_device
 
@@ -55,6 +56,11 @@ def add_arguments(parser: ArgumentParser) -> None:
     one.add_argument("--device", default="", metavar="NAME", help="for this device only")
     action("rules", "list which profile which devices get")
     action("unassign", "remove a rule").add_argument("number", type=int)
+    action("enrolments", "list devices that ask to be in the list, with their codes")
+    text = "take a device that asks into the list: by the code that it shows; without one each is asked about"
+    one = action("accept", text)
+    one.add_argument("code", nargs="?", default="", help="as the device shows it")
+    _add_content(one, needed=False)
     one = action("key", "show this administrator's public key, for the owners of devices to accept")
     one.add_argument("--to", type=Path, metavar="FILE", help="write it to a new file")
 
@@ -101,6 +107,8 @@ def run(args: Namespace, context: Context) -> Result:
             "assign": _assign,
             "rules": _rules,
             "unassign": _unassign,
+            "enrolments": _enrolments,
+            "accept": _accept,
             "key": _key,
         }
         return actions[args.action](args, context, store)
@@ -254,6 +262,43 @@ def _rules(args: Namespace, context: Context, store: Store) -> Result:
 def _unassign(args: Namespace, context: Context, store: Store) -> Result:
     store.fleet.remove_rule(args.number)
     return MessageResult(f"Rule {args.number} was removed.")
+
+
+def _enrolments(args: Namespace, context: Context, store: Store) -> Result:
+    from zesty_burrow.fleet.keys import DEVICE, read_key
+
+    rows = store.fleet.enrolments.waiting()
+    return EnrolmentsResult(tuple((one, read_key(one.key, DEVICE).code) for one in rows))
+
+
+def _accept(args: Namespace, context: Context, store: Store) -> Result:
+    from zesty_burrow.commands.devices.enrol import same_code
+    from zesty_burrow.fleet.keys import DEVICE, read_key
+
+    accepted = []
+    known = {one.name for one in store.fleet.list_devices()}
+    for one in store.fleet.enrolments.waiting():
+        code = read_key(one.key, DEVICE).code
+        if args.code:
+            wanted = same_code(args.code, code)
+        else:
+            wanted = sys.stdin.isatty() and context.reporter.ask(
+                f"{one.name}, {one.kind}, asked {one.at}. Does it show {code}? y or n [n] "
+            ).casefold() in ("y", "yes")
+        if not wanted:
+            continue
+        if one.name in known:
+            step = (
+                f"If it was set up again: zesty devices change {one.name} --key FILE; else have it ask by another name."
+            )
+            raise Clash(f"there is a device {one.name} already", why="its key is another one", next_step=step)
+        store.fleet.put_devices([_with_content(Device(one.name, one.kind, key=one.key), args)])
+        store.fleet.enrolments.forget(one.key)
+        accepted.append(one.name)
+    if not accepted:
+        why = "no device that asks shows this code" if args.code else "none was accepted"
+        raise NotFound("no device was taken into the list", why=why, next_step="See `zesty devices enrolments`.")
+    return MessageResult(f"Taken into the list: {', '.join(accepted)}.")
 
 
 def _key(args: Namespace, context: Context, store: Store) -> Result:

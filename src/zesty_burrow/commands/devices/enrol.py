@@ -11,8 +11,10 @@ from zesty_burrow.commands.context import Context
 from zesty_burrow.errors import Malformed, NotFound, UsageError
 from zesty_burrow.fleet.keys import ADMINISTRATOR, DEVICE, OwnKeys, PublicKey, make_secret, read_key
 from zesty_burrow.report.results.devices import KeyResult
+from zesty_burrow.store.devices import KINDS, Device, check_device
 from zesty_burrow.store.fleet_store import Administrator, FleetStore
 
+OK = 200
 EXAMPLE = "zesty enrol --accept administrator.key"
 
 
@@ -22,6 +24,13 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("--accept", type=Path, metavar="FILE", help=text)
     text = "the administrator's code, as the administrator tells it; asked for on a terminal"
     parser.add_argument("--code", default="", help=text)
+    text = "ask the administrator, whose `zesty links serve` answers at URL, to take this device into the list"
+    parser.add_argument("--to", metavar="URL", default="", help=text)
+    text = "the authority of the server there, PEM, where it is not one of the system's"
+    parser.add_argument("--authority", type=Path, metavar="FILE", help=text)
+    parser.add_argument("--name", default="", help="what this device is called there; by default its host name")
+    parser.add_argument("--kind", choices=KINDS, default="workstation", help="what it is (workstation)")
+    parser.add_argument("--timeout", type=float, default=15.0, metavar="SECONDS", help="for the server to answer (15)")
     text = "be asked again about what comes from the administrator with this code"
     parser.add_argument("--withdraw", metavar="CODE", default="", help=text)
 
@@ -30,14 +39,45 @@ def run(args: Namespace, context: Context) -> KeyResult:
     """Make the key at first use; accept or withdraw; show the key."""
     with context.store() as store:
         fleet = store.fleet
-        own = OwnKeys(fleet.own_key(DEVICE, make_secret)).public(DEVICE)
+        keys = OwnKeys(fleet.own_key(DEVICE, make_secret))
+        own = keys.public(DEVICE)
         if args.accept is not None:
             _accept(args, context, fleet)
         if args.withdraw:
             _withdraw(args.withdraw, fleet)
         accepted = [one for one in fleet.administrators() if one.accepted_at]
+    if args.to:
+        _ask(args, context, keys)
     codes = tuple(read_key(one.key, ADMINISTRATOR).code for one in accepted)
     return KeyResult("device", context.device(), own.text, own.code, codes, str(incoming(context)))
+
+
+def _ask(args: Namespace, context: Context, keys: OwnKeys) -> None:
+    from zesty_burrow.fleet.enrolment import ask
+    from zesty_burrow.fleet.https_client import NotReached, ask_server
+
+    device = Device(args.name or context.device(), args.kind)
+    if why := check_device(device):
+        raise UsageError(f"this device cannot be in a list: {why}")
+    url = f"{server_url(args.to)}/e"
+    status, _ = ask_server("POST", url, authority_of(args.authority), ask(keys, device.name, device.kind), args.timeout)
+    if status != OK:
+        raise NotReached(f"{url} does not take this device", why=f"HTTP status {status}")
+    context.reporter.note("The administrator was asked. Both of you compare the code below.")
+
+
+def server_url(url: str) -> str:
+    """As it was given; :class:`UsageError` for what is none."""
+    if not url.startswith("https://"):
+        raise UsageError(f"{url!r:.80} is not the URL of a server", next_step="It begins with https://.")
+    return url.rstrip("/")
+
+
+def authority_of(path: Path | None) -> str:
+    """The PEM in a file, or nothing."""
+    from zesty_burrow.host.files import read_bounded
+
+    return read_bounded(path, 1 << 16)[0].decode("ascii", "replace") if path is not None else ""
 
 
 def incoming(context: Context) -> Path:

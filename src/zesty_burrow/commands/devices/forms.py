@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING
 from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.devices.hand_over_plan import CARD, FILES, LINK, Plan, Work
 from zesty_burrow.errors import BurrowError, Clash, NotFound, UsageError
-from zesty_burrow.fleet.keys import DEVICE, read_key
+from zesty_burrow.fleet.keys import DEVICE, pickup_name, read_key
 from zesty_burrow.fleet.standing import TIME
 from zesty_burrow.report.results.devices import HandOverRow
 from zesty_burrow.store.devices import CONFIRMED, FAILED, HANDED, WAITING
@@ -83,6 +83,14 @@ def to_file(plan: Plan, make: Callable[[], bytes]) -> HandOverRow:
 def bundle_of(plan: Plan, work: Work) -> bytes:
     """For a device with this program."""
     return work.bundle(plan, read_key(plan.device.key, DEVICE))
+
+
+def to_pickup(plan: Plan, work: Work) -> HandOverRow:
+    """It waits on the server, encrypted, until the device fetches it."""
+    key = read_key(plan.device.key, DEVICE)
+    number, data = work.numbered(plan, key)
+    work.fleet.enrolments.leave(pickup_name(key), plan.device.name, number, data)
+    return HandOverRow(plan.device.name, plan.name, plan.form, HANDED, detail="waits to be fetched", to=plan.to)
 
 
 def archive_of(plan: Plan, work: Work, passphrase: str) -> bytes:

@@ -9,8 +9,8 @@ from pathlib import Path
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.devices.devices import add_selection, selection, stand
-from zesty_burrow.commands.devices.forms import archive_of, bundle_of, push_all, to_cards, to_file, to_link
-from zesty_burrow.commands.devices.hand_over_plan import ARCHIVE, BUNDLE, CARD, FILES, LINK, PUSH, Plan, Work
+from zesty_burrow.commands.devices.forms import archive_of, bundle_of, push_all, to_cards, to_file, to_link, to_pickup
+from zesty_burrow.commands.devices.hand_over_plan import ARCHIVE, BUNDLE, CARD, FILES, LINK, PICKUP, PUSH, Plan, Work
 from zesty_burrow.errors import NotFound, UsageError
 from zesty_burrow.fleet.standing import Standing, State
 from zesty_burrow.report.results.devices import HandOverResult, HandOverRow
@@ -29,6 +29,10 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("--dry-run", action="store_true", help="show what would be done, and send nothing")
     text = "write what is for devices that are not reached by SSH to new files in FOLDER"
     parser.add_argument("--to", type=Path, metavar="FOLDER", help=text)
+    text = (
+        "leave what is for devices with this program to be fetched by `zesty receive --from`, from `zesty links serve`"
+    )
+    parser.add_argument("--pickup", action="store_true", help=text)
     text = "make a one-time link for each device without this program; the page is served at URL by `zesty links serve`"
     parser.add_argument("--link", metavar="URL", default="", help=text)
     parser.add_argument("--hours", type=int, default=48, help="for which a link can be opened (48)")
@@ -126,6 +130,8 @@ def _run(args: Namespace, context: Context, work: Work, plans: list[Plan]) -> li
                 ended(plan, plan.row)
             elif plan.form == BUNDLE:
                 ended(plan, to_file(plan, partial(bundle_of, plan, work)))
+            elif plan.form == PICKUP:
+                ended(plan, to_pickup(plan, work))
             elif plan.form == ARCHIVE:
                 ended(plan, to_file(plan, partial(archive_of, plan, work, passphrase)))
             elif plan.form == LINK:

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from zesty_burrow.store.store import CredentialsRow, Store
 
 PUSH, FILES, BUNDLE, LINK, CARD, ARCHIVE = "push", "files", "bundle", "link", "card", "archive"
+PICKUP = "pickup"
 
 
 @dataclass(slots=True)
@@ -63,6 +64,7 @@ class Work:
     def __init__(self, store: Store, context: Context, args: Namespace) -> None:
         self.store, self.fleet = store, store.fleet
         self._folder, self._link, self._card, self._report = args.to, args.link, args.card, report_to(args)
+        self._pickup = args.pickup
         self._context = context
         self._kept = store.list_credentials()
         self._digests = store.digests()
@@ -90,7 +92,9 @@ class Work:
             near = nearest(profile, client_of(device), self._all)
             step = f"Assign the nearest that it can: zesty devices assign {near} --device {device.name}" if near else ""
             return plan.fails("device-does-not-fit", "; ".join(why), step or "Make a profile that its client can use.")
-        if device.reach:
+        if device.key and self._pickup and device.runs_program:
+            plan.form, plan.to = PICKUP, "where it is fetched"
+        elif device.reach:
             plan.form, plan.to = PUSH if device.runs_program else FILES, device.reach
             if not device.runs_program and not device.folder:
                 return plan.fails(
@@ -137,6 +141,10 @@ class Work:
 
     def bundle(self, plan: Plan, key: PublicKey) -> bytes:
         """For the device with that key."""
+        return self.numbered(plan, key)[1]
+
+    def numbered(self, plan: Plan, key: PublicKey) -> tuple[int, bytes]:
+        """The same, with its number."""
         from zesty_burrow.fleet.bundle import Bundle, seal_bundle
         from zesty_burrow.profiles.text import write_profile
 
@@ -148,7 +156,7 @@ class Work:
         kept = tuple((row.scope, value) for row, value in plan.credentials.values())
         texts = {plan.profile.name: write_profile(plan.profile)}
         bundle = Bundle(number, plan.device.name, self.now(), texts, kept, None, *self._report)
-        return seal_bundle(bundle, key, self._own)
+        return number, seal_bundle(bundle, key, self._own)
 
     def files(self, plan: Plan) -> dict[str, bytes]:
         """For a device without this program."""
@@ -167,5 +175,5 @@ class Work:
         expires = earliest_end(plan.profile, [value for _, value in plan.credentials.values()])
         cells = (row.device, row.profile, plan.digest, row.form, row.state, self.now())
         self.fleet.note_handover(
-            Handover(*cells, row.cause, row.detail if row.cause or row.form in (LINK, CARD) else "", expires)
+            Handover(*cells, row.cause, row.detail if row.cause or row.form in (LINK, CARD, PICKUP) else "", expires)
         )

@@ -86,9 +86,16 @@ async def _serve(args: Namespace, context: Context, store: Store) -> None:
         if fleet.note_report(found):
             _say(context, f"{found.device}: {found.verdict}")
 
+    def taken(device: str, number: int) -> None:
+        last = fleet.handovers().get(device)
+        if last is not None and last.form == "pickup":
+            fleet.note_handover(replace(last, state=CONFIRMED, detail="", at=now()))
+            _say(context, f"{device}: has fetched what waited for it")
+
     server = LinkServer(
         fleet.links, Certificate(args.certificate, args.key), now, told, reported, _check(args, context, store)
     )
+    server.enrolments, server.taken = fleet.enrolments, taken
     await server.start(args.address, args.port)
     context.reporter.note(f"Serving links on {', '.join(args.address)}, port {server.port}. Ctrl-C ends it.")
     await stop.wait()

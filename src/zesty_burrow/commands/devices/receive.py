@@ -15,7 +15,7 @@ from zesty_burrow.core.credentials import kind_of
 from zesty_burrow.core.scope import Scope
 from zesty_burrow.errors import Clash, InputError, NotFound
 from zesty_burrow.fleet.bundle import LONGEST, Bundle, open_bundle
-from zesty_burrow.fleet.keys import DEVICE, OwnKeys, PublicKey, make_secret
+from zesty_burrow.fleet.keys import DEVICE, OwnKeys, PublicKey, make_secret, pickup_name
 from zesty_burrow.report.results.devices import ReceiptResult
 from zesty_burrow.store.fleet_store import Administrator
 
@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from zesty_burrow.core.profile import Profile
     from zesty_burrow.store.store import Store
 
+NOTHING = 404
 EXAMPLE = "zesty receive curlew.bundle"
 IMPORTED, WAITING, DECLINED = "imported", "waiting", "declined"
 
@@ -32,12 +33,19 @@ def add_arguments(parser: ArgumentParser) -> None:
     text = "what an administrator has made for this device; without it, what is waiting for you to agree"
     parser.add_argument("file", nargs="?", type=Path, metavar="FILE", help=text)
     parser.add_argument("--agree", action="store_true", help="agree without being asked")
+    text = "fetch what waits for this device, from where the administrator's `zesty links serve` answers"
+    parser.add_argument("--from", dest="source", metavar="URL", default="", help=text)
+    text = "the authority of the server there, PEM, where it is not one of the system's"
+    parser.add_argument("--authority", type=Path, metavar="FILE", help=text)
+    parser.add_argument("--timeout", type=float, default=15.0, metavar="SECONDS", help="for the server to answer (15)")
 
 
 def run(args: Namespace, context: Context) -> ReceiptResult:
     """Open, show, ask, import: all of it or nothing."""
     with context.store() as store:
         own = OwnKeys(store.fleet.own_key(DEVICE, make_secret))
+        if args.source:
+            return _fetch(args, own, context, store)
         if args.file is not None:
             return _take(args.file, own, args, context, store)
         waiting = sorted(_waiting(context).glob("*.bundle")) if _waiting(context).is_dir() else []
@@ -50,10 +58,34 @@ def _waiting(context: Context) -> Path:
     return context.paths.data / "waiting"
 
 
+def _fetch(args: Namespace, own: OwnKeys, context: Context, store: Store) -> ReceiptResult:
+    """What waits on a server; once it is imported, the administrator hears of it."""
+    from zesty_burrow.commands.devices.enrol import OK, authority_of, server_url
+    from zesty_burrow.fleet.enrolment import say_taken
+    from zesty_burrow.fleet.https_client import NotReached, ask_server
+
+    url, authority = server_url(args.source), authority_of(args.authority)
+    status, data = ask_server("GET", f"{url}/p/{pickup_name(own.public(DEVICE))}", authority, None, args.timeout)
+    if status == NOTHING:
+        raise NotFound("nothing is waiting", next_step="Ask your administrator: `zesty hand-over NAME --pickup`.")
+    if status != OK:
+        raise NotReached(f"{url} does not answer as it should", why=f"HTTP status {status}")
+    made = _take_data(data, None, own, args, context, store)
+    if made.state == IMPORTED:
+        ask_server("POST", f"{url}/p", authority, say_taken(own, made.number), args.timeout)
+    return made
+
+
 def _take(path: Path, own: OwnKeys, args: Namespace, context: Context, store: Store) -> ReceiptResult:
     from zesty_burrow.host.files import read_bounded
 
-    data, _ = read_bounded(path, LONGEST)
+    return _take_data(read_bounded(path, LONGEST)[0], path, own, args, context, store)
+
+
+def _take_data(
+    data: bytes, path: Path | None, own: OwnKeys, args: Namespace, context: Context, store: Store
+) -> ReceiptResult:
+    """``path``: where it came from, if it was a file."""
     bundle = open_bundle(data, own)
     administrator = bundle.administrator
     if administrator is None:
@@ -122,11 +154,11 @@ def _agrees(bundle: Bundle, profiles: Sequence[Profile], administrator: PublicKe
     return context.reporter.ask("Take them? y or n [n] ").casefold() in ("y", "yes")
 
 
-def _keep(path: Path, data: bytes, administrator: PublicKey, context: Context) -> None:
+def _keep(path: Path | None, data: bytes, administrator: PublicKey, context: Context) -> None:
     """For later, encrypted as it is; one of each administrator, the newest."""
     from zesty_burrow.host.replace_file import replace_file
 
-    if path.parent == _waiting(context):
+    if path is not None and path.parent == _waiting(context):
         return
     folder = context.paths.make(context.paths.data) / "waiting"
     folder.mkdir(mode=0o700, exist_ok=True)

@@ -19,12 +19,16 @@ from typing import Any
 from aiohttp import web
 
 from zesty_burrow.errors import BurrowError, InputError, MachineError, Malformed
+from zesty_burrow.fleet.enrolment import LONGEST as LONGEST_ENROLMENT
+from zesty_burrow.fleet.enrolment import read_ask, read_taken
+from zesty_burrow.fleet.keys import pickup_name
 from zesty_burrow.fleet.links.check import LONGEST as LONGEST_CHECK
 from zesty_burrow.fleet.links.link import STEPS, name_of
 from zesty_burrow.fleet.report import LONGEST as LONGEST_REPORT
 from zesty_burrow.observe.connections import Connections, Rate, source_of
 from zesty_burrow.observe.http_server import Timed
 from zesty_burrow.observe.tls import Certificate
+from zesty_burrow.store.enrolment_store import Enrolment, EnrolmentStore
 from zesty_burrow.store.link_store import LinkRow, LinkStore
 
 LONGEST_TOKEN, LONGEST_BODY = 64, 1024
@@ -85,6 +89,8 @@ class LinkServer:
     told: Callable[[LinkRow], None]
     reported: Callable[[bytes], None]
     check: Check | None = None
+    enrolments: EnrolmentStore | None = None
+    taken: Callable[[str, int], None] = lambda device, number: None
     _connections: Connections = field(default_factory=lambda: Connections(MAX_CONNECTIONS, MAX_EACH))
     _rate: Rate = field(default_factory=lambda: Rate(REQUESTS_A_SECOND))
     _report_rate: Rate = field(default_factory=lambda: Rate(REPORTS_A_SECOND))
@@ -144,6 +150,8 @@ class LinkServer:
         parts = request.path.strip("/").split("/")
         if parts == ["r"] and request.method == "POST":
             return await self._report(request)
+        if self.enrolments is not None and parts[0] in ("e", "p"):
+            return await self._enrolment(self.enrolments, parts, request)
         if parts[0] == "a" and len(parts) == 2 and parts[1] in KINDS and request.method in ("GET", "HEAD"):
             return _file(parts[1])
         if parts[0] == "c" and self.check is not None and 2 <= len(parts) <= 3:
@@ -208,6 +216,32 @@ class LinkServer:
         if row is not None:
             with suppress(BurrowError, OSError):
                 self.told(row)
+
+    async def _enrolment(self, kept: EnrolmentStore, parts: list[str], request: web.BaseRequest) -> web.Response:
+        """A device that wants to be in the list; or that fetches what waits for it, and says that it has it."""
+        if parts[0] == "p" and len(parts) == 2 and request.method == "GET":
+            found = kept.find(parts[1][:64])
+            if found is None:
+                return _document({"error": "nothing is waiting"}, 404)
+            return web.Response(body=found[2], content_type="application/json")
+        if request.method != "POST" or parts not in (["e"], ["p"]):
+            return _document({"error": "there is nothing here"}, 404)
+        if _is_longer(request, LONGEST_ENROLMENT):
+            return _document({"error": "too long"}, 413)
+        data = await request.read()
+        try:
+            if parts == ["e"]:
+                key, name, kind = read_ask(data)
+                kept.note(Enrolment(key.text, name, kind, self.now()))
+            else:
+                key, number = read_taken(data)
+                waiting = kept.find(pickup_name(key))
+                if waiting is not None:
+                    kept.taken(pickup_name(key), number)
+                    self.taken(waiting[0], number)
+        except Malformed as problem:
+            return _document({"error": problem.what, "why": problem.why}, 400)
+        return _document({})
 
     async def _step(self, name: str, request: web.BaseRequest) -> web.Response:
         if _is_longer(request, LONGEST_BODY):

@@ -10,6 +10,7 @@ from zesty_burrow.report.results.base import EXIT_NOT_ALL_FIT, Result
 if TYPE_CHECKING:
     from zesty_burrow.fleet.standing import Standing
     from zesty_burrow.store.devices import Device, Rule
+    from zesty_burrow.store.enrolment_store import Enrolment
     from zesty_burrow.store.link_store import LinkRow
 
 
@@ -148,6 +149,19 @@ class HandOverResult(Result):
             for row in self.rows
         ]
         return {"dry_run": self.dry, "nothing_to_do": self.left, "devices": rows}
+
+
+@dataclass(frozen=True)
+class EnrolmentsResult(Result):
+    """``devices enrolments``: each with its code."""
+
+    enrolments: tuple[tuple[Enrolment, str], ...]
+    shown_by: ClassVar[str] = "devices"
+    kind: ClassVar[str] = "enrolments"
+
+    def content(self) -> dict[str, Any]:
+        rows = [{"name": one.name, "kind": one.kind, "at": one.at, "code": code} for one, code in self.enrolments]
+        return {"enrolments": rows}
 
 
 @dataclass(frozen=True)

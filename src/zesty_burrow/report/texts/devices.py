@@ -14,6 +14,7 @@ from zesty_burrow.report.results.base import Result
 from zesty_burrow.report.results.devices import (
     DeviceResult,
     DevicesResult,
+    EnrolmentsResult,
     HandOverResult,
     KeyResult,
     LinksResult,
@@ -166,6 +167,17 @@ def _handed(result: HandOverResult) -> Parts:
         yield Text("The same command again does only what is left.")
 
 
+def _enrolments(result: EnrolmentsResult) -> Parts:
+    if not result.enrolments:
+        yield Text("No device asks to be in the list. On a device: zesty enrol --to URL")
+        return
+    table = Table(Column("device", whole=True), Column("kind"), Column("asked"), Column("shows", whole=True), gap=3)
+    for one, code in result.enrolments:
+        table.add_row(one.name, one.kind, one.at, code)
+    yield table
+    yield Text("Compare the code with the one that the device shows: zesty devices accept CODE")
+
+
 def _links(result: LinksResult) -> Parts:
     if not result.links:
         yield Text("No links. Make one: zesty hand-over NAME --link https://…")
@@ -208,6 +220,7 @@ RENDERERS: dict[type[Result], Callable[[Any], Parts]] = {
     DeviceResult: _show,
     RulesResult: _rules,
     HandOverResult: _handed,
+    EnrolmentsResult: _enrolments,
     LinksResult: _links,
     KeyResult: _key,
     ReceiptResult: _receipt,

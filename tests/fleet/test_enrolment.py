@@ -1,0 +1,150 @@
+"""A device that asks to be in the list, is compared by its code, and fetches what waits for it."""
+
+from __future__ import annotations
+
+import json
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+from cryptography import x509
+from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
+from hypothesis import given
+from hypothesis import strategies as st
+
+from commands.conftest import Program
+from commands.test_editions import talk
+from fleet.test_link import Served
+from support import AUTHORITY, PASSWORD
+from zesty_burrow.errors import Malformed
+from zesty_burrow.fleet.enrolment import ask, read_ask, read_taken, say_taken
+from zesty_burrow.fleet.keys import DEVICE, OwnKeys, make_secret, pickup_name
+from zesty_burrow.lab.authority import issue, make_key
+from zesty_burrow.lab.kit import kit_archive, kit_files
+
+PROGRAM = str(Path(sys.executable).with_name("zesty"))
+BOX, STRANGER = OwnKeys(make_secret()), OwnKeys(make_secret())
+ASKED = ask(BOX, "shearwater", "box")
+
+
+def test_messages():
+    """Signed by the device's own key; one cannot stand for the other."""
+    assert read_ask(ASKED) == (BOX.public(DEVICE), "shearwater", "box")
+    assert read_taken(say_taken(BOX, 7)) == (BOX.public(DEVICE), 7)
+    forged = {**json.loads(ASKED), "device": STRANGER.public(DEVICE).text}
+    for data in (json.dumps(forged).encode(), say_taken(BOX, 7), b"[]", b"x" * 3000, ASKED[:-9]):
+        with pytest.raises(Malformed):
+            read_ask(data)
+    for data in (ASKED, say_taken(BOX, 0), say_taken(BOX, 1 << 63)):
+        with pytest.raises(Malformed):
+            read_taken(data)
+
+
+@pytest.mark.parametrize(
+    ("name", "kind"), [("<b>", "box"), ("../x", "box"), ("a\x1b[2J", "box"), ("a", "teapot"), ("", "box")]
+)
+def test_names_that_cannot_be(name, kind):
+    with pytest.raises(Malformed):
+        read_ask(ask(BOX, name, kind))
+
+
+@given(st.binary(max_size=100) | st.integers(0, len(ASKED)).map(lambda at: ASKED[:at]))
+def test_arbitrary_octets(data):
+    for read in (read_ask, read_taken):
+        try:
+            read(data)
+        except Malformed:
+            continue
+        assert data == ASKED and read is read_ask
+
+
+def test_the_server_s_part(tmp_path, authority):
+    """What waits is fetched by who knows the key, until it says that it has it; a stranger's word changes nothing."""
+    served = Served(tmp_path, authority)
+    kept = served.server.enrolments = served.store.fleet.enrolments
+    name, heard = pickup_name(BOX.public(DEVICE)), []
+    served.server.taken = lambda device, number: heard.append((device, number))
+    kept.leave(name, "shearwater", 7, b"sealed")
+    answers = served.talk(
+        ("POST", "/e", ASKED), ("POST", "/e", ASKED), ("POST", "/e", b"{}"), ("POST", "/e", b"x" * 3000),
+        ("GET", f"/p/{name}"), ("GET", "/p/" + "0" * 64), ("POST", "/p", say_taken(STRANGER, 7)),
+        ("POST", "/p", say_taken(BOX, 6)), ("GET", f"/p/{name}"), ("POST", "/p", say_taken(BOX, 7)),
+        ("GET", f"/p/{name}"), ("GET", "/e"), ("POST", f"/p/{name}", b""),
+    )  # fmt: skip
+    assert [one[0] for one in answers] == [200, 200, 400, 413, 200, 404, 200, 200, 200, 200, 404, 404, 404]
+    assert answers[4][2] == answers[8][2] == b"sealed" and heard == [("shearwater", 6), ("shearwater", 7)]
+    (row,) = kept.waiting()
+    assert (row.name, row.kind, row.key) == ("shearwater", "box", BOX.public(DEVICE).text)
+    for number in range(600):
+        kept.note(row.__class__(f"k{number}", "n", "box", f"2026-11-28T{number:06}"))
+    assert len(kept.waiting()) == 500
+    served.store.close()
+
+
+@pytest.fixture
+def served(tmp_path):
+    """The administrator's program, which serves; ``url`` and ``ca``: for the box."""
+    zesty = Program(tmp_path / "home")
+    (tmp_path / "kit.zip").write_bytes(kit_archive(kit_files(AUTHORITY.pem(), PASSWORD)))
+    assert zesty("import", tmp_path / "kit.zip").code == 0
+    key = make_key("ecdsa")
+    shown = x509.load_der_x509_certificate(issue(AUTHORITY, key, "localhost"))
+    (tmp_path / "c.pem").write_bytes(shown.public_bytes(Encoding.PEM))
+    (tmp_path / "k.pem").write_bytes(key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption()))
+    (tmp_path / "ca.pem").write_bytes(AUTHORITY.pem())
+    line = [PROGRAM, "links", "serve", "--address", "127.0.0.1", "--port", "0"]
+    line += ["--certificate", tmp_path / "c.pem", "--key", tmp_path / "k.pem"]
+    with subprocess.Popen(line, env=zesty.environment, stderr=subprocess.PIPE, text=True) as server:
+        port = int(re.search(r"port (\d+)", server.stderr.readline()).group(1))
+        zesty.server = (f"https://localhost:{port}", "--authority", tmp_path / "ca.pem")
+        yield zesty
+        server.terminate()
+        assert "Traceback" not in server.communicate(timeout=20)[1]
+
+
+def test_a_box_without_a_keyboard(served, tmp_path):
+    """It asks; one code is compared; what waits for it is fetched once its owner has agreed; the list says so."""
+    box = Program(tmp_path / "box")
+    shown = box("--json", "enrol", "--name", "shearwater", "--kind", "box", "--to", *served.server).json
+    (row,) = served("--json", "devices", "enrolments").json["enrolments"]
+    assert (row["name"], row["kind"], row["code"]) == ("shearwater", "box", shown["code"])
+    wrong = served("devices", "accept", "AAAA-BBBB-CCCC-DDDD-EEEE")
+    assert wrong.code == 4 and served("--json", "devices", "list").json["devices"] == []
+    code, seen = talk(served, ("devices", "accept", "--client", "program", "--owner", "Ada"), [("y or n [n]", "y\n")])
+    assert code == 0 and shown["code"] in seen and "Taken into the list: shearwater" in seen
+    assert served("--json", "devices", "enrolments").json["enrolments"] == []
+    served("devices", "assign", "lisbon")
+    assert box("receive", "--from", *served.server).text.split()[-1] == "not-found"
+    (made,) = served("--json", "hand-over", "shearwater", "--pickup").json["devices"]
+    assert (made["form"], made["state"]) == ("pickup", "handed over")
+    assert box("--json", "receive", "--from", *served.server).json["state"] == "waiting"
+    (row,) = served("--json", "devices", "list").json["devices"]
+    assert (row["state"], row["why"]) == ("not confirmed", "waits to be fetched")
+    code, seen = talk(box, ("receive", "--from", *served.server), [("Take them? y or n [n]", "y\n")])
+    assert code == 0 and "Imported: quillwort-lisbon" in seen
+    (row,) = served("--json", "devices", "list").json["devices"]
+    assert row["state"] == "in date" and row["owner"] == "Ada"
+    assert box("receive", "--from", *served.server).text.split()[-1] == "not-found"
+
+
+def test_another_device_of_that_name(served, tmp_path):
+    """It does not take the place of the one in the list."""
+    first, second = Program(tmp_path / "first"), Program(tmp_path / "second")
+    for one in (first, second):
+        one("enrol", "--name", "shearwater", "--to", *served.server)
+    codes = [row["code"] for row in served("--json", "devices", "enrolments").json["enrolments"]]
+    assert served("devices", "accept", codes[0].lower().replace("-", " ")).code == 0
+    refused = served("devices", "accept", codes[1])
+    assert refused.code == 4 and "there is a device shearwater already" in refused.text.lower()
+
+
+def test_a_server_that_is_none(tmp_path, served):
+    """Told; the key is made all the same, and nothing is asked of who does not prove to be the server."""
+    box = Program(tmp_path / "box")
+    unproven = box("enrol", "--to", served.server[0])
+    assert unproven.text.split()[-1] == "server-not-reached" and "certificate verify failed" in unproven.text
+    assert box("enrol", "--to", "http://localhost").code == 2
+    assert served("--json", "devices", "enrolments").json["enrolments"] == []
+    assert box("receive", "--from", "https://localhost:1", "--timeout", "2").text.split()[-1] == "server-not-reached"
