@@ -46,9 +46,11 @@ class Browser:
             for one, number in zip(high, (COMMANDS, ANSWERS), strict=True):
                 os.dup2(one, number)
 
+        # What it leaves lies in its own folder, and goes with it.
+        environment = {**(self._environment or os.environ), "TMPDIR": self._folder}
         self._process = subprocess.Popen(
             line, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, preexec_fn=place,
-            pass_fds=(COMMANDS, ANSWERS), env=self._environment, start_new_session=True,
+            pass_fds=(COMMANDS, ANSWERS), env=environment, start_new_session=True,
         )  # fmt: skip
         os.close(theirs_in)
         os.close(theirs_out)
