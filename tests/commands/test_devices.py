@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import os
+import time
 
 import pytest
 import pyzipper
@@ -10,6 +12,11 @@ import pyzipper
 from commands.conftest import Program
 from commands.test_editions import talk
 from support import PASSWORD
+from zesty_burrow.core.credentials import NamePassword
+from zesty_burrow.core.scope import Scope
+from zesty_burrow.core.secret import Secret
+from zesty_burrow.fleet.bundle import Bundle, seal_bundle
+from zesty_burrow.fleet.keys import DEVICE, OwnKeys, make_secret, read_key
 
 TABLE = """name,kind,owner,place,tags
 curlew,laptop,Marit Aune,Koper,boats field
@@ -190,6 +197,19 @@ def test_a_device_that_was_removed_meanwhile(fleet, curlew, tmp_path):
         assert curlew("receive", tmp_path / str(number) / "curlew.bundle", "--agree").code == 0
 
 
+def test_a_stranger_s_bundle(curlew, tmp_path):
+    """Whoever has the device's key can make one: it is asked about, and its words do not steer the terminal."""
+    key = read_key(curlew("--json", "enrol").json["key"], DEVICE)
+    value = NamePassword("x", Secret("y"))
+    bundle = Bundle(
+        7, "curlew", "\x1b[2Jnow", {}, ((Scope("\x1b]0;label\x07", "", ""), value),), None, "https://\x1b[31m"
+    )
+    (tmp_path / "s.bundle").write_bytes(seal_bundle(bundle, key, OwnKeys(make_secret())))
+    code, seen = talk(curlew, ("receive", tmp_path / "s.bundle"), [("Take them? y or n [n]", "n\n")])
+    assert code == 0 and "\x1b[2J" not in seen and "\x1b]0" not in seen and "\x1b[31m" not in seen
+    assert "label" in seen and curlew("--json", "credentials", "list").json["credentials"] == []
+
+
 def test_keys_on_a_terminal(fleet, curlew, tmp_path):
     """The code is shown, and compared by people."""
     fleet("devices", "key", "--to", tmp_path / "admin.key")
@@ -199,6 +219,18 @@ def test_keys_on_a_terminal(fleet, curlew, tmp_path):
     (tmp_path / "no.key").write_text("hello\n")
     assert slug(curlew("enrol", "--accept", tmp_path / "no.key")) == "malformed"
     assert slug(fleet("devices", "change", "curlew", "--key", tmp_path / "no.key")) == "malformed"
+
+
+def test_what_a_broken_connection_has_left(curlew):
+    """It goes after a while; what was put there just now stays."""
+    folder = curlew.home / "incoming"
+    assert curlew("--json", "enrol").json["folder"] == str(folder) and folder.stat().st_mode & 0o777 == 0o700
+    for name, age in (("old", 4000), ("new", 10)):
+        path = folder / f"{name}.bundle"
+        path.write_text("{}")
+        os.utime(path, (time.time() - age, time.time() - age))
+    curlew("enrol")
+    assert [one.name for one in folder.iterdir()] == ["new.bundle"]
 
 
 def test_keys_stay_sealed(fleet, curlew, tmp_path):
@@ -273,6 +305,10 @@ def test_words_that_do_not_fit(fleet, tmp_path):
     for words, code in (
         (("hand-over",), 2),
         (("hand-over", "--all", "--at-once", "0"), 2),
+        (("hand-over", "--all", "--timeout", "-1"), 2),
+        (("hand-over", "--all", "--hours", "0"), 2),
+        (("hand-over", "--all", "--link", "http://x.example"), 2),
+        (("hand-over", "--all", "--report", "https://x.example", "--report-authority", tmp_path / "devices.csv"), 3),
         (("hand-over", "--all", "--to", tmp_path / "nowhere"), 4),
         (("hand-over", "nobody"), 4),
         (("devices", "assign", "atlantis"), 4),

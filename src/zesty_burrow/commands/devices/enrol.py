@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 from argparse import ArgumentParser, Namespace
+from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 
@@ -15,6 +16,8 @@ from zesty_burrow.store.devices import KINDS, Device, check_device
 from zesty_burrow.store.fleet_store import Administrator, FleetStore
 
 OK = 200
+LEFT_FOR = 3600
+"""Seconds for which a bundle may lie unread where it was put."""
 EXAMPLE = "zesty enrol --accept administrator.key"
 
 
@@ -81,8 +84,16 @@ def authority_of(path: Path | None) -> str:
 
 
 def incoming(context: Context) -> Path:
-    """Where what an administrator sends is put, until it is read; only this user may look into it."""
-    return context.paths.make(context.paths.make(context.paths.data) / "incoming")
+    """Where what an administrator sends is put, until it is read; only this user may look into it.
+
+    What a broken connection has left there goes after a while.
+    """
+    folder = context.paths.make(context.paths.make(context.paths.data) / "incoming")
+    for path in folder.glob("*.bundle"):
+        with suppress(OSError):
+            if context.now().timestamp() - path.stat().st_mtime > LEFT_FOR:
+                path.unlink()
+    return folder
 
 
 def _accept(args: Namespace, context: Context, fleet: FleetStore) -> None:

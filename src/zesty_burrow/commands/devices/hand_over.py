@@ -18,7 +18,7 @@ from zesty_burrow.store.devices import FAILED
 
 EXAMPLE = "zesty hand-over --all --dry-run"
 LONGEST_LINK = 24 * 30
-MOST_AT_ONCE = 200
+MOST_AT_ONCE, LONGEST_TIMEOUT = 200, 600
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -60,6 +60,8 @@ def run(args: Namespace, context: Context) -> HandOverResult:
     """Plan for each device, then do it: by SSH, or into files."""
     if not (args.word or selection(args) or args.all):
         raise UsageError("to which devices?", next_step="Name them, or use --kind, --owner, --place, --tag or --all.")
+    if not 0 < args.timeout <= LONGEST_TIMEOUT:
+        raise UsageError(f"--timeout {args.timeout:g} is not between 0 and {LONGEST_TIMEOUT}")
     if not 1 <= args.at_once <= MOST_AT_ONCE:
         raise UsageError(f"--at-once {args.at_once} is not between 1 and {MOST_AT_ONCE}")
     if not 1 <= args.hours <= LONGEST_LINK:

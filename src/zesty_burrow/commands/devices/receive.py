@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 from zesty_burrow.commands.context import Context
 from zesty_burrow.core.credentials import kind_of
 from zesty_burrow.core.scope import Scope
-from zesty_burrow.errors import Clash, InputError, NotFound
+from zesty_burrow.errors import Clash, InputError, NotFound, printable
 from zesty_burrow.fleet.bundle import LONGEST, Bundle, open_bundle
 from zesty_burrow.fleet.keys import DEVICE, OwnKeys, PublicKey, make_secret, pickup_name
 from zesty_burrow.report.results.devices import ReceiptResult
@@ -139,7 +139,10 @@ def _agrees(bundle: Bundle, profiles: Sequence[Profile], administrator: PublicKe
     from cryptography import x509
     from cryptography.hazmat.primitives.hashes import SHA256
 
-    told = context.reporter.note
+    def told(text: str) -> None:
+        # Until the owner agrees it is a stranger's.
+        context.reporter.note(printable(text))
+
     told(f"From the administrator with the code {administrator.code}, made {bundle.made_at}:")
     for pem in dict.fromkeys(pem for profile in profiles for pem in profile.authorities):
         for one in x509.load_pem_x509_certificates(pem.encode()) if "BEGIN" in pem else ():
