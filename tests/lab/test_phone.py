@@ -94,6 +94,7 @@ def set_up(lab, page, folder):
     [
         ("", "sealed", "The tunnel protects you", ""),
         ("leaking-resolver", "leaking", "Your internet provider still resolves names", "dns-leak"),
+        ("no-ipv6", "leaking", "Your own IPv6 address is seen", "ipv6-leak"),
         ("exit-elsewhere", "leaking", "The tunnel ends in another country than it should", "exit-elsewhere"),
     ],
 )
@@ -109,6 +110,9 @@ def test_from_the_link_to_the_verdict(served, tmp_path, fault, verdict, words, w
         shown(page, "on")
         if fault:
             lab.fault("lisbon", fault)
+        if fault == "no-ipv6":
+            # As a client without a guard has it: what the tunnel does not carry goes beside it.
+            lab.shell(PHONE, PROGRAM, "change", name, "--set", "traffic.ipv6=outside")
         up = lab.shell(PHONE, PROGRAM, "connect", name, "--detach", check=None)
         assert up.code == 0, up.text
         page.tap("#on .look")
@@ -120,6 +124,7 @@ def test_from_the_link_to_the_verdict(served, tmp_path, fault, verdict, words, w
     row = row_of(lab)
     assert row["report"]["verdict"] == verdict and (row["state"] == "leaking") == (verdict == "leaking")
     assert why in row["report"]["codes"] or not why
+    assert ("real-time-leak" in row["report"]["codes"]) == (fault == "no-ipv6")
     assert any("Lisbon" in one or "Hamburg" in one for one in row["report"]["exits"])
 
 

@@ -37,7 +37,9 @@ async function realTime(port) {
   const connection = new RTCPeerConnection({ iceServers: [{ urls: `stun:${about.observatory}:${port}` }] });
   const found = new Set();
   connection.addEventListener("icecandidate", ({ candidate }) => {
-    if (candidate?.address && !candidate.address.endsWith(".local")) found.add(candidate.address);
+    // Some browsers put brackets around an IPv6 address, as in a URL.
+    const address = candidate?.address?.replace(/^\[|\]$/g, "");
+    if (address && !address.endsWith(".local")) found.add(address);
   });
   connection.createDataChannel("check");
   await connection.setLocalDescription(await connection.createOffer());
