@@ -6,8 +6,10 @@ import json
 import os
 import time
 
+import PIL.Image
 import pytest
 import pyzipper
+import zxingcpp
 
 from commands.conftest import Program
 from commands.test_editions import talk
@@ -299,6 +301,22 @@ def test_cards(fleet, tmp_path):
     assert fleet("hand-over", "plover", "--card", tmp_path / "cards.docx").code == 2
     both = fleet("hand-over", "plover", "--card", tmp_path / "c.pdf", "--link", "https://x.example")
     assert both.code == 2 and not (tmp_path / "c.pdf").exists()
+
+
+def test_a_link_in_files(fleet, tmp_path):
+    """As text and as a code of both kinds, each with its final mode; all of them, or none beside an older one."""
+    fleet("devices", "assign", "lisbon")
+    words = ("plover", "--link", "https://links.tidewrack.example", "--to", tmp_path)
+    (tmp_path / "plover.link.svg").write_text("older")
+    assert hand_over(fleet, *words, code=12)["plover"]["cause"] == "clash"
+    assert [path.name for path in tmp_path.glob("plover.link.*")] == ["plover.link.svg"]
+    (tmp_path / "plover.link.svg").unlink()
+    hand_over(fleet, *words)
+    (url,) = (tmp_path / "plover.link.txt").read_text().split()
+    (seen,) = zxingcpp.read_barcodes(PIL.Image.open(tmp_path / "plover.link.png"))
+    assert seen.text == url and url.startswith("https://links.tidewrack.example/")
+    assert "<svg" in (tmp_path / "plover.link.svg").read_text()
+    assert {path.stat().st_mode & 0o777 for path in tmp_path.glob("plover.link.*")} == {0o600}
 
 
 def test_words_that_do_not_fit(fleet, tmp_path):

@@ -13,8 +13,11 @@ import termios
 import zipfile
 from pathlib import Path
 
+import PIL.Image
 import pytest
+import zxingcpp
 
+from browser import Browser
 from support import AUTHORITY, PASSWORD
 from zesty_burrow.lab.kit import PLACES_FILE, kit_archive, protocols_kit_files
 
@@ -126,6 +129,22 @@ def test_one_profile_as_a_file(zesty, kit, tmp_path):
     taken = zesty("--json", "import", path).json
     assert taken["profiles"][0]["outcome"] == "new"
     assert zesty("--json", "show", "lisbon").json["findings"] == []
+
+
+def test_codes_as_pictures_of_either_kind(zesty, kit, tmp_path):
+    """One profile as PNG and as SVG: another program reads the same text from both."""
+    zesty("import", kit)
+    for kind in ("png", "svg"):
+        assert zesty("export", "lisbon", "--to", tmp_path / f"lisbon.{kind}").code == 0
+    drawn = sorted(tmp_path.glob("lisbon*.svg"))
+    assert drawn
+    with Browser(width=1200, height=1200) as page:
+        for path in drawn:
+            page.go(path.as_uri())
+            page.picture(tmp_path / "seen.png")
+            (seen,) = zxingcpp.read_barcodes(PIL.Image.open(tmp_path / "seen.png"))
+            (kept,) = zxingcpp.read_barcodes(PIL.Image.open(path.with_suffix(".png")))
+            assert seen.bytes == kept.bytes != b""
 
 
 @pytest.mark.parametrize(

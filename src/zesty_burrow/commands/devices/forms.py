@@ -108,7 +108,7 @@ def archive_of(plan: Plan, work: Work, passphrase: str) -> bytes:
 def to_link(plan: Plan, work: Work, args: Namespace, context: Context) -> HandOverRow:
     """What is behind it is kept encrypted; what opens it is in the link alone, which is told or written once."""
     from zesty_burrow.fleet.links.link import page_content, seal_link
-    from zesty_burrow.intake.readers.codes import make_codes, png_of
+    from zesty_burrow.intake.readers.codes import make_codes, picture_of
     from zesty_burrow.store.seal import write_private
 
     if plan.profile is None:
@@ -118,12 +118,14 @@ def to_link(plan: Plan, work: Work, args: Namespace, context: Context) -> HandOv
     url = made.url(args.link)
     cells = (plan.device.name, plan.name, LINK)
     if args.to is not None:
-        path = args.to / f"{plan.device.name}.link.txt"
-        try:
-            write_private(path, f"{url}\n".encode())
-            write_private(path.with_suffix(".png"), png_of(make_codes(url)[0]))
-        except FileExistsError:
-            return HandOverRow(*cells, FAILED, "clash", f"{path} exists already", "Name another folder.", str(path))
+        path, code = args.to / f"{plan.device.name}.link.txt", make_codes(url)[0]
+        files = {path: f"{url}\n".encode()}
+        files |= {path.with_suffix(f".{kind}"): picture_of(code, kind) for kind in ("png", "svg")}
+        there = next((file for file in files if file.exists()), None)
+        if there is not None:
+            return HandOverRow(*cells, FAILED, "clash", f"{there} exists already", "Name another folder.", str(there))
+        for file, content in files.items():
+            write_private(file, content)
     until = (context.now() + timedelta(hours=args.hours)).strftime(TIME)
     work.fleet.links.add(made.name, plan.device.name, made.sealed, until)
     return HandOverRow(

@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 EXAMPLE = "zesty export --all --to profiles.zip"
 DATE = (2026, 1, 1, 0, 0, 0)
 """Every member's date: the same profiles give the same archive."""
-FORMS = {".toml": "profile", ".zip": "archive", ".png": "code", ".json": "data"}
+FORMS = {".toml": "profile", ".zip": "archive", ".png": "code", ".svg": "code", ".json": "data"}
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -40,7 +40,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         "--to",
         type=Path,
         metavar="FILE",
-        help="a new file: .toml or .png (QR code) for one profile, .zip or .json (RFC 9061) for any",
+        help="a new file: .toml, .png or .svg (QR code) for one profile, .zip or .json (RFC 9061) for any",
     )
     where.add_argument("--show-code", action="store_true", help="one profile as a QR code on the terminal")
     parser.add_argument(
@@ -143,14 +143,14 @@ def _data(profiles: dict[str, Profile]) -> tuple[bytes, tuple[str, ...], tuple[s
 
 def _code(args: Namespace, name: str, text: str, scopes: tuple[str, ...]) -> Result:
     """One picture for each code, or all codes on the terminal."""
-    from zesty_burrow.intake.readers.codes import drawn, make_codes, png_of
+    from zesty_burrow.intake.readers.codes import drawn, make_codes, picture_of
 
     made = make_codes(text)
     if args.show_code:
         return CodeResult(name, tuple(map(drawn, made)), scopes)
     paths = [args.to if len(made) == 1 else args.to.with_stem(f"{args.to.stem}-{at}") for at in range(1, len(made) + 1)]
     for path, code in zip(paths, made, strict=True):
-        _write(path, png_of(code))
+        _write(path, picture_of(code, path.suffix.lower().lstrip(".")))
     return ExportResult(tuple(map(str, paths)), (name,), scopes)
 
 

@@ -151,8 +151,8 @@ def drawn(code: segno.QRCode) -> str:
     return stream.getvalue()
 
 
-def png_of(code: segno.QRCode) -> bytes:
-    """A code as a picture."""
+def picture_of(code: segno.QRCode, kind: str) -> bytes:
+    """A code as a picture; ``kind``: ``png`` or ``svg``."""
     picture = io.BytesIO()
-    code.save(picture, kind="png", scale=SCALE, border=4)
+    code.save(picture, kind=kind, scale=SCALE, border=4, light="white")
     return picture.getvalue()
