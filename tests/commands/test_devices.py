@@ -145,7 +145,7 @@ def test_by_file(fleet, curlew, tmp_path):
     assert "undone" in curlew("undo").text.lower() or curlew("--json", "list").json["profiles"] == []
 
 
-def test_a_newer_edition_and_back(fleet, curlew, tmp_path):
+def test_a_newer_edition_and_back(fleet, curlew, kit, tmp_path):
     """What has changed is out of date; one command takes it there; what is assigned instead replaces it."""
     enrol(fleet, curlew)
     fleet("devices", "assign", "lisbon", "--kind", "laptop")
@@ -166,17 +166,34 @@ def test_a_newer_edition_and_back(fleet, curlew, tmp_path):
         return curlew("--json", "show", "lisbon").json["profile"]["tunnel"]["mtu"]
 
     assert take(1) == "imported" and mtu() == 1400
+    assert "changes" not in fleet("hand-over", "curlew", "--again", "--to", tmp_path, "--dry-run").text
     fleet("choose", "lisbon", "--mtu", "1300")
+    row = hand_over(fleet, "curlew", "--to", tmp_path, "--dry-run")["curlew"]
+    assert row["changes"] == ["tunnel.mtu: 1400 becomes 1300"]
+    shown = fleet("hand-over", "curlew", "--to", tmp_path, "--dry-run").out
+    assert "What changes in quillwort-lisbon on 1 device: curlew" in shown and row["changes"][0] in shown
     assert states(fleet)["curlew"] == "out of date" and take(2) == "imported" and mtu() == 1300
     fleet("undo")
+    (back,) = hand_over(fleet, "curlew", "--to", tmp_path, "--dry-run")["curlew"]["changes"]
+    assert back == "tunnel.mtu: 1300 becomes 1400"
     assert states(fleet)["curlew"] == "out of date" and take(3) == "imported" and mtu() == 1400
+    fleet("import", kit)
+    assert states(fleet)["curlew"] == "not confirmed"
+    changed = fleet(
+        "credentials", "change", "Quillwort Relay", "--from", "-", stdin="tidewrack_heron\nanother secret\n"
+    )
+    assert changed.code == 0 and states(fleet)["curlew"] == "out of date"
+    assert "has other credentials" in fleet("devices", "list").out
+    (what,) = hand_over(fleet, "curlew", "--to", tmp_path, "--dry-run")["curlew"]["changes"]
+    assert what == "credentials: changed since"
+    assert take(4) == "imported" and states(fleet)["curlew"] == "not confirmed"
     fleet("devices", "assign", "tallinn", "--device", "curlew")
-    assert take(4) == "imported"
+    assert take(5) == "imported"
     assert [row["name"] for row in curlew("--json", "list").json["profiles"]] == ["quillwort-tallinn"]
     # What the owner has made is not replaced.
     fleet("devices", "assign", "nairobi", "--device", "curlew")
     curlew("rename", "tallinn", "quillwort-nairobi")
-    folder = tmp_path / "5"
+    folder = tmp_path / "6"
     folder.mkdir()
     hand_over(fleet, "curlew", "--to", folder)
     refused = curlew("receive", folder / "curlew.bundle")

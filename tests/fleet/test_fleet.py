@@ -16,7 +16,7 @@ from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import BurrowError, InputError, Malformed
 from zesty_burrow.fleet.client import client_of
 from zesty_burrow.fleet.parts import earliest_end, files_of
-from zesty_burrow.fleet.standing import TIME, State, standings
+from zesty_burrow.fleet.standing import TIME, Entered, State, standings
 from zesty_burrow.fleet.table import read_devices
 from zesty_burrow.lab import story
 from zesty_burrow.lab.kit import place_profile
@@ -36,6 +36,7 @@ from zesty_burrow.store.devices import (
     Rules,
     from_texts,
 )
+from zesty_burrow.store.store import CredentialsRow
 
 NOW = datetime(2026, 11, 28, 12, tzinfo=UTC)
 LISBON, TALLINN = (place_profile(place) for place in story.PLACES[:2])
@@ -156,18 +157,49 @@ def at(days):
         (handed(HANDED), State.NOT_CONFIRMED, "as was told"),
         (handed(WAITING), State.WAITING, "its owner has to agree"),
         (handed(FAILED), State.FAILED, "as was told"),
-        (handed(digest="0"), State.OUT_OF_DATE, "has an older edition"),
+        (handed(digest="0"), State.OUT_OF_DATE, "has another edition"),
         (handed(profile="tallinn"), State.OUT_OF_DATE, "has tallinn"),
         (handed(expires=at(31)), State.IN_DATE, ""),
         (handed(expires=at(29)), State.EXPIRES_SOON, "a certificate ends 2026-12-27"),
         (handed(expires=at(-1)), State.EXPIRED, "a certificate ends 2026-11-27"),
-        (handed(digest="0", expires=at(-1)), State.OUT_OF_DATE, "has an older edition"),
+        (handed(digest="0", expires=at(-1)), State.OUT_OF_DATE, "has another edition"),
     ],
 )
 def test_where_a_device_stands(last, state, why):
     (one,) = standings([CURLEW], [Rule(1, "lisbon")], {"lisbon": "1"}, {"curlew": last} if last else {}, NOW)
     assert (one.state, one.why, one.wanted) == (state, why, "lisbon")
     assert one.is_left == (state in (State.NEVER_SET_UP, State.WAITING, State.FAILED, State.OUT_OF_DATE))
+
+
+def entered(*rows):
+    """Credentials: label, device, profile, kind, when they were entered."""
+    known = [CredentialsRow(label, device, profile, kind, "kit", when) for label, device, profile, kind, when in rows]
+    return Entered(known, {"lisbon": "Quillwort", "tallinn": "Other"})
+
+
+@pytest.mark.parametrize(
+    ("rows", "changes"),
+    [
+        ((("Quillwort", "", "", "name-password", "2"),), True),
+        ((), True),
+        ((("Quillwort", "", "", "name-password", "1"), ("Quillwort", "curlew", "", "name-password", "1")), True),
+        ((("Quillwort", "", "", "name-password", "1"), ("Quillwort", "plover", "", "name-password", "2")), False),
+        ((("Quillwort", "", "", "name-password", "1"), ("Other", "", "", "name-password", "2")), False),
+        ((("Quillwort", "", "", "name-password", "1"), ("Quillwort", "", "tallinn", "name-password", "2")), False),
+        ((("Quillwort", "", "lisbon", "name-password", "1"), ("Quillwort", "", "", "name-password", "1")), True),
+        ((("Quillwort", "", "", "name-password", "1"), ("Quillwort", "", "", "pre-shared-key", "2")), True),
+    ],
+)
+def test_credentials_that_were_changed_since(rows, changes):
+    """What goes to the device is compared, and nothing else; where it is not known what went, nothing is said."""
+    before = entered(("Quillwort", "", "", "name-password", "1"))
+    last = replace(handed(), credentials=before.of("curlew", "lisbon"))
+    known = [CURLEW], [Rule(1, "lisbon")], {"lisbon": "1"}
+    (one,) = standings(*known, {"curlew": last}, NOW, entered=entered(*rows))
+    wanted = (State.OUT_OF_DATE, "has other credentials") if changes else (State.IN_DATE, "")
+    assert (one.state, one.why, one.has_other_credentials) == (*wanted, changes)
+    (one,) = standings(*known, {"curlew": handed()}, NOW, entered=entered(*rows))
+    assert one.state is State.IN_DATE
 
 
 def test_the_worst_first():

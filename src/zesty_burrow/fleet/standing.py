@@ -2,14 +2,20 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from enum import IntEnum
+from typing import TYPE_CHECKING
 
 from zesty_burrow.store.devices import CONFIRMED, FAILED, WAITING, Device, Handover, Report, Rule, Rules
 
+if TYPE_CHECKING:
+    from zesty_burrow.store.store import CredentialsRow
+
 SOON = timedelta(days=30)
+NONE_GO = "none"
 TIME = "%Y-%m-%dT%H:%M:%SZ"
 
 
@@ -38,11 +44,37 @@ LEFT = frozenset({State.FAILED, State.OUT_OF_DATE, State.NEVER_SET_UP, State.WAI
 """Something is left to be handed over, or to be heard of."""
 
 
+class Entered:
+    """Which credentials go to a device with a profile, by when each was entered: no secrets.
+
+    ``labels``: under which each profile looks for credentials, by the profile's name.
+    """
+
+    def __init__(self, rows: Iterable[CredentialsRow], labels: Mapping[str, str]) -> None:
+        self._labels = labels
+        self._rows: dict[str, list[CredentialsRow]] = {}
+        for row in rows:
+            self._rows.setdefault(row.device, []).append(row)
+        self._of_all: dict[str, list[CredentialsRow]] = {}
+
+    def of(self, device: str, profile: str) -> str:
+        """The same text as long as the same go there; :data:`NONE_GO` where none do."""
+        from zesty_burrow.store.store import choose_among
+
+        label = self._labels[profile]
+        if profile not in self._of_all:
+            rows = self._rows.get("", ())
+            self._of_all[profile] = [row for row in rows if row.scope.fits(label, profile, "")]
+        chosen = choose_among([*self._of_all[profile], *self._rows.get(device, ())], label, profile, device)
+        texts = (f"{kind} {row.scope} {row.imported_at}" for kind, row in sorted(chosen.items()))
+        return hashlib.sha256("\n".join(texts).encode()).hexdigest()[:16] if chosen else NONE_GO
+
+
 @dataclass(frozen=True, slots=True)
 class Standing:
     """``wanted``: the profile that the rules say, empty where none does; ``last``: the last handing over.
 
-    ``report``: the device's newest.
+    ``report``: the device's newest. ``entered``: which credentials go there now, as :class:`Entered` says it.
     """
 
     device: Device
@@ -50,11 +82,23 @@ class Standing:
     state: State
     last: Handover | None = None
     report: Report | None = None
+    entered: str = ""
 
     @property
     def is_left(self) -> bool:
         """Whether a run still has something to do for it."""
         return self.state in LEFT
+
+    @property
+    def has_another(self) -> bool:
+        """Whether the device has another edition of the profile that it should have, or other credentials with it."""
+        last = self.last
+        return self.state is State.OUT_OF_DATE and last is not None and last.profile == self.wanted
+
+    @property
+    def has_other_credentials(self) -> bool:
+        """Whether credentials were changed since it was handed over."""
+        return self.last is not None and _others(self.last, self.entered)
 
     @property
     def why(self) -> str:
@@ -69,7 +113,9 @@ class Standing:
         if self.state is State.FAILED:
             return last.detail or last.cause
         if self.state is State.OUT_OF_DATE:
-            return f"has {last.profile}" if last.profile != self.wanted else "has an older edition"
+            if last.profile != self.wanted:
+                return f"has {last.profile}"
+            return "has other credentials" if self.has_other_credentials else "has another edition"
         if self.state in (State.EXPIRED, State.EXPIRES_SOON):
             return f"a certificate ends {last.expires[:10]}"
         if self.state is State.NOT_CONFIRMED:
@@ -84,6 +130,7 @@ def standings(
     handovers: Mapping[str, Handover],
     now: datetime,
     reports: Mapping[str, Report] | None = None,
+    entered: Entered | None = None,
 ) -> list[Standing]:
     """The worst first, then by name. ``digests``: of the profiles that exist, by name."""
     reports = reports or {}
@@ -96,12 +143,20 @@ def standings(
         last = handovers.get(device.name)
         report = reports.get(device.name)
         leaks = report is not None and report.verdict == "leaking"
-        state = State.LEAKING if leaks else _state(wanted, last, digests, today, soon)
-        found.append(Standing(device, wanted, state, last, report))
+        there = entered.of(device.name, wanted) if entered is not None and wanted in digests else ""
+        state = State.LEAKING if leaks else _state(wanted, last, digests, there, (today, soon))
+        found.append(Standing(device, wanted, state, last, report, there))
     return sorted(found, key=lambda one: (one.state, one.device.name))
 
 
-def _state(wanted: str, last: Handover | None, digests: Mapping[str, str], now: str, soon: str) -> State:
+def _others(last: Handover, entered: str) -> bool:
+    return bool(entered and last.credentials) and entered != last.credentials
+
+
+def _state(
+    wanted: str, last: Handover | None, digests: Mapping[str, str], entered: str, times: tuple[str, str]
+) -> State:
+    now, soon = times
     if not wanted:
         return State.NO_PROFILE
     if wanted not in digests:
@@ -110,7 +165,7 @@ def _state(wanted: str, last: Handover | None, digests: Mapping[str, str], now: 
         return State.NEVER_SET_UP
     if last.state == FAILED:
         return State.FAILED
-    if last.profile != wanted or last.digest != digests[wanted]:
+    if last.profile != wanted or last.digest != digests[wanted] or _others(last, entered):
         return State.OUT_OF_DATE
     if last.expires and last.expires <= soon:
         return State.EXPIRED if last.expires <= now else State.EXPIRES_SOON

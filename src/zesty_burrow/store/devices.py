@@ -104,7 +104,8 @@ class Handover:
     """What has become of handing a profile over. ``form``: how; ``state``: one of :data:`STATES`.
 
     ``cause``: why it failed, by a word that is the same for all of a kind; ``detail``: in words. ``digest``: of the
-    profile's content; ``expires``: the earliest end of a certificate in it (RFC 3339), or empty.
+    profile's content; ``expires``: the earliest end of a certificate in it (RFC 3339), or empty. ``credentials``: which
+    went along, as :class:`Entered` says it; empty where that is not known.
     """
 
     device: str
@@ -116,6 +117,7 @@ class Handover:
     cause: str = ""
     detail: str = ""
     expires: str = ""
+    credentials: str = ""
 
 
 @dataclass(frozen=True, slots=True)

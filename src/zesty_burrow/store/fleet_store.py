@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Collection, Iterable, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import astuple, dataclass, fields
 from typing import TYPE_CHECKING
@@ -12,7 +12,7 @@ from zesty_burrow.errors import NotFound
 from zesty_burrow.store.database import Database, Transaction, placeholders
 from zesty_burrow.store.devices import LISTS, Device, Handover, Report, Rule
 from zesty_burrow.store.enrolment_store import EnrolmentStore
-from zesty_burrow.store.history import in_parts
+from zesty_burrow.store.history import in_parts, texts_of
 from zesty_burrow.store.link_store import LinkStore
 
 if TYPE_CHECKING:
@@ -136,6 +136,11 @@ class FleetStore:
         if not rows:
             raise NotFound(f"there is no device {name!r}", next_step="See `zesty devices list`.")
         return int(rows[0][0])
+
+    def texts_of(self, digests: Collection[str]) -> dict[str, str]:
+        """Texts of profiles that were handed over, by digest, as far as they are kept: 30 days after a change."""
+        with self._reading() as transaction:
+            return texts_of(transaction, digests)
 
     # Rules.
 

@@ -150,6 +150,19 @@ def list_changes(transaction: Transaction) -> list[ChangeRow]:
     return found
 
 
+def texts_of(transaction: Transaction, digests: Collection[str]) -> dict[str, str]:
+    """Profiles' texts by the digest of their content: what there is now, and what the changes have kept."""
+    found: dict[str, str] = {}
+    for some in in_parts(list(digests)):
+        query = f"SELECT digest, text FROM profiles WHERE digest IN ({placeholders(some)})"  # noqa: S608
+        found.update((digest, text) for digest, text in transaction.execute(query, *some))
+    if len(found) < len(digests):
+        for (document,) in transaction.execute("SELECT document FROM changes"):
+            rows = (row for _, row, _ in json.loads(document)["profiles"] if row is not None)
+            found.update((row[5], row[6]) for row in rows if row[5] in digests)
+    return found
+
+
 def names_in(transaction: Transaction, number: int) -> list[str]:
     """The profiles that a change has touched."""
     rows = transaction.execute("SELECT document FROM changes WHERE number = ?", number)

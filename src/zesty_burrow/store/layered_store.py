@@ -102,7 +102,7 @@ class CredentialsAtOnce:
         """What would be used, by kind, and whose it is; the machine's fill in for what the user has none of."""
         found: dict[str, tuple[CredentialsRow, str]] = {}
         for whom, rows in self._kept.items():
-            for kind, row in choose_among(rows, profile, device).items():
+            for kind, row in choose_among(rows, profile.credentials_label, profile.name, device).items():
                 found.setdefault(kind, (row, whom))
         return found
 

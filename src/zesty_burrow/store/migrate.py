@@ -95,4 +95,5 @@ _STEPS: dict[int, Callable[[Database, Transaction], None]] = {
     8: _sql("0008_links.sql"),
     9: _sql("0009_reports.sql"),
     10: _sql("0010_enrolments.sql"),
+    11: _sql("0011_handed_credentials.sql"),
 }

@@ -73,13 +73,13 @@ MOST_EDITIONS = 500
 SALT_SIZE = 16
 
 
-def choose_among(rows: Iterable[CredentialsRow], profile: Profile, device: str) -> dict[str, CredentialsRow]:
-    """Of each kind the most specific entry that fits a profile on a device."""
+def choose_among(rows: Iterable[CredentialsRow], label: str, name: str, device: str) -> dict[str, CredentialsRow]:
+    """Of each kind the most specific entry that fits a profile (its credentials label and name) on a device."""
     from zesty_burrow.core.scope import most_specific
 
     fitting: dict[str, list[CredentialsRow]] = {}
     for row in rows:
-        if row.scope.fits(profile.credentials_label, profile.name, device):
+        if row.scope.fits(label, name, device):
             fitting.setdefault(row.kind, []).append(row)
     chosen = {kind: most_specific(rows, lambda row: row.scope) for kind, rows in fitting.items()}
     return {kind: row for kind, row in chosen.items() if row is not None}

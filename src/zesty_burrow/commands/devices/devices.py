@@ -12,7 +12,7 @@ from unicodedata import normalize
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.errors import Clash, Malformed, NotFound, UsageError
-from zesty_burrow.fleet.standing import State, standings
+from zesty_burrow.fleet.standing import Entered, State, standings
 from zesty_burrow.report.results.base import Result
 from zesty_burrow.report.results.devices import DeviceResult, DevicesResult, EnrolmentsResult, KeyResult, RulesResult
 from zesty_burrow.report.results.plain import MessageResult
@@ -116,8 +116,11 @@ def run(args: Namespace, context: Context) -> Result:
 
 def stand(context: Context, store: Store, devices: list[Device]) -> list[Standing]:
     """Where devices stand now."""
-    fleet = store.fleet
-    return standings(devices, fleet.list_rules(), store.digests(), fleet.handovers(), context.now(), fleet.reports())
+    fleet, profiles = store.fleet, store.list_profiles()
+    entered = Entered(store.list_credentials(), {one.name: one.label for one in profiles})
+    digests = {one.name: one.digest for one in profiles}
+    known = fleet.handovers(), context.now(), fleet.reports()
+    return standings(devices, fleet.list_rules(), digests, *known, entered)
 
 
 def _list(args: Namespace, context: Context, store: Store) -> Result:

@@ -83,13 +83,15 @@ def run(args: Namespace, context: Context) -> HandOverResult:
             raise NotFound("no device matches", next_step="See `zesty devices list`.")
         work = Work(store, context, args)
         chosen = [one for one in found if one.is_left or (args.again and one.wanted)]
-        plans = [work.plan(one) for one in chosen]
+        plans = work.plans(chosen)
         # Their state says it as well, but a run that passes over them in silence would be taken for a success.
         gone = [_gone(one) for one in found if one.state is State.PROFILE_GONE]
         left = len(found) - len(chosen) - len(gone)
         if args.dry_run:
             rows = [
-                plan.row or HandOverRow(plan.device.name, plan.name, plan.form, "ready", to=plan.to) for plan in plans
+                plan.row
+                or HandOverRow(plan.device.name, plan.name, plan.form, "ready", to=plan.to, changes=plan.changes)
+                for plan in plans
             ]
             return HandOverResult((*rows, *gone), left, dry=True)
         done = _run(args, context, work, plans)

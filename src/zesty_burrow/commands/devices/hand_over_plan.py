@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from argparse import Namespace
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
@@ -21,6 +22,8 @@ if TYPE_CHECKING:
 
 PUSH, FILES, BUNDLE, LINK, CARD, ARCHIVE = "push", "files", "bundle", "link", "card", "archive"
 PICKUP = "pickup"
+OTHER_CREDENTIALS = "credentials: changed since"
+NOT_KEPT = "not known: the edition there is not kept here any more"
 
 
 @dataclass(slots=True)
@@ -32,9 +35,12 @@ class Plan:
     form: str = ""
     to: str = ""
     digest: str = ""
+    entered: str = ""
     profile: Profile | None = None
     credentials: dict[str, tuple[CredentialsRow, Credentials]] = field(default_factory=dict)
     row: HandOverRow | None = None
+    changes: tuple[str, ...] = ()
+    """What the edition that is sent changes there."""
 
     def fails(self, cause: str, detail: str, remedy: str) -> Plan:
         """It cannot be, for this reason."""
@@ -58,6 +64,15 @@ def report_to(args: Namespace) -> tuple[str, str]:
     return args.report, text
 
 
+def _changes(before: str | None, profile: Profile) -> tuple[str, ...]:
+    from zesty_burrow.profiles.compare import differences
+    from zesty_burrow.profiles.text import write_profile
+
+    if before is None:
+        return (NOT_KEPT,)
+    return tuple(map(str, differences(before, write_profile(profile))))
+
+
 class Work:
     """What is read once for a whole run."""
 
@@ -77,8 +92,24 @@ class Work:
         """RFC 3339."""
         return self._context.now().strftime(TIME)
 
-    def plan(self, standing: Standing) -> Plan:
-        """How a device gets its profile, or why it cannot."""
+    def plans(self, chosen: Sequence[Standing]) -> list[Plan]:
+        """How each device gets its profile, or why it cannot; and what that changes there."""
+        older = {one.last.digest for one in chosen if one.has_another and one.last is not None}
+        texts = self.fleet.texts_of(older) if older else {}
+        known: dict[tuple[str, str], tuple[str, ...]] = {}
+        plans = []
+        for one in chosen:
+            plan = self._plan(one)
+            plan.entered = one.entered
+            if one.has_another and one.last is not None and plan.profile is not None:
+                pair = (one.last.digest, one.wanted)
+                if pair not in known:
+                    known[pair] = _changes(texts.get(one.last.digest), plan.profile)
+                plan.changes = (*known[pair], *((OTHER_CREDENTIALS,) if one.has_other_credentials else ()))
+            plans.append(plan)
+        return plans
+
+    def _plan(self, standing: Standing) -> Plan:
         from zesty_burrow.fleet.client import client_of
         from zesty_burrow.profiles.advising.clients import misfits, nearest
 
@@ -120,7 +151,7 @@ class Work:
     def _with_credentials(self, plan: Plan, profile: Profile) -> Plan:
         from zesty_burrow.store.store import choose_among
 
-        chosen = choose_among(self._kept, profile, plan.device.name)
+        chosen = choose_among(self._kept, profile.credentials_label, profile.name, plan.device.name)
         missing = [kind for kind in profile.needs if kind not in chosen]
         if missing:
             label = profile.credentials_label
@@ -175,5 +206,11 @@ class Work:
         expires = earliest_end(plan.profile, [value for _, value in plan.credentials.values()])
         cells = (row.device, row.profile, plan.digest, row.form, row.state, self.now())
         self.fleet.note_handover(
-            Handover(*cells, row.cause, row.detail if row.cause or row.form in (LINK, CARD, PICKUP) else "", expires)
+            Handover(
+                *cells,
+                row.cause,
+                row.detail if row.cause or row.form in (LINK, CARD, PICKUP) else "",
+                expires,
+                plan.entered,
+            )
         )

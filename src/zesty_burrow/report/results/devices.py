@@ -110,7 +110,10 @@ class RulesResult(Result):
 
 @dataclass(frozen=True)
 class HandOverRow:
-    """What a run has come to for one device: ``cause`` empty where it went well."""
+    """What a run has come to for one device: ``cause`` empty where it went well.
+
+    ``changes``: what another edition changes there, before it is sent.
+    """
 
     device: str
     profile: str
@@ -120,6 +123,7 @@ class HandOverRow:
     detail: str = ""
     remedy: str = ""
     to: str = ""
+    changes: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -146,6 +150,7 @@ class HandOverResult(Result):
                 key: getattr(row, key)
                 for key in ("device", "profile", "form", "state", "cause", "detail", "remedy", "to")
             }
+            | {"changes": list(row.changes)}
             for row in self.rows
         ]
         return {"dry_run": self.dry, "nothing_to_do": self.left, "devices": rows}

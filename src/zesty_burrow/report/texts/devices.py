@@ -16,6 +16,7 @@ from zesty_burrow.report.results.devices import (
     DevicesResult,
     EnrolmentsResult,
     HandOverResult,
+    HandOverRow,
     KeyResult,
     LinksResult,
     ReceiptResult,
@@ -125,6 +126,18 @@ def _rules(result: RulesResult) -> Parts:
     yield Text("The first that fits a device is followed.")
 
 
+def _edition_changes(rows: list[HandOverRow]) -> Parts:
+    same: dict[tuple[str, tuple[str, ...]], list[str]] = {}
+    for row in rows:
+        if row.changes:
+            same.setdefault((row.profile, row.changes), []).append(row.device)
+    for (profile, changes), names in same.items():
+        yield ""
+        yield Text(f"What changes in {profile} on {plural(len(names), 'device')}: {', '.join(names)}")
+        for change in changes:
+            yield Text(f"  {printable(change)}")
+
+
 def _handed(result: HandOverResult) -> Parts:
     going = [row for row in result.rows if not row.cause]
     failed = [row for row in result.rows if row.cause]
@@ -138,6 +151,7 @@ def _handed(result: HandOverResult) -> Parts:
                 row.device, row.profile, row.form, row.detail or row.state, "" if row in links else printable(row.to)
             )
         yield table
+    yield from _edition_changes(going)
     for row in links if not result.dry else ():
         # In one piece, to be copied: what is behind the sign # opens it.
         yield ""
