@@ -10,11 +10,12 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from zesty_burrow.errors import MachineError
-from zesty_burrow.host.paths import Paths
+from zesty_burrow.errors import BurrowError, MachineError
+from zesty_burrow.host.paths import HOME_VARIABLE, Paths
 from zesty_burrow.lab import story
 from zesty_burrow.lab.client import LabClient, lab_folder
 
+LINKS_PORT = 8443
 Check = Callable[[dict[str, Any]], bool]
 
 
@@ -24,7 +25,7 @@ class DemoStep:
 
     title: str
     words: str
-    command: tuple[str, ...]
+    command: tuple[str, ...] = ()
     code: int = 0
     check: Check = lambda _: True
     faults: tuple[str, tuple[str, ...]] | None = None
@@ -32,6 +33,8 @@ class DemoStep:
     host: str = story.WORKSTATION
     seconds: float = 0.0
     """How long it may take; 0: that does not matter."""
+    phone: str = ""
+    """What the phone's owner does there, in the place of a command: ``open`` the link, ``look`` at the check page."""
 
 
 def codes_of(document: dict[str, Any]) -> set[str]:
@@ -39,10 +42,18 @@ def codes_of(document: dict[str, Any]) -> set[str]:
     return {entry["code"] for entry in document.get("findings", [])}
 
 
+def silence() -> None:
+    """What this process writes goes nowhere."""
+    nowhere = os.open(os.devnull, os.O_WRONLY)
+    os.dup2(nowhere, 1)
+    os.dup2(nowhere, 2)
+
+
 def steps(folder: Path, *, ssh: bool) -> tuple[DemoStep, ...]:
     """The story, in order. ``folder``: the lab's; ``ssh``: whether its laptop is reached."""
     kit = folder / "quillwort-relay.zip"
-    others = _other_devices(folder) if ssh else ()
+    laptop = _laptop(folder) if ssh else ()
+    others = (*laptop, *_phone(folder, with_laptop=ssh))
     return (*_from_kit_to_tunnel(kit), *_where_udp_is_blocked(), *others, *_what_can_go_wrong())
 
 
@@ -126,17 +137,16 @@ def _where_udp_is_blocked() -> tuple[DemoStep, ...]:
     )  # fmt: skip
 
 
-def _other_devices(folder: Path) -> tuple[DemoStep, ...]:
-    """A laptop that this program runs on, and a phone."""
+def _laptop(folder: Path) -> tuple[DemoStep, ...]:
+    """A device that this program runs on."""
     push = ("hand-over", "curlew", "--ssh-config", str(folder / "heron" / "ssh" / "config"))
     return (
         DemoStep(
-            "Other devices",
-            "Marit's laptop curlew is reached by SSH, and this program runs on it; her phone plover is not.",
+            "Another device",
+            "Marit's laptop curlew is reached by SSH, and this program runs on it.",
             ("devices", "add", "curlew", "--kind", "laptop", "--owner", "Marit Aune", "--reach", "curlew"),
         ),
-        DemoStep("", "", ("devices", "add", "plover", "--kind", "phone", "--owner", "Marit Aune")),
-        DemoStep("", "", ("devices", "assign", "nairobi")),
+        DemoStep("", "", ("devices", "assign", "nairobi", "--kind", "laptop")),
         DemoStep(
             "Hand the profile over",
             "It is encrypted to the laptop's own key. There it waits: nothing is trusted before Marit has agreed.",
@@ -156,17 +166,55 @@ def _other_devices(folder: Path) -> tuple[DemoStep, ...]:
             push,
             check=lambda seen: [one["state"] for one in seen["devices"]] == ["confirmed"],
         ),
+    )
+
+
+def _phone(folder: Path, *, with_laptop: bool) -> tuple[DemoStep, ...]:
+    """A device that is set up by what its owner types and copies."""
+    return (
+        DemoStep(
+            "A phone",
+            "This program does not run on Marit's phone plover: its built-in client is set up by hand.",
+            ("devices", "add", "plover", "--kind", "phone", "--owner", "Marit Aune"),
+        ),
+        DemoStep("", "", ("devices", "assign", "nairobi", "--kind", "phone")),
         DemoStep(
             "A link for the phone",
             "It can be opened once, on the phone. The server that shows the page never has what is behind it.",
-            ("hand-over", "plover", "--link", f"https://{story.LINKS_NAME}", "--to", str(folder)),
+            ("hand-over", "plover", "--link", f"https://{story.LINKS_NAME}:{LINKS_PORT}", "--to", str(folder)),
             check=lambda seen: [one["form"] for one in seen["devices"]] == ["link"],
         ),
         DemoStep(
+            "Marit opens it on the phone",
+            "The page shows what will be trusted, and asks; then it gives each field in the order of typing. Before "
+            "the tunnel is switched on, the check page looks at what the outside sees.",
+            phone="open",
+            check=lambda seen: seen["everything"] and seen["typed"][-1] == "password",
+            host=story.PHONE,
+        ),
+        DemoStep(
+            "She switches the tunnel on",
+            "Nairobi now hands out a resolver that is not its own. Nothing on the phone shows it.",
+            ("connect", "nairobi", "--detach"),
+            faults=("nairobi", ("leaking-resolver",)),
+            host=story.PHONE,
+        ),
+        DemoStep(
+            "Does the phone leak?",
+            "The check page looks again. The verdict is the same program's, from what the page has observed.",
+            phone="look",
+            check=lambda seen: seen["verdict"] == "leaking" and "dns-leak" in codes_of(seen),
+            host=story.PHONE,
+        ),
+        DemoStep("", "", ("disconnect",), host=story.PHONE),
+        DemoStep(
             "Where do they stand?",
-            "The worst first.",
+            "The worst first: the administrator sees the phone's leak.",
             ("devices", "list"),
-            check=lambda seen: [one["state"] for one in seen["devices"]] == ["not confirmed", "in date"],
+            check=lambda seen: (
+                [one["state"] for one in seen["devices"]] == ["leaking", *(["in date"] if with_laptop else [])]
+            ),
+            also=("nairobi", ()),
         ),
     )
 
@@ -218,6 +266,8 @@ class Demo:
     head: Callable[[str], None]
     keep: bool = False
     failures: list[str] = field(default_factory=list)
+    authority: str = ""
+    """PEM: whom the phone trusts for the server of links."""
 
     def run(self) -> list[str]:
         """Run it all; what did not show what it should."""
@@ -233,6 +283,7 @@ class Demo:
             self._require_devices(status)
             before = self._network(client)
             ssh = bool(status["hosts"][story.LAPTOP]["ssh"])
+            self._serve_links(client)
             for step in steps(client.folder, ssh=ssh):
                 self._step(client, step)
             self.head("Are the settings restored?")
@@ -274,12 +325,53 @@ class Demo:
 
         def call() -> int:
             if quiet:
-                nowhere = os.open(os.devnull, os.O_WRONLY)
-                os.dup2(nowhere, 1)
-                os.dup2(nowhere, 2)
+                silence()
             return self.program(["--json-file", str(output), *words])
 
         return client.call(host, call)
+
+    def _serve_links(self, client: LabClient) -> None:
+        """The administrator's server of links, on the observatory's host; it ends with the lab."""
+        from cryptography import x509
+        from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
+
+        from zesty_burrow.lab.authority import issue, make_authority, make_key
+        from zesty_burrow.store.seal import write_private
+
+        authority, key = make_authority("Tidewrack Survey"), make_key("ecdsa")
+        self.authority = authority.pem().decode()
+        files = client.folder / "links.pem", client.folder / "links.key"
+        shown = x509.load_der_x509_certificate(issue(authority, key, story.LINKS_NAME))
+        write_private(files[0], shown.public_bytes(Encoding.PEM))
+        write_private(files[1], key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption()))
+        words = ["links", "serve", "--port", str(LINKS_PORT), "--observatory", story.OBSERVATORY_NAME]
+        words += ["--address", story.OBSERVATORY4, "--address", story.OBSERVATORY6]
+        words += ["--certificate", str(files[0]), "--key", str(files[1])]
+
+        def serve() -> int:
+            os.environ[HOME_VARIABLE] = str(client.folder / story.WORKSTATION)
+            return self.program(words)
+
+        if os.fork() == 0:
+            silence()
+            os._exit(client.call("observatory", serve))
+
+    def _on_phone(self, client: LabClient, step: DemoStep, output: Path) -> int:
+        """What the phone's owner does: it is told, and written to ``output`` as a command would."""
+        from zesty_burrow.lab.devices.phone import Phone
+
+        def act() -> int:
+            phone = Phone(client.folder / story.PHONE, self.authority, self.program, self.say)
+            try:
+                link = client.folder / f"{story.PHONE}.link.txt"
+                seen = phone.open_link(link.read_text()) if step.phone == "open" else phone.look()
+            except BurrowError as problem:
+                self.say(str(problem))
+                return 1
+            output.write_text(json.dumps(seen))
+            return 0
+
+        return client.call(story.PHONE, act)
 
     def _read(self, output: Path) -> dict[str, Any]:
         if not output.exists():
@@ -300,10 +392,14 @@ class Demo:
         if step.title:
             self.head(step.title)
             self.say(step.words)
-        self.say(f"$ zesty {' '.join(step.command)}")
+        if step.command:
+            self.say(f"$ zesty {' '.join(step.command)}")
         output = client.folder / "result.json"
         began = time.monotonic()
-        code = self._command(client, step.command, output, step.host)
+        if step.phone:
+            code = self._on_phone(client, step, output)
+        else:
+            code = self._command(client, step.command, output, step.host)
         took = time.monotonic() - began
         document = self._read(output)
         shown = bool(document) or step.code not in (0, 10, 11)
