@@ -139,6 +139,22 @@ def test_without_the_program(pushed, tmp_path):
         pushed.lab.heron("devices", "change", "curlew", "--folder", "", check=0)
 
 
+def test_by_a_jump_host(pushed, tmp_path):
+    """As the SSH settings have it: the second connection reaches the laptop from the jump host, which is itself here."""
+    own = (pushed.lab.folder / "heron" / "ssh" / "config").read_text()
+    behind = own.replace(f"Host {story.LAPTOP}", "Host behind\n  ProxyJump curlew", 1)
+    (tmp_path / "config").write_text(f"{own}{behind}")
+    log = pushed.lab.folder / "curlew" / "ssh" / "log"
+    before = log.read_text().count(f"from {story.LAPTOP4} port")
+    pushed.lab.heron("devices", "change", "curlew", "--reach", "behind", check=0)
+    try:
+        ended = pushed.lab.heron("hand-over", "curlew", "--again", "--ssh-config", str(tmp_path / "config"))
+    finally:
+        pushed.lab.heron("devices", "change", "curlew", "--reach", "curlew", check=0)
+    assert [row["state"] for row in ended.json["devices"]] == ["confirmed"], ended.text
+    assert log.read_text().count(f"from {story.LAPTOP4} port") > before
+
+
 ANSWERS = {
     "nonsense": ("echo hello", "device-no-answer"),
     "too much": ("yes", "device-no-answer"),
