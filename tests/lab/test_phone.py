@@ -4,20 +4,16 @@ from __future__ import annotations
 
 import base64
 import os
-import subprocess
-import sys
-from pathlib import Path
 
 import pytest
 from cryptography import x509
-from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
+from cryptography.hazmat.primitives.serialization import Encoding
 
 from browser import Browser
+from lab.links_server import PROGRAM, prepare, serving
 from zesty_burrow.lab import story
-from zesty_burrow.lab.authority import issue, make_authority, make_key
 
 pytestmark = pytest.mark.lab
-PROGRAM = str(Path(sys.executable).with_name("zesty"))
 PHONE, NAME = story.PHONE, "quillwort-lisbon"
 WATCHED = "navigator.clipboard.writeText = async (text) => { (window.copied ||= []).push(text); };"
 
@@ -25,19 +21,11 @@ WATCHED = "navigator.clipboard.writeText = async (text) => { (window.copied ||= 
 @pytest.fixture
 def served(lab, tmp_path):
     """The administrator's list with the phone in it, and the server of links on the observatory's host."""
-    key = make_key("ecdsa")
-    shown = x509.load_der_x509_certificate(issue(make_authority("Tidewrack Survey"), key, story.LINKS_NAME))
-    (tmp_path / "c.pem").write_bytes(shown.public_bytes(Encoding.PEM))
-    (tmp_path / "k.pem").write_bytes(key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption()))
+    prepare(tmp_path)
     lab.heron("devices", "add", PHONE, "--kind", "phone", "--owner", "Marit Aune", check=0)
     lab.heron("devices", "assign", NAME, "--device", PHONE, check=0)
-    line = ["env", f"ZESTY_BURROW_HOME={lab.folder / 'heron'}", PROGRAM, "links", "serve", "--port", "8443"]
-    line += ["--address", story.OBSERVATORY4, "--address", story.OBSERVATORY6, "--observatory", story.OBSERVATORY_NAME]
-    line += ["--certificate", str(tmp_path / "c.pem"), "--key", str(tmp_path / "k.pem")]
-    with lab.start("observatory", *line, stderr=subprocess.STDOUT) as server:
-        assert "port 8443" in server.stdout.readline()
+    with serving(lab, tmp_path):
         yield lab
-        assert "Traceback" not in (said := lab.end(server)), said
     lab.heron("devices", "remove", PHONE, check=0)
     lab.shell(PHONE, PROGRAM, "disconnect", check=None)
     lab.shell(PHONE, PROGRAM, "remove", NAME, check=None)

@@ -3,20 +3,14 @@
 from __future__ import annotations
 
 import json
-import subprocess
-import sys
-from pathlib import Path
 
 import pytest
-from cryptography import x509
-from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
 
+from lab.links_server import PORT, PROGRAM, prepare, serving
 from support import until
 from zesty_burrow.lab import story
-from zesty_burrow.lab.authority import issue, make_authority, make_key
 
 pytestmark = pytest.mark.lab
-PROGRAM = str(Path(sys.executable).with_name("zesty"))
 NAME = "quillwort-tallinn"
 
 
@@ -192,18 +186,9 @@ def test_a_device_that_answers_badly(pushed, kind):
 def test_reports(pushed):
     """The laptop verifies, and its verdict stands in the list; what cannot be sent waits; a leak comes first."""
     lab, folder = pushed.lab, pushed.lab.folder
-    key = make_key("ecdsa")
-    authority = make_authority("Tidewrack Survey")
-    shown = x509.load_der_x509_certificate(issue(authority, key, story.OBSERVATORY_NAME))
-    (folder / "c.pem").write_bytes(shown.public_bytes(Encoding.PEM))
-    (folder / "k.pem").write_bytes(key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption()))
-    (folder / "a.pem").write_bytes(authority.pem())
-    # The administrator's server, with the administrator's store, at an address that the laptop reaches.
-    line = ["env", f"ZESTY_BURROW_HOME={folder / 'heron'}", PROGRAM, "links", "serve", "--port", "8443"]
-    line += ["--address", story.OBSERVATORY4, "--certificate", str(folder / "c.pem"), "--key", str(folder / "k.pem")]
-    url = f"https://{story.OBSERVATORY_NAME}:8443"
+    authority, url = prepare(folder), f"https://{story.LINKS_NAME}:{PORT}"
     pushed.accept()
-    assert pushed.push("--again", "--report", url, "--report-authority", str(folder / "a.pem"))["state"] == "confirmed"
+    assert pushed.push("--again", "--report", url, "--report-authority", str(authority))["state"] == "confirmed"
     pushed.curlew("verify", "--before")
     pushed.curlew("connect", "tallinn", "--detach")
 
@@ -215,8 +200,7 @@ def test_reports(pushed):
         waits = json.loads(pushed.curlew("report", "--json", "--timeout", "3").out)
         assert (waits["verdict"], waits["sent"], waits["waiting"]) == ("sealed", 0, 1) and waits["why"]
         assert shown_row()["report"] is None
-        with lab.start("observatory", *line, stderr=subprocess.STDOUT) as server:
-            assert "port 8443" in server.stdout.readline()
+        with serving(lab, folder):
             done = json.loads(pushed.curlew("report", "--json").out)
             assert (done["verdict"], done["sent"], done["waiting"]) == ("sealed", 2, 0)
             row = shown_row()
@@ -228,6 +212,5 @@ def test_reports(pushed):
             assert json.loads(pushed.curlew("report", "--json").out)["verdict"] == "leaking"
             row = shown_row()
             assert (row["state"], row["why"]) == ("leaking", "dns-leak")
-            assert "Traceback" not in (said := lab.end(server)), said
     finally:
         pushed.curlew("disconnect")
