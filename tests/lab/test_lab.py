@@ -80,7 +80,7 @@ def test_it_is_gone_with_its_process(home):
 
 def test_the_demo(home):
     """The demo ends with exit code 0, shows both verdicts and the false gateway, and leaves nothing behind."""
-    ended = zesty(home, "demo")
+    ended = zesty(home, "demo", environment={"COLUMNS": "120"})
     assert ended.returncode == 0, ended.stdout + ended.stderr
     for words in ("SEALED", "LEAKING", "dns-leak", "exit-elsewhere", "Every step ended as expected."):
         assert words in ended.stdout
