@@ -199,7 +199,7 @@ print(len(asked), len(asked & answered))
 
 
 def test_a_sign_in_that_has_to_be_repeated(lab):
-    """RFC 4478, RFC 7296 §2.8.3: every five seconds a new IKE SA beside the old one; the tunnel never goes away.
+    """RFC 4478, RFC 7296 §2.8.3: every six seconds a new IKE SA beside the old one; the tunnel never goes away.
 
     Twenty questions a second through all of it lose nothing, and the inner addresses stay.
     """

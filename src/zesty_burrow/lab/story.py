@@ -47,7 +47,7 @@ FAULTS = {
     "grants-less": "it carries only 10.0.0.0/8",
     "redirects": "it sends its callers to itself by another message, as a group of gateways does (RFC 5685)",
     "redirects-away": "it sends its callers to a gateway that cannot prove to be this one",
-    "short-sign-in": "it wants every sign-in to be repeated within six seconds (RFC 4478)",
+    "short-sign-in": "it wants every sign-in to be repeated within eight seconds (RFC 4478)",
     "wrong-shared-key": "its key for L2TP over IPsec is another one",
     "asks-for-pap": "by L2TP it wants passwords as they are",
     "numbers-packets": "by L2TP it gives packets numbers (RFC 2661 §5.4)",

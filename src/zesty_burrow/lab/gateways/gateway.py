@@ -181,7 +181,7 @@ class GatewayHost:
             assign=self.assign,
             callers=Callers(self._shared_key_of, (self.authority.certificate,), self.raw_keys, now),
             redirect=self._redirect(),
-            sign_in_seconds=6 if "short-sign-in" in faults else 0,
+            sign_in_seconds=8 if "short-sign-in" in faults else 0,
             remote=LESS if "grants-less" in faults else EVERYTHING,
         )
 
