@@ -328,6 +328,12 @@ def test_a_link_in_files(fleet, tmp_path):
     assert hand_over(fleet, *words, code=12)["plover"]["cause"] == "clash"
     assert [path.name for path in tmp_path.glob("plover.link.*")] == ["plover.link.svg"]
     (tmp_path / "plover.link.svg").unlink()
+    # The last of the three cannot be written: a link to nowhere stands there.
+    (tmp_path / "plover.link.svg").symlink_to(tmp_path / "nowhere")
+    assert hand_over(fleet, *words, code=12)["plover"]["cause"] == "device-write"
+    assert [path.name for path in tmp_path.glob("plover.link.*")] == ["plover.link.svg"]
+    (tmp_path / "plover.link.svg").unlink()
+    assert fleet("--json", "links", "list").json["links"] == []
     hand_over(fleet, *words)
     (url,) = (tmp_path / "plover.link.txt").read_text().split()
     (seen,) = zxingcpp.read_barcodes(PIL.Image.open(tmp_path / "plover.link.png"))

@@ -357,7 +357,7 @@ class Demo:
             os._exit(client.call("observatory", serve))
 
     def _on_phone(self, client: LabClient, step: DemoStep, output: Path) -> int:
-        """What the phone's owner does: it is told, and written to ``output`` as a command would."""
+        """What the phone's owner does: shown, and written to ``output`` as a command would."""
         from zesty_burrow.lab.devices.phone import Phone
 
         def act() -> int:

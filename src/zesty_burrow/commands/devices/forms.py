@@ -1,4 +1,4 @@
-"""The ways in which a profile gets to a device: each does it, and tells what has become of it."""
+"""The ways in which a profile gets to a device: each does it, and returns the result for its device."""
 
 from __future__ import annotations
 
@@ -64,20 +64,34 @@ def _received(plan: Plan, receipt: Receipt) -> HandOverRow:
 
 def to_file(plan: Plan, make: Callable[[], bytes]) -> HandOverRow:
     """A new file that only its owner reads; ``make``: what is in it."""
+    failed = _write_all(plan, lambda: {Path(plan.to): make()}, [Path(plan.to)])
+    return failed or HandOverRow(plan.device.name, plan.name, plan.form, HANDED, detail="written", to=plan.to)
+
+
+def _write_all(plan: Plan, make: Callable[[], dict[Path, bytes]], paths: list[Path]) -> HandOverRow | None:
+    """Write all of ``paths`` as new files that only their owner reads, or none; why that cannot be, else None.
+
+    ``make``: what is in them, called where none of them exists.
+    """
     from zesty_burrow.store.seal import write_private
 
-    cells = (plan.device.name, plan.name, plan.form)
+    written: list[Path] = []
+    cells = (plan.device.name, plan.name, plan.form, FAILED)
     try:
-        path = Path(plan.to)
-        if path.exists():
-            raise Clash(f"{path} exists already", next_step="Name another folder, or remove the file.")
-        write_private(path, make())
-    except BurrowError as problem:
-        return HandOverRow(*cells, FAILED, problem.slug, str(problem), problem.next_step, plan.to)
-    except OSError as problem:
-        step = "Check the folder's rights."
-        return HandOverRow(*cells, FAILED, "device-write", problem.strerror or str(problem), step, plan.to)
-    return HandOverRow(*cells, HANDED, detail="written", to=plan.to)
+        for path in paths:
+            if path.exists():
+                raise Clash(f"{path} exists already", next_step="Name another folder, or remove the file.")
+        for path, content in make().items():
+            write_private(path, content)
+            written.append(path)
+    except (BurrowError, OSError) as problem:
+        for path in written:
+            path.unlink(missing_ok=True)
+        if isinstance(problem, BurrowError):
+            return HandOverRow(*cells, problem.slug, str(problem), problem.next_step, plan.to)
+        words = problem.strerror or str(problem)
+        return HandOverRow(*cells, "device-write", words, "Check the folder's rights.", plan.to)
+    return None
 
 
 def bundle_of(plan: Plan, work: Work) -> bytes:
@@ -106,10 +120,9 @@ def archive_of(plan: Plan, work: Work, passphrase: str) -> bytes:
 
 
 def to_link(plan: Plan, work: Work, args: Namespace, context: Context) -> HandOverRow:
-    """What is behind it is kept encrypted; what opens it is in the link alone, which is told or written once."""
+    """What is behind it is kept encrypted; what opens it is in the link alone, which is shown or written once."""
     from zesty_burrow.fleet.links.link import page_content, seal_link
     from zesty_burrow.intake.readers.codes import make_codes, picture_of
-    from zesty_burrow.store.seal import write_private
 
     if plan.profile is None:
         raise UsageError(f"there is no profile for {plan.device.name}")
@@ -121,11 +134,9 @@ def to_link(plan: Plan, work: Work, args: Namespace, context: Context) -> HandOv
         path, code = args.to / f"{plan.device.name}.link.txt", make_codes(url)[0]
         files = {path: f"{url}\n".encode()}
         files |= {path.with_suffix(f".{kind}"): picture_of(code, kind) for kind in ("png", "svg")}
-        there = next((file for file in files if file.exists()), None)
-        if there is not None:
-            return HandOverRow(*cells, FAILED, "clash", f"{there} exists already", "Name another folder.", str(there))
-        for file, content in files.items():
-            write_private(file, content)
+        failed = _write_all(plan, lambda: files, list(files))
+        if failed is not None:
+            return failed
     until = (context.now() + timedelta(hours=args.hours)).strftime(TIME)
     work.fleet.links.add(made.name, plan.device.name, made.sealed, until)
     return HandOverRow(
@@ -134,7 +145,7 @@ def to_link(plan: Plan, work: Work, args: Namespace, context: Context) -> HandOv
 
 
 def to_cards(plans: list[Plan], args: Namespace) -> list[tuple[Plan, HandOverRow]]:
-    """All in one file; one that has no room for everything is told, and is not in it."""
+    """All in one file; a card without room for everything is reported as failed, and left out."""
     from zesty_burrow.fleet.cards.card import card_of
     from zesty_burrow.fleet.cards.html import cards_html
     from zesty_burrow.fleet.cards.pdf import cards_pdf

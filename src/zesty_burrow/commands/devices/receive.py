@@ -59,7 +59,7 @@ def _waiting(context: Context) -> Path:
 
 
 def _fetch(args: Namespace, own: OwnKeys, context: Context, store: Store) -> ReceiptResult:
-    """What waits on a server; once it is imported, the administrator hears of it."""
+    """What waits on a server; once it is imported, the server is informed."""
     from zesty_burrow.commands.devices.enrol import OK, authority_of, server_url
     from zesty_burrow.fleet.enrolment import say_taken
     from zesty_burrow.fleet.https_client import NotReached, ask_server

@@ -1,4 +1,4 @@
-"""``zesty report``, on a device: verify, and report the verdict to whoever has handed over its profile."""
+"""``zesty report``, on a device: verify, and report the verdict to the administrator who handed over its profile."""
 
 from __future__ import annotations
 

@@ -68,7 +68,7 @@ def _add_ways(parser: ArgumentParser) -> None:
     parser.add_argument("--networks", metavar="LIST", help="networks that go through the tunnel, or `everything`")
     parser.add_argument("--leave-out", metavar="LIST", help="networks that do not go through the tunnel, or `none`")
     parser.add_argument(
-        "--behind", metavar="LIST", help="networks behind this machine, of which the gateway is told, or `none`"
+        "--behind", metavar="LIST", help="networks behind this machine, advertised to the gateway, or `none`"
     )
     parser.add_argument(
         "--transport",
