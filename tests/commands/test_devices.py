@@ -330,7 +330,9 @@ def test_a_link_in_files(fleet, tmp_path):
     (tmp_path / "plover.link.svg").unlink()
     # The last of the three cannot be written: a link to nowhere stands there.
     (tmp_path / "plover.link.svg").symlink_to(tmp_path / "nowhere")
-    assert hand_over(fleet, *words, code=12)["plover"]["cause"] == "device-write"
+    failed = hand_over(fleet, *words, code=12)["plover"]
+    assert (failed["cause"], failed["to"]) == ("device-write", str(tmp_path / "plover.link.txt"))
+    assert "█" not in fleet("hand-over", *words).out
     assert [path.name for path in tmp_path.glob("plover.link.*")] == ["plover.link.svg"]
     (tmp_path / "plover.link.svg").unlink()
     assert fleet("--json", "links", "list").json["links"] == []

@@ -88,9 +88,9 @@ def _write_all(plan: Plan, make: Callable[[], dict[Path, bytes]], paths: list[Pa
         for path in written:
             path.unlink(missing_ok=True)
         if isinstance(problem, BurrowError):
-            return HandOverRow(*cells, problem.slug, str(problem), problem.next_step, plan.to)
+            return HandOverRow(*cells, problem.slug, str(problem), problem.next_step, str(paths[0]))
         words = problem.strerror or str(problem)
-        return HandOverRow(*cells, "device-write", words, "Check the folder's rights.", plan.to)
+        return HandOverRow(*cells, "device-write", words, "Check the folder's rights.", str(paths[0]))
     return None
 
 

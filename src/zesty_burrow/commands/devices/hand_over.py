@@ -100,7 +100,7 @@ def run(args: Namespace, context: Context) -> HandOverResult:
 
 def _code(rows: list[HandOverRow]) -> str:
     """To be scanned from the terminal, where there is one link and nothing else."""
-    if len(rows) != 1 or rows[0].form != LINK or not rows[0].to.startswith("https://"):
+    if len(rows) != 1 or rows[0].cause or rows[0].form != LINK or not rows[0].to.startswith("https://"):
         return ""
     from zesty_burrow.intake.readers.codes import drawn, make_codes
 
