@@ -17,7 +17,7 @@ from zesty_burrow.lab import story
 from zesty_burrow.lab.hosts import Secrets, close_inherited, serve_host
 
 ROUTERS = frozenset({"hub", "cobblewire", *story.PLACE_BY_NAME})
-RESOLVERS = dict.fromkeys((story.WORKSTATION, story.LAPTOP, story.PHONE), (story.ISP_RESOLVER4,))
+RESOLVERS = dict.fromkeys((story.WORKSTATION, *(one.name for one in story.DEVICES)), (story.ISP_RESOLVER4,))
 DAEMON_SOCKETS = ("/run/nscd", "/run/systemd/resolve")
 MAIN = 254
 

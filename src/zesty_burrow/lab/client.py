@@ -2,26 +2,32 @@
 
 from __future__ import annotations
 
+import json
 import os
 import signal
 import sys
+import tempfile
 import time
 import traceback
 from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import asdict
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from zesty_burrow.carrier.control.control_client import call_with
-from zesty_burrow.errors import MachineError, NotFound, StateError, UsageError
+from zesty_burrow.errors import BurrowError, MachineError, NotFound, StateError, UsageError
 from zesty_burrow.host import namespaces
 from zesty_burrow.host.paths import HOME_VARIABLE, Paths
 from zesty_burrow.lab import story
+from zesty_burrow.lab.devices.faults import clock_folder
 from zesty_burrow.lab.local_network.conditions import Conditions
 from zesty_burrow.lab.local_network.workstation import leave_to_the_wire
 
-STOP_SECONDS = 20.0
+if TYPE_CHECKING:
+    from zesty_burrow.lab.devices.phone.owner import Owner
+
+STOP_SECONDS, CALL_SECONDS = 20.0, 120.0
 
 
 def lab_folder(paths: Paths) -> Path:
@@ -36,9 +42,11 @@ class LabClient:
         self.folder = folder
 
     def _ask(self, request: dict[str, Any]) -> dict[str, Any]:
-        answer = call_with(self.folder / "control", request)
+        answer = call_with(self.folder / "control", request, CALL_SECONDS)
         if answer is None:
             raise StateError("no lab is running", next_step="Start one: zesty lab start", slug="no-lab")
+        if "why" in answer:
+            raise StateError(str(answer["error"]), why=str(answer["why"]), next_step=str(answer["next_step"]))
         if "error" in answer:
             raise NotFound(str(answer["error"]), next_step="See `zesty lab status`.")
         return answer
@@ -70,7 +78,7 @@ class LabClient:
         return self._ask({"call": "status"})
 
     def set_faults(self, host: str, faults: Sequence[str]) -> dict[str, Any]:
-        """Inject faults into a gateway, the portal or the router; none removes them."""
+        """Inject faults into a host that has some; none removes them."""
         known = story.FAULTS_OF.get(host)
         if known is None:
             raise UsageError(f"{host!r} has no faults to inject", why=f"there are {', '.join(story.FAULTS_OF)}")
@@ -90,6 +98,44 @@ class LabClient:
         """Make a gateway ``end`` all tunnels, ``probe`` its callers, or renew keys (``rekey``, ``rekey-ike``)."""
         return self._ask({"call": call, "host": host})
 
+    def phone(self, host: str, call: str, **words: Any) -> dict[str, Any]:
+        """A call to a phone (:mod:`zesty_burrow.lab.devices.phone.handset`)."""
+        return self._ask({"call": call, "host": host, **words})
+
+    def as_owner(self, host: str, act: Callable[[Owner], dict[str, Any]], say: Callable[[str], None]) -> dict[str, Any]:
+        """What a phone's owner does there, in the phone's network. Raises what went wrong, in words."""
+        from zesty_burrow.lab.devices.phone.owner import Owner
+
+        authority = (self.folder / story.LINKS_AUTHORITY).read_text()
+        said = tempfile.TemporaryFile("w+")  # noqa: SIM115
+
+        def acting() -> int:
+            def phone(call: str, **words: Any) -> dict[str, Any]:
+                return self.phone(host, call, **words)
+
+            try:
+                found = act(Owner(self.folder / host, authority, phone, say))
+            except BurrowError as problem:
+                found = {"error": problem.what, "why": problem.why, "next_step": problem.next_step}
+            json.dump(found, said)
+            said.flush()
+            return 0
+
+        with said:
+            code = self.call(host, acting)
+            said.seek(0)
+            text = said.read()
+        if code or not text:
+            raise MachineError(f"the owner of {host} has ended without a word", why=f"exit code {code}")
+        found = json.loads(text)
+        if "error" in found:
+            raise StateError(found["error"], why=found["why"], next_step=found["next_step"])
+        return dict(found)
+
+    def press(self, keys: Sequence[str]) -> tuple[str, ...]:
+        """Press keys of the box; the lines on its screen then."""
+        return tuple(self._ask({"call": "press", "host": story.BOX, "keys": list(keys)})["screen"])
+
     def set_wire(self, conditions: Conditions) -> None:
         """Loss, delay and rate of the workstation's wires."""
         plain = conditions == Conditions()
@@ -103,6 +149,9 @@ class LabClient:
         """Run a command on a host, with its files, network and home; the command's exit code."""
 
         def become() -> int:
+            clock = clock_folder(self.folder / host)
+            if any(clock.glob("*.py")):
+                os.environ["PYTHONPATH"] = str(clock)
             try:
                 os.execvp(command[0], list(command))  # noqa: S606
             except FileNotFoundError:

@@ -4,18 +4,18 @@ from __future__ import annotations
 
 import json
 import os
+import sys
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from zesty_burrow.errors import BurrowError, MachineError
+from zesty_burrow.errors import MachineError
 from zesty_burrow.host.paths import HOME_VARIABLE, Paths
 from zesty_burrow.lab import story
 from zesty_burrow.lab.client import LabClient, lab_folder
 
-LINKS_PORT = 8443
 Check = Callable[[dict[str, Any]], bool]
 
 
@@ -31,15 +31,24 @@ class DemoStep:
     faults: tuple[str, tuple[str, ...]] | None = None
     also: tuple[str, tuple[str, ...]] | None = None
     host: str = story.WORKSTATION
+    """Where it is run; empty: on this machine."""
     seconds: float = 0.0
     """How long it may take; 0: that does not matter."""
-    phone: str = ""
-    """What the phone's owner does there, in the place of a command: ``open`` the link, ``look`` at the check page."""
 
 
 def codes_of(document: dict[str, Any]) -> set[str]:
     """The codes of a document's findings."""
     return {entry["code"] for entry in document.get("findings", [])}
+
+
+def _in_a_child(call: Callable[[], int]) -> int:
+    """On this machine, as a process of its own would do it."""
+    sys.stdout.flush()
+    sys.stderr.flush()
+    child = os.fork()
+    if child == 0:
+        os._exit(call())
+    return os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
 
 
 def silence() -> None:
@@ -171,6 +180,7 @@ def _laptop(folder: Path) -> tuple[DemoStep, ...]:
 
 def _phone(folder: Path, *, with_laptop: bool) -> tuple[DemoStep, ...]:
     """A device that is set up by what its owner types and copies."""
+    phone = ("lab", "phone", story.PHONE)
     return (
         DemoStep(
             "A phone",
@@ -181,32 +191,33 @@ def _phone(folder: Path, *, with_laptop: bool) -> tuple[DemoStep, ...]:
         DemoStep(
             "A link for the phone",
             "It can be opened once, on the phone. The server that shows the page never has what is behind it.",
-            ("hand-over", "plover", "--link", f"https://{story.LINKS_NAME}:{LINKS_PORT}", "--to", str(folder)),
+            ("hand-over", "plover", "--link", story.LINKS_URL, "--to", str(folder)),
             check=lambda seen: [one["form"] for one in seen["devices"]] == ["link"],
         ),
         DemoStep(
             "Marit opens it on the phone",
             "The page shows what will be trusted, and asks; then it gives each field in the order of typing. Before "
             "the tunnel is switched on, the check page looks at what the outside sees.",
-            phone="open",
-            check=lambda seen: seen["everything"] and seen["typed"][-1] == "password",
-            host=story.PHONE,
+            (*phone, "open", "--link", str(folder / "plover.link.txt")),
+            check=lambda seen: seen["seen"]["typed"][-1] == "password" and seen["status"]["trusted"] == 1,
+            host="",
         ),
         DemoStep(
             "She switches the tunnel on",
             "Nairobi now hands out a resolver that is not its own. Nothing on the phone shows it.",
-            ("connect", "nairobi", "--detach"),
+            (*phone, "on"),
+            check=lambda seen: seen["status"]["on"],
             faults=("nairobi", ("leaking-resolver",)),
-            host=story.PHONE,
+            host="",
         ),
         DemoStep(
             "Does the phone leak?",
             "The check page looks again. The verdict is the same program's, from what the page has observed.",
-            phone="look",
-            check=lambda seen: seen["verdict"] == "leaking" and "dns-leak" in codes_of(seen),
-            host=story.PHONE,
+            (*phone, "check"),
+            check=lambda seen: seen["seen"]["verdict"] == "leaking" and "dns-leak" in codes_of(seen["seen"]),
+            host="",
         ),
-        DemoStep("", "", ("disconnect",), host=story.PHONE),
+        DemoStep("", "", (*phone, "off"), host=""),
         DemoStep(
             "Where do they stand?",
             "The worst first: the administrator sees the phone's leak.",
@@ -266,8 +277,6 @@ class Demo:
     head: Callable[[str], None]
     keep: bool = False
     failures: list[str] = field(default_factory=list)
-    authority: str = ""
-    """PEM: whom the phone trusts for the server of links."""
 
     def run(self) -> list[str]:
         """Run it all; what did not show what it should."""
@@ -328,25 +337,18 @@ class Demo:
                 silence()
             return self.program(["--json-file", str(output), *words])
 
-        return client.call(host, call)
+        return client.call(host, call) if host else _in_a_child(call)
 
     def _serve_links(self, client: LabClient) -> None:
         """The administrator's server of links, on the observatory's host; it ends with the lab."""
-        from cryptography import x509
-        from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
-
-        from zesty_burrow.lab.authority import issue, make_authority, make_key
-        from zesty_burrow.store.seal import write_private
-
-        authority, key = make_authority("Tidewrack Survey"), make_key("ecdsa")
-        self.authority = authority.pem().decode()
-        files = client.folder / "links.pem", client.folder / "links.key"
-        shown = x509.load_der_x509_certificate(issue(authority, key, story.LINKS_NAME))
-        write_private(files[0], shown.public_bytes(Encoding.PEM))
-        write_private(files[1], key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption()))
-        words = ["links", "serve", "--port", str(LINKS_PORT), "--observatory", story.OBSERVATORY_NAME]
+        words = ["links", "serve", "--port", str(story.LINKS_PORT), "--observatory", story.OBSERVATORY_NAME]
         words += ["--address", story.OBSERVATORY4, "--address", story.OBSERVATORY6]
-        words += ["--certificate", str(files[0]), "--key", str(files[1])]
+        words += [
+            "--certificate",
+            str(client.folder / story.LINKS_CERTIFICATE),
+            "--key",
+            str(client.folder / story.LINKS_KEY),
+        ]
 
         def serve() -> int:
             os.environ[HOME_VARIABLE] = str(client.folder / story.WORKSTATION)
@@ -355,23 +357,6 @@ class Demo:
         if os.fork() == 0:
             silence()
             os._exit(client.call("observatory", serve))
-
-    def _on_phone(self, client: LabClient, step: DemoStep, output: Path) -> int:
-        """What the phone's owner does: shown, and written to ``output`` as a command would."""
-        from zesty_burrow.lab.devices.phone import Phone
-
-        def act() -> int:
-            phone = Phone(client.folder / story.PHONE, self.authority, self.program, self.say)
-            try:
-                link = client.folder / f"{story.PHONE}.link.txt"
-                seen = phone.open_link(link.read_text()) if step.phone == "open" else phone.look()
-            except BurrowError as problem:
-                self.say(str(problem))
-                return 1
-            output.write_text(json.dumps(seen))
-            return 0
-
-        return client.call(story.PHONE, act)
 
     def _read(self, output: Path) -> dict[str, Any]:
         if not output.exists():
@@ -396,10 +381,7 @@ class Demo:
             self.say(f"$ zesty {' '.join(step.command)}")
         output = client.folder / "result.json"
         began = time.monotonic()
-        if step.phone:
-            code = self._on_phone(client, step, output)
-        else:
-            code = self._command(client, step.command, output, step.host)
+        code = self._command(client, step.command, output, step.host)
         took = time.monotonic() - began
         document = self._read(output)
         shown = bool(document) or step.code not in (0, 10, 11)

@@ -7,7 +7,7 @@ import contextlib
 import json
 import socket
 import ssl
-from collections.abc import Callable
+from collections.abc import Awaitable, Callable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -20,7 +20,9 @@ from zesty_burrow.errors import BurrowError
 from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.lab import story
 from zesty_burrow.lab.authority import Authority, issue, make_authority, make_key, use_certificate
+from zesty_burrow.lab.devices.box import Box
 from zesty_burrow.lab.devices.laptop import Laptop
+from zesty_burrow.lab.devices.phone.handset import Handset
 from zesty_burrow.lab.gateways.gateway import GatewayHost
 from zesty_burrow.lab.local_network.conditions import Conditions
 from zesty_burrow.lab.local_network.router import LocalNetwork, Router
@@ -41,7 +43,7 @@ class Secrets:
     shared_key: str
 
 
-Calls = dict[str, Callable[[dict[str, Any]], dict[str, Any]]]
+Calls = dict[str, Callable[[dict[str, Any]], dict[str, Any] | Awaitable[dict[str, Any]]]]
 
 
 async def start_role(name: str, secrets: Secrets, folder: Path) -> Calls:
@@ -68,6 +70,11 @@ async def start_role(name: str, secrets: Secrets, folder: Path) -> Calls:
         return _portal(secrets)
     elif name == story.LAPTOP:
         return _laptop(folder / name)
+    elif name in story.PHONES:
+        return Handset(name, folder / name).calls()
+    elif name == story.BOX:
+        box = Box(folder / name)
+        return {"faults": box.set_faults, "status": lambda _: box.status(), "press": box.press}
     return {}
 
 
@@ -178,9 +185,11 @@ async def serve_host(name: str, secrets: Secrets, keeper: Path) -> None:
             call = calls.get(request["call"])
             try:
                 answer = call(request) if call else {}
+                if isinstance(answer, Awaitable):
+                    answer = await answer
             except BurrowError as problem:
                 # A call that fails must not take the host down with it.
-                answer = {"error": f"{name}: {problem}"}
+                answer = {"error": f"{name}: {problem.what}", "why": problem.why, "next_step": problem.next_step}
             writer.write(json.dumps(answer).encode() + b"\n")
             await writer.drain()
 

@@ -6,6 +6,7 @@ its exits come from the provider Quillwort Relay. Addresses are those of RFC 573
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from ipaddress import ip_network
 
@@ -13,13 +14,12 @@ PROVIDER = "Quillwort Relay"
 DOMAIN = "quillwort.example"
 ACCOUNT = "tidewrack_heron"
 WORKSTATION = "heron"
-LAPTOP = "curlew"
-LAPTOP4, LAPTOP6 = "203.0.113.82", "2001:db8:b7::82"
 OBSERVATORY_NAME = "observatory.example"
-LINKS_NAME = "links.tidewrack.example"
+LINKS_NAME, LINKS_PORT = "links.tidewrack.example", 8443
+LINKS_URL = f"https://{LINKS_NAME}:{LINKS_PORT}"
 """Where the administrator serves links; in the lab on the observatory's host."""
-PHONE = "plover"
-PHONE4, PHONE6 = "203.0.113.98", "2001:db8:b8::98"
+LINKS_AUTHORITY, LINKS_CERTIFICATE, LINKS_KEY = "links-authority.pem", "links.pem", "links.key"
+"""In the lab's folder."""
 PROBE_ZONE = "probe.observatory.example"
 OBSERVATORY_URL = f"http://{OBSERVATORY_NAME}"
 
@@ -89,13 +89,74 @@ ROUTER_FAULTS = {
 """How the local network can turn hostile."""
 
 
+OFFLINE, CLOCK_OFF = "offline", "clock-off"
+DEVICE_FAULTS = {OFFLINE: "it is not in any network", CLOCK_OFF: "its clock is 400 days slow"}
+"""What every device can do wrong."""
+CLOCK_OFF_DAYS = -400
+
 LAPTOP_FAULTS = {
-    "offline": "it is not in any network",
+    **DEVICE_FAULTS,
     "wrong-host-key": "its SSH host key is another one",
     "refuses": "it lets nobody in by SSH",
     "full-disk": "its disk is full",
 }
 """What the laptop can do wrong."""
+
+PHONE_FAULTS = {
+    **DEVICE_FAULTS,
+    "owner-says-no": "its owner agrees to nothing",
+    "old-code": "its owner scans the code from before, not the new one",
+    "opens-twice": "its owner opens each link twice",
+    "lost": "it is lost; somebody who finds it opens the links that come, and sets nothing up",
+}
+"""What a phone, or its owner, can do wrong."""
+
+
+@dataclass(frozen=True, slots=True)
+class DeviceSite:
+    """A device elsewhere, in a network of its own of the user's internet provider.
+
+    ``last``: the last number of its address; ``part``: a part of its IPv6 prefix; ``faults``: what it can do wrong.
+    """
+
+    name: str
+    last: int
+    part: str
+    region: str
+    city: str
+    faults: Mapping[str, str]
+
+    @property
+    def net4(self) -> str:
+        """Its network."""
+        return f"203.0.113.{self.last - 2}/28"
+
+    @property
+    def net6(self) -> str:
+        """The same for IPv6."""
+        return f"2001:db8:{self.part}::"
+
+    @property
+    def address4(self) -> str:
+        """Its own."""
+        return f"203.0.113.{self.last}"
+
+    @property
+    def address6(self) -> str:
+        """The same for IPv6."""
+        return f"{self.net6}{self.last}"
+
+
+LAPTOP, PHONE, OLD_PHONE, BOX = "curlew", "plover", "dunlin", "shearwater"
+DEVICES = (
+    DeviceSite(LAPTOP, 82, "b7", "SI-050", "Koper", LAPTOP_FAULTS),
+    DeviceSite(PHONE, 98, "b8", "SI-090", "Piran", PHONE_FAULTS),
+    DeviceSite(OLD_PHONE, 114, "b9", "SI-040", "Izola", PHONE_FAULTS),
+    DeviceSite(BOX, 34, "ba", "SI-213", "Ankaran", DEVICE_FAULTS),
+)
+"""A laptop with this program, two phones of which the old one's client knows L2TP over IPsec alone, a box."""
+PHONES = (PHONE, OLD_PHONE)
+LAPTOP4 = DEVICES[0].address4
 
 
 @dataclass(frozen=True, slots=True)
@@ -177,7 +238,7 @@ FAULTS_OF = {
     **dict.fromkeys(PLACE_BY_NAME, FAULTS),
     PORTAL_HOST: PORTAL_FAULTS,
     ROUTER: ROUTER_FAULTS,
-    LAPTOP: LAPTOP_FAULTS,
+    **{one.name: dict(one.faults) for one in DEVICES},
 }
 """What each host can do wrong."""
 
@@ -284,8 +345,9 @@ def links() -> tuple[Link, ...]:
         _leaf("observatory", "203.0.113.1/28", "2001:db8:b5::", (f"{OBSERVATORY4}/28", f"{OBSERVATORY6}/64")),
     ]
     rows.append(_leaf(PORTAL_HOST, "203.0.113.65/28", "2001:db8:b6::", (f"{PORTAL4}/28", f"{PORTAL6}/64")))
-    rows.append(_leaf(LAPTOP, "203.0.113.81/28", "2001:db8:b7::", (f"{LAPTOP4}/28", f"{LAPTOP6}/64")))
-    rows.append(_leaf(PHONE, "203.0.113.97/28", "2001:db8:b8::", (f"{PHONE4}/28", f"{PHONE6}/64")))
+    for one in DEVICES:
+        router = f"203.0.113.{one.last - 1}/28"
+        rows.append(_leaf(one.name, router, one.net6, (f"{one.address4}/28", f"{one.address6}/64")))
     for place in GATEWAYS:
         prefix6 = place.address6(0).removesuffix("0")
         own = (f"{place.address4(2)}/28", f"{place.address6(2)}/64")
@@ -322,8 +384,8 @@ def geofeed() -> str:
         rows.append(f"{place.address6(0).removesuffix('0')}/48,{own}")
         rows.append(f"203.0.113.{128 + 16 * place.number}/28,DE,DE-HH,Hamburg,")
         rows.append(f"{place.elsewhere6.removesuffix('3')}/48,DE,DE-HH,Hamburg,")
-    rows += ["203.0.113.80/28,SI,SI-050,Koper,", "2001:db8:b7::/48,SI,SI-050,Koper,"]
-    rows += ["203.0.113.96/28,SI,SI-090,Piran,", "2001:db8:b8::/48,SI,SI-090,Piran,"]
+    for one in DEVICES:
+        rows += [f"{net},SI,{one.region},{one.city}," for net in (one.net4, f"{one.net6}/48")]
     rows += ["198.51.100.240/28,EE,EE-37,Tallinn,", "2001:db8:10ff::/48,EE,EE-37,Tallinn,"]
     rows += ["203.0.113.0/28,CH,CH-ZH,Zurich,", "2001:db8:b5::/48,CH,CH-ZH,Zurich,"]
     return "\n".join(rows) + "\n"
@@ -340,10 +402,7 @@ def operators() -> str:
         "203.0.113.128/25,Quillwort Relay",
         "2001:db8:1000::/36,Quillwort Relay",
         "203.0.113.0/28,Farwatch",
-        "203.0.113.80/28,Cobblewire",
-        "2001:db8:b7::/48,Cobblewire",
-        "203.0.113.96/28,Cobblewire",
-        "2001:db8:b8::/48,Cobblewire",
         "2001:db8:b5::/48,Farwatch",
+        *(f"{net},Cobblewire" for one in DEVICES for net in (one.net4, f"{one.net6}/48")),
     ]
     return "\n".join(rows) + "\n"

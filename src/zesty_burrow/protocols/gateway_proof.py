@@ -107,7 +107,7 @@ def not_proven(host: str, found: Sequence[Finding]) -> GatewayNotProven:
     ]
     return GatewayNotProven(
         f"the gateway {host} did not prove its identity; no credentials were sent to it",
-        why="; ".join(reasons),
+        why="; ".join(dict.fromkeys(reasons)),
         next_step=found[0].code.remedy,
         slug=found[0].code.slug,
     )

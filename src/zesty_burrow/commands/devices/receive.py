@@ -94,6 +94,12 @@ def _take_data(
         (one for one in store.fleet.administrators() if one.key == administrator.text),
         Administrator(administrator.text),
     )
+    profiles, kinds = bundle.profiles, tuple(str(kind_of(value)) for _, value in bundle.credentials)
+    names = tuple(profile.name for profile in profiles)
+    if path is None and bundle.number == known.number:
+        # The server may not know it yet: the confirmation was lost, or the owner has agreed in between.
+        told = "It was imported before."
+        return ReceiptResult(IMPORTED, bundle.number, administrator.code, names, kinds, told)
     if bundle.number <= known.number:
         raise Clash(
             "this bundle came before",
@@ -101,8 +107,6 @@ def _take_data(
             next_step="Ask for a new one; nothing was changed.",
             slug="bundle-repeated",
         )
-    profiles, kinds = bundle.profiles, tuple(str(kind_of(value)) for _, value in bundle.credentials)
-    names = tuple(profile.name for profile in profiles)
     if not (args.agree or known.accepted_at or _is_here(bundle, profiles, known, store)):
         if not (sys.stdin.isatty() and sys.stderr.isatty()):
             _keep(path, data, administrator, context)

@@ -15,10 +15,10 @@ from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat, PublicFormat
 
 from zesty_burrow.host import namespaces
-from zesty_burrow.host.netlink import RT_TABLE_MAIN, Netlink, Route
 from zesty_burrow.host.paths import HOME_VARIABLE
 from zesty_burrow.host.replace_file import replace_file
 from zesty_burrow.lab import story
+from zesty_burrow.lab.devices import faults as every_device
 from zesty_burrow.store.seal import write_private
 
 SERVER = "sshd"
@@ -117,7 +117,7 @@ PrintMotd no
 PrintLastLog no
 MaxStartups 100:30:200
 Subsystem sftp internal-sftp
-SetEnv {HOME_VARIABLE}={self.home} PATH={path}
+SetEnv {HOME_VARIABLE}={self.home} PATH={path} PYTHONPATH={every_device.clock_folder(self.home)}
 """
         if Path(program).is_relative_to(UNPACKED):
             known = {key: UNPACKED / part for key, part in PARTS.items()}
@@ -138,12 +138,8 @@ SetEnv {HOME_VARIABLE}={self.home} PATH={path}
     def set_faults(self, faults: frozenset[str]) -> None:
         """Inject these faults from now on, and no others."""
         before, self.faults = self.faults, faults
-        with Netlink() as netlink:
-            if "offline" in faults:
-                netlink.set_link("wan", state="down")
-            elif "offline" in before:
-                netlink.set_link("wan", state="up")
-                self._configure_again(netlink)
+        every_device.set_network(story.LAPTOP, before, faults)
+        every_device.set_clock(self.home, faults)
         incoming = self.home / "incoming"
         if ("full-disk" in faults) != ("full-disk" in before):
             with suppress(OSError):
@@ -154,15 +150,6 @@ SetEnv {HOME_VARIABLE}={self.home} PATH={path}
                 (incoming / "full").write_bytes(bytes(4096))
         if self._server is not None and {"wrong-host-key", "refuses"} & (faults ^ before):
             self._serve(str(self._server.args[0]))  # type: ignore[index]
-
-    @staticmethod
-    def _configure_again(netlink: Netlink) -> None:
-        """The kernel forgets routes, and addresses of IPv6, when a device goes down."""
-        port = next(link.other for link in story.links() if link.other.host == story.LAPTOP)
-        for address in set(port.addresses) - set(netlink.addresses(port.device)):
-            netlink.add_address(port.device, address)
-        for destination, gateway in port.routes:
-            netlink.add_route(Route(destination, RT_TABLE_MAIN, port.device, gateway))
 
     def status(self) -> dict[str, Any]:
         """For ``lab status``."""

@@ -49,7 +49,7 @@ PHONE = Client(
     "phone",
     "a telephone's own client: counted on for what RFC 8247 and RFC 8221 ask of everybody, and no more",
     lambda entry: _expected(entry) and entry.number not in (14, 28) if entry.type is T.ENCR else _expected(entry),
-    ("eap-mschapv2", "certificate", "pre-shared-key"),
+    ("eap-mschapv2", "certificate", "pre-shared-key", "ms-chap-v2"),
     ("certificate", "pre-shared-key"),
     additional_key=False,
     protocols=(IKE, "l2tp-ipsec"),

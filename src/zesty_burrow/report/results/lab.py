@@ -32,3 +32,31 @@ class WatchResult(Result):
 
     def content(self) -> dict[str, Any]:
         return {"seconds": self.seconds, "rows": [asdict(row) for row in self.rows]}
+
+
+@dataclass(frozen=True)
+class PhoneResult(Result):
+    """``lab phone``: what the phone's screen shows; ``seen``: what its owner has seen on a page, if there was one.
+
+    ``with_form``: the text for people shows the form, too.
+    """
+
+    host: str
+    status: dict[str, Any]
+    seen: dict[str, Any]
+    with_form: bool
+    shown_by: ClassVar[str] = "lab"
+    kind: ClassVar[str] = "phone"
+
+    def content(self) -> dict[str, Any]:
+        return {"host": self.host, "status": self.status, "seen": self.seen}
+
+
+@dataclass(frozen=True)
+class ScreenResult(Result):
+    """``lab press``: the lines on the box's screen."""
+
+    host: str
+    lines: tuple[str, ...]
+    shown_by: ClassVar[str] = "lab"
+    kind: ClassVar[str] = "screen"

@@ -8,7 +8,7 @@ from typing import Any
 from zesty_burrow.report.layout import Column, Indented, Table, Text
 from zesty_burrow.report.parts import Parts, heading
 from zesty_burrow.report.results.base import Result
-from zesty_burrow.report.results.lab import LabResult, WatchResult
+from zesty_burrow.report.results.lab import LabResult, PhoneResult, ScreenResult, WatchResult
 from zesty_burrow.report.texts.status import octets
 
 
@@ -40,7 +40,37 @@ def _watch(result: WatchResult) -> Parts:
     yield Indented(table)
 
 
+def _phone(result: PhoneResult) -> Parts:
+    status = result.status
+    yield heading(f"The phone {result.host}: its tunnel is {'on' if status['on'] else 'off'}")
+    if status["note"]:
+        yield Text(f"It has ended by itself: {status['note']}")
+    if not result.with_form:
+        return
+    table = Table(Column("field"), Column("value"), gap=3)
+    for key, value in status["form"].items():
+        table.add_row(key, Text(value))
+    if status["form"]:
+        yield Indented(table)
+    else:
+        yield Text(f"Its form is empty; it knows {' and '.join(status['types'])}.")
+    count = status["trusted"]
+    yield Text(f"It trusts {count} certificate{'' if count == 1 else 's'} that its owner has agreed to.")
+    if status["faults"]:
+        yield Text(f"Faults: {', '.join(status['faults'])}.")
+
+
+def _screen(result: ScreenResult) -> Parts:
+    edge = "+" + "-" * len(result.lines[0]) + "+"
+    yield edge
+    for line in result.lines:
+        yield Text(f"|{line}|")
+    yield edge
+
+
 RENDERERS: dict[type[Result], Callable[[Any], Parts]] = {
     LabResult: _lab,
     WatchResult: _watch,
+    PhoneResult: _phone,
+    ScreenResult: _screen,
 }
