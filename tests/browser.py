@@ -15,6 +15,8 @@ from pathlib import Path
 FLAGS = (
     "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
     "--disable-component-update", "--disable-sync", "--ignore-certificate-errors", "--remote-debugging-pipe",
+    # Names by the system's resolver, as on a phone: the browser's own misses a change of the file behind a mount.
+    "--disable-features=AsyncDns",
 )  # fmt: skip
 COMMANDS, ANSWERS = 3, 4
 """Descriptors that it reads commands from and writes answers to."""

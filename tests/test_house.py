@@ -79,6 +79,7 @@ MAY_IMPORT = {
     "profiles/advising/advice.py": {"settings", "probe"},
     "profiles/advising/clients.py": {"settings"},
     "lab/kit.py": SETTINGS,
+    "lab/devices/phone/settings_form.py": {"settings"},
     "intake/dialogue.py": {*SETTINGS, "wire.template"},
     "intake/readers/instance_data.py": SETTINGS,
     "intake/readers/sheet.py": SETTINGS,

@@ -63,7 +63,7 @@ def signed(**changes):
     """Well signed, with other content."""
     content = {
         "number": 3,
-        "taken_at": "t",
+        "taken_at": "2026-11-28T12:00:00Z",
         "verdict": "sealed",
         "profile": "p",
         "digest": "d",
@@ -85,6 +85,8 @@ def signed(**changes):
         {"number": True},
         {"number": "3"},
         {"number": 1 << 60},
+        {"taken_at": "tomorrow"},
+        {"taken_at": "2026-11-28T12:00:00+01:00"},
         {"verdict": "splendid"},
         {"verdict": None},
         {"exits": "abc" * 20},
@@ -194,6 +196,12 @@ def test_the_server_dies_in_the_middle(tmp_path, authority):
         assert sum(again) > 0
         rows = zesty("--json", "devices", "list").json["devices"]
         assert {row["name"] for row in rows if row["report"]} == set(devices)
+        # A device whose clock is fast: the time of the server stands in the list.
+        send_report(
+            url, pem, sign_report(replace(REPORT, number=2, taken_at="2099-01-01T00:00:00Z"), devices["d00"]), 5
+        )
+        row = zesty("--json", "devices", "list", "d00").json["devices"][0]
+        assert row["report"]["taken_at"] < "2099"
         with pytest.raises(Refused):
             send_report(url, pem, sign_report(REPORT, STRANGER), 5)
         with pytest.raises(Unsent, match="certificate verify failed"):

@@ -3,58 +3,33 @@
 from __future__ import annotations
 
 import json
-import logging
-import os
-import sys
 
 import pytest
 
-from lab.links_server import PORT, PROGRAM, prepare, serving
-from zesty_burrow.cli import main
-from zesty_burrow.host.paths import HOME_VARIABLE
+from lab.links_server import PROGRAM, serving
 from zesty_burrow.lab import story
 from zesty_burrow.lab.client import LabClient
-from zesty_burrow.lab.devices.phone import Phone
 
 pytestmark = pytest.mark.lab
-NAME, SERVER = "quillwort-wellington", f"https://{story.LINKS_NAME}:{PORT}"
+NAME = "quillwort-wellington"
 
 
 @pytest.fixture
-def served(lab, tmp_path):
-    """The server of links on the observatory's host; its authority."""
-    authority = prepare(tmp_path)
-    with serving(lab, tmp_path):
-        yield authority
+def served(lab):
+    """The server of links on the observatory's host."""
+    with serving(lab):
+        yield
 
 
-def set_up_and_look(lab, home, authority, link):
-    """What one phone's owner does, from the link to the verdict; the phones share a place, and have stores of their own."""
-
-    def act():
-        logging.root.handlers.clear()
-        os.environ[HOME_VARIABLE] = str(home)
-        # Another process: the phone's client is a program by itself.
-        said = []
-        phone = Phone(home, authority.read_text(), run, said.append)
-        phone.open_link(link)
-        if run(["connect", NAME, "--detach"]) != 0:
-            return 2
-        try:
-            verdict = phone.look()
-        finally:
-            run(["disconnect"])
-        return 0 if verdict["verdict"] == "sealed" and said else 3
-
-    def run(words):
-        sys.stdout.flush()
-        child = os.fork()
-        if child == 0:
-            os._exit(main(["--json", *words]))
-        return os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
-
-    home.mkdir(mode=0o700)
-    assert LabClient(lab.folder).call(story.PHONE, act) == 0, home
+def set_up_and_look(lab, link):
+    """What one phone's owner does, from the link to the verdict; one stand-in is one phone after the other."""
+    client = LabClient(lab.folder)
+    client.phone(story.PHONE, "forget")
+    client.as_owner(story.PHONE, lambda owner: owner.open_link(link), lambda _: None)
+    client.phone(story.PHONE, "switch", on=True)
+    verdict = client.as_owner(story.PHONE, lambda owner: owner.look(), lambda _: None)
+    client.phone(story.PHONE, "switch", on=False)
+    assert verdict["verdict"] == "sealed", verdict
 
 
 @pytest.mark.parametrize("count", [3, pytest.param(29, marks=pytest.mark.soak)])
@@ -70,13 +45,16 @@ def test_from_one_kit_to_many_devices(lab, served, tmp_path, count):
     accepted.write_text(f"{key['key']}\n")
     lab.shell(story.LAPTOP, PROGRAM, "enrol", "--accept", str(accepted), "--code", key["code"])
     settings = str(lab.folder / "heron" / "ssh" / "config")
-    words = ("--all", "--ssh-config", settings, "--link", SERVER, "--to", str(tmp_path))
+    authority = str(lab.folder / story.LINKS_AUTHORITY)
+    words = ("--all", "--ssh-config", settings, "--link", story.LINKS_URL, "--to", str(tmp_path))
     try:
-        done = lab.heron("hand-over", *words, "--report", SERVER, "--report-authority", str(served), check=0).json
+        done = lab.heron(
+            "hand-over", *words, "--report", story.LINKS_URL, "--report-authority", authority, check=0
+        ).json
         assert len(done["devices"]) == count + 1
         for name in phones:
             link = (tmp_path / f"{name}.link.txt").read_text()
-            set_up_and_look(lab, lab.folder / story.PHONE / f"{count}-{name}", served, link)
+            set_up_and_look(lab, link)
         lab.shell(story.LAPTOP, PROGRAM, "verify", "--before")
         lab.shell(story.LAPTOP, PROGRAM, "connect", NAME, "--detach")
         try:

@@ -1,34 +1,50 @@
-"""A phone's owner, from the link to the verdict: a real browser in the phone's namespace, and what it copies is typed."""
+"""A phone's owner, from the link to the verdict: by a real browser in the phone's namespace, and by the stand-in.
+
+What the page gives goes into the phone's settings form; the tunnel is that of its built-in client, which has no guard.
+"""
 
 from __future__ import annotations
 
-import base64
 import os
+from pathlib import Path
 
 import pytest
-from cryptography import x509
-from cryptography.hazmat.primitives.serialization import Encoding
 
 from browser import Browser
-from lab.links_server import PROGRAM, prepare, serving
+from lab.links_server import PROGRAM, serving
+from zesty_burrow.errors import StateError
 from zesty_burrow.lab import story
+from zesty_burrow.lab.client import LabClient
 
 pytestmark = pytest.mark.lab
 PHONE, NAME = story.PHONE, "quillwort-lisbon"
 WATCHED = "navigator.clipboard.writeText = async (text) => { (window.copied ||= []).push(text); };"
 
 
-@pytest.fixture
-def served(lab, tmp_path):
+def served_for(lab, phone, profile, *words):
     """The administrator's list with the phone in it, and the server of links on the observatory's host."""
-    prepare(tmp_path)
-    lab.heron("devices", "add", PHONE, "--kind", "phone", "--owner", "Marit Aune", check=0)
-    lab.heron("devices", "assign", NAME, "--device", PHONE, check=0)
-    with serving(lab, tmp_path):
+    lab.heron("devices", "add", phone, "--kind", "phone", "--owner", "Marit Aune", *words, check=0)
+    lab.heron("devices", "assign", profile, "--device", phone, check=0)
+    with serving(lab):
         yield lab
-    lab.heron("devices", "remove", PHONE, check=0)
-    lab.shell(PHONE, PROGRAM, "disconnect", check=None)
-    lab.shell(PHONE, PROGRAM, "remove", NAME, check=None)
+    lab.heron("devices", "remove", phone, check=0)
+    LabClient(lab.folder).phone(phone, "forget")
+
+
+@pytest.fixture
+def served(lab):
+    yield from served_for(lab, PHONE, NAME)
+
+
+@pytest.fixture
+def old_phone(lab):
+    lab.heron("import", str(lab.folder / "quillwort-relay-protocols.zip"), check=0)
+    yield from served_for(lab, story.OLD_PHONE, "lisbon-l2tp", "--protocols", "l2tp-ipsec")
+    lab.heron("undo", check=0)
+
+
+def zesty(lab, *words, check=0):
+    return lab.run("lab", "phone", *words, check=check)
 
 
 def phone_browser(lab):
@@ -46,9 +62,18 @@ def row_of(lab):
     return row
 
 
-def set_up(lab, page, folder):
-    """The settings form of the phone, filled with what the page gives: certificate first, then fields, then secrets."""
-    url = lab.heron("hand-over", PHONE, "--link", f"https://{story.LINKS_NAME}:8443").json["devices"][0]["to"]
+def hand_over(lab, folder, phone=PHONE, again=()):
+    """A new link; its file."""
+    for old in folder.glob(f"{phone}.link.*"):
+        old.unlink()
+    lab.heron("hand-over", phone, *again, "--link", story.LINKS_URL, "--to", str(folder), check=0)
+    return str(folder / f"{phone}.link.txt")
+
+
+def set_up(lab, page):
+    """What the owner does: certificate first, then fields in the order of typing, then secrets; each is copied."""
+    phone = LabClient(lab.folder)
+    url = lab.heron("hand-over", PHONE, "--link", story.LINKS_URL).json["devices"][0]["to"]
     page.call("Page.addScriptToEvaluateOnNewDocument", source=WATCHED)
     page.go(url)
     page.until("!document.querySelector('#open').disabled")
@@ -56,8 +81,9 @@ def set_up(lab, page, folder):
     assert "all traffic of this device goes through Quillwort Relay" in shown(page, "agree")
     page.tap("#yes")
     shown(page, "certificate")
-    octets = base64.b64decode(page.run("content.certificates[0].der"))
-    (folder / "ca.pem").write_bytes(x509.load_der_x509_certificate(octets).public_bytes(Encoding.PEM))
+    asked = phone.phone(PHONE, "open-certificate", octets=page.run("content.certificates[0].der"))
+    assert asked["fingerprint"] == page.run("content.certificates[0].fingerprint") and "Quillwort" in asked["subject"]
+    phone.phone(PHONE, "answer", agreed=True)
     page.tap("#certificate .next")
     shown(page, "settings")
     for number in range(1, page.run("document.querySelectorAll('#fields li').length") + 1):
@@ -67,14 +93,10 @@ def set_up(lab, page, folder):
     page.tap("#secrets button:last-child")
     page.tap("#credentials .next")
     shown(page, "done")
-    name, kind, host, identity, sign_in, account, password = page.run("window.copied")
-    assert (kind, sign_in) == ("IKEv2", "EAP-MSCHAPv2")
-    (folder / "typed.txt").write_text(f"{account}\n{password}\n")
-    (folder / "typed.txt").chmod(0o600)
-    typed = ["--name", name, "--host", host, "--identity", identity, "--authority", str(folder / "ca.pem")]
-    made = lab.shell(PHONE, PROGRAM, "create", *typed, "--credentials", str(folder / "typed.txt"), check=None)
-    assert made.code == 0, made.text
-    return name
+    keys = page.run("content.fields.map((one) => one.key)")
+    for key, value in zip(keys, page.run("window.copied"), strict=True):
+        phone.phone(PHONE, "fill", field=key, value=value)
+    assert phone.phone(PHONE, "save")["form"]["type"] == "IKEv2"
 
 
 @pytest.mark.parametrize(
@@ -86,11 +108,11 @@ def set_up(lab, page, folder):
         ("exit-elsewhere", "leaking", "The tunnel ends in another country than it should", "exit-elsewhere"),
     ],
 )
-def test_from_the_link_to_the_verdict(served, tmp_path, fault, verdict, words, why):
+def test_from_the_link_to_the_verdict(served, fault, verdict, words, why):
     """Set up by what the page gave, looked at before and with the tunnel; the verdict is in plain words, and in the list."""
     lab = served
     with phone_browser(lab) as page:
-        name = set_up(lab, page, tmp_path)
+        set_up(lab, page)
         assert row_of(lab)["state"] == "in date"
         page.tap("#check-link a")
         page.until("location.pathname.startsWith('/c/') && document.querySelector('#off .look')?.disabled === false")
@@ -98,15 +120,11 @@ def test_from_the_link_to_the_verdict(served, tmp_path, fault, verdict, words, w
         shown(page, "on")
         if fault:
             lab.fault("lisbon", fault)
-        if fault == "no-ipv6":
-            # As a client without a guard has it: what the tunnel does not carry goes beside it.
-            lab.shell(PHONE, PROGRAM, "change", name, "--set", "traffic.ipv6=outside")
-        up = lab.shell(PHONE, PROGRAM, "connect", name, "--detach", check=None)
-        assert up.code == 0, up.text
+        zesty(lab, PHONE, "on")
         page.tap("#on .look")
         text = shown(page, "verdict")
         assert words in text, text
-        host = f"https://{story.LINKS_NAME}:8443/"
+        host = f"{story.LINKS_URL}/"
         asked = [one for one in page.requests if not one.startswith((host, f"blob:{host}"))]
         assert asked and all(f"{story.OBSERVATORY_NAME}/" in one for one in asked)
     row = row_of(lab)
@@ -119,6 +137,81 @@ def test_from_the_link_to_the_verdict(served, tmp_path, fault, verdict, words, w
 def test_who_has_no_link(served):
     """A check is for whoever has opened a link; anybody else learns nothing, and reports nothing."""
     with phone_browser(served) as page:
-        page.go(f"https://{story.LINKS_NAME}:8443/c/{'A' * 22}")
+        page.go(f"{story.LINKS_URL}/c/{'A' * 22}")
         assert "not known here" in shown(page, "problem")
     assert row_of(served)["report"] is None
+
+
+def test_the_old_phone(old_phone, tmp_path):
+    """It knows L2TP over IPsec alone: another profile does not fit, and its own is set up, used and checked."""
+    lab, phone = old_phone, story.OLD_PHONE
+    lab.heron("devices", "assign", NAME, "--device", phone, check=0)
+    refused = lab.heron("hand-over", phone, "--link", story.LINKS_URL, "--dry-run", check=12).json["devices"][0]
+    assert refused["cause"] == "device-does-not-fit" and "assign lisbon-l2tp" in refused["remedy"]
+    lab.heron("devices", "assign", "lisbon-l2tp", "--device", phone, check=0)
+    opening = ("--json", "lab", "phone", phone, "open", "--link", hand_over(lab, tmp_path, phone))
+    done = lab.run(*opening, check=0).json
+    assert done["seen"]["typed"] == ["name", "type", "server", "sign-in", "account", "password", "shared-key"]
+    assert done["status"]["form"]["type"] == "L2TP/IPsec"
+    zesty(lab, phone, "on")
+    verdict = lab.run("--json", "lab", "phone", phone, "check", check=0).json["seen"]
+    assert verdict["verdict"] == "sealed" and "Lisbon" in verdict["exits"][0]
+    zesty(lab, phone, "off")
+    (row,) = lab.heron("devices", "list", phone).json["devices"]
+    assert (row["state"], row["report"]["verdict"]) == ("in date", "sealed")
+
+
+@pytest.mark.parametrize(
+    ("fault", "state", "why", "said"),
+    [
+        ("owner-says-no", "failed", "its owner did not agree", "does not agree"),
+        ("opens-twice", "in date", "", "opened before"),
+        # The newer link has taken its place, whether it was opened or not.
+        ("old-code", "not confirmed", "link, to be opened once", "not known"),
+        ("lost", "not confirmed", "its owner has got to: opened", "goes no further"),
+        ("offline", "not confirmed", "link, to be opened once", "cannot be asked"),
+    ],
+)
+def test_what_goes_wrong_with_a_phone(served, tmp_path, fault, state, why, said):
+    """The list tells what is known; nothing is set up that was not agreed to; once it is put right, the phone is."""
+    lab, client, told = served, LabClient(served.folder), []
+
+    def open_link(path):
+        link = Path(path).read_text()
+        try:
+            client.as_owner(PHONE, lambda owner: owner.open_link(link), lambda text: told_to.write_text(text))
+        except StateError as problem:
+            told.append(str(problem))
+
+    told_to = tmp_path / "told"
+    open_link(hand_over(lab, tmp_path))
+    client.phone(PHONE, "forget")
+    path = hand_over(lab, tmp_path, again=("--again",))
+    lab.fault(PHONE, fault)
+    open_link(path)
+    assert said in "".join([*told, told_to.read_text()])
+    assert (row_of(lab)["state"], why in row_of(lab)["why"]) == (state, True)
+    screen = client.phone(PHONE, "screen")
+    assert screen["saved"] == (fault == "opens-twice") and screen["trusted"] == screen["saved"]
+    if fault == "lost":
+        with pytest.raises(StateError, match="lost"):
+            client.phone(PHONE, "switch", on=True)
+        lab.heron("links", "withdraw", PHONE, check=0)
+    lab.fault(PHONE)
+    open_link(hand_over(lab, tmp_path, again=("--again",)))
+    assert row_of(lab)["state"] == "in date", told
+
+
+def test_a_phone_whose_clock_is_off(served, tmp_path):
+    """Neither the trust store nor the client take a certificate for valid; no name or password is sent."""
+    lab = served
+    lab.fault(PHONE, "clock-off")
+    told = zesty(lab, PHONE, "open", "--link", hand_over(lab, tmp_path))
+    assert "by this phone's clock it is not valid yet" in told.text
+    refused = zesty(lab, PHONE, "on", check=4)
+    assert "did not prove its identity" in refused.text and "Check the clock" in refused.text
+    assert lab.gateway("lisbon")["tunnels"] == 0
+    lab.fault(PHONE)
+    zesty(lab, PHONE, "on")
+    assert lab.gateway("lisbon")["tunnels"] == 1
+    zesty(lab, PHONE, "off")

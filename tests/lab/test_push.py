@@ -6,7 +6,7 @@ import json
 
 import pytest
 
-from lab.links_server import PORT, PROGRAM, prepare, serving
+from lab.links_server import PROGRAM, serving
 from support import until
 from zesty_burrow.lab import story
 
@@ -95,6 +95,16 @@ def test_what_goes_wrong(pushed, fault, cause):
     assert pushed.curlew("list", "--json").out == before
     assert pushed.push()["state"] == "confirmed" and pushed.state() == "in date"
     assert not list((pushed.lab.folder / "curlew" / "incoming").iterdir())
+
+
+def test_a_laptop_whose_clock_is_off(pushed):
+    """It takes what comes, as numbers and not times tell old from new; it does not connect before the clock is right."""
+    pushed.lab.fault("curlew", "clock-off")
+    assert pushed.push("--again")["state"] == "confirmed" and pushed.state() == "in date"
+    refused = pushed.curlew("connect", "tallinn", "--detach", check=None)
+    assert refused.code and "before this program was made" in refused.text
+    pushed.lab.fault("curlew")
+    assert pushed.push("--again")["state"] == "confirmed"
 
 
 def test_a_device_that_was_set_up_anew(pushed):
@@ -186,7 +196,7 @@ def test_a_device_that_answers_badly(pushed, kind):
 def test_reports(pushed):
     """The laptop verifies, and its verdict stands in the list; what cannot be sent waits; a leak comes first."""
     lab, folder = pushed.lab, pushed.lab.folder
-    authority, url = prepare(folder), f"https://{story.LINKS_NAME}:{PORT}"
+    authority, url = folder / story.LINKS_AUTHORITY, story.LINKS_URL
     pushed.accept()
     assert pushed.push("--again", "--report", url, "--report-authority", str(authority))["state"] == "confirmed"
     pushed.curlew("verify", "--before")
@@ -200,7 +210,7 @@ def test_reports(pushed):
         waits = json.loads(pushed.curlew("report", "--json", "--timeout", "3").out)
         assert (waits["verdict"], waits["sent"], waits["waiting"]) == ("sealed", 0, 1) and waits["why"]
         assert shown_row()["report"] is None
-        with serving(lab, folder):
+        with serving(lab):
             done = json.loads(pushed.curlew("report", "--json").out)
             assert (done["verdict"], done["sent"], done["waiting"]) == ("sealed", 2, 0)
             row = shown_row()

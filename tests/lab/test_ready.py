@@ -91,4 +91,4 @@ def test_what_was_left_and_what_stops_it(lab):
 
 
 def test_correcting_needs_a_terminal(lab):
-    assert "no terminal" in lab.heron("ready", "--mend", check=2).json["what"]
+    assert "no terminal" in lab.heron("ready", "--fix", check=2).json["what"]

@@ -9,6 +9,7 @@ from __future__ import annotations
 import base64
 import binascii
 import json
+import re
 from collections.abc import Callable
 from typing import Any
 
@@ -23,6 +24,8 @@ LONGEST = 16 << 10
 LABEL = b"zesty-burrow report 1"
 VERDICTS = ("sealed", "leaking", "unclear")
 MAX_ITEMS, MAX_TEXT = 32, 200
+TAKEN_AT = re.compile(r"[0-9]{4}-[01][0-9]-[0-3][0-9]T[0-2][0-9]:[0-5][0-9]:[0-6][0-9]Z")
+"""RFC 3339, in UTC."""
 
 
 def report_of(device: str, number: int, profile: str, digest: str, judgement: Judgement, seen: Observation) -> Report:
@@ -92,6 +95,8 @@ def _content(name: str, content: bytes) -> Report:
         raise Malformed("this report is not whole", why="its number is none")
     if any(not isinstance(one, str) or len(one) > MAX_TEXT for one in every) or max(map(len, rows)) > MAX_ITEMS:
         raise Malformed("this report is not whole", why="a part of it is too long, or no text")
+    if not TAKEN_AT.fullmatch(texts[0]):
+        raise Malformed("this report is not whole", why="its time is none")
     if texts[1] not in VERDICTS:
         raise Malformed("this report is not whole", why="its verdict is none")
     return Report(name, number, *texts, *rows)

@@ -126,7 +126,7 @@ class LabClient:
             said.seek(0)
             text = said.read()
         if code or not text:
-            raise MachineError(f"the owner of {host} has ended without a word", why=f"exit code {code}")
+            raise MachineError(f"the owner of {host} has ended without an answer", why=f"exit code {code}")
         found = json.loads(text)
         if "error" in found:
             raise StateError(found["error"], why=found["why"], next_step=found["next_step"])

@@ -44,7 +44,7 @@ def largest_piece(mtu: int) -> int:
 
 
 class Offloading(Protocol):
-    """A socket or connection that tells what its kernel does for it."""
+    """A socket or connection with the offloads that its kernel does for it."""
 
     splits: bool
     joins: bool

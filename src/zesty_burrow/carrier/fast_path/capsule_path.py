@@ -1,4 +1,4 @@
-"""The fast path of tunnels whose packets go in capsules of a byte stream: many packets by each call, both ways.
+"""The fast path of tunnels whose packets go in capsules of a byte stream: each call carries many packets, in both directions.
 
 What the loops do not know goes the plain path: other tunnels' packets, capsules without a packet, odd packets.
 """
@@ -35,7 +35,7 @@ DATAGRAM, CONTROL_TYPES = 0, frozenset((1, 2, 3))
 
 
 class _Intake:
-    """What comes by one channel's stream. The loops take packets; the rest is left in whole capsules."""
+    """The octets received from one channel's stream. The loops take packets; the rest is left in whole capsules."""
 
     def __init__(self, owner: CapsulePath, channel: CapsuleChannel) -> None:
         self.channel, self._owner = channel, owner

@@ -27,7 +27,7 @@ DISABLED = frozenset({"socket-send", "socket-receive"})
 class RelayedPort:
     """Asks the proxy at once. ``marked``: as a tunnel's own, for the guard.
 
-    ``on_failure`` takes an error that asking again cannot mend, as a sign-in that is refused; ``on_anew`` is called
+    ``on_failure`` takes an error that asking again cannot help, as a sign-in that is refused; ``on_anew`` is called
     when the proxy passes datagrams on again, which may come from another port of it than before.
     ``splits`` and ``joins``: see :class:`UdpPort`.
     """

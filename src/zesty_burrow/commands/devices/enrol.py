@@ -127,7 +127,7 @@ def _is_confirmed(key: PublicKey, code: str, context: Context) -> bool:
     if not (sys.stdin.isatty() and sys.stderr.isatty()):
         return False
     context.reporter.note(f"The administrator's code is {key.code}.")
-    context.reporter.note("Whoever has that key can change the profiles on this device from now on.")
+    context.reporter.note("That key is enough to change the profiles on this device from now on.")
     answer = context.reporter.ask("Is it the code that your administrator has told you? y or n [n] ")
     return answer.casefold() in ("y", "yes")
 

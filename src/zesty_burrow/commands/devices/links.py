@@ -83,6 +83,8 @@ async def _serve(args: Namespace, context: Context, store: Store) -> None:
 
     def reported(data: bytes) -> None:
         found = read_report(data, fleet.name_of_key)
+        # By a clock that is fast it would stand in the list as verified for long.
+        found = replace(found, taken_at=min(found.taken_at, now()))
         if fleet.note_report(found):
             _say(context, f"{found.device}: {found.verdict}")
 

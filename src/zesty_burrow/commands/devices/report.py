@@ -45,6 +45,10 @@ def run(args: Namespace, context: Context) -> ReportResult:
     seen = verify.run(Namespace(**{**vars(args), "before": False}), context)
     if not isinstance(seen, VerifyResult):
         raise ProgramFault("a verification without a verdict")
+    if not seen.profile and seen.after.reached and not (seen.guard and seen.guard.in_force):
+        # Nobody says `zesty verify --before` on a device that reports by itself.
+        verify.keep_as_before(seen.after, context)
+        context.reporter.note("No tunnel is up: this is kept to compare with later.")
     sent, waiting, why = 0, 0, ""
     for one in known:
         number = one.reports + 1

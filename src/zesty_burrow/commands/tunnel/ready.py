@@ -25,18 +25,16 @@ def add_arguments(parser: ArgumentParser) -> None:
     """The command's words."""
     parser.add_argument("name", nargs="*", help="profiles whose gateways are asked whether they answer")
     parser.add_argument("--observatory", default="", metavar="URL", help="http://HOST[:PORT] (from the settings file)")
-    parser.add_argument(
-        "--mend", action="store_true", help="ask about each command that corrects something, and run it"
-    )
+    parser.add_argument("--fix", action="store_true", help="ask about each command that corrects something, and run it")
 
 
 def run(args: Namespace, context: Context) -> ReadyResult:
-    """Look at everything; with ``--mend`` run the commands that correct something, and look again."""
-    if args.mend and not sys.stdin.isatty():
-        raise UsageError("--mend asks before each command, and there is no terminal", next_step="Run it on a terminal.")
+    """Look at everything; with ``--fix`` run the commands that correct something, and look again."""
+    if args.fix and not sys.stdin.isatty():
+        raise UsageError("--fix asks before each command, and there is no terminal", next_step="Run it on a terminal.")
     checks = _look(args, context)
     changed = 0
-    for one in checks if args.mend else ():
+    for one in checks if args.fix else ():
         if one.state is not State.READY and one.command:
             changed += _correct(one, context)
     if changed:

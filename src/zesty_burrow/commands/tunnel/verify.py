@@ -53,8 +53,7 @@ def run(args: Namespace, context: Context) -> Result:
     observation = observer.observe(extended=args.extended)
     if args.before:
         require_reached(observation, url)
-        with context.store() as store:
-            store.add_observation(_row(observation, "before", "", ""))
+        keep_as_before(observation, context)
         return BaselineResult(observation)
     with context.store() as store:
         kept = store.latest_observation("before")
@@ -70,6 +69,12 @@ def run(args: Namespace, context: Context) -> Result:
         store.add_observation(_row(observation, "after", profile, str(judgement.verdict)))
     words = ", ".join(part for part in (promise.city, promise.country) if part)
     return VerifyResult(profile, words, before, observation, judgement, guard)
+
+
+def keep_as_before(observation: Observation, context: Context) -> None:
+    """To compare with later: what is seen without a tunnel."""
+    with context.store() as store:
+        store.add_observation(_row(observation, "before", "", ""))
 
 
 def _promise(status: TunnelStatus | None) -> ExpectedExit:

@@ -20,7 +20,7 @@ class State(StrEnum):
 class Check:
     """One thing that a tunnel needs, or that gets in its way.
 
-    ``found``: what was seen; ``why``: why it matters; ``mend``: what to do, in words; ``command``: what does it here,
+    ``found``: what was seen; ``why``: why it matters; ``remedy``: what to do, in words; ``command``: what does it here,
     or nothing where a person has to.
     """
 

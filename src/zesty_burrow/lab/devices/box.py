@@ -79,7 +79,7 @@ class Box:
         return [*made["profiles"], *_code(made["administrator"]), "OK take, BACK leave"], "agree"
 
     async def _agree(self) -> tuple[list[str], str]:
-        """What was shown, and not what may wait on the server by now; the server is told by fetching again."""
+        """What was shown, and not what may wait on the server by now; fetching again confirms it to the server."""
         await self._run("receive", "--agree")
         return await self._fetch()
 

@@ -37,8 +37,8 @@ class ClientConfig:
     """``make_link``: a new connection's end, which may go on with an earlier TLS session.
 
     ``authorization``: makes the header of that name, after the proof; None where nobody signs in by it. ``families``:
-    versions of IP to ask for; ``remote``: what is wanted through the tunnel; ``behind``: what the gateway is told to
-    send here; ``wanted``: addresses that this side had before. ``key_log``: lines for an analyser, as they come.
+    versions of IP to ask for; ``remote``: what is wanted through the tunnel; ``behind``: networks whose packets the
+    gateway is asked to send here; ``wanted``: addresses that this side had before. ``key_log``: lines for an analyser, as they come.
     """
 
     gateway: Endpoint

@@ -108,7 +108,7 @@ def _ready(result: ReadyResult) -> Parts:
     else:
         yield Text("Ready.", "bold green")
     if any(one["command"] for one in result.checks if one["state"] != "ready"):
-        yield Text("zesty ready --mend asks about each command and runs it.")
+        yield Text("zesty ready --fix asks about each command and runs it.")
 
 
 RENDERERS: dict[type[Result], Callable[[Any], Parts]] = {

@@ -25,7 +25,7 @@ from zesty_burrow.host.replace_file import replace_file
 from zesty_burrow.lab import story
 from zesty_burrow.observe.client import ObservatoryAddress, Observer
 
-PATIENCE, TIMEOUT = 10.0, 5.0
+PATIENCE, TIMEOUT = 3.0, 5.0
 """Seconds until a server that is being started answers; and for each answer."""
 CHECK = "check.json"
 """What is kept between the two looks."""
@@ -53,7 +53,7 @@ class Owner:
         self.say(f"The page: {where} of {content['device']} is to go through {content['provider']}.")
         shown = {name: content[name] for name in ("device", "provider", "place", "everything")}
         if "lost" in faults:
-            self.say("Whoever has found the phone looks, and goes no further.")
+            self.say("Somebody else has the phone, looks, and goes no further.")
             return {**shown, "typed": [], "done": False}
         if "owner-says-no" in faults:
             self._post(f"{page}/step", {"step": DECLINED})

@@ -35,7 +35,7 @@ LONGEST = 255
 
 
 def _refused(what: str, why: str) -> InputError:
-    return InputError(what, why=why, slug="form-refused")
+    return InputError(what, why=why)
 
 
 @dataclass(slots=True)

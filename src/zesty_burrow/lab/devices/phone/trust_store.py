@@ -59,7 +59,7 @@ class TrustStore:
             self.authorities.append(pem)
 
     def install_key(self, octets: bytes, passphrase: str) -> str:
-        """A key of the phone's own, PKCS #12; the name of its certificate. Whoever types the passphrase agrees."""
+        """A key of the phone's own, PKCS #12; the name of its certificate. Typing the passphrase is the consent."""
         try:
             found = load_pkcs12(octets[:LONGEST], passphrase.encode())
         except ValueError:
