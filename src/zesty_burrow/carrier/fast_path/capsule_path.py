@@ -1,4 +1,4 @@
-"""The fast path of tunnels whose packets go in capsules of a byte stream: each call carries many packets, in both directions.
+"""The fast path of tunnels whose packets go in capsules of a byte stream: each call carries many of them.
 
 What the loops do not know goes the plain path: other tunnels' packets, capsules without a packet, odd packets.
 """

@@ -1,4 +1,4 @@
-"""The fast path of tunnels whose datagrams go in TCP connections (RFC 9329): each call carries many packets, in both directions.
+"""The fast path of tunnels whose datagrams go in TCP connections (RFC 9329): each call carries many.
 
 What the loops do not know is left to the plain path: IKE's own messages, SAs and ciphers that are not theirs.
 """
@@ -37,7 +37,7 @@ GATHERED = 128 << 10
 
 
 class _Intake:
-    """The octets received from one connection. The loops take ESP; other messages are left in the order in which they came."""
+    """The octets received from one connection. The loops take ESP; other messages are left, in their order."""
 
     def __init__(self, owner: FramedPath, port: FramedPort) -> None:
         self.port, self._owner = port, owner

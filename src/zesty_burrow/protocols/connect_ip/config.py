@@ -38,7 +38,8 @@ class ClientConfig:
 
     ``authorization``: makes the header of that name, after the proof; None where nobody signs in by it. ``families``:
     versions of IP to ask for; ``remote``: what is wanted through the tunnel; ``behind``: networks whose packets the
-    gateway is asked to send here; ``wanted``: addresses that this side had before. ``key_log``: lines for an analyser, as they come.
+    gateway is asked to send here; ``wanted``: addresses that this side had before. ``key_log``: lines for an analyser,
+    as they come.
     """
 
     gateway: Endpoint
