@@ -148,16 +148,3 @@ def test_the_observatory_s_unit(tmp_path):
     ended = subprocess.run([*words, "--json"], capture_output=True, text=True, timeout=60)
     error = json.loads(ended.stdout)
     assert error["code"] == "not-found" and str(tmp_path / "geofeed.csv") in error["what"]
-
-
-def test_the_report_s_units(tmp_path):
-    """systemd, where it is installed, understands the timer and its service."""
-    units = re.findall(r"```ini\n# /etc/systemd/system/(\S+)\n(.*?)```", page("devices.md"), re.DOTALL)
-    assert [name for name, _ in units] == ["zesty-report.timer", "zesty-report.service"]
-    for name, text in units:
-        program = str(Path(sys.executable).with_name("zesty"))
-        (tmp_path / name).write_text(text.replace("/usr/local/bin/zesty", program))
-    if shutil.which("systemd-analyze"):
-        line = ["systemd-analyze", "verify", *(tmp_path / name for name, _ in units)]
-        checked = subprocess.run(line, capture_output=True, text=True)
-        assert (checked.returncode, checked.stdout + checked.stderr) == (0, "")

@@ -9,6 +9,8 @@ import subprocess
 
 import pytest
 
+from commands.conftest import Program
+
 MOST_EXPOSED = 3.0
 """Of 10, by `systemd-analyze security`."""
 
@@ -123,3 +125,39 @@ def test_what_needs_a_word_each_time(imported, tmp_path):
     folder.mkdir()
     refused = imported("--json", "startup", "--into", str(folder), "add", "quillwort-lisbon", check=3).json
     assert refused["code"] == "pptp-unprotected" and not list(folder.iterdir())
+
+
+def test_reports_by_a_timer(imported, kit, tmp_path):
+    """Only where an administrator wants them; systemd understands service and timer; both go when they are removed."""
+    folder = tmp_path / "units"
+    refused = imported("--json", "startup", "--into", str(folder), "add", "report", check=4).json
+    assert "hand-over … --report" in refused["next_step"] and not folder.exists()
+    administrator = Program(tmp_path / "administrator")
+    (tmp_path / "curlew.key").write_text(imported("enrol", check=0).out)
+    for words in (
+        ("import", kit),
+        ("devices", "add", "curlew", "--kind", "laptop"),
+        ("devices", "change", "curlew", "--key", tmp_path / "curlew.key"),
+        ("devices", "assign", "quillwort-nairobi"),
+        ("hand-over", "curlew", "--to", tmp_path, "--report", "https://links.tidewrack.example"),
+    ):
+        assert (ended := administrator(*words)).code == 0, ended.text
+    assert "zesty startup add report" in imported("receive", str(tmp_path / "curlew.bundle"), "--agree", check=0).text
+    for words in (("--every", "4"), ("--every", "10081"), ("--sign-in", "root")):
+        imported("startup", "--into", str(folder), "add", "report", *words, check=2)
+    shown = imported("startup", "show", "report", "--every", "30", check=0).out
+    imported("startup", "--into", str(folder), "add", "report", "--every", "30", check=0)
+    service, timer = (folder / f"zesty-report.{kind}" for kind in ("service", "timer"))
+    assert shown.strip() == f"{service.read_text()}\n{timer.read_text()}".strip()
+    assert {"OnUnitActiveSec=30min", "RandomizedDelaySec=300s"} <= set(timer.read_text().split("\n"))
+    assert (folder / "timers.target.wants" / timer.name).resolve() == timer
+    checked = analyse("verify", str(service), str(timer))
+    assert (checked.returncode, checked.stdout + checked.stderr) == (0, "")
+    judged = analyse("security", "--offline=true", "--no-pager", str(service))
+    assert float(re.search(r"exposure level for \S+: ([\d.]+)", judged.stdout)[1]) < MOST_EXPOSED, judged.stdout
+    words = shlex.split(re.search(r"ExecStart=(.*)", shown)[1])
+    assert subprocess.run([*words, "--help"], capture_output=True).returncode == 0
+    (row,) = imported("--json", "startup", "--into", str(folder), check=0).json["units"]
+    assert (row["what"], row["enabled"], row["when"]) == ("report", True, "by a timer")
+    imported("startup", "--into", str(folder), "remove", "report", check=0)
+    assert not list(folder.rglob("zesty-*"))

@@ -18,6 +18,7 @@ DEVICES = "name,kind,tags\nplover,phone,boats\nshearwater,box,\nfulmar,phone,\np
 TERMINAL = {
     "zesty demo", "keyring:", "zesty lab", "zesty observatory", "--export-keys", "links serve", "zesty receive",
     "zesty report", "enrol --", "devices accept", "hand-over --all ", "hand-over --tag",
+    "add report", "show report", "remove report",
 }  # fmt: skip
 """What these examples need is shown elsewhere: a terminal, a keyring, the lab's own commands, a server, other devices."""
 

@@ -118,6 +118,8 @@ def _take_data(
     with suppress(FileNotFoundError):
         (_waiting(context) / f"{administrator.code}.bundle").unlink()
     told = f"Connect: zesty connect {names[0]}" if names else ""
+    if bundle.report_to:
+        told = f"{told}. Report each hour: zesty startup add report".removeprefix(". ")
     return ReceiptResult(IMPORTED, bundle.number, administrator.code, names, kinds, told)
 
 

@@ -1,24 +1,27 @@
-"""``zesty startup``: a tunnel, or the guard, from the machine's start or from a user's sign-in on."""
+"""``zesty startup``: a tunnel, the guard, or reports, from the machine's start or from a user's sign-in on."""
 
 from __future__ import annotations
 
 import pwd
 import sys
 from argparse import ArgumentParser, Namespace
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.errors import NotFound, StateError, UsageError
-from zesty_burrow.host.paths import HOME_VARIABLE
+from zesty_burrow.host.paths import HOME_VARIABLE, machine_paths
 from zesty_burrow.host.units.folder import SYSTEM, Installed, UnitFolder
-from zesty_burrow.host.units.texts import GUARD, Unit, guard_unit, tunnel_unit
+from zesty_burrow.host.units.texts import GUARD, REPORT, TIMERS, Unit, guard_unit, report_unit, tunnel_unit
 from zesty_burrow.profiles.policy import restrict
 from zesty_burrow.report.results.base import Result
 from zesty_burrow.report.results.listing import StartupResult
 from zesty_burrow.report.results.plain import MessageResult, TextResult
 
 EXAMPLE = "zesty startup show guard"
+MOST_OFTEN, HOURLY, LEAST_OFTEN = 5, 60, 10080
+"""Minutes between reports."""
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -32,8 +35,11 @@ def add_arguments(parser: ArgumentParser) -> None:
         ("remove", "disable and remove it"),
     ):
         one = actions.add_parser(name, help=text, description=text[:1].upper() + text[1:] + ".")
-        one.add_argument("what", help=f"a profile's name, or {GUARD}: the guard, before there is a network")
+        text = f"a profile's name; {GUARD}: the guard, before there is a network; {REPORT}: `zesty report`, by a timer"
+        one.add_argument("what", help=text)
         if name != "remove":
+            text = f"for {REPORT}: how often, {MOST_OFTEN} to {LEAST_OFTEN} ({HOURLY})"
+            one.add_argument("--every", type=int, default=HOURLY, metavar="MINUTES", help=text)
             text = "for as long as this user has signed in, instead of from the machine's start on"
             one.add_argument("--sign-in", metavar="USER", default="", help=text)
 
@@ -46,9 +52,9 @@ def run(args: Namespace, context: Context) -> Result:
     if args.action == "remove":
         path = folder.remove(args.what)
         return MessageResult(f"{path} was removed. What it has started goes on until it is ended.")
-    unit = _unit(args.what, args.sign_in, context)
+    unit = _report(args, context) if args.what == REPORT else _unit(args.what, args.sign_in, context)
     if args.action == "show":
-        return TextResult(unit.text.rstrip("\n"))
+        return TextResult("\n".join(filter(None, (unit.text, unit.timer))).rstrip("\n"))
     path = folder.add(unit)
     when = f"when {args.sign_in} signs in next" if args.sign_in else "with the next start of the machine"
     return MessageResult(f"{path} was written and enabled; it takes effect {when}.")
@@ -57,7 +63,8 @@ def run(args: Namespace, context: Context) -> Result:
 def _row(one: Installed) -> dict[str, Any]:
     users = [by.removeprefix("user@").removesuffix(".service") for by in one.started_by if by.startswith("user@")]
     when = [f"when {_name_of(user)} signs in" for user in users]
-    when += ["with the machine"] if len(users) < len(one.started_by) else []
+    when += ["by a timer"] if TIMERS in one.started_by else []
+    when += ["with the machine"] if len(when) < len(one.started_by) else []
     return {"what": one.what, "path": str(one.path), "enabled": bool(one.started_by), "when": ", ".join(when)}
 
 
@@ -75,16 +82,42 @@ def _user(name: str) -> int:
         raise NotFound(f"there is no user {name!r} here", next_step="Give a user's name or number.") from None
 
 
-def _unit(what: str, user: str, context: Context) -> Unit:
+def _report(args: Namespace, context: Context) -> Unit:
+    """With the machine's store, as a tunnel: it is root's own, and so what came by SSH to root."""
+    if args.sign_in:
+        raise UsageError("reports are sent from the machine's start on; --sign-in is for tunnels")
+    if not MOST_OFTEN <= args.every <= LEAST_OFTEN:
+        raise UsageError(f"--every {args.every} is not from {MOST_OFTEN} to {LEAST_OFTEN} minutes")
+    program, environment = _program(context)
+    machine = context if environment else replace(context, paths=machine_paths(context.environment))
+    if not machine.has_store() or not _wants_reports(machine):
+        raise StateError(
+            "nobody wants reports of this machine",
+            why=f"in the store {machine.paths.store} no administrator has said where to report to",
+            next_step="Have them hand over to root here, with `zesty hand-over … --report URL`.",
+        )
+    _require_openable(machine)
+    return report_unit(program, environment, args.every)
+
+
+def _wants_reports(context: Context) -> bool:
+    with context.store() as store:
+        return any(one.report_to for one in store.fleet.administrators())
+
+
+def _program(context: Context) -> tuple[list[str], list[tuple[str, str]]]:
+    """The command of a unit, and its environment: with the store that is named there, else the machine's."""
     program = [str(Path(sys.executable).with_name("zesty"))]
     own = context.environment.get(HOME_VARIABLE, "")
-    environment = [(HOME_VARIABLE, own)] if own else []
+    return (program, [(HOME_VARIABLE, own)]) if own else ([*program, "--for", "machine"], [])
+
+
+def _unit(what: str, user: str, context: Context) -> Unit:
+    program, environment = _program(context)
     if what == GUARD:
         if user:
             raise UsageError("the guard holds from the machine's start on; --sign-in is for tunnels")
-        return guard_unit(program, environment)
-    if not own:
-        program += ["--for", "machine"]
+        return guard_unit(program[:1], environment)
     with context.layered_store() as layered_store:
         # What `connect` would refuse: there is nobody to say a word each time.
         profile = restrict(context.policy(), layered_store.find_profile(what)[0])

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from zesty_burrow.errors import Clash, MachineError, NotFound, RightsMissing
 from zesty_burrow.host.replace_file import replace_file
-from zesty_burrow.host.units.texts import MADE_BY, PREFIX, Unit, unit_name
+from zesty_burrow.host.units.texts import MADE_BY, PREFIX, Unit, timer_name, unit_name
 
 SYSTEM = Path("/etc/systemd/system")
 RUNS = Path("/run/systemd/system")
@@ -32,20 +32,25 @@ class UnitFolder:
         self.path = path
 
     def add(self, unit: Unit) -> Path:
-        """Write and enable a unit. A file of somebody else's is not replaced."""
+        """Write and enable a unit, or its timer where it has one. A file of somebody else's is not replaced."""
         path = self.path / unit.name
+        texts = {path: unit.text} | ({self.path / timer_name(unit.name): unit.timer} if unit.timer else {})
         wants = self.path / f"{unit.wanted_by}.wants"
         try:
-            if path.exists() and MADE_BY not in path.read_text("utf-8", "replace"):
-                raise Clash(f"{path} is not ours", why="it was not written by `zesty startup`", next_step="Rename it.")
-            for link in self.path.glob(f"*.wants/{unit.name}"):
+            for one in texts:
+                if one.exists() and MADE_BY not in one.read_text("utf-8", "replace"):
+                    why = "it was not written by `zesty startup`"
+                    raise Clash(f"{one} is not ours", why=why, next_step="Rename it.")
+            for link in self._links(unit.name):
                 # It was to be started by something else.
                 link.unlink()
             wants.mkdir(mode=0o755, parents=True, exist_ok=True)
-            replace_file(path, unit.text.encode(), 0o644)
-            link = wants / unit.name
+            for one, text in texts.items():
+                replace_file(one, text.encode(), 0o644)
+            enabled = list(texts)[-1]
+            link = wants / enabled.name
             link.unlink(missing_ok=True)
-            link.symlink_to(path)
+            link.symlink_to(enabled)
         except PermissionError as problem:
             raise RightsMissing(f"units cannot be written to {self.path}", why=str(problem.strerror)) from None
         except OSError as problem:
@@ -58,18 +63,23 @@ class UnitFolder:
         path = self.path / unit_name(what)
         if not path.exists() or MADE_BY not in path.read_text("utf-8", "replace"):
             raise NotFound(f"nothing of ours starts {what}", next_step="See `zesty startup`.")
-        for link in self.path.glob(f"*.wants/{path.name}"):
+        for link in self._links(path.name):
             link.unlink()
         path.unlink()
+        (self.path / timer_name(path.name)).unlink(missing_ok=True)
         self._reload()
         return path
+
+    def _links(self, service: str) -> list[Path]:
+        """What starts a service or its timer."""
+        return [link for name in (service, timer_name(service)) for link in self.path.glob(f"*.wants/{name}")]
 
     def list(self) -> list[Installed]:
         """Those that are ours, by name."""
         found = []
         for path in sorted(self.path.glob(f"{PREFIX}*.service")):
             if MADE_BY in path.read_text("utf-8", "replace"):
-                links = self.path.glob(f"*.wants/{path.name}")
+                links = self._links(path.name)
                 started_by = tuple(sorted(link.parent.name.removesuffix(".wants") for link in links))
                 found.append(Installed(path.name.removeprefix(PREFIX).removesuffix(".service"), path, started_by))
         return found

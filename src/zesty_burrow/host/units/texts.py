@@ -7,7 +7,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 PREFIX = "zesty-"
-GUARD = "guard"
+GUARD, REPORT = "guard", "report"
+TIMERS = "timers.target"
+AFTER_BOOT = 5
+"""Minutes until the first report."""
 MADE_BY = "# Written by `zesty startup`; `zesty startup remove` takes it away."
 HARDENING = (
     # It configures the network, and nothing else of the machine.
@@ -51,16 +54,24 @@ HARDENING = (
 
 @dataclass(frozen=True, slots=True)
 class Unit:
-    """``name``: of the file; ``wanted_by``: the target that starts it."""
+    """``name``: of the file; ``wanted_by``: the target that starts it. ``timer``: the text of the timer that does it
+    instead, which has the service's name.
+    """
 
     name: str
     text: str
     wanted_by: str
+    timer: str = ""
 
 
 def unit_name(what: str) -> str:
     """The file of a profile's unit, or of the guard's."""
     return f"{PREFIX}{what}.service"
+
+
+def timer_name(service: str) -> str:
+    """The file of a service's timer."""
+    return f"{service.removesuffix('.service')}.timer"
 
 
 def sessions_of(user: int) -> str:
@@ -134,6 +145,42 @@ def guard_unit(program: Sequence[str], environment: Sequence[tuple[str, str]] = 
         "",
     ]
     return Unit(unit_name(GUARD), "\n".join(lines), "sysinit.target")
+
+
+def report_unit(program: Sequence[str], environment: Sequence[tuple[str, str]], minutes: int) -> Unit:
+    """A verification and its report, again and again; the delay is random, so that not all devices report at once."""
+    about = "Description=Verify the tunnel, and report the verdict"
+    lines = [
+        MADE_BY,
+        "[Unit]",
+        about,
+        "Wants=network-online.target",
+        "After=network-online.target",
+        "",
+        "[Service]",
+        "Type=oneshot",
+        *_environment(environment),
+        f"ExecStart={_line(program)} report",
+        "StateDirectory=zesty-burrow",
+        "StateDirectoryMode=0755",
+        *(line for line in HARDENING if "resolv.conf" not in line and "net/tun" not in line),
+        "",
+    ]
+    timer = [
+        MADE_BY,
+        "[Unit]",
+        about,
+        "",
+        "[Timer]",
+        f"OnBootSec={AFTER_BOOT}min",
+        f"OnUnitActiveSec={minutes}min",
+        f"RandomizedDelaySec={minutes * 10}s",
+        "",
+        "[Install]",
+        f"WantedBy={TIMERS}",
+        "",
+    ]
+    return Unit(unit_name(REPORT), "\n".join(lines), TIMERS, "\n".join(timer))
 
 
 def _line(program: Sequence[str]) -> str:
