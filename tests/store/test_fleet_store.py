@@ -110,3 +110,80 @@ def test_administrators(place):
     fleet.note_administrator(Administrator("key"))
     fleet.note_administrator(one)
     assert fleet.administrators() == [one]
+
+
+def state_of(store):
+    """All of the list that a change may touch."""
+    fleet = store.fleet
+    return fleet.list_devices(), fleet.list_rules(), fleet.handovers(), fleet.reports()
+
+
+REPORT = Report("curlew", 2, NOW, "sealed", "lisbon", "d")
+CHANGES = {
+    "add": lambda fleet: fleet.put_devices([Device("dunlin", "phone"), Device("petrel", "box")]),
+    "import": lambda fleet: fleet.put_devices([Device("dunlin", "phone")], [replace(PLOVER, owner="Ada")]),
+    "change": lambda fleet: fleet.put_devices([], [replace(CURLEW, tags=("boats",)), replace(PLOVER, place="Koper")]),
+    "another key": lambda fleet: fleet.put_devices([], [replace(CURLEW, key="k9")]),
+    "remove": lambda fleet: fleet.remove_devices(["curlew", "plover"]),
+    "assign": lambda fleet: fleet.add_rule(Rule(0, "tallinn", kind="phone")),
+    "unassign": lambda fleet: fleet.remove_rule(fleet.list_rules()[0].number),
+}
+
+
+@pytest.mark.parametrize("change", CHANGES)
+def test_a_change_of_the_list_is_taken_back(place, change):
+    """And again, and back: devices, rules, what was handed over and reported are as they were; secrets stay."""
+    store = place.open()
+    fleet = store.fleet
+    fleet.put_devices([CURLEW, PLOVER])
+    fleet.add_rule(Rule(0, "nairobi", kind="phone"))
+    fleet.add_rule(Rule(0, "lisbon", device="curlew"))
+    fleet.note_handover(Handover("curlew", "lisbon", "d", "push", CONFIRMED, NOW))
+    fleet.note_report(REPORT)
+    before = state_of(store)
+    CHANGES[change](fleet)
+    after = state_of(store)
+    assert after != before
+    for expected in (before, after, before):
+        newest = store.list_changes()[0]
+        assert newest.what.removeprefix("undo: ").startswith("devices: ") and newest.devices
+        store.take_back(newest.number, newest.what.removeprefix("undo: "))
+        assert state_of(store) == expected
+
+
+def test_what_a_device_has_told_stays(place):
+    """Its key and its number are no change of the list: what was changed before can still be taken back, without them."""
+    store = place.open()
+    fleet = store.fleet
+    fleet.put_devices([PLOVER])
+    fleet.put_devices([], [replace(PLOVER, owner="Ada")])
+    fleet.note_key("plover", "k5")
+    number = fleet.next_number("plover", 7)
+    fleet.note_handover(Handover("plover", "lisbon", "d", "push", CONFIRMED, NOW))
+    changed, added = store.list_changes()
+    store.take_back(changed.number, changed.what)
+    assert fleet.find_device("plover") == replace(PLOVER, key="k5", number=number)
+    store.take_back(added.number, added.what)
+    assert state_of(store) == ([], [], {}, {})
+
+
+def test_what_was_changed_again(place):
+    """It is not taken back over a later change; the error names what stands against it."""
+    store = place.open()
+    fleet = store.fleet
+    fleet.put_devices([PLOVER])
+    fleet.put_devices([], [replace(PLOVER, owner="Ada")])
+    fleet.add_rule(Rule(0, "nairobi", kind="phone"))
+    added = store.list_changes()[-1]
+    with pytest.raises(Clash, match="plover was changed again since"):
+        store.take_back(added.number, added.what)
+    (assigned,) = [one for one in store.list_changes() if one.what == "devices: assign nairobi"]
+    fleet.remove_rule(fleet.list_rules()[0].number)
+    with pytest.raises(Clash, match="rule 1 was changed again"):
+        store.take_back(assigned.number, assigned.what)
+    assert fleet.find_device("plover").owner == "Ada" and fleet.list_rules() == []
+    fleet.remove_devices(["plover"])
+    fleet.put_devices([replace(PLOVER, owner="Kai")])
+    removed = next(one for one in store.list_changes() if one.what == "devices: remove plover")
+    with pytest.raises(Clash, match="plover was changed again"):
+        store.take_back(removed.number, removed.what)

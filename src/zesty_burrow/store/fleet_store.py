@@ -3,25 +3,25 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Collection, Iterable, Sequence
-from contextlib import AbstractContextManager
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from contextlib import AbstractContextManager, contextmanager
 from dataclasses import astuple, dataclass, fields
 from typing import TYPE_CHECKING
 
 from zesty_burrow.errors import NotFound
 from zesty_burrow.store.database import Database, Transaction, placeholders
+from zesty_burrow.store.device_history import DEVICE, KNOWN, delete_devices
+from zesty_burrow.store.device_history import RULE as RULE_ROW
 from zesty_burrow.store.devices import LISTS, Device, Handover, Report, Rule
 from zesty_burrow.store.enrolment_store import EnrolmentStore
-from zesty_burrow.store.history import in_parts, texts_of
+from zesty_burrow.store.history import Recording, described, texts_of
 from zesty_burrow.store.link_store import LinkStore
 
 if TYPE_CHECKING:
     from zesty_burrow.store.seal import Seal
 
-DEVICE = tuple(one.name for one in fields(Device))
-RULE = tuple(one.name for one in fields(Rule))[1:]
-HANDOVER = tuple(one.name for one in fields(Handover))
-REPORT = tuple(one.name for one in fields(Report))
+RULE = RULE_ROW[1:]
+HANDOVER, REPORT = KNOWN["handovers"], KNOWN["reports"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,18 +47,32 @@ ADMINISTRATOR = tuple(one.name for one in fields(Administrator))
 
 
 class FleetStore:
-    """A store's calls for devices. ``seal``: the store's; ``note_proof``: told that something is sealed with it."""
+    """A store's calls for devices. ``seal``: the store's; ``note_proof``: told that something is sealed with it;
+    ``now``: the time (RFC 3339).
+    """
 
     def __init__(
-        self, database: Database, seal: Callable[[], Seal], note_proof: Callable[[Transaction, Seal], None]
+        self,
+        database: Database,
+        seal: Callable[[], Seal],
+        note_proof: Callable[[Transaction, Seal], None],
+        now: Callable[[], str],
     ) -> None:
-        self._database, self._seal, self._note_proof = database, seal, note_proof
+        self._database, self._seal, self._note_proof, self._now = database, seal, note_proof, now
 
     def _reading(self) -> AbstractContextManager[Transaction]:
         return self._database.transaction()
 
     def _writing(self) -> AbstractContextManager[Transaction]:
         return self._database.transaction(write=True)
+
+    @contextmanager
+    def _changing(self, what: str, devices: Sequence[str]) -> Iterator[Transaction]:
+        """A change that can be taken back, of these devices and of rules; ``what``: in words."""
+        with self._writing() as transaction:
+            recording = Recording.begin(transaction, (), devices)
+            yield transaction
+            recording.end(transaction, self._now(), what)
 
     @property
     def links(self) -> LinkStore:
@@ -100,29 +114,23 @@ class FleetStore:
     def put_devices(self, fresh: Iterable[Device], changed: Iterable[Device] = ()) -> None:
         """Add new ones and change others, all or none; :class:`Clash` where one of a new one's name is there."""
         insert = f"INSERT INTO devices ({', '.join(DEVICE)}) VALUES ({placeholders(DEVICE)})"  # noqa: S608
-        change = ", ".join(f"{column} = ?" for column in DEVICE)
-        rows, others = [_row(one) for one in fresh], [(*_row(one), one.name) for one in changed]
-        with self._writing() as transaction:
+        rows, others = [_row(one) for one in fresh], list(changed)
+        names = [str(row[0]) for row in rows] + [one.name for one in others]
+        what = described("change" if not rows else "import" if others else "add", names, "devices")
+        with self._changing(f"devices: {what}", names) as transaction:
             if rows:
                 transaction.execute_many(insert, rows)
-            if others:
-                # A device with another key counts its reports afresh.
-                stale = "DELETE FROM reports WHERE device IN (SELECT name FROM devices WHERE name = ? AND key <> ?)"
-                keys = [(row[-1], row[DEVICE.index("key")]) for row in others]
-                transaction.execute_many(stale, keys)
-                transaction.execute_many(f"UPDATE devices SET {change} WHERE name = ?", others)  # noqa: S608
+            _change(transaction, others)
+
+    def note_key(self, name: str, key: str) -> None:
+        """What a device has told of itself; nothing that can be taken back."""
+        with self._writing() as transaction:
+            transaction.execute("UPDATE devices SET key = ? WHERE name = ?", key, name)
 
     def remove_devices(self, names: Sequence[str]) -> None:
         """Remove devices, with the rules that were theirs alone and what is known of handing over."""
-        with self._writing() as transaction:
-            for some in in_parts(names):
-                marks = placeholders(some)
-                transaction.execute(f"DELETE FROM devices WHERE name IN ({marks})", *some)  # noqa: S608
-                transaction.execute(f"DELETE FROM pickups WHERE device IN ({marks})", *some)  # noqa: S608
-                transaction.execute(f"DELETE FROM reports WHERE device IN ({marks})", *some)  # noqa: S608
-                transaction.execute(f"DELETE FROM links WHERE device IN ({marks})", *some)  # noqa: S608
-                transaction.execute(f"DELETE FROM handovers WHERE device IN ({marks})", *some)  # noqa: S608
-                transaction.execute(f"DELETE FROM device_rules WHERE device IN ({marks})", *some)  # noqa: S608
+        with self._changing(f"devices: {described('remove', names, 'devices')}", names) as transaction:
+            delete_devices(transaction, names)
 
     def next_number(self, name: str, least: int) -> int:
         """The number of the next bundle for a device: higher than those of all before.
@@ -154,14 +162,14 @@ class FleetStore:
         """Add one; one with the same conditions goes."""
         values = astuple(rule)[1:]
         same = " AND ".join(f"{column} = ?" for column in RULE[1:])
-        with self._writing() as transaction:
+        with self._changing(f"devices: assign {rule.profile}", ()) as transaction:
             transaction.execute(f"DELETE FROM device_rules WHERE {same}", *values[1:])  # noqa: S608
             insert = f"INSERT INTO device_rules ({', '.join(RULE)}) VALUES ({placeholders(RULE)})"  # noqa: S608
             transaction.execute(insert, *values)
 
     def remove_rule(self, number: int) -> None:
         """By its number; :class:`NotFound` where there is none."""
-        with self._writing() as transaction:
+        with self._changing(f"devices: unassign {number}", ()) as transaction:
             if not transaction.change("DELETE FROM device_rules WHERE number = ?", number):
                 raise NotFound(f"there is no rule {number}", next_step="See `zesty devices rules`.")
 
@@ -252,6 +260,17 @@ def seal_keys_again(transaction: Transaction, again: Callable[[str, bytes], byte
 def _row(device: Device) -> tuple[object, ...]:
     values = (getattr(device, column) for column in DEVICE)
     return tuple(" ".join(value) if isinstance(value, tuple) else value for value in values)
+
+
+def _change(transaction: Transaction, others: Sequence[Device]) -> None:
+    """A device with another key counts its reports afresh."""
+    if others:
+        keys = [(one.name, one.key) for one in others]
+        stale = "DELETE FROM reports WHERE device IN (SELECT name FROM devices WHERE name = ? AND key <> ?)"
+        transaction.execute_many(stale, keys)
+        change = ", ".join(f"{column} = ?" for column in DEVICE)
+        rows = [(*_row(one), one.name) for one in others]
+        transaction.execute_many(f"UPDATE devices SET {change} WHERE name = ?", rows)  # noqa: S608
 
 
 _LISTS_AT = tuple(DEVICE.index(column) for column in LISTS)

@@ -15,7 +15,9 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from zesty_burrow.errors import Clash
+from zesty_burrow.store import device_history
 from zesty_burrow.store.database import Transaction, placeholders
+from zesty_burrow.store.device_history import DeviceRows
 
 KEPT_DAYS = 30
 KEPT_CHANGES = 10
@@ -37,7 +39,7 @@ SealedRows = dict[tuple[str, ...], list[str]]
 class ChangeRow:
     """A change as a list shows it: its number, when (RFC 3339), what, and how much it has touched.
 
-    ``undone``: it was taken back. ``names``: the profiles; ``scopes``: whose credentials.
+    ``undone``: it was taken back. ``names``: the profiles; ``scopes``: whose credentials; ``devices``: with rules.
     """
 
     number: int
@@ -46,11 +48,12 @@ class ChangeRow:
     undone: bool
     names: tuple[str, ...]
     scopes: tuple[str, ...]
+    devices: tuple[str, ...]
 
 
-def described(verb: str, names: Sequence[str]) -> str:
-    """A change in a few words: what was done, to which profiles."""
-    return f"{verb} {', '.join(names)}" if len(names) <= MOST_NAMES else f"{verb} {len(names)} profiles"
+def described(verb: str, names: Sequence[str], many: str = "profiles") -> str:
+    """A change in a few words: what was done, to which profiles; ``many``: what they are called where only counted."""
+    return f"{verb} {', '.join(names)}" if len(names) <= MOST_NAMES else f"{verb} {len(names)} {many}"
 
 
 def in_parts(names: Sequence[str]) -> Iterator[Sequence[str]]:
@@ -93,17 +96,22 @@ def _mark(row: Sequence[str] | None) -> str | None:
 
 @dataclass(slots=True)
 class Recording:
-    """One change while it is made. ``names``: the profiles that it may touch."""
+    """One change while it is made. ``names``: the profiles that it may touch; ``devices``: those of the list, or None
+    where it touches none and no rules.
+    """
 
     names: Sequence[str]
     profiles: ProfileRows
     credentials: SealedRows
+    devices: Sequence[str] | None
+    listed: DeviceRows
 
     @classmethod
-    def begin(cls, transaction: Transaction, names: Iterable[str]) -> Recording:
+    def begin(cls, transaction: Transaction, names: Iterable[str], devices: Sequence[str] | None = None) -> Recording:
         """How it is before."""
         wanted = list(dict.fromkeys(names))
-        return cls(wanted, profiles_now(transaction, wanted), credentials_now(transaction))
+        listed = DeviceRows() if devices is None else DeviceRows.now(transaction, devices)
+        return cls(wanted, profiles_now(transaction, wanted), credentials_now(transaction), devices, listed)
 
     def end(self, transaction: Transaction, now: str, what: str) -> None:
         """Write down what is different, and let go of what is too old."""
@@ -120,10 +128,12 @@ class Recording:
             for key in dict.fromkeys((*self.credentials, *after))
             if _mark(self.credentials.get(key)) != _mark(after.get(key))
         ]
-        if not profiles and not credentials:
+        listed = {} if self.devices is None else self.listed.until(DeviceRows.now(transaction, self.devices))
+        if not profiles and not credentials and not listed:
             return
-        removes = any(entry[1] is not None for entry in (*profiles, *credentials))
-        document = json.dumps({"profiles": profiles, "credentials": credentials}, separators=(",", ":"))
+        every = (*profiles, *credentials, *listed.get("devices", ()), *listed.get("rules", ()))
+        removes = any(entry[1] is not None for entry in every)
+        document = json.dumps({"profiles": profiles, "credentials": credentials, **listed}, separators=(",", ":"))
         insert = "INSERT INTO changes (made_at, what, removes, document) VALUES (?, ?, ?, ?)"
         transaction.execute(insert, now, what[:200], int(removes), document)
         forget_old(transaction, now)
@@ -146,7 +156,8 @@ def list_changes(transaction: Transaction) -> list[ChangeRow]:
         document = json.loads(text)
         names = tuple(entry[0] for entry in document["profiles"])
         scopes = tuple(dict.fromkeys(key[2] or key[0] for key, _, _ in document["credentials"]))
-        found.append(ChangeRow(number, made_at, what, bool(undone), names, scopes))
+        devices = (*device_history.names_in(document), *device_history.rules_in(document))
+        found.append(ChangeRow(number, made_at, what, bool(undone), names, scopes, devices))
     return found
 
 
@@ -163,10 +174,12 @@ def texts_of(transaction: Transaction, digests: Collection[str]) -> dict[str, st
     return found
 
 
-def names_in(transaction: Transaction, number: int) -> list[str]:
-    """The profiles that a change has touched."""
+def names_in(transaction: Transaction, number: int) -> tuple[list[str], list[str] | None]:
+    """The profiles that a change has touched; the devices, or None where it has touched none and no rules."""
     rows = transaction.execute("SELECT document FROM changes WHERE number = ?", number)
-    return [entry[0] for entry in json.loads(rows[0][0])["profiles"]] if rows else []
+    document = json.loads(rows[0][0]) if rows else {"profiles": []}
+    devices = device_history.names_in(document) if "devices" in document else None
+    return [entry[0] for entry in document["profiles"]], devices
 
 
 def take_back(transaction: Transaction, number: int, what: str) -> None:
@@ -176,6 +189,7 @@ def take_back(transaction: Transaction, number: int, what: str) -> None:
     marks, sealed = _marks(transaction, names), credentials_now(transaction)
     touched = [name for name, _, after in document["profiles"] if marks.get(name) != after]
     touched += [key[2] or key[0] for key, _, after in document["credentials"] if _mark(sealed.get(tuple(key))) != after]
+    touched += device_history.touched_since(transaction, document)
     if touched:
         raise Clash(
             f"{what} cannot be taken back",
@@ -194,6 +208,7 @@ def take_back(transaction: Transaction, number: int, what: str) -> None:
         if row is not None:
             insert = f"INSERT INTO credentials ({', '.join(columns)}) VALUES ({placeholders(columns)})"  # noqa: S608
             transaction.execute(insert, *key, base64.b64decode(row[0]), *row[1:])
+    device_history.put_back(transaction, document)
     transaction.execute("UPDATE changes SET undone = 1 WHERE number = ?", number)
 
 
@@ -202,6 +217,7 @@ def forget_for_good(transaction: Transaction, names: Collection[str], scopes: Co
 
     def without(document: Mapping[str, list[list[Any]]]) -> dict[str, list[list[Any]]]:
         return {
+            **document,
             "profiles": [entry for entry in document["profiles"] if entry[0] not in names],
             "credentials": [entry for entry in document["credentials"] if tuple(entry[0]) not in scopes],
         }
@@ -225,7 +241,7 @@ def seal_again(
         for key, row, after in document["credentials"]:
             octets = base64.b64encode(again(tuple(key), base64.b64decode(row[0]))).decode() if row else ""
             rows.append([key, [octets, *row[1:]] if row else None, renewed.get(after, after)])
-        return {"profiles": document["profiles"], "credentials": rows}
+        return {**document, "credentials": rows}
 
     _rewrite(transaction, sealed)
 

@@ -106,10 +106,10 @@ class Store:
         return self._database.transaction(write=True)
 
     @contextmanager
-    def _changing(self, what: str, names: Iterable[str]) -> Iterator[Transaction]:
+    def _changing(self, what: str, names: Iterable[str], devices: list[str] | None = None) -> Iterator[Transaction]:
         """A change that can be taken back. ``names``: the profiles that it may touch, before and after it."""
         with self._writing() as transaction:
-            recording = history.Recording.begin(transaction, names)
+            recording = history.Recording.begin(transaction, names, devices)
             yield transaction
             recording.end(transaction, self._now(), what)
 
@@ -121,8 +121,8 @@ class Store:
     def take_back(self, number: int, what: str) -> None:
         """Undo a change; that is one itself. :class:`Clash` where something has come after it."""
         with self._reading() as transaction:
-            names = history.names_in(transaction, number)
-        with self._changing(f"undo: {what}", names) as transaction:
+            names, devices = history.names_in(transaction, number)
+        with self._changing(f"undo: {what}", names, devices) as transaction:
             history.take_back(transaction, number, what)
 
     def forget_changes(self) -> int:
@@ -198,7 +198,7 @@ class Store:
         """Devices, and this machine's own keys."""
         from zesty_burrow.store.fleet_store import FleetStore
 
-        return FleetStore(self._database, lambda: self.seal, self._note_proof)
+        return FleetStore(self._database, lambda: self.seal, self._note_proof, self._now)
 
     # Profiles.
 

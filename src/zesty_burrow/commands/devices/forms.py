@@ -6,7 +6,6 @@ import io
 import os
 from argparse import Namespace
 from collections.abc import Callable
-from dataclasses import replace
 from datetime import timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -48,7 +47,7 @@ async def _push(plan: Plan, work: Work, options: SshOptions) -> Receipt:
         return await push_files(target, options, plan.device.folder, work.files(plan))
     key, receipt = await push_bundle(target, options, plan.device.key, lambda key: work.bundle(plan, key))
     if key.text != plan.device.key:
-        work.fleet.put_devices([], [replace(work.fleet.find_device(plan.device.name), key=key.text)])
+        work.fleet.note_key(plan.device.name, key.text)
     return receipt
 
 

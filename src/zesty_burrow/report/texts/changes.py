@@ -34,13 +34,18 @@ def _history(result: HistoryResult) -> Parts:
     if not result.changes:
         yield Text("There is nothing that can be taken back.")
         return
-    heads = (Column("", right=True), Column("when", whole=True), *map(Column, ("what", "profiles", "credentials")))
+    heads = (
+        Column("", right=True),
+        Column("when", whole=True),
+        *map(Column, ("what", "profiles", "credentials", "devices")),
+    )
     table = Table(*heads, Column("", whole=True), gap=3)
     for row in result.changes:
         style = "dim" if row.undone else ""
         cells = (str(row.number), row.made_at.replace("T", " ").removesuffix("Z"), row.what, _few(row.names))
         table.add_row(
-            *(Text(cell, style=style) for cell in (*cells, _few(row.scopes))), Text("taken back" if row.undone else "")
+            *(Text(cell, style=style) for cell in (*cells, _few(row.scopes), _few(row.devices))),
+            Text("taken back" if row.undone else ""),
         )
     yield table
     yield ""
