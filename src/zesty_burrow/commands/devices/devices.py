@@ -237,7 +237,7 @@ def _remove(args: Namespace, context: Context, store: Store) -> Result:
     store.fleet.remove_devices(names)
     return MessageResult(
         f"Removed from the list: {', '.join(names)}. What they have received stays on them; "
-        "change their credentials where they are lost: zesty credentials change. To have them in the list again: zesty undo"
+        "change their credentials where they are lost: zesty credentials change. To have them here again: zesty undo"
     )
 
 
