@@ -105,7 +105,8 @@ def test_which_profile(fleet):
     assert row["cause"] == "device-does-not-fit" and shown["nearest"] in row["remedy"]
     fleet("remove", "quillwort-tallinn")
     assert states(fleet)["plover"] == "profile gone"
-    assert hand_over(fleet, "--all", "--dry-run", code=12)["plover"]["cause"] == "device-profile-gone"
+    for words in (("--dry-run",), ("--again", "--dry-run")):
+        assert hand_over(fleet, "--all", *words, code=12)["plover"]["cause"] == "device-profile-gone"
 
 
 def enrol(fleet, device, name="curlew"):
@@ -312,7 +313,10 @@ def test_cards(fleet, tmp_path):
     assert rows["plover"]["state"] == "handed over" and rows["curlew"]["cause"] == "device-no-way"
     assert paper.read_bytes().startswith(b"%PDF-") and paper.stat().st_mode & 0o777 == 0o600
     assert states(fleet)["plover"] == "not confirmed"
-    assert slug(fleet("hand-over", "plover", "--again", "--card", paper)) == "clash"
+    for path, cause in ((paper, "clash"), (tmp_path / "nowhere" / "cards.pdf", "device-write")):
+        row = hand_over(fleet, "plover", "--again", "--card", path, code=12)["plover"]
+        assert (row["state"], row["cause"]) == ("failed", cause) and row["remedy"]
+    assert states(fleet)["plover"] == "failed"
     hand_over(fleet, "plover", "--again", "--card", tmp_path / "cards.html")
     assert PASSWORD in (tmp_path / "cards.html").read_text()
     assert fleet("hand-over", "plover", "--card", tmp_path / "cards.docx").code == 2

@@ -32,6 +32,7 @@ from zesty_burrow.store.devices import (
     WAITING,
     Device,
     Handover,
+    Report,
     Rule,
     Rules,
     from_texts,
@@ -168,7 +169,15 @@ def at(days):
 def test_where_a_device_stands(last, state, why):
     (one,) = standings([CURLEW], [Rule(1, "lisbon")], {"lisbon": "1"}, {"curlew": last} if last else {}, NOW)
     assert (one.state, one.why, one.wanted) == (state, why, "lisbon")
-    assert one.is_left == (state in (State.NEVER_SET_UP, State.WAITING, State.FAILED, State.OUT_OF_DATE))
+    left = state in (State.NEVER_SET_UP, State.WAITING, State.FAILED, State.OUT_OF_DATE)
+    assert one.is_left == left
+    # That it leaks comes first, and takes nothing away from what is left to do.
+    report = Report("curlew", 1, at(0), "leaking", "lisbon", "1", (), ("dns-leak",))
+    handovers = {"curlew": last} if last else {}
+    (leaking,) = standings([CURLEW], [Rule(1, "lisbon")], {"lisbon": "1"}, handovers, NOW, {"curlew": report})
+    assert (leaking.state, leaking.handed, leaking.is_left) == (State.LEAKING, state, left)
+    assert leaking.why == (f"dns-leak; {why}" if why and state is not State.NOT_CONFIRMED else "dns-leak")
+    assert leaking.has_another == one.has_another
 
 
 def entered(*rows):

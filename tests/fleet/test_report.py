@@ -127,7 +127,7 @@ def test_the_newest_counts(tmp_path, authority):
     assert [one[0] for one in served.talk(*(("POST", "/r", one) for one in bad))] == [403, 400, 413]
     assert served.store.fleet.reports() == kept
     (row,) = standings([Device("curlew", "laptop")], [Rule(1, "lisbon")], {"lisbon": "1"}, {}, served_now(), kept)
-    assert row.state is State.LEAKING and row.why == "ipv6-block" and not row.is_left
+    assert row.state is State.LEAKING and row.why == "ipv6-block" and row.is_left
     served.store.close()
 
 

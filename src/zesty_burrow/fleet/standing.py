@@ -75,11 +75,13 @@ class Standing:
     """``wanted``: the profile that the rules say, empty where none does; ``last``: the last handing over.
 
     ``report``: the device's newest. ``entered``: which credentials go there now, as :class:`Entered` says it.
+    ``handed``: the state by what was handed over alone, whether it leaks or not.
     """
 
     device: Device
     wanted: str
     state: State
+    handed: State
     last: Handover | None = None
     report: Report | None = None
     entered: str = ""
@@ -87,13 +89,13 @@ class Standing:
     @property
     def is_left(self) -> bool:
         """Whether a run still has something to do for it."""
-        return self.state in LEFT
+        return self.handed in LEFT
 
     @property
     def has_another(self) -> bool:
         """Whether the device has another edition of the profile that it should have, or other credentials with it."""
         last = self.last
-        return self.state is State.OUT_OF_DATE and last is not None and last.profile == self.wanted
+        return self.handed is State.OUT_OF_DATE and last is not None and last.profile == self.wanted
 
     @property
     def has_other_credentials(self) -> bool:
@@ -103,24 +105,30 @@ class Standing:
     @property
     def why(self) -> str:
         """What is behind the state, in a few words."""
-        last = self.last
         if self.state is State.LEAKING and self.report is not None:
-            return ", ".join(self.report.codes)
-        if self.state is State.PROFILE_GONE:
+            codes = ", ".join(self.report.codes)
+            also = self._why_handed if self.handed is not State.NOT_CONFIRMED else ""
+            return f"{codes}; {also}" if also else codes
+        return self._why_handed
+
+    @property
+    def _why_handed(self) -> str:
+        last, state = self.last, self.handed
+        if state is State.PROFILE_GONE:
             return f"there is no profile {self.wanted}"
-        if last is None or self.state in (State.NEVER_SET_UP, State.NO_PROFILE):
+        if last is None or state in (State.NEVER_SET_UP, State.NO_PROFILE):
             return ""
-        if self.state is State.FAILED:
+        if state is State.FAILED:
             return last.detail or last.cause
-        if self.state is State.OUT_OF_DATE:
+        if state is State.OUT_OF_DATE:
             if last.profile != self.wanted:
                 return f"has {last.profile}"
             return "has other credentials" if self.has_other_credentials else "has another edition"
-        if self.state in (State.EXPIRED, State.EXPIRES_SOON):
+        if state in (State.EXPIRED, State.EXPIRES_SOON):
             return f"a certificate ends {last.expires[:10]}"
-        if self.state is State.NOT_CONFIRMED:
+        if state is State.NOT_CONFIRMED:
             return last.detail
-        return "its owner has to agree" if self.state is State.WAITING else ""
+        return "its owner has to agree" if state is State.WAITING else ""
 
 
 def standings(
@@ -144,8 +152,8 @@ def standings(
         report = reports.get(device.name)
         leaks = report is not None and report.verdict == "leaking"
         there = entered.of(device.name, wanted) if entered is not None and wanted in digests else ""
-        state = State.LEAKING if leaks else _state(wanted, last, digests, there, (today, soon))
-        found.append(Standing(device, wanted, state, last, report, there))
+        handed = _state(wanted, last, digests, there, (today, soon))
+        found.append(Standing(device, wanted, State.LEAKING if leaks else handed, handed, last, report, there))
     return sorted(found, key=lambda one: (one.state, one.device.name))
 
 

@@ -6,13 +6,14 @@ import io
 import os
 from argparse import Namespace
 from collections.abc import Callable
+from dataclasses import replace
 from datetime import timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.devices.hand_over_plan import CARD, FILES, LINK, Plan, Work
-from zesty_burrow.errors import BurrowError, Clash, NotFound, UsageError
+from zesty_burrow.errors import BurrowError, Clash, UsageError
 from zesty_burrow.fleet.keys import DEVICE, pickup_name, read_key
 from zesty_burrow.fleet.standing import TIME
 from zesty_burrow.report.results.devices import HandOverRow
@@ -72,10 +73,17 @@ def _write_all(plan: Plan, make: Callable[[], dict[Path, bytes]], paths: list[Pa
 
     ``make``: what is in them, called where none of them exists.
     """
+    problem = _problem_of_writing(make, paths)
+    if problem is None:
+        return None
+    return HandOverRow(plan.device.name, plan.name, plan.form, FAILED, *problem, str(paths[0]))
+
+
+def _problem_of_writing(make: Callable[[], dict[Path, bytes]], paths: list[Path]) -> tuple[str, str, str] | None:
+    """The same; cause, words and remedy of what stands against it."""
     from zesty_burrow.store.seal import write_private
 
     written: list[Path] = []
-    cells = (plan.device.name, plan.name, plan.form, FAILED)
     try:
         for path in paths:
             if path.exists():
@@ -87,9 +95,9 @@ def _write_all(plan: Plan, make: Callable[[], dict[Path, bytes]], paths: list[Pa
         for path in written:
             path.unlink(missing_ok=True)
         if isinstance(problem, BurrowError):
-            return HandOverRow(*cells, problem.slug, str(problem), problem.next_step, str(paths[0]))
-        words = problem.strerror or str(problem)
-        return HandOverRow(*cells, "device-write", words, "Check the folder's rights.", str(paths[0]))
+            return problem.slug, str(problem), problem.next_step
+        words = f"{paths[0].parent}: {problem.strerror or problem}"
+        return "device-write", words, "Check that the folder is there, its rights, and the space on its disk."
     return None
 
 
@@ -148,7 +156,6 @@ def to_cards(plans: list[Plan], args: Namespace) -> list[tuple[Plan, HandOverRow
     from zesty_burrow.fleet.cards.card import card_of
     from zesty_burrow.fleet.cards.html import cards_html
     from zesty_burrow.fleet.cards.pdf import cards_pdf
-    from zesty_burrow.store.seal import write_private
 
     found, cards = [], []
     for plan in plans:
@@ -166,10 +173,11 @@ def to_cards(plans: list[Plan], args: Namespace) -> list[tuple[Plan, HandOverRow
         found.append((plan, HandOverRow(*cells, HANDED, detail="printed on a card", to=plan.to)))
     if cards:
         make = cards_pdf if args.card.suffix.lower() == ".pdf" else cards_html
-        try:
-            write_private(args.card, make(cards, args.paper))
-        except FileExistsError:
-            raise Clash(f"{args.card} exists already", next_step="Name a new file.") from None
-        except FileNotFoundError:
-            raise NotFound(f"there is no folder {args.card.parent}", next_step="Name one that exists.") from None
+        unwritten = _problem_of_writing(lambda: {args.card: make(cards, args.paper)}, [args.card])
+        if unwritten is not None:
+            return [(plan, row if row.cause else _failed(row, *unwritten)) for plan, row in found]
     return found
+
+
+def _failed(row: HandOverRow, cause: str, detail: str, remedy: str) -> HandOverRow:
+    return replace(row, state=FAILED, cause=cause, detail=detail, remedy=remedy)
