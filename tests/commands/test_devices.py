@@ -311,6 +311,7 @@ def test_cards(fleet, tmp_path):
     paper = tmp_path / "cards.pdf"
     rows = hand_over(fleet, "--tag", "boats", "--card", paper, "--language", "de", code=12)
     assert rows["plover"]["state"] == "handed over" and rows["curlew"]["cause"] == "device-no-way"
+    assert rows["plover"]["detail"] == "printed on a card, without its certificate"
     assert paper.read_bytes().startswith(b"%PDF-") and paper.stat().st_mode & 0o777 == 0o600
     assert states(fleet)["plover"] == "not confirmed"
     for path, cause in ((paper, "clash"), (tmp_path / "nowhere" / "cards.pdf", "device-write")):

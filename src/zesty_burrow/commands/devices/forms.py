@@ -170,7 +170,8 @@ def to_cards(plans: list[Plan], args: Namespace) -> list[tuple[Plan, HandOverRow
             found.append((plan, HandOverRow(*cells, FAILED, problem.slug, str(problem), problem.next_step, plan.to)))
             continue
         cards.append(card)
-        found.append((plan, HandOverRow(*cells, HANDED, detail="printed on a card", to=plan.to)))
+        detail = "printed on a card, without its certificate" if card.certificates else "printed on a card"
+        found.append((plan, HandOverRow(*cells, HANDED, detail=detail, to=plan.to)))
     if cards:
         make = cards_pdf if args.card.suffix.lower() == ".pdf" else cards_html
         unwritten = _problem_of_writing(lambda: {args.card: make(cards, args.paper)}, [args.card])
