@@ -12,6 +12,7 @@ import pytest
 
 from browser import Browser
 from lab.links_server import PROGRAM, serving
+from support import until
 from zesty_burrow.errors import StateError
 from zesty_burrow.lab import story
 from zesty_burrow.lab.client import LabClient
@@ -215,3 +216,33 @@ def test_a_phone_whose_clock_is_off(served, tmp_path):
     zesty(lab, PHONE, "on")
     assert lab.gateway("lisbon")["tunnels"] == 1
     zesty(lab, PHONE, "off")
+
+
+def test_the_built_in_client(served, tmp_path):
+    """Its tunnel goes on with new keys; where it ends, by either side, routes and resolver are as they were."""
+    lab, client = served, LabClient(served.folder)
+
+    def network():
+        script = "ip -br a show; ip route; ip -6 route; cat /etc/resolv.conf"
+        return [line for line in lab.shell(PHONE, "sh", "-c", script).out.splitlines() if "fe80" not in line]
+
+    before, path = network(), Path(hand_over(lab, tmp_path))
+    cut = tmp_path / "cut"
+    cut.write_text(path.read_text().strip()[:-1])
+    assert "not whole" in zesty(lab, PHONE, "open", "--link", str(cut), check=4).text
+    zesty(lab, PHONE, "open", "--link", str(path))
+    client.phone(PHONE, "switch", on=True)
+    with pytest.raises(StateError, match="is on already"):
+        client.phone(PHONE, "switch", on=True)
+    for call in ("rekey", "rekey-ike"):
+        client.call_host("lisbon", call)
+    assert client.as_owner(PHONE, lambda owner: owner.look(), lambda _: None)["verdict"] == "sealed"
+    client.call_host("lisbon", "end")
+    until(lambda: not client.phone(PHONE, "screen")["on"], 10)
+    assert "the gateway has ended the tunnel" in zesty(lab, PHONE).text
+    assert network() == before
+    client.phone(PHONE, "switch", on=True)
+    assert network() != before and lab.gateway("lisbon")["tunnels"] == 1
+    client.phone(PHONE, "switch", on=False)
+    assert network() == before
+    until(lambda: lab.gateway("lisbon")["tunnels"] == 0, 5)

@@ -40,18 +40,18 @@ STEPS = (OPENED, AGREED, CERTIFICATE, SETTINGS, CREDENTIALS, DONE, DECLINED)
 class Link:
     """``token`` names it; ``key`` opens it; ``sealed``: nonce, ciphertext and tag, for the server."""
 
-    token: bytes
+    token: str
     key: bytes = field(repr=False)
     sealed: bytes = field(repr=False)
 
     def url(self, base: str) -> str:
         """As the owner gets it. ``base``: where the page is served."""
-        return f"{base.rstrip('/')}/o/{_text(self.token)}#{_text(self.key)}"
+        return f"{base.rstrip('/')}/o/{self.token}#{_text(self.key)}"
 
     @property
     def name(self) -> str:
         """By which a server knows it: it does not keep what would open it."""
-        return name_of(_text(self.token))
+        return name_of(self.token)
 
 
 def _text(octets: bytes) -> str:
@@ -67,9 +67,13 @@ def name_of(token: str) -> str:
 def seal_link(content: dict[str, Any], random: Callable[[int], bytes]) -> Link:
     """Encrypt what the page shows. The token follows from the key: a page knows before it opens that a key is whole."""
     key, nonce = random(KEY), random(NONCE)
-    token = hashlib.sha256(LABEL + key).digest()[:TOKEN]
-    data = json.dumps(content, ensure_ascii=False).encode()
-    return Link(token, key, nonce + AESGCM(key).encrypt(nonce, data, _text(token).encode()))
+    token, data = token_of(key), json.dumps(content, ensure_ascii=False).encode()
+    return Link(token, key, nonce + AESGCM(key).encrypt(nonce, data, token.encode()))
+
+
+def token_of(key: bytes) -> str:
+    """As it stands in the link that has this key."""
+    return _text(hashlib.sha256(LABEL + key).digest()[:TOKEN])
 
 
 def page_content(

@@ -77,6 +77,7 @@ class Handset:
         """The tunnel, on or off."""
         if not request["on"]:
             self.client.switch_off()
+            self.client.why = ""
             return self.status()
         if "lost" in self.faults:
             raise StateError(f"{self._name} is lost", why="nobody who could set it up has it")

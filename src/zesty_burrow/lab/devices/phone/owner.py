@@ -20,7 +20,7 @@ from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 from zesty_burrow.core.outside.leak import Observation
 from zesty_burrow.errors import InputError, StateError
 from zesty_burrow.fleet.https_client import NotReached, ask_server
-from zesty_burrow.fleet.links.link import DECLINED, NONCE, OPENED, STEPS
+from zesty_burrow.fleet.links.link import DECLINED, NONCE, OPENED, STEPS, token_of
 from zesty_burrow.host.replace_file import replace_file
 from zesty_burrow.lab import story
 from zesty_burrow.observe.client import ObservatoryAddress, Observer
@@ -72,12 +72,19 @@ class Owner:
 
     def _open(self, page: str, key: str) -> dict[str, Any]:
         token = page.rpartition("/")[2]
-        sealed = base64.b64decode(self._post(f"{page}/open", patience=PATIENCE)["sealed"])
+        not_whole = InputError("this link is not whole", why="its last part is missing, or was changed")
         try:
             secret = base64.urlsafe_b64decode(key + "=" * (-len(key) % 4))
+        except ValueError:
+            raise not_whole from None
+        if token_of(secret) != token:
+            # Before the server is asked: what is behind the link stays there.
+            raise not_whole
+        sealed = base64.b64decode(self._post(f"{page}/open", patience=PATIENCE)["sealed"])
+        try:
             content = json.loads(AESGCM(secret).decrypt(sealed[:NONCE], sealed[NONCE:], token.encode()))
         except (ValueError, InvalidTag):
-            raise InputError("this link is not whole", next_step="Ask for a new one.") from None
+            raise not_whole from None
         return dict(content)
 
     def _set_up(self, content: dict[str, Any]) -> list[str]:
@@ -138,7 +145,8 @@ class Owner:
             answer = {}
         if status != 200:
             at = f", at {answer['at']}" if answer.get("at") else ""
-            raise StateError(f"the page's server refuses: {answer.get('error', status)}{at}")
+            step = "Ask the administrator for a new link."
+            raise StateError(f"the page's server refuses: {answer.get('error', status)}{at}", next_step=step)
         return answer
 
 
