@@ -10,6 +10,7 @@ import time
 import pytest
 
 from commands.conftest import PROGRAM
+from support import until
 from zesty_burrow.lab import story
 from zesty_burrow.lab.devices.laptop import prepare_keys
 
@@ -78,3 +79,21 @@ def test_an_end_in_the_middle(many):
     rest = many("--json", *many.words).json
     assert rest["nothing_to_do"] == done and len(rest["devices"]) == COUNT - done
     assert set(states(many)) == {"in date"}
+
+
+def test_with_a_key_in_an_agent(many, tmp_path):
+    """As OpenSSH has it: no file of a key is named or found; the agent signs, until it has the key no more."""
+    own = tmp_path / story.WORKSTATION / "ssh" / "key"
+    words = [word for word in many.words if word not in ("--ssh-key", own)]
+    socket = tmp_path / "agent"
+    line = ["ssh-agent", "-D", "-a", socket]
+    with subprocess.Popen(line, stdout=subprocess.DEVNULL) as agent:
+        try:
+            until(socket.exists)
+            many.extra |= {"SSH_AUTH_SOCK": str(socket), "HOME": str(tmp_path)}
+            refused = many(*words)
+            assert refused.code == 12 and f"device-sign-in: {COUNT} devices" in refused.text
+            subprocess.run(["ssh-add", own], env=many.environment, check=True, capture_output=True)
+            assert many(*words).code == 0 and set(states(many)) == {"in date"}
+        finally:
+            agent.terminate()

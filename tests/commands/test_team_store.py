@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import subprocess
 import threading
 import time
@@ -11,12 +12,16 @@ from pathlib import Path
 
 import psycopg
 import pytest
+from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
+from cryptography.x509 import load_der_x509_certificate
 
 from commands.conftest import PROGRAM, Program
 from support import AUTHORITY, PASSWORD
 from zesty_burrow.core.credentials import NamePassword
 from zesty_burrow.core.profile import SignIn
+from zesty_burrow.fleet.https_client import ask_server
 from zesty_burrow.lab import story
+from zesty_burrow.lab.authority import issue, make_key
 from zesty_burrow.lab.kit import AUTHORITY_FILE, kit_archive, kit_files, place_profile
 from zesty_burrow.profiles.text import write_profile
 from zesty_burrow.store.database import open_database
@@ -151,6 +156,38 @@ def test_a_connection_that_is_lost_in_the_middle(team, url, tmp_path):
     assert team[1]("list").json["profiles"] == []
     assert team[0]("import", kit).code == 0
     assert len(team[1]("list").json["profiles"]) == 200
+
+
+def test_links_are_served_elsewhere(team, url, tmp_path):
+    """A server on the internet has the store's address and no passphrase: it serves what it cannot read."""
+    anna = team[0]
+    assert anna("import", archive(tmp_path, 1)).code == 0
+    key = make_key("ecdsa")
+    shown = load_der_x509_certificate(issue(AUTHORITY, key, "localhost"))
+    (tmp_path / "c.pem").write_bytes(shown.public_bytes(Encoding.PEM))
+    (tmp_path / "k.pem").write_bytes(key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption()))
+    server = Program(tmp_path / "server")
+    server.home.mkdir()
+    (server.home / "settings.toml").write_text(f'store = "{url}"\nseal = "passphrase"\n')
+    line = [PROGRAM, "links", "serve", "--address", "127.0.0.1", "--port", "0"]
+    line += ["--certificate", tmp_path / "c.pem", "--key", tmp_path / "k.pem"]
+    with subprocess.Popen(line, env=server.environment, stdin=subprocess.DEVNULL, stderr=subprocess.PIPE) as running:
+        try:
+            port = re.search(rb"port (\d+)", running.stderr.readline()).group(1).decode()
+            anna("devices", "add", "plover", "--kind", "phone")
+            anna("devices", "assign", "relay1-00")
+            (row,) = anna("hand-over", "plover", "--link", f"https://localhost:{port}").json["devices"]
+            page, _, key = row["to"].partition("#")
+            status, body = ask_server("POST", f"{page}/open", AUTHORITY.pem().decode(), b"{}", 5)
+            assert status == 200 and set(json.loads(body)) == {"sealed", "check"}
+            ask_server("POST", f"{page}/step", AUTHORITY.pem().decode(), b'{"step": "done"}', 5)
+            assert [one["state"] for one in anna("devices", "list").json["devices"]] == ["in date"]
+        finally:
+            running.terminate()
+            said = running.stderr.read()
+    assert b"Traceback" not in said and b"plover: done" in said
+    assert key.encode() not in said and PASSWORD.encode() not in said
+    assert [one.name for one in server.home.iterdir()] == ["settings.toml"]
 
 
 def test_another_passphrase(team, url, tmp_path):

@@ -19,6 +19,7 @@ from zesty_burrow.lab.client import LabClient
 
 pytestmark = pytest.mark.lab
 PHONE, NAME = story.PHONE, "quillwort-lisbon"
+SMALL, LARGE = (390, 844), (1280, 800)
 WATCHED = "navigator.clipboard.writeText = async (text) => { (window.copied ||= []).push(text); };"
 
 
@@ -48,9 +49,9 @@ def zesty(lab, *words, check=0):
     return lab.run("lab", "phone", *words, check=check)
 
 
-def phone_browser(lab):
+def phone_browser(lab, width=SMALL[0], height=SMALL[1]):
     environment = {**os.environ, "ZESTY_BURROW_HOME": str(lab.home)}
-    return Browser(prefix=[PROGRAM, "lab", "run", PHONE, "--"], environment=environment)
+    return Browser(width, height, prefix=[PROGRAM, "lab", "run", PHONE, "--"], environment=environment)
 
 
 def shown(page, section):
@@ -101,18 +102,19 @@ def set_up(lab, page):
 
 
 @pytest.mark.parametrize(
-    ("fault", "verdict", "words", "why"),
+    ("size", "fault", "verdict", "words", "why"),
     [
-        ("", "sealed", "The tunnel protects you", ""),
-        ("leaking-resolver", "leaking", "Your internet provider still resolves names", "dns-leak"),
-        ("no-ipv6", "leaking", "Your own IPv6 address is seen", "ipv6-leak"),
-        ("exit-elsewhere", "leaking", "The tunnel ends in another country than it should", "exit-elsewhere"),
+        (SMALL, "", "sealed", "The tunnel protects you", ""),
+        (LARGE, "", "sealed", "The tunnel protects you", ""),
+        (SMALL, "leaking-resolver", "leaking", "Your internet provider still resolves names", "dns-leak"),
+        (LARGE, "no-ipv6", "leaking", "Your own IPv6 address is seen", "ipv6-leak"),
+        (SMALL, "exit-elsewhere", "leaking", "The tunnel ends in another country", "exit-elsewhere"),
     ],
 )
-def test_from_the_link_to_the_verdict(served, fault, verdict, words, why):
+def test_from_the_link_to_the_verdict(served, size, fault, verdict, words, why):
     """Set up by what the page gave, looked at before and with the tunnel; the verdict is in plain words, and in the list."""
     lab = served
-    with phone_browser(lab) as page:
+    with phone_browser(lab, *size) as page:
         set_up(lab, page)
         assert row_of(lab)["state"] == "in date"
         page.tap("#check-link a")
@@ -125,6 +127,7 @@ def test_from_the_link_to_the_verdict(served, fault, verdict, words, why):
         page.tap("#on .look")
         text = shown(page, "verdict")
         assert words in text, text
+        assert page.run("document.documentElement.scrollWidth <= innerWidth")
         host = f"{story.LINKS_URL}/"
         asked = [one for one in page.requests if not one.startswith((host, f"blob:{host}"))]
         assert asked and all(f"{story.OBSERVATORY_NAME}/" in one for one in asked)
