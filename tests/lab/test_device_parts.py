@@ -102,7 +102,7 @@ def test_the_form_offers_what_a_phone_is_counted_on_for():
         ((), "name", " ", "1 to 255"),
         ((), "server", "a" * 256, "1 to 255"),
         ((), "server", "a\x1b[2J", "1 to 255"),
-        ((("type", "IKEv2"),), "sign-in", "MS-CHAPv2", "EAP-MSCHAPv2, pre shared key, certificate"),
+        ((("type", "IKEv2"),), "sign-in", "MS-CHAPv2", "EAP-MSCHAPv2, pre-shared key, certificate"),
         ((("type", "L2TP/IPsec"),), "remote-identifier", "x.example", "it has name, type, server, sign-in"),
     ],
 )

@@ -16,6 +16,7 @@ SIGN_INS = {
     "eap-mschapv2": "EAP-MSCHAPv2",
     "eap-tls": "EAP-TLS",
     "ms-chap-v2": "MS-CHAPv2",
+    "pre-shared-key": "pre-shared key",
     "chap": "CHAP",
     "pap": "PAP",
 }

@@ -21,7 +21,7 @@ IKE, L2TP = "IKEv2", "L2TP/IPsec"
 ACCOUNT = ("account", "password")
 FIELDS: dict[tuple[str, str], tuple[str, ...]] = {
     (IKE, "EAP-MSCHAPv2"): ACCOUNT,
-    (IKE, "pre shared key"): ("shared-key",),
+    (IKE, "pre-shared key"): ("shared-key",),
     (IKE, "certificate"): (),
     (L2TP, "MS-CHAPv2"): (*ACCOUNT, "shared-key"),
 }
