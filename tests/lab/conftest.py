@@ -181,3 +181,12 @@ def lab(whole_lab):
         if row["tunnels"]:
             LabClient(whole_lab.folder).call_host(host, "restart")
     assert not any(row["tunnels"] for row in whole_lab.gateways().values())
+
+
+@pytest.fixture
+def every_protocol(lab):
+    """All profiles of the provider's kit for those who choose are stored, for one test."""
+    made = lab.heron("import", str(lab.folder / "quillwort-relay-protocols.zip"), check=0).json
+    yield lab
+    names = [row["name"] for row in made["profiles"] if row["outcome"] == "new"]
+    lab.heron("remove", *names, "--yes", check=0)

@@ -67,9 +67,9 @@ class Handed:
 
 
 @pytest.fixture
-def handed(lab):
+def handed(every_protocol):
     """Afterwards the list is empty, and nothing is set up on the devices."""
-    lab.heron("import", str(lab.folder / "quillwort-relay-protocols.zip"), check=0)
+    lab = every_protocol
     made = Handed(lab)
     yield made
     names = [row["name"] for row in lab.heron("devices", "list").json["devices"]]
@@ -77,8 +77,6 @@ def handed(lab):
     for phone in story.PHONES:
         made.client.phone(phone, "forget")
     lab.shell(story.LAPTOP, PROGRAM, "remove", "quillwort-lisbon", "--yes", check=None)
-    lab.heron("remove", "--protocol", "l2tp-ipsec", "--yes", check=None)
-    lab.heron("import", str(lab.kit), "--replace", check=0)
 
 
 class Paper(HTMLParser):

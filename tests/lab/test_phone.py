@@ -39,10 +39,8 @@ def served(lab):
 
 
 @pytest.fixture
-def old_phone(lab):
-    lab.heron("import", str(lab.folder / "quillwort-relay-protocols.zip"), check=0)
-    yield from served_for(lab, story.OLD_PHONE, "lisbon-l2tp", "--protocols", "l2tp-ipsec")
-    lab.heron("undo", check=0)
+def old_phone(every_protocol):
+    yield from served_for(every_protocol, story.OLD_PHONE, "lisbon-l2tp", "--protocols", "l2tp-ipsec")
 
 
 def zesty(lab, *words, check=0):

@@ -12,14 +12,6 @@ NAMES = [f"{place}-{way}" for place in PLACES for way in ("ikev2-udp", "ikev2-tc
 OLD = "lisbon-l2tp"
 
 
-@pytest.fixture
-def every_protocol(lab):
-    """All of the kit's profiles are stored, for one test."""
-    lab.heron("import", str(lab.folder / "quillwort-relay-protocols.zip"), check=0)
-    yield lab
-    lab.heron("remove", *NAMES, OLD, "--yes", check=0)
-
-
 def test_mixed(every_protocol):
     """Each row becomes what it says; each gateway grants a tunnel by each; what is retired is never simply fit."""
     for name in NAMES:
