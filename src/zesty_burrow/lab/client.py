@@ -12,6 +12,7 @@ import traceback
 from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import asdict
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -107,24 +108,21 @@ class LabClient:
         from zesty_burrow.lab.devices.phone.owner import Owner
 
         authority = (self.folder / story.LINKS_AUTHORITY).read_text()
-        said = tempfile.TemporaryFile("w+")  # noqa: SIM115
+        owner = Owner(self.folder / host, authority, partial(self.phone, host), say)
+        with tempfile.TemporaryFile("w+") as answer:
 
-        def acting() -> int:
-            def phone(call: str, **words: Any) -> dict[str, Any]:
-                return self.phone(host, call, **words)
+            def acting() -> int:
+                try:
+                    found = act(owner)
+                except BurrowError as problem:
+                    found = {"error": problem.what, "why": problem.why, "next_step": problem.next_step}
+                json.dump(found, answer)
+                answer.flush()
+                return 0
 
-            try:
-                found = act(Owner(self.folder / host, authority, phone, say))
-            except BurrowError as problem:
-                found = {"error": problem.what, "why": problem.why, "next_step": problem.next_step}
-            json.dump(found, said)
-            said.flush()
-            return 0
-
-        with said:
             code = self.call(host, acting)
-            said.seek(0)
-            text = said.read()
+            answer.seek(0)
+            text = answer.read()
         if code or not text:
             raise MachineError(f"the owner of {host} has ended without an answer", why=f"exit code {code}")
         found = json.loads(text)

@@ -130,7 +130,7 @@ def _require_openable(context: Context) -> None:
     method = context.settings().seal
     if method != "key-file":
         raise StateError(
-            "the tunnel could not be started without you",
+            "this could not be started without you",
             why=f"its secrets are encrypted with the {method}, which only you can give",
             next_step="Use a key file (`zesty seal --method key-file`), or only the guard: `zesty startup add guard`.",
             slug="secrets-need-you",
