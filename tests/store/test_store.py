@@ -19,6 +19,7 @@ from zesty_burrow.lab.kit import place_profile
 from zesty_burrow.profiles.text import read_profile, write_profile
 from zesty_burrow.store import seal
 from zesty_burrow.store.database import open_database
+from zesty_burrow.store.devices import Rule
 from zesty_burrow.store.rows import HEAD
 from zesty_burrow.store.seal import Seal
 from zesty_burrow.store.store import ObservationRow, Store
@@ -238,7 +239,7 @@ def state(full):
     """Everything that a change can touch, as it is."""
     rows = [tuple(getattr(row, key) for key in ("name", "digest", "origin", "tags")) for row in full.list_profiles()]
     secrets = [(row.label, row.profile, row.kind, full.open_credentials(row)) for row in full.list_credentials()]
-    return rows, full.profile_texts([row[0] for row in rows]), secrets
+    return rows, full.profile_texts([row[0] for row in rows]), secrets, full.fleet.list_rules()
 
 
 OTHER = NamePassword("tidewrack_curlew", Secret("Another-one_7"))
@@ -263,6 +264,7 @@ CHANGES = {
 def test_a_change_is_taken_back(full, title):
     """All of it, secrets included; and the undoing itself as well."""
     full.take_kit([], [(Scope("", profile=PROFILES[0].name), OTHER, "kit")])
+    full.fleet.add_rule(Rule(0, PROFILES[0].name, kind="phone"))
     before = state(full)
     CHANGES[title](full)
     after = state(full)

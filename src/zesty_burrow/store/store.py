@@ -332,7 +332,7 @@ class Store:
 
         profile, row = self.find_profile(old)
         seal = self._seal_where("profile = ?", row.name)
-        with self._changing(f"rename {row.name} to {new}", [row.name, new]) as transaction:
+        with self._changing(f"rename {row.name} to {new}", [row.name, new], []) as transaction:
             if transaction.execute("SELECT 1 FROM profiles WHERE name = ?", new):
                 raise Clash(f"there is a profile {new!r} already", next_step="Choose another name.")
             _rewrite(transaction, row.name, replace(profile, name=new))
