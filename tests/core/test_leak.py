@@ -27,7 +27,7 @@ LISBON = ExpectedExit("PT", "Lisbon", "Quillwort Relay")
 CASES = [
     ("all as it should be", BEFORE, {}, LISBON, "sealed", {"dns-inside", "exit-as-promised", "address-changed"}),
     ("no IPv6 any more", BEFORE, {"ipv6": NOBODY, "real_time": (EXIT4,)}, LISBON, "sealed", {"ipv6-absent"}),
-    ("IPv4 as before", BEFORE, {"ipv4": HOME4}, LISBON, "leaking", {"address-unchanged", "exit-elsewhere"}),
+    ("IPv4 as before", BEFORE, {"ipv4": HOME4}, LISBON, "leaking", {"address-unchanged", "exit-as-promised"}),
     ("IPv6 as before", BEFORE, {"ipv6": HOME6}, LISBON, "leaking", {"ipv6-leak"}),
     ("a new IPv6 address at home", BEFORE, {"ipv6": HOME6_NEW}, LISBON, "leaking", {"ipv6-leak"}),
     ("the exit in another country", BEFORE, {"ipv4": AWAY4}, LISBON, "leaking", {"exit-elsewhere"}),
@@ -100,3 +100,20 @@ def test_judgement(title, before, changes, promise, verdict, codes):
     assert codes <= found
     serious = [entry for entry in judgement.findings if entry.severity == "serious"]
     assert bool(serious) == (verdict == "leaking")
+
+
+@pytest.mark.parametrize(
+    ("changes", "leak"),
+    [
+        ({"ipv4": HOME4}, "address-unchanged"),
+        ({"ipv6": HOME6}, "ipv6-leak"),
+        ({"ipv6": HOME6_NEW}, "ipv6-leak"),
+        ({"ipv4": HOME4, "ipv6": HOME6}, "address-unchanged"),
+    ],
+)
+def test_what_bypasses_the_tunnel_is_no_exit(changes, leak):
+    """It is one finding, not one of the exit as well; and the home's resolvers are not those of the exit for it."""
+    for resolver in (OWN_RESOLVER, OTHER_OF_HOME):
+        found = judge(BEFORE, replace(AFTER, resolvers=(resolver,), **changes), LISBON).findings
+        codes = {one.code.slug for one in found}
+        assert {leak, "dns-leak"} <= codes and not codes & {"exit-elsewhere", "dns-inside"}, codes

@@ -108,8 +108,9 @@ def judge(
         found += _addresses(before, after)
     else:
         found += _addresses(before, after)
-        found += _exit(after, promise)
-        found += _resolvers(before, after)
+        exits = _exits(before, after)
+        found += _exit(exits, promise)
+        found += _resolvers(before, after, exits)
         found += _real_time(before, after)
     if any(entry.severity is Severity.SERIOUS for entry in found):
         verdict = Verdict.LEAKING
@@ -122,7 +123,8 @@ def judge(
 
 def judge_exit(seen: Observation, promise: ExpectedExit) -> list[Finding]:
     """What an exit by itself shows, with nothing from before to compare it with."""
-    return [*_exit(seen, promise), *_resolvers(None, seen)]
+    exits = _exits(None, seen)
+    return [*_exit(exits, promise), *_resolvers(None, seen, exits)]
 
 
 def _addresses(before: Observation | None, after: Observation) -> list[Finding]:
@@ -156,14 +158,25 @@ def _split(before: Observation | None, after: Observation) -> list[Finding]:
     return found
 
 
-def _exit(after: Observation, promise: ExpectedExit) -> list[Finding]:
+Exits = Sequence[tuple[str, Sighting]]
+"""Address families and what is seen of them."""
+
+
+def _exits(before: Observation | None, after: Observation) -> Exits:
+    """What is seen of the tunnel: not an address that bypasses it, which is a finding of its own."""
+    old4, old6 = (before.ipv4, before.ipv6) if before else (Sighting(), Sighting())
+    beside4 = after.ipv4.address == old4.address
+    beside6 = after.ipv6.address == old6.address or _same_home(old6, after.ipv6, after)
+    rows = (("IPv4", after.ipv4, beside4), ("IPv6", after.ipv6, beside6))
+    return [(label, seen) for label, seen, beside in rows if seen.address and not beside]
+
+
+def _exit(exits: Exits, promise: ExpectedExit) -> list[Finding]:
     if not promise.country:
         return []
     found: list[Finding] = []
     wanted = ", ".join(part for part in (promise.city, promise.country) if part)
-    for label, seen in (("IPv4", after.ipv4), ("IPv6", after.ipv6)):
-        if not seen.address:
-            continue
+    for label, seen in exits:
         if not seen.country:
             found.append(finding("exit-place-unknown", label, seen.address))
         elif seen.country != promise.country:
@@ -173,11 +186,11 @@ def _exit(after: Observation, promise: ExpectedExit) -> list[Finding]:
     return found
 
 
-def _resolvers(before: Observation | None, after: Observation) -> list[Finding]:
+def _resolvers(before: Observation | None, after: Observation, exits: Exits) -> list[Finding]:
     if not after.resolvers:
         asked = f"{after.names_asked} names, {after.names_answered} answers"
         return [finding("dns-silent", "name resolution", asked)]
-    exit_operators = {seen.operator for seen in (after.ipv4, after.ipv6) if seen.operator}
+    exit_operators = {seen.operator for _, seen in exits if seen.operator}
     old = before.resolvers if before else ()
     old_addresses = {seen.address for seen in old}
     old_operators = {seen.operator for seen in old if seen.operator}
