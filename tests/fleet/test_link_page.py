@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import concurrent.futures
 import hashlib
+import http.client
 import json
 import re
+import ssl
 import subprocess
 import sys
 from pathlib import Path
@@ -117,6 +120,39 @@ def test_from_the_link_to_the_end(links):
         start(page, url)
         page.tap("#open")
         assert "was opened before" in seen(page, "problem")
+
+
+def test_a_busy_server(links):
+    """Too many others ask from the same address: the page asks again, and what its owner has done is heard of in the end."""
+    url = links()
+    host, _, token = url.partition("#")[0].partition("/o/")
+    context = ssl.create_default_context(cadata=AUTHORITY.pem().decode())
+    context.check_hostname = False
+
+    def ask(_):
+        """About a link that nobody has."""
+        connection = http.client.HTTPSConnection(host.removeprefix("https://"), context=context, timeout=10)
+        connection.request("POST", f"/o/{'A' * len(token)}/step", b'{"step": "done"}')
+        with connection.getresponse() as answer:
+            status = answer.status
+        connection.close()
+        return status
+
+    def crowd():
+        """So many at once that the server has no time for others for a moment."""
+        with concurrent.futures.ThreadPoolExecutor(8) as many:
+            until(lambda: list(many.map(ask, range(24))).count(429) > 12, 20)
+
+    with Browser() as page:
+        start(page, url)
+        crowd()
+        page.tap("#open")
+        seen(page, "agree")
+        crowd()
+        page.tap("#no")
+        assert "Nothing was changed" in seen(page, "declined")
+        until(lambda: links.state()["state"] == "failed", 20)
+    assert links.state()["handed_over"]["cause"] == "device-declined"
 
 
 def test_an_owner_who_does_not_agree(links):

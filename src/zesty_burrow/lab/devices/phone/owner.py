@@ -27,6 +27,8 @@ from zesty_burrow.observe.client import ObservatoryAddress, Observer
 
 PATIENCE, TIMEOUT = 3.0, 5.0
 """Seconds until a server that is being started answers; and for each answer."""
+TOO_MANY, BUSY = 429, 30.0
+"""The status of a server that has too much to do (RFC 6585 §4), and seconds for which it is asked again."""
 CHECK = "check.json"
 """What is kept between the two looks."""
 
@@ -130,15 +132,18 @@ class Owner:
         return verdict
 
     def _post(self, url: str, document: Any = None, patience: float = 0.0) -> dict[str, Any]:
-        until = time.monotonic() + patience
+        until, busy = time.monotonic() + patience, time.monotonic() + BUSY
         while True:
             try:
                 status, body = ask_server("POST", url, self.authority, json.dumps(document or {}).encode(), TIMEOUT)
-                break
             except NotReached:
                 if time.monotonic() > until:
                     raise
                 time.sleep(0.05)
+                continue
+            if status != TOO_MANY or time.monotonic() > busy:
+                break
+            time.sleep(0.5)
         try:
             answer = dict(json.loads(body))
         except ValueError:
