@@ -251,7 +251,7 @@ BY_HTTP = replace(
         (LISBON, PLOVER, []),
         (BY_HTTP, PLOVER, ["goes over connect-ip, which a phone does not know"]),
         (LISBON, Device("shearwater", "box"), ["signs in by eap-mschapv2", "proves itself by certificate"]),
-        (LISBON, replace(PLOVER, protocols=("l2tp-ipsec",)), ["goes over ikev2, which a phone does not know"]),
+        (LISBON, replace(PLOVER, protocols=("l2tp-ipsec",)), ["goes over ikev2, which its client does not know"]),
         (LISBON, replace(PLOVER, sign_ins=("certificate",)), ["signs in by eap-mschapv2"]),
         (replace(LISBON, proxy=Proxy("http", "proxy.example", 3128)), PLOVER, ["goes by a proxy"]),
         (replace(LISBON, settings=IkeSettings(transport="tcp")), PLOVER, ["goes over ikev2 TCP"]),

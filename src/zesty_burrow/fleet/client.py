@@ -12,5 +12,5 @@ def client_of(device: Device) -> Client:
     """What a device's client can do: as its kind, but for what was said of it."""
     found = DEVICES["workstation" if device.connects_by == PROGRAM else device.connects_by]
     if device.protocols:
-        found = replace(found, protocols=device.protocols)
-    return replace(found, methods=device.sign_ins) if device.sign_ins else found
+        found = replace(found, protocols=device.protocols, is_special=True)
+    return replace(found, methods=device.sign_ins, is_special=True) if device.sign_ins else found

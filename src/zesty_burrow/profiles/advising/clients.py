@@ -24,6 +24,13 @@ class Client:
     proofs: tuple[str, ...] = ()
     additional_key: bool = True
     protocols: tuple[str, ...] = ()
+    is_special: bool = False
+    """Whether it is one device's, which differs from others of its kind."""
+
+    @property
+    def called(self) -> str:
+        """In sentences."""
+        return "its client" if self.is_special else f"a {self.kind}"
 
 
 def _expected(entry: Algorithm) -> bool:
@@ -74,7 +81,7 @@ KINDS_OF_ALGORITHMS = ((T.ENCR, "cipher"), (T.PRF, "PRF"), (T.KE, "key exchange 
 
 def misfits(profile: Profile, client: Client) -> list[str]:
     """Why a client cannot use a profile; nothing where it can."""
-    unknown = f"which a {client.kind} does not know"
+    unknown = f"which {client.called} does not know"
     protocol, sign_in = profile.tunnel.protocol, profile.sign_in
     if client.protocols and protocol not in client.protocols:
         return [f"goes over {protocol}, {unknown}"]
@@ -99,7 +106,7 @@ def _of_ike(settings: IkeSettings, client: Client, unknown: str) -> list[str]:
     for kind, words in KINDS_OF_ALGORITHMS:
         mine = [one for one in ALGORITHMS if one.type == kind and (one.type, one.number) in offered]
         if mine and not any(map(client.knows, mine)):
-            found.append(f"offers no {words} that a {client.kind} knows")
+            found.append(f"offers no {words} that {client.called} knows")
     return found
 
 
