@@ -81,6 +81,14 @@ def test_an_end_in_the_middle(many):
     assert set(states(many)) == {"in date"}
 
 
+def test_what_a_push_loads(many):
+    """What draws cards and codes is large and slow to load, and no push needs it."""
+    many.extra["PYTHONPROFILEIMPORTTIME"] = "1"
+    pushed = many.built(*many.words)
+    assert pushed.code == 0 and "asyncssh" in pushed.err
+    assert not [name for name in ("fpdf", "PIL", "numpy", "segno", "aiohttp") if f" {name}\n" in pushed.err]
+
+
 def test_with_a_key_in_an_agent(many, tmp_path):
     """As OpenSSH has it: no file of a key is named or found; the agent signs, until it has the key no more."""
     own = tmp_path / story.WORKSTATION / "ssh" / "key"

@@ -141,7 +141,8 @@ def _run(args: Namespace, context: Context, work: Work, plans: list[Plan]) -> li
                 ended(plan, to_file(plan, partial(archive_of, plan, work, passphrase)))
             elif plan.form == LINK:
                 ended(plan, to_link(plan, work, args, context))
-        for plan, row in to_cards([plan for plan in plans if plan.row is None and plan.form == CARD], args):
+        carded = [plan for plan in plans if plan.row is None and plan.form == CARD]
+        for plan, row in to_cards(carded, args) if carded else ():
             ended(plan, row)
         pushed = [plan for plan in plans if plan.row is None and plan.form in (PUSH, FILES)]
         if pushed:
