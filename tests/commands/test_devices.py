@@ -19,6 +19,10 @@ from zesty_burrow.core.scope import Scope
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.fleet.bundle import Bundle, seal_bundle
 from zesty_burrow.fleet.keys import DEVICE, OwnKeys, make_secret, read_key
+from zesty_burrow.store.database import SqliteDatabase
+from zesty_burrow.store.devices import Report
+from zesty_burrow.store.seal import Seal
+from zesty_burrow.store.store import Store
 
 TABLE = """name,kind,owner,place,tags
 curlew,laptop,Marit Aune,Koper,boats field
@@ -378,3 +382,26 @@ def test_a_thousand_devices(fleet, tmp_path):
     lines = shown.out.splitlines()
     assert lines[1].split()[0] == "d0500" and len(lines) == 1004 + 4
     assert json.loads(fleet("--json", "devices", "list", "d09").out)["devices"][0]["name"] == "d0900"
+
+
+@pytest.mark.parametrize(
+    ("exits", "shown"),
+    [
+        (
+            ("198.51.100.19 (Quillwort Relay, Lisbon, PT)", "2001:db8:1001::3 (Quillwort Relay, Lisbon, PT)"),
+            "Lisbon, PT",
+        ),
+        (("198.51.100.19 (Quillwort Relay, Lisbon, PT)", "2001:db8:b8::98 (Cobblewire, SI)"), "Lisbon, PT / SI"),
+        (("203.0.113.200 (Farwatch)", "2001:db8::7"), "203.0.113.200 / 2001:db8::7"),
+        (("203.0.113.200 (\x1b[2J, \x1b[0m)",), "\ufffd[0m"),
+        ((), ""),
+    ],
+)
+def test_which_exit(fleet, exits, shown):
+    """The table says where each device's traffic leaves, as the device has reported it."""
+    made = Store(SqliteDatabase(fleet.home / "store.db"), lambda _: Seal(bytes(32)), lambda: "")
+    made.fleet.note_report(Report("plover", 1, "2026-11-28T12:00:00Z", "sealed", "quillwort-lisbon", "d", exits))
+    made.close()
+    said = fleet("devices", "list", "plover").out
+    head, row = said.splitlines()[:2]
+    assert row[head.index("exit") : head.index("verified")].strip() == shown and "\x1b" not in said

@@ -84,7 +84,7 @@ def test_the_demo(home):
     assert ended.returncode == 0, ended.stdout + ended.stderr
     for words in ("SEALED", "LEAKING", "dns-leak", "exit-elsewhere", "Every step ended as expected."):
         assert words in ended.stdout
-    assert re.search(r"^plover +phone +leaking +quillwort-nairobi +dns-leak", ended.stdout, re.M)
+    assert re.search(r"^plover +phone +leaking +quillwort-nairobi +dns-leak +leaking +Nairobi, KE", ended.stdout, re.M)
     assert re.search(r"^curlew +laptop +in date", ended.stdout, re.M)
     told = " ".join(ended.stderr.split())
     for words in ("certificate-wrong-name", "exactly as before", "The lab was stopped"):

@@ -23,6 +23,7 @@ from zesty_burrow.report.results.devices import (
     ReportResult,
     RulesResult,
 )
+from zesty_burrow.store.devices import Report
 
 VERDICTS = {"sealed": "green", "leaking": "red", "unclear": "yellow"}
 STYLES = {
@@ -46,7 +47,7 @@ def _list(result: DevicesResult) -> Parts:
     devices = [one.device for one in result.standings]
     headings = ["device", "kind", "state", "profile"]
     headings += ["why"] if any(one.why for one in result.standings) else []
-    headings += ["verdict", "verified"] if any(one.report for one in result.standings) else []
+    headings += ["verdict", "exit", "verified"] if any(one.report for one in result.standings) else []
     headings += [key for key in ("owner", "place") if any(getattr(one, key) for one in devices)]
     headings += ["tags"] if any(one.tags for one in devices) else []
     table = Table(*(Column(label, whole=label in ("device", "state")) for label in headings), gap=3)
@@ -59,6 +60,7 @@ def _list(result: DevicesResult) -> Parts:
             "profile": one.wanted,
             "why": printable(one.why),
             "verdict": Text(one.report.verdict, style=VERDICTS[one.report.verdict]) if one.report else "",
+            "exit": printable(_exit(one.report)) if one.report else "",
             "verified": one.report.taken_at[:16].replace("T", " ") if one.report else "",
             "owner": device.owner,
             "place": device.place,
@@ -73,6 +75,19 @@ def _list(result: DevicesResult) -> Parts:
     left = sum(one.is_left for one in result.standings)
     if left:
         yield Text(f"To hand over to {'it' if left == 1 else f'these {left}'}: zesty hand-over --all")
+
+
+def _exit(report: Report) -> str:
+    """Where the device's traffic leaves: the place of each address that was seen, or the address where that is unknown.
+
+    Reports have them as ``ADDRESS (OPERATOR, CITY, COUNTRY)``.
+    """
+    places = []
+    for one in report.exits:
+        address, _, rest = one.partition(" (")
+        _, _, place = rest.removesuffix(")").partition(", ")
+        places.append(place or address)
+    return " / ".join(dict.fromkeys(places))
 
 
 def _show(result: DeviceResult) -> Parts:
