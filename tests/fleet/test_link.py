@@ -194,6 +194,37 @@ def test_once(served):
     assert served.links.open_once(link.name, NOW) is None
 
 
+def test_who_may_ask_again(served):
+    """Who has said who it is, for two minutes, until the first step; nothing else in that place opens it again."""
+    link = made()
+    served.links.add(link.name, "plover", link.sealed, LATER)
+    path = urlsplit(link.url(BASE)).path + "/open"
+
+    def opens(*bodies):
+        return [one[0] for one in served.talk(*(("POST", path, body) for body in bodies))]
+
+    mine, other = (json.dumps({"opener": letter * 32}).encode() for letter in "ab")
+    assert opens(mine, mine, other, mine, b"") == [200, 200, 410, 200, 410]
+    strange = (b"null", b"[1]", b'{"opener": 7}', b'{"opener": "a"}', b'{"opener": null}', b"\xff", b"[" * 900)
+    assert set(opens(*strange)) == {410} and opens(b"x" * 2000) == [413]
+    served.clock = "2026-11-28T12:02:01Z"
+    assert opens(mine) == [410]
+    served.clock = NOW
+    assert opens(mine) == [200]
+    assert served.talk(("POST", path.replace("/open", "/step"), b'{"step": "opened"}'))[0][0] == 200
+    assert opens(mine) == [410]
+
+
+@pytest.mark.parametrize("body", [b"null", b'{"opener": "short"}', b"[" * 900, b"\xff\x00"])
+def test_who_does_not_say_who_it_is(served, body):
+    """Gets it once, and nothing is kept."""
+    link = made()
+    served.links.add(link.name, "plover", link.sealed, LATER)
+    path = urlsplit(link.url(BASE)).path + "/open"
+    assert [one[0] for one in served.talk(("POST", path, body), ("POST", path, body))] == [200, 410]
+    assert served.links.open_once(link.name, NOW) is None
+
+
 def test_only_until_its_time(served):
     link = made()
     served.links.add(link.name, "plover", link.sealed, LATER)
@@ -201,7 +232,7 @@ def test_only_until_its_time(served):
     path = urlsplit(link.url(BASE)).path
     ((status, _, body),) = served.talk(("POST", path + "/open"))
     assert status == 410 and json.loads(body) == {"error": "not known"}
-    served.links.forget_old(LATER)
+    served.links.forget_old(LATER, LATER)
     served.clock = NOW
     assert served.talk(("POST", path + "/open"))[0][0] == 410
 

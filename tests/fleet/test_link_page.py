@@ -122,6 +122,26 @@ def test_from_the_link_to_the_end(links):
         assert "was opened before" in seen(page, "problem")
 
 
+def test_an_answer_that_is_lost(links):
+    """The page asks again, and gets what it has asked for; another one still does not."""
+    url = links()
+    lost = """const plain = fetch; let left = 2;
+    window.fetch = async (...words) => {
+      const answer = await plain(...words);
+      if (String(words[0]).endsWith("/open") && left-- > 0) throw new TypeError("lost");
+      return answer;
+    };"""
+    with Browser() as page:
+        page.call("Page.addScriptToEvaluateOnNewDocument", source=lost)
+        start(page, url)
+        page.tap("#open")
+        assert "Quillwort Relay" in seen(page, "agree")
+    with Browser() as page:
+        start(page, url)
+        page.tap("#open")
+        assert "was opened before" in seen(page, "problem")
+
+
 def test_a_busy_server(links):
     """Too many others ask from the same address: the page asks again, and what its owner has done is heard of in the end."""
     url = links()

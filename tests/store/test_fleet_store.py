@@ -8,6 +8,7 @@ from dataclasses import replace
 import pytest
 
 from zesty_burrow.errors import Clash, NotFound
+from zesty_burrow.fleet.links.link import earlier
 from zesty_burrow.store.devices import CONFIRMED, Device, Handover, Report, Rule
 from zesty_burrow.store.fleet_store import Administrator
 from zesty_burrow.store.seal import Seal
@@ -87,7 +88,7 @@ def test_links(place):
     assert links.note_step("a", "done", NOW).step == "done" and links.find("a").opened_at == NOW
     links.add("c", "curlew", b"x", LATER)
     assert [(one.device, one.step) for one in links.list_links()] == [("curlew", "")] and links.find("a") is None
-    links.forget_old(LATER)
+    links.forget_old(LATER, LATER)
     assert links.open_once("c", NOW) is None
     links.withdraw("curlew")
     with pytest.raises(NotFound):
@@ -110,6 +111,29 @@ def test_administrators(place):
     fleet.note_administrator(Administrator("key"))
     fleet.note_administrator(one)
     assert fleet.administrators() == [one]
+
+
+def test_a_link_whose_answer_was_lost(place):
+    """The same one may ask again for a moment, until a step is known; nobody else may, nor without a name."""
+    links = place.open().fleet.links
+    links.add("a", "curlew", b"sealed", LATER)
+    soon, long_after = "2026-11-28T12:01:00Z", "2026-11-28T12:03:00Z"
+    assert links.open_once("a", NOW, "me") == b"sealed" and links.find("a").opened_at == NOW
+    assert links.open_once("a", soon, "me", earlier(soon)) == b"sealed"
+    assert links.open_once("a", soon, "you", earlier(soon)) is None and links.open_once("a", soon) is None
+    assert links.open_once("a", long_after, "me", earlier(long_after)) is None
+    links.note_step("a", "opened", soon)
+    assert links.open_once("a", soon, "me", earlier(soon)) is None
+    assert place.rows("SELECT sealed FROM links") == [(None,)]
+    links.add("b", "plover", b"other", LATER)
+    assert links.open_once("b", NOW, "me") == b"other"
+    links.forget_old(soon, earlier(soon))
+    assert links.open_once("b", soon, "me", earlier(soon)) == b"other"
+    links.forget_old(long_after, earlier(long_after))
+    assert links.open_once("b", soon, "me", earlier(soon)) is None
+    links.add("c", "dunlin", b"third", LATER)
+    assert links.open_once("c", NOW) == b"third" and links.open_once("c", NOW) is None
+    assert {row[0] for row in place.rows("SELECT sealed FROM links")} == {None}
 
 
 def state_of(store):

@@ -36,16 +36,25 @@ class LinkStore:
             )
             transaction.execute(insert, name, device, sealed, until, "", "", "")
 
-    def open_once(self, name: str, now: str) -> bytes | None:
-        """What is behind it, and nothing of it is kept; None where it is not known, over, or was opened before."""
+    def open_once(self, name: str, now: str, opener: str = "", again: str = "") -> bytes | None:
+        """What is behind it; None where it is not known, over, or was opened before.
+
+        ``opener``: by what the same one is known, who may open it again if that was after ``again`` (RFC 3339), as long
+        as no step was noted. Where that is empty nothing is kept.
+        """
         with self._database.transaction(write=True) as transaction:
-            query = "SELECT sealed FROM links WHERE name = ? AND opened_at = ? AND until > ? AND sealed IS NOT NULL"
-            rows = transaction.execute(query, name, "", now)
+            query = "SELECT sealed, until, opened_at, opener FROM links WHERE name = ? AND sealed IS NOT NULL"
+            rows = transaction.execute(query, name)
             if not rows:
                 return None
-            change = "UPDATE links SET opened_at = ?, step = ?, step_at = ?, sealed = NULL WHERE name = ?"
-            transaction.execute(change, now, "opened", now, name)
-        return bytes(rows[0][0])
+            sealed, until, opened_at, before = rows[0]
+            if opened_at:
+                return bytes(sealed) if opener and opener == before and opened_at > again else None
+            if until <= now:
+                return None
+            change = "UPDATE links SET opened_at = ?, step = ?, step_at = ?, opener = ?, sealed = ? WHERE name = ?"
+            transaction.execute(change, now, "opened", now, opener, bytes(sealed) if opener else None, name)
+        return bytes(sealed)
 
     def find(self, name: str) -> LinkRow | None:
         """By its name."""
@@ -54,9 +63,9 @@ class LinkStore:
         return LinkRow(*rows[0]) if rows else None
 
     def note_step(self, name: str, step: str, now: str) -> LinkRow | None:
-        """How far its owner has got; None where it was not opened."""
+        """How far its owner has got, who has what was behind it: nothing is kept. None where it was not opened."""
         with self._database.transaction(write=True) as transaction:
-            change = "UPDATE links SET step = ?, step_at = ? WHERE name = ? AND opened_at <> ?"
+            change = "UPDATE links SET step = ?, step_at = ?, sealed = NULL WHERE name = ? AND opened_at <> ?"
             if not transaction.change(change, step, now, name, ""):
                 return None
             rows = transaction.execute(f"SELECT {', '.join(COLUMNS)} FROM links WHERE name = ?", name)  # noqa: S608
@@ -74,7 +83,8 @@ class LinkStore:
             if not transaction.change("DELETE FROM links WHERE device = ?", device):
                 raise NotFound(f"there is no link for {device!r}", next_step="See `zesty links list`.")
 
-    def forget_old(self, now: str) -> None:
-        """Let go of what is behind links that are over."""
+    def forget_old(self, now: str, again: str) -> None:
+        """Let go of what is behind links that are over, or were opened and that not after ``again``."""
         with self._database.transaction(write=True) as transaction:
-            transaction.execute("UPDATE links SET sealed = NULL WHERE until <= ?", now)
+            over = "until <= ? OR (opened_at <> ? AND opened_at <= ?)"
+            transaction.execute(f"UPDATE links SET sealed = NULL WHERE {over}", now, "", again)  # noqa: S608

@@ -96,4 +96,5 @@ _STEPS: dict[int, Callable[[Database, Transaction], None]] = {
     9: _sql("0009_reports.sql"),
     10: _sql("0010_enrolments.sql"),
     11: _sql("0011_handed_credentials.sql"),
+    12: _sql("0012_link_openers.sql"),
 }

@@ -12,7 +12,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from zesty_burrow.commands.context import Context
-from zesty_burrow.errors import NotFound, UsageError
+from zesty_burrow.errors import BurrowError, NotFound, UsageError
+from zesty_burrow.fleet.links.link import earlier
 from zesty_burrow.fleet.report import report_of
 from zesty_burrow.fleet.standing import TIME
 from zesty_burrow.report.results.base import Result
@@ -29,6 +30,8 @@ if TYPE_CHECKING:
 
 HOST = re.compile(r"[A-Za-z0-9]([A-Za-z0-9.-]{0,250}[A-Za-z0-9])?")
 EXAMPLE = "zesty links serve --address 0.0.0.0 --certificate server.pem --key server.key"
+TIDY_SECONDS = 60
+"""After so long it is looked for what is behind links that are over."""
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -59,7 +62,7 @@ def run(args: Namespace, context: Context) -> Result:
             asyncio.run(_serve(args, context, store))
             return MessageResult("The server has stopped.")
         now = context.now().strftime(TIME)
-        store.fleet.links.forget_old(now)
+        store.fleet.links.forget_old(now, earlier(now))
         return LinksResult(tuple(store.fleet.links.list_links()), now)
 
 
@@ -100,7 +103,11 @@ async def _serve(args: Namespace, context: Context, store: Store) -> None:
     server.enrolments, server.taken = fleet.enrolments, taken
     await server.start(args.address, args.port)
     context.reporter.note(f"Serving links on {', '.join(args.address)}, port {server.port}. Ctrl-C ends it.")
-    await stop.wait()
+    while not stop.is_set():
+        with suppress(TimeoutError):
+            await asyncio.wait_for(stop.wait(), TIDY_SECONDS)
+        with suppress(BurrowError):
+            fleet.links.forget_old(now(), earlier(now()))
     await server.stop()
 
 

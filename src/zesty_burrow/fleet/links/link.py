@@ -11,6 +11,7 @@ import hashlib
 import json
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from cryptography import x509
@@ -24,9 +25,12 @@ from zesty_burrow.core.crypto.private_key import load_private_key
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.fleet.keys import LETTERS
 from zesty_burrow.fleet.links.fields import Field, fields_of
+from zesty_burrow.fleet.standing import TIME
 from zesty_burrow.store.devices import Device
 
 TOKEN, KEY, NONCE = 16, 32, 12
+AGAIN = timedelta(minutes=2)
+"""For so long an answer that was lost on its way can be asked for again, by the same browser."""
 FORMAT = 1
 LABEL = b"zesty-burrow link 1"
 OPENED, AGREED, CERTIFICATE, SETTINGS, CREDENTIALS, DONE, DECLINED = (
@@ -57,6 +61,11 @@ class Link:
 def _text(octets: bytes) -> str:
     """base64url without padding (RFC 4648 §5)."""
     return base64.urlsafe_b64encode(octets).rstrip(b"=").decode()
+
+
+def earlier(now: str) -> str:
+    """Until then a link must have been opened for its opener not to get it again. ``now``: RFC 3339."""
+    return (datetime.strptime(now, TIME).replace(tzinfo=UTC) - AGAIN).strftime(TIME)
 
 
 def name_of(token: str) -> str:

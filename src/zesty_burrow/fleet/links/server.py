@@ -23,7 +23,7 @@ from zesty_burrow.fleet.enrolment import LONGEST as LONGEST_ENROLMENT
 from zesty_burrow.fleet.enrolment import read_ask, read_taken
 from zesty_burrow.fleet.keys import pickup_name
 from zesty_burrow.fleet.links.check import LONGEST as LONGEST_CHECK
-from zesty_burrow.fleet.links.link import STEPS, name_of
+from zesty_burrow.fleet.links.link import STEPS, earlier, name_of
 from zesty_burrow.fleet.report import LONGEST as LONGEST_REPORT
 from zesty_burrow.observe.connections import Connections, Rate, source_of
 from zesty_burrow.observe.http_server import Timed
@@ -31,7 +31,7 @@ from zesty_burrow.observe.tls import Certificate
 from zesty_burrow.store.enrolment_store import Enrolment, EnrolmentStore
 from zesty_burrow.store.link_store import LinkRow, LinkStore
 
-LONGEST_TOKEN, LONGEST_BODY = 64, 1024
+LONGEST_TOKEN, LONGEST_BODY, LEAST_OPENER = 64, 1024, 22
 MAX_CONNECTIONS, MAX_EACH, REQUESTS_A_SECOND, OFTEN_A_SECOND = 1024, 64, 20.0, 250.0
 """Of each source address; a whole office may report from one, and open its links."""
 KINDS = {
@@ -167,11 +167,15 @@ class LinkServer:
         if request.method != "POST":
             return _document({"error": "POST is all there is"}, 405)
         if parts[2] == "open":
-            return self._open(name_of(parts[1]))
+            return await self._open(name_of(parts[1]), request)
         return await self._step(name_of(parts[1]), request) if parts[2] == "step" else _document({}, 404)
 
-    def _open(self, name: str) -> web.Response:
-        sealed = self.links.open_once(name, self.now())
+    async def _open(self, name: str, request: web.BaseRequest) -> web.Response:
+        """The same browser may ask again for a moment: its answer may have been lost on the way."""
+        if request.content_length is not None and request.content_length > LONGEST_BODY:
+            return _document({"error": "too long"}, 413)
+        opener = await _opener_in(request)
+        sealed = self.links.open_once(name, self.now(), name_of(opener) if opener else "", earlier(self.now()))
         found = self.links.find(name)
         if sealed is None:
             # What is not known and what is over look alike to somebody who guesses.
@@ -265,6 +269,18 @@ class LinkServer:
 def _is_longer(request: web.BaseRequest, most: int) -> bool:
     """Whether a body is longer than so many octets, or does not say how long it is."""
     return request.content_length is None or request.content_length > most
+
+
+async def _opener_in(request: web.BaseRequest) -> str:
+    """By what a browser wants to be known to have opened a link; empty where it says nothing of it."""
+    if request.content_length is None:
+        return ""
+    try:
+        document = json.loads(await request.read())
+    except (ValueError, RecursionError):
+        return ""
+    opener = document.get("opener") if isinstance(document, dict) else None
+    return opener if isinstance(opener, str) and len(opener) >= LEAST_OPENER else ""
 
 
 def _document(content: dict[str, Any], status: int = 200) -> web.Response:

@@ -7,8 +7,6 @@ const seen = {};
 let about = null, verdict = null;
 shown = "off";
 
-const random = (count) => [...crypto.getRandomValues(new Uint8Array(count))].map((one) => one.toString(16).padStart(2, "0")).join("");
-
 async function ask(url) {
   try {
     const options = { credentials: "omit", cache: "no-store", signal: AbortSignal.timeout(PATIENCE) };

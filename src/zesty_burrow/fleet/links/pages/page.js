@@ -4,6 +4,8 @@
 
 const ORDER = ["agree", "certificate", "settings", "credentials"];
 let content = null;
+// The server gives it once: to this page again, for a moment, where an answer was lost on its way.
+const opener = random(16);
 shown = "start";
 
 // The key is taken out of the address bar, and so out of the history, before anything else is done.
@@ -47,7 +49,7 @@ async function open() {
   at("open").disabled = true;
   let answer, told;
   try {
-    answer = await post("open", {}, true);
+    answer = await post("open", { opener });
     told = await answer.json();
   } catch {
     at("open").disabled = false;
@@ -70,6 +72,7 @@ async function open() {
   } catch {
     return problem("problem-key");
   }
+  tell("opened");
   if (!content.check && told.check) content.check = location.pathname.replace("/o/", "/c/");
   fill();
   show("agree");

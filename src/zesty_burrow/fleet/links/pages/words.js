@@ -35,20 +35,21 @@ function translate(language, title, also) {
 // Milliseconds until a question is asked again.
 const WAITS = [500, 1000, 2000, 4000, 8000, 16000];
 
-// A server that has too much to do at the moment is asked again; one that is not reached too, unless the question was
-// one that is answered once.
-async function post(what, document = {}, once = false) {
+// A server that has too much to do at the moment, or is not reached, is asked again.
+async function post(what, document = {}) {
   const request = { method: "POST", body: JSON.stringify(document), credentials: "omit", keepalive: true };
   for (const wait of [...WAITS, 0]) {
     try {
       const answer = await fetch(`${location.pathname}/${what}`, request);
       if (answer.status !== 429 || !wait) return answer;
     } catch (problem) {
-      if (once || !wait) throw problem;
+      if (!wait) throw problem;
     }
     await new Promise((done) => setTimeout(done, wait));
   }
 }
+
+const random = (count) => [...crypto.getRandomValues(new Uint8Array(count))].map((one) => one.toString(16).padStart(2, "0")).join("");
 
 async function chooseLanguage(title, also) {
   texts = await (await fetch("/a/texts.json", { credentials: "omit" })).json();

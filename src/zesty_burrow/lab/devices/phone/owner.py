@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import base64
 import json
+import secrets
 import time
 from collections.abc import Callable
 from dataclasses import asdict, dataclass
@@ -82,11 +83,13 @@ class Owner:
         if token_of(secret) != token:
             # Before the server is asked: what is behind the link stays there.
             raise not_whole
-        sealed = base64.b64decode(self._post(f"{page}/open", patience=PATIENCE)["sealed"])
+        opened = self._post(f"{page}/open", {"opener": secrets.token_hex(16)}, PATIENCE)
+        sealed = base64.b64decode(opened["sealed"])
         try:
             content = json.loads(AESGCM(secret).decrypt(sealed[:NONCE], sealed[NONCE:], token.encode()))
         except (ValueError, InvalidTag):
             raise not_whole from None
+        self._post(f"{page}/step", {"step": OPENED})
         return dict(content)
 
     def _set_up(self, content: dict[str, Any]) -> list[str]:
