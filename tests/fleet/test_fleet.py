@@ -175,7 +175,7 @@ def test_where_a_device_stands(last, state, why):
     report = Report("curlew", 1, at(0), "leaking", "lisbon", "1", (), ("dns-leak",))
     handovers = {"curlew": last} if last else {}
     (leaking,) = standings([CURLEW], [Rule(1, "lisbon")], {"lisbon": "1"}, handovers, NOW, {"curlew": report})
-    assert (leaking.state, leaking.handed, leaking.is_left) == (State.LEAKING, state, left)
+    assert (leaking.state, leaking.handover_state, leaking.is_left) == (State.LEAKING, state, left)
     assert leaking.why == (f"dns-leak; {why}" if why and state is not State.NOT_CONFIRMED else "dns-leak")
     assert leaking.has_another == one.has_another
 

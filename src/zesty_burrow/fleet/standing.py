@@ -75,13 +75,13 @@ class Standing:
     """``wanted``: the profile that the rules say, empty where none does; ``last``: the last handing over.
 
     ``report``: the device's newest. ``entered``: which credentials go there now, as :class:`Entered` says it.
-    ``handed``: the state by what was handed over alone, whether it leaks or not.
+    ``handover_state``: the state by what was handed over alone, whether it leaks or not.
     """
 
     device: Device
     wanted: str
     state: State
-    handed: State
+    handover_state: State
     last: Handover | None = None
     report: Report | None = None
     entered: str = ""
@@ -89,13 +89,13 @@ class Standing:
     @property
     def is_left(self) -> bool:
         """Whether a run still has something to do for it."""
-        return self.handed in LEFT
+        return self.handover_state in LEFT
 
     @property
     def has_another(self) -> bool:
         """Whether the device has another edition of the profile that it should have, or other credentials with it."""
         last = self.last
-        return self.handed is State.OUT_OF_DATE and last is not None and last.profile == self.wanted
+        return self.handover_state is State.OUT_OF_DATE and last is not None and last.profile == self.wanted
 
     @property
     def has_other_credentials(self) -> bool:
@@ -107,13 +107,13 @@ class Standing:
         """What is behind the state, in a few words."""
         if self.state is State.LEAKING and self.report is not None:
             codes = ", ".join(self.report.codes)
-            also = self._why_handed if self.handed is not State.NOT_CONFIRMED else ""
+            also = self._why_of_handover if self.handover_state is not State.NOT_CONFIRMED else ""
             return f"{codes}; {also}" if also else codes
-        return self._why_handed
+        return self._why_of_handover
 
     @property
-    def _why_handed(self) -> str:
-        last, state = self.last, self.handed
+    def _why_of_handover(self) -> str:
+        last, state = self.last, self.handover_state
         if state is State.PROFILE_GONE:
             return f"there is no profile {self.wanted}"
         if last is None or state in (State.NEVER_SET_UP, State.NO_PROFILE):

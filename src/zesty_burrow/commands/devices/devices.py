@@ -139,7 +139,7 @@ def _show(args: Namespace, context: Context, store: Store) -> Result:
     (standing,) = stand(context, store, [device])
     why: list[str] = []
     near = ""
-    if standing.wanted and standing.handed is not State.PROFILE_GONE:
+    if standing.wanted and standing.handover_state is not State.PROFILE_GONE:
         profile = store.find_profile(standing.wanted)[0]
         client = client_of(device)
         why = misfits(profile, client)

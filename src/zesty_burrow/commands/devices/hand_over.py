@@ -83,8 +83,8 @@ def run(args: Namespace, context: Context) -> HandOverResult:
             raise NotFound("no device matches", next_step="See `zesty devices list`.")
         work = Work(store, context, args)
         # Their state says it as well, but a run that passes over them in silence would be taken for a success.
-        gone = [_gone(one) for one in found if one.handed is State.PROFILE_GONE]
-        there = [one for one in found if one.handed is not State.PROFILE_GONE]
+        gone = [_gone(one) for one in found if one.handover_state is State.PROFILE_GONE]
+        there = [one for one in found if one.handover_state is not State.PROFILE_GONE]
         chosen = [one for one in there if one.is_left or (args.again and one.wanted)]
         plans = work.plans(chosen)
         left = len(found) - len(chosen) - len(gone)
