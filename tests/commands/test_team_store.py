@@ -20,11 +20,15 @@ from support import AUTHORITY, PASSWORD
 from zesty_burrow.core.credentials import NamePassword
 from zesty_burrow.core.profile import SignIn
 from zesty_burrow.fleet.https_client import ask_server
+from zesty_burrow.fleet.keys import DEVICE, OwnKeys, make_secret
+from zesty_burrow.fleet.report import sign_report
+from zesty_burrow.fleet.report_client import send_report
 from zesty_burrow.lab import story
 from zesty_burrow.lab.authority import issue, make_key
 from zesty_burrow.lab.kit import AUTHORITY_FILE, kit_archive, kit_files, place_profile
 from zesty_burrow.profiles.text import write_profile
 from zesty_burrow.store.database import open_database
+from zesty_burrow.store.devices import Report
 from zesty_burrow.store.seal import Seal, key_from_passphrase
 from zesty_burrow.store.store import Store
 
@@ -182,6 +186,20 @@ def test_links_are_served_elsewhere(team, url, tmp_path):
             assert status == 200 and set(json.loads(body)) == {"sealed", "check"}
             ask_server("POST", f"{page}/step", AUTHORITY.pem().decode(), b'{"step": "done"}', 5)
             assert [one["state"] for one in anna("devices", "list").json["devices"]] == ["in date"]
+            box, there = Program(tmp_path / "box"), (f"https://localhost:{port}", "--authority", tmp_path / "ca.pem")
+            (tmp_path / "ca.pem").write_bytes(AUTHORITY.pem())
+            code = box("--json", "enrol", "--name", "shearwater", "--to", *there).json["code"]
+            anna("devices", "accept", code)
+            anna("hand-over", "shearwater", "--pickup")
+            assert box("receive", "--from", *there, "--agree").code == 0
+            own = OwnKeys(make_secret())
+            (tmp_path / "key").write_text(own.public(DEVICE).text)
+            anna("devices", "add", "curlew", "--kind", "laptop")
+            anna("devices", "change", "curlew", "--key", tmp_path / "key")
+            report = Report("", 1, "2026-11-28T12:00:00Z", "sealed", "relay1-00", "d")
+            send_report(there[0], AUTHORITY.pem().decode(), sign_report(report, own), 5)
+            rows = {one["name"]: one for one in anna("devices", "list").json["devices"]}
+            assert rows["shearwater"]["state"] == "in date" and rows["curlew"]["report"]["verdict"] == "sealed"
         finally:
             running.terminate()
             said = running.stderr.read()

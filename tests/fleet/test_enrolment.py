@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import http.server
 import json
 import re
+import ssl
 import subprocess
 import sys
+import threading
 from pathlib import Path
 
 import pytest
@@ -18,9 +21,10 @@ from commands.conftest import Program
 from commands.test_editions import talk
 from fleet.test_link import Served
 from support import AUTHORITY, PASSWORD
-from zesty_burrow.errors import Malformed
+from zesty_burrow.errors import Malformed, StateError
 from zesty_burrow.fleet.enrolment import ask, read_ask, read_taken, say_taken
-from zesty_burrow.fleet.keys import DEVICE, OwnKeys, make_secret, pickup_name
+from zesty_burrow.fleet.https_client import ask_server
+from zesty_burrow.fleet.keys import DEVICE, OwnKeys, make_secret, pickup_name, read_key
 from zesty_burrow.lab.authority import issue, make_key
 from zesty_burrow.lab.kit import kit_archive, kit_files
 
@@ -65,7 +69,7 @@ def test_the_server_s_part(tmp_path, authority):
     served = Served(tmp_path, authority)
     kept = served.server.enrolments = served.store.fleet.enrolments
     name, heard = pickup_name(BOX.public(DEVICE)), []
-    served.server.taken = lambda device, number: heard.append((device, number))
+    served.server.taken = heard.append
     kept.leave(name, "shearwater", 7, b"sealed")
     answers = served.talk(
         ("POST", "/e", ASKED), ("POST", "/e", ASKED), ("POST", "/e", b"{}"), ("POST", "/e", b"x" * 3000),
@@ -74,12 +78,34 @@ def test_the_server_s_part(tmp_path, authority):
         ("GET", f"/p/{name}"), ("GET", "/e"), ("POST", f"/p/{name}", b""),
     )  # fmt: skip
     assert [one[0] for one in answers] == [200, 200, 400, 413, 200, 404, 200, 200, 200, 200, 404, 404, 404]
-    assert answers[4][2] == answers[8][2] == b"sealed" and heard == [("shearwater", 6), ("shearwater", 7)]
+    assert answers[4][2] == answers[8][2] == b"sealed"
+    # What is said of an older bundle is no word of the one that waits.
+    assert heard == ["shearwater"]
     (row,) = kept.waiting()
     assert (row.name, row.kind, row.key) == ("shearwater", "box", BOX.public(DEVICE).text)
     for number in range(600):
         kept.note(row.__class__(f"k{number}", "n", "box", f"2026-11-28T{number:06}"))
     assert len(kept.waiting()) == 500
+    served.store.close()
+
+
+def test_a_store_that_is_away(tmp_path, authority):
+    """Nothing is lost: the device and the page are told to ask again, and the administrator why."""
+    served = Served(tmp_path, authority)
+    kept = served.server.enrolments = served.store.fleet.enrolments
+    name, told = pickup_name(BOX.public(DEVICE)), []
+
+    def away(_):
+        raise StateError("the disk is full")
+
+    served.server.taken, served.server.failed = away, told.append
+    kept.leave(name, "shearwater", 7, b"sealed")
+    ((status, headers, body),) = served.talk(("POST", "/p", say_taken(BOX, 7)))
+    assert (status, json.loads(body), told) == (503, {"error": "not at the moment"}, ["the disk is full"])
+    assert headers["Content-Security-Policy"]
+    served.server.taken = lambda _: None
+    answers = served.talk(("GET", f"/p/{name}"), ("POST", "/p", say_taken(BOX, 7)), ("GET", f"/p/{name}"))
+    assert [one[0] for one in answers] == [200, 200, 404]
     served.store.close()
 
 
@@ -129,6 +155,46 @@ def test_a_box_without_a_keyboard(served, tmp_path):
     assert box("receive", "--from", *served.server).text.split()[-1] == "not-found"
 
 
+class Deaf(http.server.BaseHTTPRequestHandler):
+    """Hands a bundle out, and takes no word that it has arrived."""
+
+    def do_GET(self):
+        self.send_response(200)
+        self.end_headers()
+        self.wfile.write(self.server.bundle)
+
+    def do_POST(self):
+        self.send_error(503)
+
+    def log_message(self, *_):
+        pass
+
+
+def test_a_confirmation_that_is_not_heard(served, tmp_path):
+    """What is imported is imported, and said so; the same command again confirms it."""
+    box = Program(tmp_path / "box")
+    code = box("--json", "enrol", "--name", "shearwater", "--to", *served.server).json["code"]
+    served("devices", "accept", code)
+    served("devices", "assign", "lisbon")
+    served("hand-over", "shearwater", "--pickup")
+    key = read_key(box("--json", "enrol").json["key"], DEVICE)
+    _, bundle = ask_server("GET", f"{served.server[0]}/p/{pickup_name(key)}", AUTHORITY.pem().decode(), None, 5)
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    context.load_cert_chain(tmp_path / "c.pem", tmp_path / "k.pem")
+    with http.server.HTTPServer(("127.0.0.1", 0), Deaf) as deaf:
+        deaf.bundle, deaf.socket = bundle, context.wrap_socket(deaf.socket, server_side=True)
+        threading.Thread(target=deaf.serve_forever, daemon=True).start()
+        words = ("receive", "--from", f"https://localhost:{deaf.server_port}", *served.server[1:], "--agree")
+        ended = box(*words)
+        deaf.shutdown()
+    assert ended.code == 0 and "the server could not be informed: HTTP status 503" in ended.text
+    assert [row["name"] for row in box("--json", "list").json["profiles"]] == ["quillwort-lisbon"]
+    assert served("--json", "devices", "list").json["devices"][0]["state"] == "not confirmed"
+    again = box("--json", "receive", "--from", *served.server)
+    assert again.json["state"] == "imported" and "imported before" in again.out
+    assert served("--json", "devices", "list").json["devices"][0]["state"] == "in date"
+
+
 def test_another_device_of_that_name(served, tmp_path):
     """It does not take the place of the one in the list."""
     first, second = Program(tmp_path / "first"), Program(tmp_path / "second")
@@ -138,6 +204,11 @@ def test_another_device_of_that_name(served, tmp_path):
     assert served("devices", "accept", codes[0].lower().replace("-", " ")).code == 0
     refused = served("devices", "accept", codes[1])
     assert refused.code == 4 and "there is a device shearwater already" in refused.text.lower()
+    third = Program(tmp_path / "third")
+    third("enrol", "--name", "dunlin", "--to", *served.server)
+    code, seen = talk(served, ("devices", "accept"), [("shearwater", ""), ("y or n [n]", "y\n"), ("y or n [n]", "y\n")])
+    assert code == 0 and "Not taken: there is a device shearwater already" in " ".join(seen.split())
+    assert "Taken into the list: dunlin" in seen
 
 
 def test_a_server_that_is_none(tmp_path, served):

@@ -65,6 +65,9 @@ def test_by_four_keys(lab, box):
     box.press("back")
     assert box.choose(CHECK)[0] == "unclear"
     box.press("back")
+    # Now there is something to compare with.
+    assert box.choose(CHECK)[0] == "leaking" and row_of(lab)["why"].startswith("no-tunnel")
+    box.press("back")
     assert box.choose(ON)[0] == "The tunnel is on:"
     box.press("back")
     assert box.choose(CHECK)[:2] == ["sealed", "sent: 1"]

@@ -291,10 +291,13 @@ def _accept(args: Namespace, context: Context, store: Store) -> Result:
         if not wanted:
             continue
         if one.name in known:
-            step = (
-                f"If it was set up again: zesty devices change {one.name} --key FILE; else have it ask by another name."
-            )
-            raise Clash(f"there is a device {one.name} already", why="its key is another one", next_step=step)
+            what, why = f"there is a device {one.name} already", "its key is another one"
+            if args.code:
+                again = f"If it was set up again: zesty devices change {one.name} --key FILE"
+                raise Clash(what, why=why, next_step=f"{again}; else have it ask by another name.")
+            # The others are asked about all the same.
+            context.reporter.note(f"Not taken: {what}; {why}.", style="yellow")
+            continue
         store.fleet.put_devices([_with_content(Device(one.name, one.kind, key=one.key), args)])
         store.fleet.enrolments.forget(one.key)
         accepted.append(one.name)

@@ -20,8 +20,7 @@ if TYPE_CHECKING:
     from zesty_burrow.core.profile import Profile
     from zesty_burrow.store.store import CredentialsRow, Store
 
-PUSH, FILES, BUNDLE, LINK, CARD, ARCHIVE = "push", "files", "bundle", "link", "card", "archive"
-PICKUP = "pickup"
+PUSH, FILES, BUNDLE, LINK, CARD, ARCHIVE, PICKUP = "push", "files", "bundle", "link", "card", "archive", "pickup"
 OTHER_CREDENTIALS = "credentials: changed since"
 NOT_KEPT = "not known: the edition there is not kept here any more"
 

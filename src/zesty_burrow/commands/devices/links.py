@@ -91,7 +91,7 @@ async def _serve(args: Namespace, context: Context, store: Store) -> None:
         if fleet.note_report(found):
             _say(context, f"{found.device}: {found.verdict}")
 
-    def taken(device: str, number: int) -> None:
+    def taken(device: str) -> None:
         last = fleet.handovers().get(device)
         if last is not None and last.form == "pickup":
             fleet.note_handover(replace(last, state=CONFIRMED, detail="", at=now()))
@@ -100,7 +100,7 @@ async def _serve(args: Namespace, context: Context, store: Store) -> None:
     server = LinkServer(
         fleet.links, Certificate(args.certificate, args.key), now, told, reported, _check(args, context, store)
     )
-    server.enrolments, server.taken = fleet.enrolments, taken
+    server.enrolments, server.taken, server.failed = fleet.enrolments, taken, lambda problem: _say(context, problem)
     await server.start(args.address, args.port)
     context.reporter.note(f"Serving links on {', '.join(args.address)}, port {server.port}. Ctrl-C ends it.")
     while not stop.is_set():

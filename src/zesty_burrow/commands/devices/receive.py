@@ -72,7 +72,14 @@ def _fetch(args: Namespace, own: OwnKeys, context: Context, store: Store) -> Rec
         raise NotReached(f"{url} does not answer as it should", why=f"HTTP status {status}")
     made = _take_data(data, None, own, args, context, store)
     if made.state == IMPORTED:
-        ask_server("POST", f"{url}/p", authority, say_taken(own, made.number), args.timeout)
+        try:
+            status, _ = ask_server("POST", f"{url}/p", authority, say_taken(own, made.number), args.timeout)
+            why = "" if status == OK else f"HTTP status {status}"
+        except NotReached as problem:
+            why = problem.why
+        if why:
+            words = "It is imported here, but the server could not be informed"
+            context.reporter.note(f"{words}: {why}. The same command again does that.", style="yellow")
     return made
 
 

@@ -81,7 +81,9 @@ class Check:
 
 @dataclass(slots=True)
 class LinkServer:
-    """``now``: RFC 3339; ``told``: called when an owner has got further; ``reported``: with each report that comes."""
+    """``now``: RFC 3339; ``told``: called when an owner has got further; ``reported``: with each report that comes;
+    ``taken``: with the name of a device that has what waited for it; ``failed``: with what keeps it from answering.
+    """
 
     links: LinkStore
     certificate: Certificate
@@ -90,7 +92,8 @@ class LinkServer:
     reported: Callable[[bytes], None]
     check: Check | None = None
     enrolments: EnrolmentStore | None = None
-    taken: Callable[[str, int], None] = lambda device, number: None
+    taken: Callable[[str], None] = lambda device: None
+    failed: Callable[[str], None] = lambda problem: None
     _connections: Connections = field(default_factory=lambda: Connections(MAX_CONNECTIONS, MAX_EACH))
     _rate: Rate = field(default_factory=lambda: Rate(REQUESTS_A_SECOND))
     _often: Rate = field(default_factory=lambda: Rate(OFTEN_A_SECOND))
@@ -141,7 +144,12 @@ class LinkServer:
         often = request.path == "/r" or request.method in ("GET", "HEAD")
         rate = self._often if often else self._rate
         wait = rate.wait(source_of(str(peer[0]) if peer else "::"))
-        answer = _document({"error": "too many requests"}, 429) if wait else await self._answer(request)
+        try:
+            answer = _document({"error": "too many requests"}, 429) if wait else await self._answer(request)
+        except BurrowError as problem:
+            # The store is full, locked or away: it may be asked again.
+            self.failed(str(problem))
+            answer = _document({"error": "not at the moment"}, 503)
         answer.headers.update({**HEADERS, **answer.headers})
         timed = request.transport.get_protocol() if request.transport is not None else None
         if isinstance(timed, Timed):
@@ -242,9 +250,10 @@ class LinkServer:
             else:
                 key, number = read_taken(data)
                 waiting = kept.find(pickup_name(key))
-                if waiting is not None:
+                # Of an older bundle it says nothing of the one that waits.
+                if waiting is not None and number >= waiting[1]:
+                    self.taken(waiting[0])
                     kept.taken(pickup_name(key), number)
-                    self.taken(waiting[0], number)
         except Malformed as problem:
             return _document({"error": problem.what, "why": problem.why}, 400)
         return _document({})

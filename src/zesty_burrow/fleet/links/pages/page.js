@@ -56,7 +56,7 @@ async function open() {
     at("said").textContent = say("no-network");
     return;
   }
-  if (answer.status === 429) {
+  if (answer.status === 429 || answer.status >= 500) {
     at("open").disabled = false;
     at("said").textContent = say("no-network");
     return;

@@ -35,13 +35,13 @@ function translate(language, title, also) {
 // Milliseconds until a question is asked again.
 const WAITS = [500, 1000, 2000, 4000, 8000, 16000];
 
-// A server that has too much to do at the moment, or is not reached, is asked again.
+// A server that cannot answer at the moment, or is not reached, is asked again.
 async function post(what, document = {}) {
   const request = { method: "POST", body: JSON.stringify(document), credentials: "omit", keepalive: true };
   for (const wait of [...WAITS, 0]) {
     try {
       const answer = await fetch(`${location.pathname}/${what}`, request);
-      if (answer.status !== 429 || !wait) return answer;
+      if ((answer.status !== 429 && answer.status < 500) || !wait) return answer;
     } catch (problem) {
       if (!wait) throw problem;
     }

@@ -28,8 +28,10 @@ from zesty_burrow.observe.client import ObservatoryAddress, Observer
 
 PATIENCE, TIMEOUT = 3.0, 5.0
 """Seconds until a server that is being started answers; and for each answer."""
-TOO_MANY, BUSY = 429, 30.0
-"""The status of a server that has too much to do (RFC 6585 §4), and seconds for which it is asked again."""
+TOO_MANY, FAILED, BUSY = 429, 500, 30.0
+"""Statuses of a server that cannot answer at the moment (RFC 6585 §4, RFC 9110 §15.6), from the second on; and seconds
+for which it is asked again.
+"""
 CHECK = "check.json"
 """What is kept between the two looks."""
 
@@ -144,7 +146,7 @@ class Owner:
                     raise
                 time.sleep(0.05)
                 continue
-            if status != TOO_MANY or time.monotonic() > busy:
+            if (status != TOO_MANY and status < FAILED) or time.monotonic() > busy:
                 break
             time.sleep(0.5)
         try:
