@@ -12,8 +12,6 @@ from pathlib import Path
 
 import psycopg
 import pytest
-from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
-from cryptography.x509 import load_der_x509_certificate
 
 from commands.conftest import PROGRAM, Program
 from support import AUTHORITY, PASSWORD
@@ -24,7 +22,7 @@ from zesty_burrow.fleet.keys import DEVICE, OwnKeys, make_secret
 from zesty_burrow.fleet.report import sign_report
 from zesty_burrow.fleet.report_client import send_report
 from zesty_burrow.lab import story
-from zesty_burrow.lab.authority import issue, make_key
+from zesty_burrow.lab.authority import write_certificate
 from zesty_burrow.lab.kit import AUTHORITY_FILE, kit_archive, kit_files, place_profile
 from zesty_burrow.profiles.text import write_profile
 from zesty_burrow.store.database import open_database
@@ -166,10 +164,7 @@ def test_links_are_served_elsewhere(team, url, tmp_path):
     """A server on the internet has the store's address and no passphrase: it serves what it cannot read."""
     anna = team[0]
     assert anna("import", archive(tmp_path, 1)).code == 0
-    key = make_key("ecdsa")
-    shown = load_der_x509_certificate(issue(AUTHORITY, key, "localhost"))
-    (tmp_path / "c.pem").write_bytes(shown.public_bytes(Encoding.PEM))
-    (tmp_path / "k.pem").write_bytes(key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption()))
+    write_certificate((tmp_path / "c.pem", tmp_path / "k.pem"), AUTHORITY, "localhost")
     server = Program(tmp_path / "server")
     server.home.mkdir()
     (server.home / "settings.toml").write_text(f'store = "{url}"\nseal = "passphrase"\n')

@@ -12,8 +12,6 @@ import threading
 from pathlib import Path
 
 import pytest
-from cryptography import x509
-from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -25,7 +23,7 @@ from zesty_burrow.errors import Malformed, StateError
 from zesty_burrow.fleet.enrolment import ask, read_ask, read_taken, say_taken
 from zesty_burrow.fleet.https_client import ask_server
 from zesty_burrow.fleet.keys import DEVICE, OwnKeys, make_secret, pickup_name, read_key
-from zesty_burrow.lab.authority import issue, make_key
+from zesty_burrow.lab.authority import write_certificate
 from zesty_burrow.lab.kit import kit_archive, kit_files
 
 PROGRAM = str(Path(sys.executable).with_name("zesty"))
@@ -115,10 +113,7 @@ def served(tmp_path):
     zesty = Program(tmp_path / "home")
     (tmp_path / "kit.zip").write_bytes(kit_archive(kit_files(AUTHORITY.pem(), PASSWORD)))
     assert zesty("import", tmp_path / "kit.zip").code == 0
-    key = make_key("ecdsa")
-    shown = x509.load_der_x509_certificate(issue(AUTHORITY, key, "localhost"))
-    (tmp_path / "c.pem").write_bytes(shown.public_bytes(Encoding.PEM))
-    (tmp_path / "k.pem").write_bytes(key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption()))
+    write_certificate((tmp_path / "c.pem", tmp_path / "k.pem"), AUTHORITY, "localhost")
     (tmp_path / "ca.pem").write_bytes(AUTHORITY.pem())
     line = [PROGRAM, "links", "serve", "--address", "127.0.0.1", "--port", "0"]
     line += ["--certificate", tmp_path / "c.pem", "--key", tmp_path / "k.pem"]

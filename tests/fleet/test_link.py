@@ -30,7 +30,7 @@ from zesty_burrow.fleet.links.link import STEPS, name_of, page_content, seal_lin
 from zesty_burrow.fleet.links.server import LinkServer, asset
 from zesty_burrow.fleet.report import read_report
 from zesty_burrow.lab import story
-from zesty_burrow.lab.authority import issue, make_key
+from zesty_burrow.lab.authority import issue, make_key, write_certificate
 from zesty_burrow.lab.kit import place_profile
 from zesty_burrow.observe.tls import Certificate
 from zesty_burrow.store.database import SqliteDatabase
@@ -137,11 +137,8 @@ class Served:
     """A server of links on loopback, with a clock; ``heard``: what it was told of owners."""
 
     def __init__(self, folder, authority):
-        key = make_key("ecdsa")
-        shown = x509.load_der_x509_certificate(issue(authority, key, "links.tidewrack.example"))
         files = folder / "c.pem", folder / "k.pem"
-        files[0].write_bytes(shown.public_bytes(Encoding.PEM))
-        files[1].write_bytes(key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption()))
+        write_certificate(files, authority, "links.tidewrack.example")
         self.clock, self.heard, self.known = NOW, [], {}
         self.store = Store(SqliteDatabase(folder / "store.db"), lambda _: None, lambda: NOW)
         self.links = self.store.fleet.links

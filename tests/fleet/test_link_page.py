@@ -13,13 +13,12 @@ import sys
 from pathlib import Path
 
 import pytest
-from cryptography import x509
-from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
+from cryptography.hazmat.primitives.serialization import Encoding
 
 from browser import Browser
 from commands.conftest import Program
 from support import AUTHORITY, PASSWORD, until
-from zesty_burrow.lab.authority import issue, make_key
+from zesty_burrow.lab.authority import write_certificate
 from zesty_burrow.lab.kit import kit_archive, kit_files
 
 PROGRAM = str(Path(sys.executable).with_name("zesty"))
@@ -39,10 +38,7 @@ def links(tmp_path_factory):
     zesty("import", folder / "kit.zip")
     zesty("devices", "add", "plover", "--kind", "phone", "--owner", "Marit Aune")
     zesty("devices", "assign", "lisbon")
-    key = make_key("ecdsa")
-    shown = x509.load_der_x509_certificate(issue(AUTHORITY, key, "links.tidewrack.example"))
-    (folder / "c.pem").write_bytes(shown.public_bytes(Encoding.PEM))
-    (folder / "k.pem").write_bytes(key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption()))
+    write_certificate((folder / "c.pem", folder / "k.pem"), AUTHORITY, "links.tidewrack.example")
     line = [PROGRAM, "links", "serve", "--address", "127.0.0.1", "--port", "0"]
     line += ["--certificate", folder / "c.pem", "--key", folder / "k.pem"]
     with subprocess.Popen(line, env=zesty.environment, stderr=subprocess.PIPE, text=True) as server:

@@ -13,8 +13,6 @@ from dataclasses import replace
 from pathlib import Path
 
 import pytest
-from cryptography import x509
-from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -25,7 +23,7 @@ from zesty_burrow.fleet.keys import DEVICE, OwnKeys, make_secret
 from zesty_burrow.fleet.report import LABEL, read_report, sign_report
 from zesty_burrow.fleet.report_client import Refused, Unsent, send_report
 from zesty_burrow.fleet.standing import State, standings
-from zesty_burrow.lab.authority import issue, make_key
+from zesty_burrow.lab.authority import write_certificate
 from zesty_burrow.store.devices import Device, Report, Rule
 
 PROGRAM = str(Path(sys.executable).with_name("zesty"))
@@ -160,10 +158,7 @@ def test_the_server_dies_in_the_middle(tmp_path, authority):
     for name, own in devices.items():
         (tmp_path / "key").write_text(own.public(DEVICE).text + "\n")
         assert zesty("devices", "change", name, "--key", tmp_path / "key").code == 0
-    key = make_key("ecdsa")
-    shown = x509.load_der_x509_certificate(issue(authority, key, "localhost"))
-    (tmp_path / "c.pem").write_bytes(shown.public_bytes(Encoding.PEM))
-    (tmp_path / "k.pem").write_bytes(key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption()))
+    write_certificate((tmp_path / "c.pem", tmp_path / "k.pem"), authority, "localhost")
 
     def serve(port):
         line = [PROGRAM, "links", "serve", "--address", "127.0.0.1", "--port", str(port)]

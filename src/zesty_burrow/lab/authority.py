@@ -17,6 +17,7 @@ from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
 
 from zesty_burrow.core.certificates.trust import IPSEC_IKE
 from zesty_burrow.core.crypto.private_key import PrivateKey
+from zesty_burrow.store.seal import write_private
 
 
 @dataclass(frozen=True, slots=True)
@@ -106,6 +107,14 @@ def issue(
         .sign(authority.key, hashes.SHA384())
     )
     return certificate.public_bytes(Encoding.DER)
+
+
+def write_certificate(files: tuple[Path, Path], authority: Authority, name: str) -> None:
+    """A server's certificate for ``name``, and its key, as new files (PEM) that only their owner reads."""
+    key = make_key("ecdsa")
+    shown = x509.load_der_x509_certificate(issue(authority, key, name))
+    write_private(files[0], shown.public_bytes(Encoding.PEM))
+    write_private(files[1], key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption()))
 
 
 def use_certificate(context: ssl.SSLContext, authority: Authority, key: PrivateKey, name: str) -> None:

@@ -12,14 +12,11 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from cryptography import x509
-from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
-
 from zesty_burrow.core.outside.geofeed import AddressBook, read_geofeed_untrusted, read_operators_untrusted
 from zesty_burrow.errors import BurrowError
 from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.lab import story
-from zesty_burrow.lab.authority import Authority, issue, make_authority, make_key, use_certificate
+from zesty_burrow.lab.authority import Authority, make_authority, make_key, use_certificate, write_certificate
 from zesty_burrow.lab.devices.box import Box
 from zesty_burrow.lab.devices.laptop import Laptop
 from zesty_burrow.lab.devices.phone.handset import Handset
@@ -29,7 +26,6 @@ from zesty_burrow.lab.local_network.router import LocalNetwork, Router
 from zesty_burrow.lab.portal import Portal
 from zesty_burrow.lab.resolver import Resolver
 from zesty_burrow.observe.server import Observatory, ObservatoryConfig, zone_of
-from zesty_burrow.store.seal import write_private
 
 
 @dataclass(frozen=True, slots=True)
@@ -159,11 +155,8 @@ def _gateway(name: str, secrets: Secrets) -> Calls:
 def observatory_config(home: Path) -> ObservatoryConfig:
     """The lab's observatory; ``home``: where its certificate is put, for browsers."""
     home.mkdir(mode=0o700, exist_ok=True)
-    key = make_key("ecdsa")
     files = home / "certificate.pem", home / "key.pem"
-    shown = issue(make_authority(story.OBSERVATORY_NAME), key, story.OBSERVATORY_NAME)
-    write_private(files[0], x509.load_der_x509_certificate(shown).public_bytes(Encoding.PEM))
-    write_private(files[1], key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption()))
+    write_certificate(files, make_authority(story.OBSERVATORY_NAME), story.OBSERVATORY_NAME)
     own = (story.OBSERVATORY4, story.OBSERVATORY6)
     zone = zone_of(story.OBSERVATORY_NAME, own, f"ns.{story.OBSERVATORY_NAME}")
     book = AddressBook(read_geofeed_untrusted(story.geofeed()), read_operators_untrusted(story.operators()))

@@ -16,12 +16,9 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
-from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
-from cryptography.x509 import load_der_x509_certificate
-
 from zesty_burrow.errors import MachineError
 from zesty_burrow.lab import kit, story
-from zesty_burrow.lab.authority import issue, make_authority, make_key
+from zesty_burrow.lab.authority import make_authority, write_certificate
 from zesty_burrow.lab.builder import build, enter_fresh_namespaces, peer_process
 from zesty_burrow.lab.devices.laptop import prepare_keys
 from zesty_burrow.lab.hosts import Secrets
@@ -180,12 +177,9 @@ def prepare_folder(folder: Path) -> Secrets:
 
 def _prepare_links(folder: Path) -> None:
     """For the administrator's server of links: its certificate with its key, and whom its callers trust."""
-    authority, key = make_authority(story.OFFICE_PROVIDER), make_key("ecdsa")
-    shown = load_der_x509_certificate(issue(authority, key, story.LINKS_NAME))
+    authority = make_authority(story.OFFICE_PROVIDER)
     write_private(folder / story.LINKS_AUTHORITY, authority.pem())
-    write_private(folder / story.LINKS_CERTIFICATE, shown.public_bytes(Encoding.PEM))
-    own = key.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption())
-    write_private(folder / story.LINKS_KEY, own)
+    write_certificate((folder / story.LINKS_CERTIFICATE, folder / story.LINKS_KEY), authority, story.LINKS_NAME)
 
 
 def start_keeper(folder: Path) -> None:

@@ -10,9 +10,12 @@ import asyncio
 import json
 import os
 import shlex
+import subprocess
 import sys
 import tempfile
 from collections import defaultdict
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -22,6 +25,8 @@ import asyncssh
 from zesty_burrow.errors import BurrowError, Clash
 from zesty_burrow.fleet.bundle import open_bundle
 from zesty_burrow.fleet.keys import DEVICE, OwnKeys, make_secret
+from zesty_burrow.lab import story
+from zesty_burrow.lab.devices.laptop import prepare_keys
 
 
 @dataclass(slots=True)
@@ -41,6 +46,33 @@ class ThinDevice:
             raise Clash("this bundle came before", slug="bundle-repeated")
         self.number = bundle.number
         return {"format": 1, "result": "receipt", "state": "imported", "profiles": list(bundle.texts)}
+
+
+@contextmanager
+def thin_devices(folder: Path) -> Iterator[tuple[int, Path, Path]]:
+    """All of them in a process of their own, on loopback: port, known hosts, and the key that they let in.
+
+    ``folder``: where keys are put; the lab's folder is laid out like it.
+    """
+    (folder / story.WORKSTATION).mkdir()
+    prepare_keys(folder)
+    ours, theirs = folder / story.WORKSTATION / "ssh", folder / story.LAPTOP / "ssh"
+    line = [
+        sys.executable,
+        "-m",
+        "zesty_burrow.lab.devices.thin",
+        str(theirs / "host_key"),
+        str(theirs / "authorized_keys"),
+    ]
+    with subprocess.Popen(line, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True) as server:
+        if server.stdin is None or server.stdout is None:
+            raise AssertionError("no pipes")
+        port, known = int(server.stdout.readline()), ours / "known_hosts"
+        known.write_text(f"[127.0.0.1]:{port} {known.read_text().split(' ', 1)[1]}")
+        try:
+            yield port, known, ours / "key"
+        finally:
+            server.stdin.close()
 
 
 class ThinDevices:
