@@ -19,6 +19,8 @@ if TYPE_CHECKING:
 WAIT = 5.0
 """Seconds to wait for another program's transaction, or for a server's first answer."""
 LOCK = 0x7A657374
+MANY = 500
+"""Names in one query."""
 """Writers on PostgreSQL take turns by this number (an advisory lock), as they do on SQLite."""
 Row = tuple[Any, ...]
 
@@ -274,6 +276,11 @@ def open_database(url: str) -> Database:
         why=f"its URL is of no kind that is known here{f': {scheme}' if scheme.isalnum() and rest else ''}",
         next_step="There are sqlite:///PATH and postgresql://USER@HOST/DATABASE.",
     )
+
+
+def in_parts(names: Sequence[str]) -> Iterator[Sequence[str]]:
+    """Names in numbers that one query takes."""
+    return (names[at : at + MANY] for at in range(0, len(names), MANY))
 
 
 def placeholders(names: Iterable[str]) -> str:

@@ -9,11 +9,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, fields
 from typing import Any
 
-from zesty_burrow.store.database import Transaction, placeholders
+from zesty_burrow.store.database import Transaction, in_parts, placeholders
 from zesty_burrow.store.devices import Device, Handover, Report, Rule
 
-MANY = 500
-"""Names in one query."""
 DEVICE = tuple(one.name for one in fields(Device))
 RULE = tuple(one.name for one in fields(Rule))
 KNOWN = {
@@ -31,8 +29,7 @@ Document = dict[str, list[Any]]
 
 def delete_devices(transaction: Transaction, names: Sequence[str]) -> None:
     """Devices, with the rules that were theirs alone and what is known of handing over."""
-    for at in range(0, len(names), MANY):
-        some = names[at : at + MANY]
+    for some in in_parts(names):
         marks = placeholders(some)
         transaction.execute(f"DELETE FROM devices WHERE name IN ({marks})", *some)  # noqa: S608
         for table in GOES_ALONG:
@@ -51,8 +48,7 @@ class DeviceRows:
     def now(cls, transaction: Transaction, names: Sequence[str]) -> DeviceRows:
         """As they are."""
         found = cls()
-        for at in range(0, len(names), MANY):
-            some = names[at : at + MANY]
+        for some in in_parts(names):
             marks = placeholders(some)
             query = f"SELECT {', '.join(DEVICE)} FROM devices WHERE name IN ({marks})"  # noqa: S608
             found.devices.update((row[0], list(row)) for row in transaction.execute(query, *some))

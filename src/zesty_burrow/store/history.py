@@ -9,21 +9,19 @@ from __future__ import annotations
 import base64
 import hashlib
 import json
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from zesty_burrow.errors import Clash
 from zesty_burrow.store import device_history
-from zesty_burrow.store.database import Transaction, placeholders
+from zesty_burrow.store.database import Transaction, in_parts, placeholders
 from zesty_burrow.store.device_history import DeviceRows
 
 KEPT_DAYS = 30
 KEPT_CHANGES = 10
 MOST_NAMES = 2
-MANY = 500
-"""Names in one query."""
 TIME = "%Y-%m-%dT%H:%M:%SZ"
 PROFILE = (
     "name", "provider", "country", "city", "protocol", "digest", "text", "tags", "origin", "imported_at",
@@ -54,11 +52,6 @@ class ChangeRow:
 def described(verb: str, names: Sequence[str], many: str = "profiles") -> str:
     """A change in a few words: what was done, to which profiles; ``many``: what they are called where only counted."""
     return f"{verb} {', '.join(names)}" if len(names) <= MOST_NAMES else f"{verb} {len(names)} {many}"
-
-
-def in_parts(names: Sequence[str]) -> Iterator[Sequence[str]]:
-    """Names in numbers that one query takes."""
-    return (names[at : at + MANY] for at in range(0, len(names), MANY))
 
 
 def profiles_now(transaction: Transaction, names: Sequence[str]) -> ProfileRows:

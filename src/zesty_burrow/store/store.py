@@ -11,8 +11,7 @@ from typing import TYPE_CHECKING
 
 from zesty_burrow.errors import Clash, NotFound, SealError
 from zesty_burrow.store import history
-from zesty_burrow.store.database import Database, Transaction, placeholders
-from zesty_burrow.store.history import in_parts
+from zesty_burrow.store.database import Database, Transaction, in_parts, placeholders
 from zesty_burrow.store.migrate import bring_up_to_date
 from zesty_burrow.store.rows import ProfileRow, described, in_place, matching
 
