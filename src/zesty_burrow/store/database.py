@@ -19,9 +19,9 @@ if TYPE_CHECKING:
 WAIT = 5.0
 """Seconds to wait for another program's transaction, or for a server's first answer."""
 LOCK = 0x7A657374
+"""Writers on PostgreSQL take turns by this number (an advisory lock), as they do on SQLite."""
 MANY = 500
 """Names in one query."""
-"""Writers on PostgreSQL take turns by this number (an advisory lock), as they do on SQLite."""
 Row = tuple[Any, ...]
 
 
