@@ -129,10 +129,11 @@ class SealError(StateError):
 
 
 class MachineError(BurrowError):
-    """This machine lacks a device, a facility or a setting."""
+    """This machine lacks a device, a facility or a setting. ``number``: the system's error, 0 where it told of none."""
 
     slug = "machine"
     exit_code = 5
+    number = 0
 
 
 NO_SPACE = (28, 122)
@@ -270,3 +271,29 @@ def as_error(problem: BaseException) -> BurrowError:
         step = "Check rights, disk space and paths."
         return full or BurrowError("the system refused a call", why=str(problem), next_step=step, slug="system")
     return ProgramFault("the program has an error", why=f"{type(problem).__name__}: {problem}")
+
+
+def error_document(error: BurrowError) -> dict[str, str]:
+    """An error as plain values, to travel between processes of ours."""
+    return {
+        "class": type(error).__name__,
+        "what": error.what,
+        "why": error.why,
+        "next_step": error.next_step,
+        "slug": error.slug,
+        "step": error.step,
+    }
+
+
+def error_of(document: dict[str, str]) -> BurrowError:
+    """The error that :func:`error_document` gave."""
+    kind = globals().get(str(document["class"]), ProgramFault)
+    if not (isinstance(kind, type) and issubclass(kind, BurrowError)):
+        kind = ProgramFault
+    if issubclass(kind, GatewayElsewhere):
+        kind = GatewayError  # the target matters only to code that follows it
+    error: BurrowError = kind(
+        document["what"], why=document["why"], next_step=document["next_step"], slug=document["slug"]
+    )
+    error.step = document["step"]
+    return error

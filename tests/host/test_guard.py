@@ -23,8 +23,10 @@ from zesty_burrow.core.net import TCP, UDP, LocalNetwork
 from zesty_burrow.core.profile import Traffic
 from zesty_burrow.errors import RightsMissing, StateError
 from zesty_burrow.host.netlink import Netlink, Route
-from zesty_burrow.host.packet_filter.guard import BY_USER, Guard, GuardState, is_in_force
-from zesty_burrow.host.packet_filter.guard_plan import (
+from zesty_burrow.host.guard.guard import BY_USER, Guard
+from zesty_burrow.host.guard.presence import is_in_force
+from zesty_burrow.host.guard.state import GuardState
+from zesty_burrow.host.guard.plan import (
     EVERYTHING,
     MARK,
     Opening,

@@ -14,7 +14,6 @@ from contextlib import suppress
 from typing import Any
 
 from zesty_burrow.carrier.control.control import ControlServer, Request
-from zesty_burrow.carrier.control.detach import error_document
 from zesty_burrow.carrier.control.key_file import KeyFile
 from zesty_burrow.carrier.control.log_lines import note
 from zesty_burrow.carrier.control.status import StepReport, TunnelStatus
@@ -26,7 +25,7 @@ from zesty_burrow.carrier.network.repairs import CONDITIONS
 from zesty_burrow.carrier.network.tunnel_guard import TunnelGuard
 from zesty_burrow.carrier.sessions import Opener, OpenSession
 from zesty_burrow.carrier.supervision.active_tunnels import ActiveTunnels
-from zesty_burrow.carrier.supervision.options import WANTED, TunnelEnd, TunnelOptions
+from zesty_burrow.carrier.supervision.options import NOT_CONFIRMED, WANTED, TunnelEnd, TunnelOptions
 from zesty_burrow.carrier.supervision.report import TunnelReport
 from zesty_burrow.carrier.supervision.sign_in_timer import SignInTimer
 from zesty_burrow.carrier.supervision.states import StateMachine, TunnelSignal, TunnelState
@@ -41,10 +40,10 @@ from zesty_burrow.errors import (
     GatewayElsewhere,
     GatewayError,
     GatewayUnreachable,
-    MachineError,
     ProgramFault,
     StateError,
     as_error,
+    error_document,
 )
 from zesty_burrow.host.journal.journal import Journal
 from zesty_burrow.host.tun import open_tun
@@ -96,7 +95,7 @@ class Supervisor:
         self._keys = KeyFile(options.export_keys) if options.export_keys else None
         self._end_reason = ""
         self._sign_in = SignInTimer(self._wake)
-        self._guard = TunnelGuard(options.guard, profile, options.journal, holds=options.guarded)
+        self._guard = TunnelGuard(profile, options)
 
     def run(self) -> TunnelEnd:
         """Carry the tunnel until it ends. Raises a ``BurrowError`` if it could not be set up or was lost."""
@@ -151,6 +150,9 @@ class Supervisor:
         await control.start()
         answering = loop.create_task(self._answer_calls(control, calls))
         self._watch.start()
+        self._watch.follow(self._guard.follow())
+        if within := self._options.confirm_within:
+            loop.call_later(within, lambda: self._guard.is_confirmed or self._ask_to_end(NOT_CONFIRMED))
         try:
             return await self._keep_up()
         finally:
@@ -227,10 +229,9 @@ class Supervisor:
         """Somebody else may have changed what is ours on this machine."""
         if self._host is None or not self._watch.take_change():
             return
-        try:
-            self._report.notices.found(CONDITIONS, self._host.repair())
-        except MachineError as problem:
-            note(log, logging.ERROR, "not repaired", what=problem.what, why=problem.why)
+        self._report.notices.found(CONDITIONS, self._host.look_and_repair())
+        if self._watch.wants_guard:
+            self._watch.follow(self._guard.follow())
 
     async def _try(self, address: str, origin: str) -> str:
         self._machine.signal(TunnelSignal.NEXT)

@@ -7,6 +7,8 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
+from zesty_burrow.errors import UsageError
+
 Address = ipaddress.IPv4Address | ipaddress.IPv6Address
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network
 TCP, UDP, GRE = 6, 17, 47
@@ -115,6 +117,14 @@ def collapse(networks: Iterable[Network]) -> list[Network]:
     found += ipaddress.collapse_addresses(one for one in known if isinstance(one, ipaddress.IPv4Network))
     found += ipaddress.collapse_addresses(one for one in known if isinstance(one, ipaddress.IPv6Network))
     return found
+
+
+def network_list(what: str, words: str) -> tuple[Network, ...]:
+    """Networks with commas between them, from words that somebody has typed. ``UsageError`` begins with ``what``."""
+    try:
+        return tuple(ipaddress.ip_network(one.strip()) for one in words.split(",") if one.strip())
+    except ValueError as problem:
+        raise UsageError(f"{what}: {problem}", next_step="For example 10.20.0.0/16.") from None
 
 
 def covers(ranges: Iterable[AddressRange], network: Network) -> bool:

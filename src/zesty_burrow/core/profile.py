@@ -84,6 +84,7 @@ class Traffic:
     """What goes through the tunnel, what of it is ``left_out``, and how names are resolved.
 
     ``behind``: networks that are reached by this machine; the gateway is told to send their packets here.
+    ``local_networks``: public networks that count as local ones where this machine is in them.
     """
 
     networks: tuple[Network, ...] = EVERYTHING
@@ -94,6 +95,7 @@ class Traffic:
     netbios_name_servers: tuple[Address, ...] = ()
     left_out: tuple[Network, ...] = ()
     behind: tuple[Network, ...] = ()
+    local_networks: tuple[Network, ...] = ()
 
     @property
     def beside(self) -> tuple[Network, ...]:

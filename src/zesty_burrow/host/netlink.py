@@ -37,6 +37,7 @@ NEW_ADDRESS, DELETE_ADDRESS, GET_ADDRESS = 20, 21, 22
 NEW_ROUTE, DELETE_ROUTE, GET_ROUTE = 24, 25, 26
 NEW_RULE, DELETE_RULE, GET_RULE = 32, 33, 34
 LINK, ADDRESS, ROUTE = struct.Struct("=BxHiII"), struct.Struct("=BBBBI"), struct.Struct("=8BI")
+IFLA_LINK, IFLA_MASTER = 5, 10
 IFLA_IFNAME, IFLA_MTU, IFLA_TXQLEN, IFLA_LINKINFO, IFLA_NET_NS_PID, IFLA_GSO_MAX_SIZE = 3, 4, 13, 18, 19, 41
 IFLA_AF_SPEC, IFLA_INET6_ADDR_GEN_MODE, ADDR_GEN_MODE_NONE = 26, 8, 1
 IFLA_INFO_KIND, IFLA_INFO_DATA, VETH_INFO_PEER = 1, 2, 1
@@ -84,11 +85,24 @@ class Rule:
     destination: str = ""
 
 
-class _Link(NamedTuple):
+class Link(NamedTuple):
+    """A device. ``type``: by ``if_arp.h``; ``kind``: of a virtual one, as "tun"; ``master``, ``below``: the numbers of the
+    bridge that it is a port of, and of the device that it stands on, or 0.
+    """
+
     number: int
     name: str
     flags: int
     mtu: int
+    type: int = 0
+    kind: str = ""
+    master: int = 0
+    below: int = 0
+
+    @property
+    def is_up(self) -> bool:
+        """Whether it was brought up."""
+        return bool(self.flags & IFF_UP)
 
 
 class _RouteSeen(NamedTuple):
@@ -142,17 +156,20 @@ class Netlink:
 
     # Links.
 
-    def _links(self) -> list[_Link]:
+    def links(self) -> list[Link]:
+        """All devices of this network namespace."""
         found = []
         for _, content in self._call("reading the devices", GET_LINK, LINK.pack(AF_UNSPEC, 0, 0, 0, 0), DUMP):
-            _, _, index, flags, _ = LINK.unpack_from(content)
+            _, kind_of_hardware, index, flags, _ = LINK.unpack_from(content)
             known = attributes(content[LINK.size :])
-            name = known.get(IFLA_IFNAME, b"").rstrip(b"\0").decode()
-            found.append(_Link(index, name, flags, _number(known.get(IFLA_MTU, b""))))
+            name = known.get(IFLA_IFNAME, b"").rstrip(b"\0").decode("utf-8", "surrogateescape")
+            kind = attributes(known.get(IFLA_LINKINFO, b"")).get(IFLA_INFO_KIND, b"").rstrip(b"\0").decode()
+            mtu, master, below = (_number(known.get(one, b"")) for one in (IFLA_MTU, IFLA_MASTER, IFLA_LINK))
+            found.append(Link(index, name, flags, mtu, kind_of_hardware, kind, master, below))
         return found
 
-    def _find(self, name: str) -> _Link | None:
-        return next((link for link in self._links() if link.name == name), None)
+    def _find(self, name: str) -> Link | None:
+        return next((link for link in self.links() if link.name == name), None)
 
     def index(self, name: str) -> int:
         """A link's number; :class:`MachineError` where there is none."""
@@ -221,7 +238,7 @@ class Netlink:
 
     def point_to_point(self) -> list[str]:
         """Devices of tunnels: such as have one other end and no hardware address."""
-        return [link.name for link in self._links() if link.flags & IFF_POINTOPOINT]
+        return [link.name for link in self.links() if link.flags & IFF_POINTOPOINT]
 
     # Addresses.
 
@@ -256,7 +273,7 @@ class Netlink:
     # Routes.
 
     def _routes(self, version: int) -> Iterator[_RouteSeen]:
-        names = {link.number: link.name for link in self._links()}
+        names = {link.number: link.name for link in self.links()}
         content = ROUTE.pack(FAMILIES[version], 0, 0, 0, 0, 0, 0, 0, 0)
         for _, answer in self._call("reading the routes", GET_ROUTE, content, DUMP):
             seen = _route(answer, names)
@@ -294,7 +311,7 @@ class Netlink:
             rows = self._call(f"asking for the route to {address}", GET_ROUTE, head + _packed(RTA_DST, address))
         except MachineError:
             return ""
-        names = {link.number: link.name for link in self._links()}
+        names = {link.number: link.name for link in self.links()}
         found = [_route(content, names) for _, content in rows]
         return next((seen.route.device for seen in found if seen is not None), "")
 
@@ -306,7 +323,7 @@ class Netlink:
         target = ipaddress.ip_address(address)
         flags = RTM_F_FIB_MATCH
         head = ROUTE.pack(FAMILIES[target.version], target.max_prefixlen, 0, 0, 0, 0, 0, 0, flags)
-        links = {link.number: link.mtu for link in self._links()}
+        links = {link.number: link.mtu for link in self.links()}
         for _, content in self._call(f"asking for {address}", GET_ROUTE, head + _packed(RTA_DST, address)):
             known = attributes(content[ROUTE.size :])
             own = links.get(_number(known.get(RTA_OIF, b"")), 0)

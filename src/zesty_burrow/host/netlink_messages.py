@@ -28,7 +28,7 @@ def nest(kind: int, *parts: bytes) -> bytes:
 
 def text(kind: int, value: str) -> bytes:
     """A text with the zero octet at its end."""
-    return attribute(kind, value.encode() + b"\0")
+    return attribute(kind, value.encode("utf-8", "surrogateescape") + b"\0")
 
 
 def attributes(data: bytes) -> dict[int, bytes]:

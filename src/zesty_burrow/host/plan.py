@@ -34,7 +34,6 @@ GATEWAY, NAMES, LOCAL, TUNNEL = range(4)
 LOCAL_TABLES = 1000
 """Added to a tunnel's table: its table of local networks."""
 LAST_METRIC = 0xFFFF_FFFF
-MAX_LOCAL = 64
 WIDEST_HARMLESS = {4: 7, 6: 16}
 """Prefix lengths up to which a route of somebody else, other than the default one, would take much of all traffic."""
 
@@ -59,9 +58,9 @@ def keeps_from_tunnel(route: Route) -> bool:
     return route.kind == "unreachable" and not route.metric
 
 
-def is_first_rule(rule: Rule) -> bool:
-    """Whether it leads past a tunnel, to a gateway."""
-    return FIRST_RULE <= rule.priority <= FIRST_RULE_OF_ALL and rule.priority % 10 == GATEWAY
+def leads_past(rule: Rule) -> bool:
+    """Whether it leads past a tunnel: to a gateway, or to networks that are reached beside it."""
+    return FIRST_RULE <= rule.priority <= FIRST_RULE_OF_ALL + TUNNEL and rule.priority % 10 in (GATEWAY, LOCAL)
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,18 +70,6 @@ class RoutingPlan:
     routes: tuple[Route, ...]
     rules: tuple[Rule, ...]
     ipv6: str
-
-
-def local_networks(found: Iterable[LocalNetwork]) -> tuple[LocalNetwork, ...]:
-    """Those of the size of a local network: a hostile one that claims half of all addresses gets nothing for it."""
-    kept = [one for one in found if one.device and one.network.prefixlen >= _least_prefix(one.network)]
-    return tuple(dict.fromkeys(kept))[:MAX_LOCAL]
-
-
-def _least_prefix(network: Network) -> int:
-    if network.version == 6:
-        return 10 if network.is_link_local else 48
-    return 8 if network.is_private else 20
 
 
 def _host(address: Address) -> str:
@@ -103,8 +90,8 @@ def plan_routes(
     local: Sequence[LocalNetwork] = (),
 ) -> RoutingPlan:
     """``outside``: addresses that are reached outside the tunnel, as the gateway's; ``carried``: the networks that the
-    gateway granted, of the families for which it gave an address; ``local``: the networks that this machine is in
-    (:func:`local_networks`).
+    gateway granted, of the families for which it gave an address; ``local``: the networks that this machine is in and that
+    are to be reached (:func:`zesty_burrow.host.local_trust.judge_local`).
     """
     table, first = table_of(device), first_rule(device, traffic)
     families = {network.version for network in carried}

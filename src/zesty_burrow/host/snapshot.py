@@ -7,8 +7,8 @@ from socket import AF_INET, AF_INET6
 from typing import Any
 
 from zesty_burrow.errors import MachineError
+from zesty_burrow.host.guard.presence import is_in_force
 from zesty_burrow.host.names.resolv_conf import RESOLV_CONF
-from zesty_burrow.host.packet_filter.guard import is_in_force
 
 VERSIONS = {AF_INET: 4, AF_INET6: 6}
 _VOLATILE_TABLES = {255}

@@ -222,6 +222,7 @@ def _traffic(table: Table) -> Traffic:
         table.items("netbios_name_servers", _address),
         table.items("left_out", _network),
         table.items("behind", _network_behind),
+        table.items("local_networks", _network),
     )
 
 
@@ -312,6 +313,7 @@ def _traffic_out(traffic: Traffic) -> dict[str, Any]:
         "netbios_name_servers": [str(entry) for entry in traffic.netbios_name_servers],
         "left_out": [str(entry) for entry in traffic.left_out],
         "behind": [str(entry) for entry in traffic.behind],
+        "local_networks": [str(entry) for entry in traffic.local_networks],
     }
     return _with_rare(table, **rare)
 

@@ -86,6 +86,11 @@ class Reporter:
 
         self.live.print_all(difference_table(difference))
 
+    @property
+    def can_ask(self) -> bool:
+        """Whether somebody sits at a terminal who can answer."""
+        return sys.stdin.isatty() and sys.stderr.isatty() and not self._as_json
+
     def ask(self, question: str) -> str:
         """A question on the terminal and its answer."""
         try:

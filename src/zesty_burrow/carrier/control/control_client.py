@@ -16,12 +16,12 @@ ENDING = (0.02, 0.08, 0.2, 0.7)
 """Seconds between looks whether a process that has hung up is gone."""
 
 
-def ask(path: Path, call: str) -> dict[str, Any] | None:
+def ask(path: Path, call: str, timeout: float = TIMEOUT) -> dict[str, Any] | None:
     """The answer of a running tunnel, or None where none runs, or it ends instead of answering.
 
     :class:`StateError` where it does not answer.
     """
-    return call_with(path, {"call": call})
+    return call_with(path, {"call": call}, timeout)
 
 
 def call_with(
@@ -47,7 +47,12 @@ def call_with(
         except (OSError, ValueError) as problem:
             if not received and not isinstance(problem, TimeoutError) and _has_ended(path):
                 return None
-            raise StateError(f"the process that listens on {path} does not answer", why=str(problem)) from None
+            raise StateError(
+                f"the process that listens on {path} does not answer",
+                why=str(problem),
+                next_step="It may be stopped: let it continue (kill -CONT), or end it (kill -9) and run `zesty restore`.",
+                slug="tunnel-silent",
+            ) from None
     return document if isinstance(document, dict) else None
 
 

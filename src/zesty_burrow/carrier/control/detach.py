@@ -15,10 +15,9 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from zesty_burrow import errors
 from zesty_burrow.carrier.control.log_lines import LogLines, write
 from zesty_burrow.carrier.control.status import StepReport, TunnelStatus
-from zesty_burrow.errors import BurrowError, GatewayElsewhere, GatewayError, ProgramFault, as_error
+from zesty_burrow.errors import BurrowError, ProgramFault, StateError, as_error, error_document, error_of
 from zesty_burrow.interrupt import deliver_end_signals, hold_end_signals, raise_once
 
 if TYPE_CHECKING:
@@ -26,30 +25,6 @@ if TYPE_CHECKING:
 
 END_TIMEOUT = 15.0
 """Seconds in which a carrier that is to end has put everything back."""
-
-
-def error_document(error: BurrowError) -> dict[str, str]:
-    """An error as plain values."""
-    return {
-        "class": type(error).__name__,
-        "what": error.what,
-        "why": error.why,
-        "next_step": error.next_step,
-        "slug": error.slug,
-        "step": error.step,
-    }
-
-
-def error_of(document: dict[str, str]) -> BurrowError:
-    """The error that :func:`error_document` told of."""
-    kind = getattr(errors, document["class"], ProgramFault)
-    if issubclass(kind, GatewayElsewhere):
-        kind = GatewayError  # the target matters only to code that follows it
-    error: BurrowError = kind(
-        document["what"], why=document["why"], next_step=document["next_step"], slug=document["slug"]
-    )
-    error.step = document["step"]
-    return error
 
 
 def run_detached(
@@ -81,6 +56,13 @@ def run_detached(
                     return TunnelStatus.of(document["up"])
                 elif "error" in document:
                     raise error_of(document["error"])
+                elif "end" in document:
+                    raise StateError(
+                        "the tunnel was ended before it was up",
+                        why=document["end"]["reason"],
+                        next_step="Connect again if that was not meant.",
+                        slug="ended-early",
+                    )
     except KeyboardInterrupt:
         _end(child)
         raise
@@ -132,6 +114,9 @@ def _carry_on(
         try:
             end = work(lambda step: tell("info", "step", {"step": asdict(step)}), up)
             write(descriptor, "info", "end", **asdict(end))
+            if not listener.closed:
+                with suppress(BrokenPipeError):
+                    listener.write(json.dumps({"end": {"reason": str(getattr(end, "reason", ""))}}).encode() + b"\n")
             code = 0
         except BurrowError as error:
             tell("error", "error", {"error": error_document(error)})

@@ -3,35 +3,47 @@
 from __future__ import annotations
 
 import asyncio
+import logging
 from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from ipaddress import ip_address
 from typing import TYPE_CHECKING
 
+from zesty_burrow.carrier.control.log_lines import note
 from zesty_burrow.carrier.control.status import IPV6_STATES
 from zesty_burrow.carrier.data_path.data_path import largest_piece
 from zesty_burrow.carrier.network.addresses import look_up, network_key, outer_address
 from zesty_burrow.carrier.network.outer_names import look_up_outside, outer_servers
-from zesty_burrow.carrier.network.repairs import REPAIRED, RESOLVER, judge_routing, repair_routing
+from zesty_burrow.carrier.network.repairs import (
+    LOCAL_MANY,
+    LOCAL_OVERLAPS,
+    LOCAL_PUBLIC,
+    REPAIRED,
+    RESOLVER,
+    judge_routing,
+    repair_routing,
+)
 from zesty_burrow.carrier.network.tunnel_guard import TunnelGuard
 from zesty_burrow.carrier.supervision.options import TunnelOptions
 from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.core.net import Address, LocalNetwork, Network, covers, is_host
 from zesty_burrow.core.profile import Profile
-from zesty_burrow.errors import GatewayUnreachable, MachineError
+from zesty_burrow.errors import GatewayUnreachable, MachineError, StateError
 from zesty_burrow.host.forwarding import SETTINGS, is_forwarding
 from zesty_burrow.host.journal.journal import Journal
+from zesty_burrow.host.local_trust import LocalTrust, judge_local, places
 from zesty_burrow.host.names.names_record import Layer
 from zesty_burrow.host.names.resolved import Resolved, find_resolved
 from zesty_burrow.host.netlink import Netlink
-from zesty_burrow.host.plan import RoutingPlan, is_first_rule, keeps_from_tunnel, local_networks, plan_routes
+from zesty_burrow.host.plan import RoutingPlan, keeps_from_tunnel, leads_past, plan_routes
 from zesty_burrow.protocols.session import NetworkSettings, Step, Up
 
 if TYPE_CHECKING:
     from zesty_burrow.carrier.network.encrypted_names import TlsNameServer
     from zesty_burrow.carrier.network.name_forwarder import NameForwarder
 
+log = logging.getLogger(__name__)
 MAX_REWRITTEN = 3
 QUEUE = 4000
 """Packets that the device keeps for us while we are busy."""
@@ -91,14 +103,16 @@ class HostConfig:
     ) -> None:
         self._profile, self._device, self._journal, self._guard = profile, device, journal, guard
         self._names, self._beside = options.names, options.beside
+        self._named, self._peers = options.local_networks, tuple(peer.address for peer in options.peers)
         self._forwarder: NameForwarder | None = None
         self.network: NetworkSettings | None = None
         self._plan = RoutingPlan((), (), "")
         self._carried: list[Network] = []
         self._servers: tuple[Address, ...] = ()
-        self._local: tuple[LocalNetwork, ...] = ()
+        self._on_link: tuple[LocalNetwork, ...] = ()
         self._outer_servers: tuple[Address, ...] = ()
         self._mtu = 0
+        self._gateways: tuple[Address, ...] = ()
         self._layer: Layer | None = None
         self._resolved: Resolved | None = None
         self._rewritten = 0
@@ -107,10 +121,22 @@ class HostConfig:
     def begin(self) -> None:
         """Before the first packet: close the guard. The local networks and name servers are those of this moment."""
         with Netlink() as netlink:
-            self._local = local_networks(netlink.on_link_networks())
+            self._on_link = tuple(netlink.on_link_networks())
         self._outer_servers = self._find_outer_servers()
         self._resolved = find_resolved(self._names.before()[0])
-        self._guard.close(self._local)
+        self._guard.close(self._judge_local(self._on_link).kept)
+
+    def _judge_local(self, found: Sequence[LocalNetwork]) -> LocalTrust:
+        """Which of the networks that this machine is in are reached beside the tunnel."""
+        own = [one for one in found if one.device != self._device]
+        named = (*self._profile.traffic.local_networks, *self._named)
+        return judge_local(own, named, self._inside())
+
+    def _inside(self) -> tuple[Network, ...]:
+        """What belongs in the tunnel: networks by their names, name servers, this side's own addresses; the gateway."""
+        traffic = self._profile.traffic
+        addresses = [*traffic.name_servers, *self._servers, *self.own_addresses, *self._gateways]
+        return places((*traffic.networks, *self._carried), addresses)
 
     def _find_outer_servers(self) -> tuple[Address, ...]:
         """Not the tunnel's own, where systemd-resolved lists them among the machine's."""
@@ -145,7 +171,7 @@ class HostConfig:
     def network_key(self) -> str:
         """A name for the network that this machine is in at present."""
         with Netlink() as netlink:
-            present = local_networks(netlink.on_link_networks())
+            present = netlink.on_link_networks()
         return network_key([one for one in present if one.device != self._device])
 
     def become(self, profile: Profile) -> None:
@@ -164,14 +190,14 @@ class HostConfig:
             ]
             usable, refused = sort_servers(granted, gateway)
             self._servers = self._profile.traffic.name_servers or usable
+            self.network, self._gateways = granted.network, (ip_address(gateway),)
             plan = self._plan_for([ip_address(gateway)])
             self._apply(netlink, plan)
-        self._guard.carry(self._device, self._servers, gateway)
+        self._guard.carry(self._device, self._servers, gateway, self._inside())
         step(Step.ROUTES, f"{', '.join(map(str, self._carried))}; IPv6 {IPV6_STATES[plan.ipv6]}")
         self._use_servers(granted)
         shown = tuple(map(str, self._servers))
         step(Step.NAME_SERVERS, ", ".join(shown) or "unchanged")
-        self.network = granted.network
         ranges = [entry for entry in granted.remote if entry.version in versions]
         not_granted = tuple(str(one) for one in self._asked(plan) if not covers(ranges, one))
         encrypted = self._forwarder.encrypted if self._forwarder is not None else None
@@ -195,6 +221,14 @@ class HostConfig:
             with Netlink() as netlink:
                 self._apply(netlink, self._plan_for(wanted))
 
+    def look_and_repair(self) -> list[Finding]:
+        """As :meth:`repair`; what cannot be set again is noted, and tried again with the next change."""
+        try:
+            return self.repair()
+        except (MachineError, StateError) as problem:
+            note(log, logging.ERROR, "not repaired", what=problem.what, why=problem.why)
+            return []
+
     def repair(self) -> list[Finding]:
         """Set again what other programs have removed of the tunnel's; say what they do beside it.
 
@@ -215,7 +249,21 @@ class HostConfig:
                     repaired.append(f"address {entry.ip}")
             repaired += repair_routing(netlink, self._plan)
             found = judge_routing(netlink, self._device, repaired)
+            found += self._local_findings(netlink)
         return [*found, *self._repair_resolver()]
+
+    def _local_findings(self, netlink: Netlink) -> list[Finding]:
+        """Networks that this machine is in and that are not reached beside the tunnel, and why."""
+        traffic = self._profile.traffic
+        if not traffic.everything or traffic.local_network != "outside":
+            return []
+        trust = self._judge_local(netlink.on_link_networks())
+        rows = ((LOCAL_PUBLIC, trust.public), (LOCAL_OVERLAPS, trust.overlapping), (LOCAL_MANY, trust.too_many))
+        return [
+            finding(slug, self._device, ", ".join(f"{one.network} by {one.device}" for one in networks))
+            for slug, networks in rows
+            if networks
+        ]
 
     def _repair_resolver(self) -> list[Finding]:
         """Another program may win in the end; it is not fought for ever."""
@@ -302,8 +350,10 @@ class HostConfig:
         return [network for network in self._profile.traffic.networks if network.version in versions]
 
     def _plan_for(self, outside: Sequence[Address]) -> RoutingPlan:
-        """What the tunnel needs while these addresses are reached outside it."""
-        return plan_routes(self._device, outside, self._carried, self._servers, self._profile.traffic, self._local)
+        """What the tunnel needs while these addresses are reached outside it, besides those of sessions not to be cut."""
+        local = self._judge_local(self._on_link).kept
+        around = (*outside, *self._peers)
+        return plan_routes(self._device, around, self._carried, self._servers, self._profile.traffic, local)
 
     def _apply(self, netlink: Netlink, plan: RoutingPlan) -> None:
         """What of a plan is not in force yet. Only what is about ways past the tunnel is taken back before the end, as
@@ -316,7 +366,7 @@ class HostConfig:
             if rule not in self._plan.rules:
                 self._journal.add_rule(netlink, rule)
         prune, self._prune = self._prune, False
-        past = [rule for rule in self._plan.rules if (prune or is_first_rule(rule)) and rule not in plan.rules]
+        past = [rule for rule in self._plan.rules if (prune or leads_past(rule)) and rule not in plan.rules]
         for rule in past:
             netlink.delete_rule(rule)
         gone = [

@@ -37,6 +37,7 @@ class MachineWatch:
         self._watches: list[socket.socket] = []
         self._files = self._sleep = -1
         self._asleep = 0.0
+        self._guard: socket.socket | None = None
 
     def start(self) -> None:
         """Watch from now on."""
@@ -63,11 +64,35 @@ class MachineWatch:
             loop.remove_reader(watch.fileno())
             watch.close()
         self._watches.clear()
+        self._leave_guard()
         for descriptor in (self._files, self._sleep):
             if descriptor >= 0:
                 loop.remove_reader(descriptor)
                 os.close(descriptor)
         self._files = self._sleep = -1
+
+    @property
+    def wants_guard(self) -> bool:
+        """Whether the guard's process is not followed: from the start, or as it has died."""
+        return self._guard is None
+
+    def follow(self, guard: socket.socket | None) -> None:
+        """Notice when the guard's process dies, which closes this connection."""
+        self._leave_guard()
+        self._guard = guard
+        if guard is not None:
+            asyncio.get_running_loop().add_reader(guard.fileno(), self._guard_died)
+
+    def _guard_died(self) -> None:
+        self._leave_guard()
+        note(log, logging.WARNING, "guard's process died")
+        self._settled()
+
+    def _leave_guard(self) -> None:
+        if self._guard is not None:
+            asyncio.get_running_loop().remove_reader(self._guard.fileno())
+            self._guard.close()
+            self._guard = None
 
     def note(self, peer: str) -> None:
         """The tunnel to this address was set up here."""

@@ -14,7 +14,8 @@ REPAIRED, FOREIGN_RULE, WIDE_ROUTES, RESOLVER = (
     "wide-routes",
     "resolver-changed",
 )
-CONDITIONS = (FOREIGN_RULE, WIDE_ROUTES)
+LOCAL_PUBLIC, LOCAL_OVERLAPS, LOCAL_MANY = "local-network-public", "local-network-overlaps", "local-networks-many"
+CONDITIONS = (FOREIGN_RULE, WIDE_ROUTES, LOCAL_PUBLIC, LOCAL_OVERLAPS, LOCAL_MANY)
 """They hold as long as they are seen; the others say what was done."""
 MAX_NAMED = 8
 

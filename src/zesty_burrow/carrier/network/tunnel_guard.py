@@ -4,19 +4,22 @@ from __future__ import annotations
 
 import logging
 import secrets
+import socket
+import time
 from collections.abc import Iterable
 from dataclasses import replace
 from datetime import UTC, datetime
 from ipaddress import ip_address
-from pathlib import Path
 
 from zesty_burrow.carrier.control.log_lines import note
-from zesty_burrow.core.net import TCP, UDP, Address, LocalNetwork
+from zesty_burrow.carrier.supervision.options import TunnelOptions
+from zesty_burrow.core.net import TCP, UDP, Address, LocalNetwork, Network
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import BurrowError, MachineError
-from zesty_burrow.host.packet_filter.guard import Guard
-from zesty_burrow.host.packet_filter.guard_plan import ANY_PORT, Opening, Server, Share, held_by
-from zesty_burrow.host.packet_filter.guard_rules import DNS_PORTS, DROPPED, REJECTED
+from zesty_burrow.host.guard.guard import Guard
+from zesty_burrow.host.guard.plan import ANY_PORT, Opening, Server, Share, held_by
+from zesty_burrow.host.guard.tables.allow_list import DNS_PORTS, DROPPED, REJECTED
+from zesty_burrow.host.local_trust import places
 from zesty_burrow.protocols.registry import protocol
 
 log = logging.getLogger(__name__)
@@ -30,11 +33,13 @@ class TunnelGuard:
     by which it passes where others hold everything.
     """
 
-    def __init__(self, record: Path, profile: Profile, journal: Path, *, holds: bool) -> None:
-        self._guard, self.holds = Guard(record), holds
+    def __init__(self, profile: Profile, options: TunnelOptions) -> None:
+        self._guard, self.holds = Guard(options.guard), options.guarded
         self._profile, self._key = profile, f"tunnel {secrets.token_hex(8)}"
+        waits = self.holds and options.confirm_within
+        confirm_by = time.clock_gettime(time.CLOCK_BOOTTIME) + options.confirm_within if waits else 0.0
         since = datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
-        self._share = Share((), since, "", str(journal))
+        self._share = Share((), since, "", str(options.journal), peers=options.peers, confirm_by=confirm_by)
         self._in_force: Share | None = None
         self._touched = False
         self._local: tuple[LocalNetwork, ...] = ()
@@ -43,7 +48,7 @@ class TunnelGuard:
         self._to_gateway: tuple[Opening, ...] = ()
 
     def close(self, local: Iterable[LocalNetwork]) -> None:
-        """From here on nothing that belongs in the tunnel leaves. ``local``: the networks that this machine is in."""
+        """From here on nothing that belongs in the tunnel leaves. ``local``: the networks that are reached beside it."""
         self._local = tuple(local)
         self.become(self._profile)
         self._put(self._share)
@@ -53,7 +58,10 @@ class TunnelGuard:
         self._profile, traffic = profile, profile.traffic
         kept = self._local if traffic.everything and traffic.local_network == "outside" else ()
         held = held_by(traffic) if self.holds else ()
-        self._share = replace(self._share, held=held, what=profile.name, local=kept, left_out=traffic.beside)
+        inside = places(traffic.networks, traffic.name_servers)
+        self._share = replace(
+            self._share, held=held, what=profile.name, local=kept, left_out=traffic.beside, inside=inside
+        )
 
     def open_to_servers(self, servers: Iterable[Address]) -> None:
         """To ask these name servers for the gateway's address, by sockets of ours alone."""
@@ -70,19 +78,35 @@ class TunnelGuard:
         self._to_servers = self._to_gateway = ()
         self._open()
 
-    def carry(self, device: str, servers: Iterable[Address], gateway: str) -> None:
-        """The tunnel is up: what goes into its device passes, and questions to its name servers."""
+    def carry(self, device: str, servers: Iterable[Address], gateway: str, inside: Iterable[Network]) -> None:
+        """The tunnel is up: what goes into its device passes, and questions to its name servers. ``inside``: what belongs
+        in the tunnel, so that no local network is let through that overlaps it.
+        """
         self._to_servers = ()
         self._to_gateway = tuple(one for one in self._to_gateway if str(one.address) == gateway)
         known = tuple(Server(device, address) for address in servers)
-        self._put(replace(self._share, devices=(device,), servers=known, openings=self._to_gateway))
+        share = replace(self._share, devices=(device,), servers=known, openings=self._to_gateway)
+        self._put(replace(share, inside=tuple(dict.fromkeys((*share.inside, *inside)))))
 
     def put_again(self) -> bool:
-        """Set it again where somebody has removed it from the packet filter. Whether that was so."""
-        if self._in_force is None or not self._guard.is_missing():
+        """Look at it, and set again what somebody has changed of it. Whether that was so."""
+        if self._in_force is None or not self.is_closed:
             return False
-        self._guard.put(self._key, self._in_force)
-        return True
+        known = self._guard.shares().get(self._key)
+        if known is None or known.held != self._in_force.held or known.devices != self._in_force.devices:
+            self._guard.put(self._key, self._in_force)
+            return True
+        return self._guard.check()
+
+    def follow(self) -> socket.socket | None:
+        """A connection that becomes readable when the guard's process dies; None where nothing is held."""
+        return self._guard.follow() if self._in_force is not None and self.is_closed else None
+
+    @property
+    def is_confirmed(self) -> bool:
+        """Whether the user has confirmed the closed guard, or need not."""
+        share = self._guard.shares().get(self._key)
+        return share is not None and not share.confirm_by
 
     def rejected_packets(self) -> int:
         """How many packets were rejected since the guard was set, by all who hold it; 0 for one that does not."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import socket
 
 from zesty_burrow.core.net import Endpoint
-from zesty_burrow.host.packet_filter.guard_plan import MARK
+from zesty_burrow.host.guard.plan import MARK
 
 MAX_DATAGRAM = 65535
 BUFFER = 16 << 20

@@ -5,12 +5,15 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
+from zesty_burrow.core.net import Network
 from zesty_burrow.errors import BurrowError, GatewayUnreachable
 from zesty_burrow.host.bus.desktop import Desktop
+from zesty_burrow.host.guard.plan import Peer
 from zesty_burrow.host.journal.journal import Restored
 from zesty_burrow.host.names.names_record import NamesRecord
 
-WANTED = frozenset({"disconnect", "signal SIGINT"})
+NOT_CONFIRMED = "not confirmed in time"
+WANTED = frozenset({"disconnect", "signal SIGINT", NOT_CONFIRMED})
 """Ends that the user has asked for by name: these alone open the guard."""
 
 
@@ -23,6 +26,9 @@ class TunnelOptions:
     one's own packets. ``keep_trying``: a tunnel that is lost is set up again; ``from_start``: a gateway that is not
     reached at first is asked again as well.
     ``accept_partial``: a gateway that carries less than the profile asks for is as good as one that carries all.
+    ``local_networks``: public networks that count as local ones; ``peers``: whose sessions are not cut;
+    ``confirm_within``: seconds in which the user has to confirm the closed guard, or the tunnel ends and opens it; 0: need
+    not.
     ``desktop``: who is told besides the hooks. ``ways``: a file that remembers which transport was answered where.
     ``disabled``: what the data path does without, by the names in ``CAN_BE_DISABLED``.
     """
@@ -42,6 +48,9 @@ class TunnelOptions:
     disabled: frozenset[str] = frozenset()
     desktop: Desktop | None = None
     ways: Path | None = None
+    local_networks: tuple[Network, ...] = ()
+    peers: tuple[Peer, ...] = ()
+    confirm_within: float = 0.0
 
     def tries_again(self, problem: BurrowError, *, was_up: bool) -> bool:
         """A tunnel that was up comes back, whatever has happened; one that never was, where it was not reached."""

@@ -8,13 +8,12 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from zesty_burrow.carrier.control.detach import error_document
 from zesty_burrow.carrier.control.status import TunnelStatus
 from zesty_burrow.carrier.network.addresses import look_up, names_of, with_proxy
 from zesty_burrow.carrier.ways import Way, ways_to
 from zesty_burrow.core.credentials import from_document, kind_of, to_document
 from zesty_burrow.core.profile import Profile
-from zesty_burrow.errors import BurrowError, Malformed
+from zesty_burrow.errors import BurrowError, Malformed, error_document
 from zesty_burrow.profiles.text import read_profile, write_profile
 from zesty_burrow.protocols.session import NegotiatedSuite, Secrets
 

@@ -68,6 +68,11 @@ def _add_ways(parser: ArgumentParser) -> None:
     parser.add_argument("--networks", metavar="LIST", help="networks that go through the tunnel, or `everything`")
     parser.add_argument("--leave-out", metavar="LIST", help="networks that do not go through the tunnel, or `none`")
     parser.add_argument(
+        "--local-networks",
+        metavar="LIST",
+        help="public networks that are reached beside the tunnel where this machine is in them, or `none`",
+    )
+    parser.add_argument(
         "--behind", metavar="LIST", help="networks behind this machine, advertised to the gateway, or `none`"
     )
     parser.add_argument(
@@ -167,6 +172,9 @@ def _reach(args: Namespace, profile: Profile) -> Profile:
         traffic = replace(traffic, left_out=_networks("--leave-out", args.leave_out, "none", ()))
     if args.behind is not None:
         traffic = replace(traffic, behind=_networks("--behind", args.behind, "none", ()))
+    if args.local_networks is not None:
+        named = _networks("--local-networks", args.local_networks, "none", ())
+        traffic = replace(traffic, local_networks=named)
     if args.name_servers is not None:
         traffic = replace(traffic, name_servers=_addresses("--name-servers", args.name_servers, "gateway"))
     return replace(profile, gateway=gateway, tunnel=tunnel, traffic=traffic, proxy=_proxy(args, profile.proxy))
@@ -217,6 +225,8 @@ def _told(profile: Profile) -> str:
     gateway, traffic = profile.gateway, profile.traffic
     shown = "everything" if traffic.networks == EVERYTHING else ", ".join(map(str, traffic.networks))
     shown += f" except {', '.join(map(str, traffic.left_out))}" if traffic.left_out else ""
+    if traffic.local_networks:
+        shown += f"; local networks: {', '.join(map(str, traffic.local_networks))}"
     if traffic.behind:
         shown += f"; behind this machine: {', '.join(map(str, traffic.behind))}"
     known = words_of(profile)

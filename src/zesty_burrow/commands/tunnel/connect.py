@@ -12,32 +12,37 @@ from dataclasses import replace
 from pathlib import Path
 
 from zesty_burrow.carrier.control.control_client import call_with
-from zesty_burrow.carrier.control.detach import error_of, run_detached
+from zesty_burrow.carrier.control.detach import run_detached
 from zesty_burrow.carrier.control.log_lines import ForPeople, InWords
 from zesty_burrow.carrier.control.status import StepReport, TunnelStatus
 from zesty_burrow.carrier.data_path.options import CAN_BE_DISABLED
-from zesty_burrow.carrier.supervision.options import TunnelEnd, TunnelOptions
+from zesty_burrow.carrier.supervision.options import NOT_CONFIRMED, TunnelEnd, TunnelOptions
 from zesty_burrow.carrier.supervision.switch import CALL, switch_body
 from zesty_burrow.carrier.supervisor import Supervisor
 from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.credentials.choose_credentials import Chosen, choose, explained, note_sign_in
+from zesty_burrow.commands.tunnel.before_connect import (
+    refuse_for_a_switch,
+    require_possible,
+    require_ready,
+    way_back,
+)
 from zesty_burrow.commands.tunnel.running import Running, busy, refuse_overlap, running_tunnels, the_one
 from zesty_burrow.commands.tunnel.wanted_profile import remember, wanted_name
-from zesty_burrow.core.net import TCP, UDP
+from zesty_burrow.core.net import TCP, UDP, network_list
 from zesty_burrow.core.profile import Profile
-from zesty_burrow.errors import BurrowError, InputError, MachineError, ProgramFault, StateError
+from zesty_burrow.errors import BurrowError, InputError, ProgramFault, StateError, error_of
 from zesty_burrow.host.bus.desktop import Desktop, session_bus
+from zesty_burrow.host.guard.guard import Guard
 from zesty_burrow.host.journal.journal import restore
 from zesty_burrow.host.journal.lock import is_held, is_left_over
 from zesty_burrow.host.names.names_record import NamesRecord
-from zesty_burrow.host.packet_filter.guard import Guard
 from zesty_burrow.host.paths import MAX_TUNNELS, TunnelPaths
 from zesty_burrow.host.privileges import keep_network_rights, keep_secrets_in_memory
-from zesty_burrow.host.readiness.check import State
-from zesty_burrow.host.readiness.local import cheap
 from zesty_burrow.profiles.policy import restrict
 from zesty_burrow.protocols.registry import protocol
 from zesty_burrow.report.results.base import Result
+from zesty_burrow.report.results.plain import MessageResult
 from zesty_burrow.report.results.tunnel import EndResult, UpResult
 
 EXAMPLE = "zesty connect quillwort-lisbon --detach"
@@ -73,6 +78,24 @@ def add_arguments(parser: ArgumentParser) -> None:
         "default where all traffic goes through it); --no-guard relies on routes alone",
     )
     parser.add_argument(
+        "--confirm-within",
+        type=float,
+        metavar="SECONDS",
+        help="end the tunnel and open the guard again unless `zesty guard confirm` comes in time (the default over SSH: "
+        "60; 0 for never)",
+    )
+    parser.add_argument(
+        "--keep-session",
+        action=BooleanOptionalAction,
+        help="let the answers of this SSH session leave beside the tunnel, to its other end alone (you are asked)",
+    )
+    parser.add_argument(
+        "--local-networks",
+        metavar="LIST",
+        default="",
+        help="public networks that are reached beside the tunnel where this machine is in them",
+    )
+    parser.add_argument(
         "--beside",
         action="store_true",
         help="set it up beside the tunnels that are up, instead of in the place of one; their networks may not "
@@ -103,8 +126,9 @@ def _switch(
     args: Namespace, profile: Profile, chosen: Chosen, before: Running, context: Context, *, beside: bool
 ) -> UpResult:
     """Another tunnel is up: its process sets this one up beside it, and ends it once this one is up."""
-    if args.detach is False or any((args.guard, args.keep_trying, args.export_keys, args.disable)):
-        context.reporter.note("The options of the tunnel that is up stay in force; its process carries the new one.")
+    refuse_for_a_switch(args, bool(before.document.get("guarded")))
+    if args.detach is False:
+        context.reporter.note("The process of the tunnel that is up carries the new one, as before.")
     context.reporter.note(f"Switching from {before.profile or 'a tunnel'}, which stays up until {profile.name} is.")
     body = switch_body(profile, chosen.secrets)
     answer = call_with(before.paths.control, {"call": CALL}, SWITCH_TIMEOUT, body) or {}
@@ -147,20 +171,13 @@ def _told_of_guard(context: Context) -> Iterator[None]:
     try:
         yield
     except BurrowError as problem:
-        if context.paths.guard.exists() and Guard(context.paths.guard).state().in_force:
+        if context.paths.guard.exists() and Guard(context.paths.guard).holders():
+            state = Guard(context.paths.guard).state()
+            closed = f"was seen closed at {state.at}" if state.in_force else f"is {state.measured}"
             problem.next_step += (
-                " The guard stays closed: nothing leaves until a tunnel is up, or `zesty disconnect` opens it."
+                f" The guard {closed}: nothing leaves until a tunnel is up, or `zesty disconnect` opens it."
             )
         raise
-
-
-def _require_ready(context: Context) -> None:
-    """What would stop it half-way stops it before anything is changed."""
-    for look in cheap(context.now().timestamp()):
-        check = look()
-        if check.state is State.MISSING:
-            next_step = f"{check.remedy} See `zesty ready`."
-            raise MachineError(f"{check.name}: {check.found}", why=check.why, next_step=next_step, slug="not-ready")
 
 
 def _log_to_terminal(*, everything: bool) -> None:
@@ -174,6 +191,7 @@ def _options(
     args: Namespace, profile: Profile, context: Context, paths: TunnelPaths, others: list[Running]
 ) -> TunnelOptions:
     guarded = profile.traffic.everything if args.guard is None else args.guard
+    back = way_back(args, profile, context, closes=guarded)
     return TunnelOptions(
         paths.journal,
         paths.control,
@@ -189,6 +207,9 @@ def _options(
         accept_partial=args.accept_partial,
         disabled=frozenset(args.disable),
         ways=context.paths.ways,
+        local_networks=network_list("--local-networks", args.local_networks),
+        peers=back.peers,
+        confirm_within=back.confirm_within if guarded else 0.0,
     )
 
 
@@ -220,6 +241,8 @@ def run(args: Namespace, context: Context) -> Result:
     context.paths.make(context.paths.state)
     context.paths.make(context.paths.run)
     _restore_left_over(context)
+    # It starts while profile and credentials are read; where nothing is held in the end it ends by itself.
+    Guard(context.paths.guard).prepare()
     with context.layered_store() as layered_store:
         profile, _, _ = layered_store.find_profile(wanted_name(args.name, layered_store, context))
         profile = restrict(context.policy(), profile, unprotected=args.unprotected)
@@ -234,7 +257,8 @@ def run(args: Namespace, context: Context) -> Result:
         return _switch(args, profile, chosen, replaced, context, beside=bool(others))
     if args.export_keys:
         context.reporter.note(f"Warning: anyone who can read {args.export_keys} can read all traffic of this tunnel.")
-    _require_ready(context)
+    require_ready(context)
+    require_possible(profile, context, waits=bool(args.keep_trying))
     paths = _free_place(context, tunnels)
     options, bus = _options(args, profile, context, paths, others), _session_bus(context)
 
@@ -262,7 +286,9 @@ def run(args: Namespace, context: Context) -> Result:
     with explained(chosen), _told_of_guard(context):
         end = carry(context.reporter.step, up)
     if not seen:
-        # Ctrl-C, or another signal, before the tunnel was up.
+        if end.reason in ("disconnect", NOT_CONFIRMED):
+            return MessageResult(f"The tunnel was ended before it was up: {end.reason}.")
+        # Ctrl-C, or another signal.
         raise KeyboardInterrupt
     note_sign_in(chosen, context)
     return EndResult(seen[0], end)

@@ -12,8 +12,9 @@ from zesty_burrow.carrier.control.control_client import ask
 from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.tunnel.running import Running, running_tunnels
 from zesty_burrow.errors import NotFound, StateError
+from zesty_burrow.host.guard.guard import Guard
 from zesty_burrow.host.journal.lock import end_record, is_left_over, read_end
-from zesty_burrow.host.packet_filter.guard import Guard
+from zesty_burrow.host.units.folder import UnitFolder
 from zesty_burrow.report.results.tunnel import DisconnectResult
 
 EXAMPLE = "zesty disconnect"
@@ -31,9 +32,9 @@ def run(args: Namespace, context: Context) -> DisconnectResult:
     """Ask the tunnels' processes to end, and wait until this machine is put back and open."""
     tunnels = running_tunnels(context)
     guard = Guard(context.paths.guard)
-    left_closed = [share.what for share in guard.holders().values()] if context.paths.guard.exists() else []
+    left_closed = [share.what for share in guard.holders().values()]
     if not tunnels and (not args.name or set(args.name) & set(left_closed)):
-        return _open_alone(guard, context)
+        return _open_alone(guard, left_closed, context)
     wanted = [_called(word, tunnels) for word in args.name] or tunnels
     # Last the one that takes everything: until then nothing of the others' traffic leaves either.
     chosen = sorted({one.paths.control: one for one in wanted}.values(), key=lambda one: one.takes_everything)
@@ -79,11 +80,15 @@ def _is_alive(process: int) -> bool:
     return process > 0
 
 
-def _open_alone(guard: Guard, context: Context) -> DisconnectResult:
+def _open_alone(guard: Guard, left_closed: list[str], context: Context) -> DisconnectResult:
     """There is no tunnel; perhaps one that has ended has left the guard closed."""
     if any(is_left_over(paths.journal) for paths in context.paths.tunnels):
         raise StateError("no tunnel is up", next_step="Run `zesty restore`.", slug="no-tunnel")
-    opened = guard.lift() if context.paths.guard.exists() else []
+    units = UnitFolder()
+    for name in left_closed:
+        # What starts with the machine would begin again in a moment.
+        units.stop(name)
+    opened = guard.lift()
     if not opened:
         raise StateError("no tunnel is up", next_step="No tunnel is up.", slug="no-tunnel")
     names = ", ".join(share.what for share in opened)

@@ -5,9 +5,9 @@ from __future__ import annotations
 from argparse import ArgumentParser, Namespace
 
 from zesty_burrow.commands.context import Context
+from zesty_burrow.host.guard.guard import Guard
 from zesty_burrow.host.journal.journal import Restored, restore
 from zesty_burrow.host.journal.lock import is_left_over
-from zesty_burrow.host.packet_filter.guard import Guard
 from zesty_burrow.report.results.tunnel import RestoreResult
 
 EXAMPLE = "zesty restore"
@@ -29,8 +29,7 @@ def run(args: Namespace, context: Context) -> RestoreResult:
         done += one.done
         left_alone += one.left_alone
     restored = Restored(tuple(done), tuple(left_alone))
-    if not context.paths.guard.exists():
-        return RestoreResult(restored)
     guard = Guard(context.paths.guard)
+    put_back = guard.put_back()
     opened = tuple(share.what for share in guard.lift())
-    return RestoreResult(restored, opened, guard.put_back())
+    return RestoreResult(restored, opened, put_back)

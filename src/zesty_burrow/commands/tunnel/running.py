@@ -10,13 +10,17 @@ from typing import TYPE_CHECKING, Any
 from zesty_burrow.carrier.control.control_client import ask
 from zesty_burrow.commands.context import Context
 from zesty_burrow.errors import StateError
-from zesty_burrow.host.journal.lock import is_held
+from zesty_burrow.host.journal.lock import is_held, recorded_name
 from zesty_burrow.host.paths import TunnelPaths
 
 if TYPE_CHECKING:
     from zesty_burrow.core.profile import Profile
 
 
+SILENT = "does not answer"
+"""The state of a process that holds a journal and gives no answer."""
+PATIENCE = 2.0
+"""Seconds for a process to answer."""
 SETTLE = 1.0
 """Seconds in which a process that has a journal answers, or is gone."""
 
@@ -59,7 +63,12 @@ def running_tunnels(context: Context) -> list[Running]:
 def _answering(context: Context) -> list[Running]:
     found = []
     for paths in context.paths.tunnels:
-        answer = ask(paths.control, "status")
+        try:
+            answer = ask(paths.control, "status", PATIENCE)
+        except StateError:
+            # Stopped, or overloaded: it is there, and nothing else is known of it.
+            found.append(Running(paths, SILENT, recorded_name(paths.journal), {}))
+            continue
         if answer is not None:
             state, profile = (str(answer.get(key, "")) for key in ("state", "profile"))
             found.append(Running(paths, state, profile, answer.get("status") or {}))
@@ -87,6 +96,12 @@ def refuse_overlap(profile: Profile, others: list[Running]) -> None:
     """
     traffic = profile.traffic
     for other in others:
+        if other.state == SILENT:
+            raise StateError(
+                f"the process of the tunnel {other.profile} does not answer",
+                next_step="Let it continue (kill -CONT), or end it (kill -9) and run `zesty restore`.",
+                slug="tunnel-silent",
+            )
         if not other.document:
             raise busy(f"the tunnel {other.profile} is being set up")
         theirs = [ip_network(one) for one in other.document.get("networks", ())]

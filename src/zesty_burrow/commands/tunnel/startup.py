@@ -11,6 +11,9 @@ from typing import Any
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.errors import NotFound, StateError, UsageError
+from zesty_burrow.host.guard.guard import BY_USER, Guard
+from zesty_burrow.host.guard.plan import EVERYTHING, Share, held_by
+from zesty_burrow.host.guard.state import timestamp
 from zesty_burrow.host.paths import HOME_VARIABLE, machine_paths
 from zesty_burrow.host.units.folder import SYSTEM, Installed, UnitFolder
 from zesty_burrow.host.units.texts import GUARD, REPORT, TIMERS, Unit, guard_unit, report_unit, tunnel_unit
@@ -51,13 +54,44 @@ def run(args: Namespace, context: Context) -> Result:
         return StartupResult(tuple(_row(one) for one in folder.list()))
     if args.action == "remove":
         path = folder.remove(args.what)
+        Guard(context.paths.guard).hold_at_start(_held_as(args.what), None)
         return MessageResult(f"{path} was removed. What it has started goes on until it is ended.")
     unit = _report(args, context) if args.what == REPORT else _unit(args.what, args.sign_in, context)
     if args.action == "show":
         return TextResult("\n".join(filter(None, (unit.text, unit.timer))).rstrip("\n"))
     path = folder.add(unit)
+    held = _hold_from_start(args, context, folder)
     when = f"when {args.sign_in} signs in next" if args.sign_in else "with the next start of the machine"
-    return MessageResult(f"{path} was written and enabled; it takes effect {when}.")
+    return MessageResult(f"{path} was written and enabled; it takes effect {when}.{held}")
+
+
+def _held_as(what: str) -> str:
+    """Under which name the guard holds something from the machine's start on."""
+    return BY_USER if what == GUARD else what
+
+
+def _hold_from_start(args: Namespace, context: Context, folder: UnitFolder) -> str:
+    """What the guard holds before there is a network; in words."""
+    if args.what == REPORT or args.sign_in:
+        return ""
+    guard = Guard(context.paths.guard)
+    context.paths.make(context.paths.state)
+    if args.what == GUARD:
+        guard.hold_at_start(BY_USER, Share(EVERYTHING, timestamp(), "set with the machine's start"))
+        return ""
+    with context.layered_store() as layered_store:
+        profile = layered_store.find_profile(args.what)[0]
+    if not folder.has(GUARD):
+        folder.add(guard_unit(*_program(context)))
+    held = held_by(profile.traffic) if profile.traffic.everything else ()
+    if not held:
+        return ""
+    why = "its tunnel starts with the machine, and is not up yet"
+    guard.hold_at_start(profile.name, Share(held, timestamp(), profile.name, why=why))
+    return (
+        " From the machine's start on nothing that belongs in this tunnel leaves beside it; `zesty disconnect` opens the "
+        "guard until the next start."
+    )
 
 
 def _row(one: Installed) -> dict[str, Any]:
@@ -117,7 +151,7 @@ def _unit(what: str, user: str, context: Context) -> Unit:
     if what == GUARD:
         if user:
             raise UsageError("the guard holds from the machine's start on; --sign-in is for tunnels")
-        return guard_unit(program[:1], environment)
+        return guard_unit(program, environment)
     with context.layered_store() as layered_store:
         # What `connect` would refuse: there is nobody to say a word each time.
         profile = restrict(context.policy(), layered_store.find_profile(what)[0])

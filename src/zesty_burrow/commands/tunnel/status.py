@@ -6,16 +6,16 @@ from argparse import ArgumentParser, Namespace
 from typing import TYPE_CHECKING, Any
 
 from zesty_burrow.commands.context import Context
-from zesty_burrow.commands.tunnel.running import running_tunnels
-from zesty_burrow.errors import NotFound, UsageError
+from zesty_burrow.commands.tunnel.running import SILENT, Running, running_tunnels
+from zesty_burrow.errors import MachineError, NotFound, UsageError
 from zesty_burrow.host.journal.lock import is_left_over
-from zesty_burrow.host.paths import TunnelPaths
+from zesty_burrow.host.paths import TunnelPaths, machine_paths
 from zesty_burrow.report.results.status import WORST, Condition, LineResult, StatusResult
 
 if TYPE_CHECKING:
     from zesty_burrow.carrier.control.status import TunnelStatus
     from zesty_burrow.core.finding import Finding
-    from zesty_burrow.host.packet_filter.guard import GuardState
+    from zesty_burrow.host.guard.state import GuardState
     from zesty_burrow.report.results.base import Result
 
 EXAMPLE = "zesty status"
@@ -87,13 +87,15 @@ def look(args: Namespace, context: Context) -> StatusResult:
 
         network = snapshot()
     tunnels = [_tunnel(one.document) for one in running if one.document]
+    for silent in [one for one in running if one.state == SILENT]:
+        findings.append(_silent(silent))
     for tunnel in tunnels:
         findings += noticed(tunnel)
         findings += judge_negotiated(tunnel, context)
     log = _log(running[0].paths if running else context.paths.tunnels[0]) if args.log else None
     conditions = [Condition.LEFT_OVER] if left_over else [_condition(one) for one in tunnels]
     if not conditions:
-        conditions = [Condition.DOWN if guard is None else Condition.BLOCKED]
+        conditions = [Condition.BLOCKED if guard is not None and guard.shares else Condition.DOWN]
     return StatusResult(
         tunnels[0] if tunnels else None,
         running[0].state if running else "",
@@ -106,6 +108,12 @@ def look(args: Namespace, context: Context) -> StatusResult:
     )
 
 
+def _silent(running: Running) -> Finding:
+    from zesty_burrow.core.finding import finding
+
+    return finding("tunnel-silent", running.profile or str(running.paths.control))
+
+
 def _condition(tunnel: TunnelStatus) -> Condition:
     if not tunnel.is_up:
         return Condition.BLOCKED
@@ -113,22 +121,47 @@ def _condition(tunnel: TunnelStatus) -> Condition:
 
 
 def guard_state(context: Context) -> GuardState | None:
-    """The guard, where somebody holds it closed."""
-    if not context.paths.guard.exists():
+    """The guard as it is now; None where it was looked at, and there is none."""
+    if _has_none(context):
         return None
-    from zesty_burrow.host.packet_filter.guard import Guard
+    state = look_at_guard(context)
+    from zesty_burrow.host.guard.state import Measured
+
+    return None if state.measured is Measured.ABSENT and not state.record_damaged else state
+
+
+def _has_none(context: Context) -> bool:
+    """Whether a short look shows that there is no guard."""
+    from zesty_burrow.host.guard.owner.wire import socket_of
+    from zesty_burrow.host.guard.presence import is_in_force
+
+    record = context.paths.guard
+    try:
+        return not (record.exists() or socket_of(record).exists() or is_in_force())
+    except MachineError:
+        return False
+
+
+def look_at_guard(context: Context) -> GuardState:
+    """The guard as it is now: this user's, or where that is not known, or of nobody known, the machine's."""
+    from zesty_burrow.host.guard.guard import Guard
+    from zesty_burrow.host.guard.state import Measured, ServiceState
 
     state = Guard(context.paths.guard).state()
-    return state if state.shares else None
+    machine = machine_paths(context.environment)
+    if state.shares or state.measured is Measured.ABSENT or machine.guard == context.paths.guard:
+        return state
+    other = Guard(machine.guard).state()
+    return other if other.service in (ServiceState.OTHER_USER, ServiceState.ANSWERS) else state
 
 
 def guard_findings(guard: GuardState | None) -> list[Finding]:
-    """Where the record and the kernel do not agree."""
-    if guard is None or guard.in_force is not False or not guard.shares:
+    """What there is to say about the guard as it was seen."""
+    if guard is None:
         return []
-    from zesty_burrow.core.finding import finding
+    from zesty_burrow.commands.tunnel.guard_findings import judge_guard
 
-    return [finding("guard-missing", ", ".join(share.what for share in guard.shares.values()))]
+    return judge_guard(guard)
 
 
 def _log(paths: TunnelPaths) -> tuple[dict[str, Any], ...]:

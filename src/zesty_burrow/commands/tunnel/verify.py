@@ -12,10 +12,12 @@ from typing import Any
 
 from zesty_burrow.carrier.control.status import TunnelStatus
 from zesty_burrow.commands.context import Context
+from zesty_burrow.commands.tunnel.guard import probed
 from zesty_burrow.commands.tunnel.running import running_tunnels
 from zesty_burrow.commands.tunnel.status import guard_findings, guard_state, judge_negotiated, noticed
 from zesty_burrow.core.outside.leak import ExpectedExit, Observation, RouteSeen, Sighting, judge
-from zesty_burrow.errors import StateError, UsageError
+from zesty_burrow.errors import RightsMissing, StateError, UsageError
+from zesty_burrow.host.guard.state import GuardState
 from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.observe.client import ObservatoryAddress, Observer, require_reached
 from zesty_burrow.report.results.base import Result
@@ -60,7 +62,7 @@ def run(args: Namespace, context: Context) -> Result:
         before = _observation(json.loads(kept.document)) if kept else None
         promise = _promise(status)
         judgement = judge(before, observation, promise, routes)
-        guard = guard_state(context)
+        guard = _probed(guard_state(context))
         also = guard_findings(guard)
         if status:
             also += [*judge_negotiated(status, context), *noticed(status)]
@@ -69,6 +71,15 @@ def run(args: Namespace, context: Context) -> Result:
         store.add_observation(_row(observation, "after", profile, str(judgement.verdict)))
     words = ", ".join(part for part in (promise.city, promise.country) if part)
     return VerifyResult(profile, words, before, observation, judgement, guard)
+
+
+def _probed(guard: GuardState | None) -> GuardState | None:
+    """With probes of our own against the guard, as far as this user may send them."""
+    if guard is None or not guard.everything:
+        return guard
+    with suppress(RightsMissing):
+        return probed(guard)
+    return guard
 
 
 def keep_as_before(observation: Observation, context: Context) -> None:

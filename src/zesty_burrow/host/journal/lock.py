@@ -111,6 +111,19 @@ def is_held(path: Path) -> bool:
         os.close(descriptor)
 
 
+def recorded_name(path: Path) -> str:
+    """The name of the profile for which a journal was begun; empty where that is not known."""
+    try:
+        descriptor = open_journal(path)
+    except (OSError, StateError):
+        return ""
+    with os.fdopen(descriptor, "rb") as stream:
+        try:
+            return str(json.loads(stream.readline(4096))["what"])
+        except (ValueError, KeyError, TypeError):
+            return ""
+
+
 def is_left_over(path: Path) -> bool:
     """Whether a journal of this user's lies there that no living process holds."""
     try:

@@ -10,6 +10,7 @@ import os
 import socket
 import struct
 from collections.abc import Sequence
+from contextlib import suppress
 
 from zesty_burrow.errors import MachineError, RightsMissing
 from zesty_burrow.host.netlink_messages import (
@@ -29,15 +30,19 @@ from zesty_burrow.host.netlink_messages import (
 NETLINK_NETFILTER = 12
 SUBSYSTEM = 10
 BATCH_BEGIN, BATCH_END = 0x10, 0x11
-NEW_TABLE, GET_TABLE, DELETE_TABLE, NEW_CHAIN = 0, 1, 2, 3
-NEW_RULE, DELETE_RULE = 6, 8
-NEW_SET, NEW_ELEMENT, GET_ELEMENT, DELETE_ELEMENT = 9, 12, 13, 14
+NEW_TABLE, GET_TABLE, DELETE_TABLE = 0, 1, 2
+NEW_CHAIN, GET_CHAIN, DELETE_CHAIN = 3, 4, 5
+NEW_RULE, GET_RULE, DELETE_RULE = 6, 7, 8
+NEW_SET, GET_SET, NEW_ELEMENT, GET_ELEMENT, DELETE_ELEMENT = 9, 10, 12, 13, 14
+NEW_GENERATION = 15
 NEW_OBJECT, GET_OBJECT = 18, 19
-INET, IPV4, IPV6 = 1, 2, 10
-"""Families as nf_tables numbers them: both at once, and each."""
+INET, IPV4, NETDEV, IPV6 = 1, 2, 5, 10
+"""Families as nf_tables numbers them: IPv4 and IPv6 at once, IPv4, frames at a device, IPv6."""
 
 Body = tuple[int, int, bytes]
 """A change: kind of message, flags, attributes."""
+FamilyBody = tuple[int, Body]
+"""A change of one family's tables."""
 
 
 def number(kind: int, value: int, octets: int = 4) -> bytes:
@@ -61,11 +66,15 @@ class FilterSocket:
         self._process = 0
 
     def transact(self, family: int, bodies: Sequence[Body], what: str) -> None:
+        """All changes of one family at once, or none. Errors as :meth:`commit` raises them."""
+        self.commit([(family, body) for body in bodies], what)
+
+    def commit(self, bodies: Sequence[FamilyBody], what: str) -> None:
         """All changes at once, or none. :class:`RightsMissing` or :class:`MachineError`, which begin with ``what``."""
         messages = [_message(BATCH_BEGIN, 0, 0, 0, b"", SUBSYSTEM)]
         messages += [
             _message(SUBSYSTEM << 8 | kind, flags | ACK, sequence, family, body)
-            for sequence, (kind, flags, body) in enumerate(bodies, start=1)
+            for sequence, (family, (kind, flags, body)) in enumerate(bodies, start=1)
         ]
         messages.append(_message(BATCH_END, 0, len(bodies) + 1, 0, b"", SUBSYSTEM))
         try:
@@ -78,7 +87,7 @@ class FilterSocket:
                         raise_refusal(content)
                         waiting -= 1
         except OSError as problem:
-            self.close()
+            self._drain()
             raise refusal(problem, what) from None
 
     def ask(self, kind: int, family: int, body: bytes, what: str, *, every: bool = False) -> list[dict[int, bytes]]:
@@ -90,11 +99,27 @@ class FilterSocket:
         except FileNotFoundError:
             return []
         except OSError as problem:
-            self.close()
+            self._drain()
             raise refusal(problem, what) from None
 
+    @property
+    def port(self) -> int:
+        """The address by which the kernel knows this socket as a table's owner; 0 before it is first used."""
+        return int(self._channel.getsockname()[0]) if self._channel is not None else 0
+
+    def _drain(self) -> None:
+        """Read the answers that nobody waits for any more.
+
+        The socket stays open after an error: the kernel takes a closed socket's tables for abandoned.
+        """
+        if self._channel is None:
+            return
+        with suppress(OSError):
+            while self._channel.recv(ROOM, socket.MSG_DONTWAIT):
+                pass
+
     def close(self) -> None:
-        """Let go of it; the next call opens another."""
+        """Close it; the next call opens another."""
         if self._channel is not None:
             self._channel.close()
             self._channel = None
@@ -109,8 +134,10 @@ class FilterSocket:
 def refusal(problem: OSError, what: str) -> MachineError:
     """Why the kernel did not take a change."""
     if problem.errno in (errno.EPERM, errno.EACCES):
-        return RightsMissing(f"{what} is not allowed", why="it needs CAP_NET_ADMIN")
+        return RightsMissing(f"{what} is not allowed", why="it needs CAP_NET_ADMIN, or another process owns the table")
     missing = problem.errno in (errno.EPROTONOSUPPORT, errno.EAFNOSUPPORT, errno.EOPNOTSUPP, errno.ENOENT)
     why = "the kernel has no packet filter (nf_tables)" if missing else problem.strerror or str(problem)
     step = "Load it: modprobe nf_tables nft_reject_inet nft_chain_nat; the kernel needs CONFIG_NF_TABLES_INET."
-    return MachineError(f"{what} failed", why=why, next_step=step, slug="packet-filter-missing")
+    error = MachineError(f"{what} failed", why=why, next_step=step, slug="packet-filter-missing")
+    error.number = problem.errno or 0
+    return error

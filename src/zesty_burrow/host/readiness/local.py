@@ -11,11 +11,11 @@ from pathlib import Path
 
 import zesty_burrow
 from zesty_burrow.errors import MachineError, RightsMissing
+from zesty_burrow.host.guard.presence import is_in_force
 from zesty_burrow.host.journal.lock import is_held, is_left_over
 from zesty_burrow.host.names.resolv_conf import RESOLV_CONF, servers_in
 from zesty_burrow.host.names.resolved import STUBS, find_resolved
 from zesty_burrow.host.netlink import RT_TABLE_MAIN, Netlink
-from zesty_burrow.host.packet_filter.guard import is_in_force
 from zesty_burrow.host.paths import Paths
 from zesty_burrow.host.plan import FIRST_RULE, WIDEST_HARMLESS
 from zesty_burrow.host.readiness.check import Check, State

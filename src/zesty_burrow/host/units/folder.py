@@ -58,6 +58,19 @@ class UnitFolder:
         self._reload()
         return path
 
+    def has(self, what: str) -> bool:
+        """Whether there is a unit of ours for it."""
+        path = self.path / unit_name(what)
+        return path.exists() and MADE_BY in path.read_text("utf-8", "replace")
+
+    def stop(self, what: str) -> bool:
+        """Have systemd stop a unit of ours, and not start it again by itself; whether it was asked to."""
+        program = shutil.which("systemctl")
+        if not (self.path == SYSTEM and RUNS.is_dir() and program and self.has(what)):
+            return False
+        done = subprocess.run([program, "stop", "--", unit_name(what)], check=False, capture_output=True)
+        return done.returncode == 0
+
     def remove(self, what: str) -> Path:
         """Disable and remove a unit of ours."""
         path = self.path / unit_name(what)

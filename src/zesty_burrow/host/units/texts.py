@@ -84,7 +84,8 @@ def tunnel_unit(
 ) -> Unit:
     """A tunnel from boot on, or for as long as a ``user`` (its number) has signed in; it keeps trying.
 
-    Who stops the unit opens the guard by that.
+    Nothing that systemd does to it opens the guard: whatever ends it but `zesty disconnect` has it started again, and
+    after `systemctl stop` the guard stays closed.
     """
     wanted_by = "multi-user.target" if user is None else sessions_of(user)
     while_signed_in = [] if user is None else [f"After={wanted_by}", f"PartOf={wanted_by}"]
@@ -92,18 +93,24 @@ def tunnel_unit(
         MADE_BY,
         "[Unit]",
         f"Description=Tunnel {profile}",
-        "Wants=network.target",
+        # The process that owns the guard is there first, and is not this one's child.
+        f"Wants=network.target {unit_name(GUARD)}",
         f"After=network.target {unit_name(GUARD)}",
         *while_signed_in,
+        "StartLimitIntervalSec=0",
         "",
         "[Service]",
         "Type=exec",
         *_environment(environment),
         f"ExecStart={_line(program)} connect {shlex.quote(profile)} --keep-trying --beside",
-        f"ExecStop={_line(program)} disconnect {shlex.quote(profile)}",
-        "Restart=on-failure",
-        "RestartSec=5",
+        # Whoever sends it a signal is not asked why; only an end by `zesty disconnect` has the exit code 0.
+        "Restart=always",
+        "RestartPreventExitStatus=0",
+        "SuccessExitStatus=143",
+        "RestartSec=2",
         "TimeoutStopSec=20",
+        "OOMScoreAdjust=-500",
+        "OOMPolicy=continue",
         "StateDirectory=zesty-burrow",
         "StateDirectoryMode=0755",
         "RuntimeDirectory=zesty-burrow",
@@ -120,22 +127,28 @@ def tunnel_unit(
 
 
 def guard_unit(program: Sequence[str], environment: Sequence[tuple[str, str]] = ()) -> Unit:
-    """The guard before there is a network; stopping the unit does not open it."""
+    """The process that owns the guard, before there is a network; stopping it leaves the guard in the kernel."""
     lines = [
         MADE_BY,
         "[Unit]",
         "Description=Guard: nothing but the tunnels leaves this machine",
+        # At shutdown it is not stopped before the network is: what it has set stays in the kernel in any case.
         "DefaultDependencies=no",
         "Wants=network-pre.target",
         "After=local-fs.target systemd-modules-load.service",
-        "Before=network-pre.target shutdown.target",
-        "Conflicts=shutdown.target",
+        "Before=network-pre.target",
+        "StartLimitIntervalSec=0",
         "",
         "[Service]",
-        "Type=oneshot",
-        "RemainAfterExit=yes",
+        "Type=notify",
+        "NotifyAccess=main",
         *_environment(environment),
-        f"ExecStart={_line(program)} guard on",
+        f"ExecStart={_line(program)} guard serve",
+        "Restart=always",
+        "RestartSec=1",
+        "KillMode=mixed",
+        "TimeoutStopSec=5",
+        "OOMScoreAdjust=-900",
         "StateDirectory=zesty-burrow",
         "StateDirectoryMode=0755",
         *(line for line in HARDENING if "resolv.conf" not in line and "net/tun" not in line),

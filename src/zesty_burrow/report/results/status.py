@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     # Types alone: a command that needs none of these rooms must not wait for them.
     from zesty_burrow.carrier.control.status import TunnelStatus
     from zesty_burrow.core.finding import Finding
-    from zesty_burrow.host.packet_filter.guard import GuardState
+    from zesty_burrow.host.guard.state import GuardState
 
 
 class Condition(StrEnum):

@@ -14,6 +14,10 @@ if TYPE_CHECKING:
     from zesty_burrow.host.journal.journal import Restored
 
 
+EXIT_BY_SIGNAL = {"signal SIGINT": EXIT_INTERRUPTED, "signal SIGTERM": 143, "signal SIGHUP": 129}
+"""128 and the signal's number, as shells have it; a unit of systemd starts the tunnel again after these."""
+
+
 @dataclass(frozen=True)
 class UpResult(Result):
     """``connect`` in the background: the tunnel is up; ``beside``: others are as well."""
@@ -42,7 +46,7 @@ class EndResult(Result):
 
     @property
     def exit_code(self) -> int:
-        return EXIT_INTERRUPTED if self.end.reason == "signal SIGINT" else 0
+        return EXIT_BY_SIGNAL.get(self.end.reason, 0)
 
     def content(self) -> dict[str, Any]:
         return {

@@ -9,7 +9,7 @@ from zesty_burrow.core.outside.leak import Judgement, Observation, Verdict
 from zesty_burrow.report.results.base import EXIT_LEAKING, EXIT_NOT_READY, EXIT_UNCLEAR, Result, finding_document
 
 if TYPE_CHECKING:
-    from zesty_burrow.host.packet_filter.guard import GuardState
+    from zesty_burrow.host.guard.state import GuardState
 
 
 @dataclass(frozen=True)

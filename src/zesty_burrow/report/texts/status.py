@@ -7,8 +7,9 @@ from typing import TYPE_CHECKING, Any
 
 from zesty_burrow.core.finding import finding
 from zesty_burrow.errors import printable
-from zesty_burrow.host.packet_filter.guard import BY_USER
-from zesty_burrow.host.packet_filter.guard_rules import (
+from zesty_burrow.host.guard.record import BY_USER
+from zesty_burrow.host.guard.state import Measured
+from zesty_burrow.host.guard.tables.allow_list import (
     ADDRESSES,
     DROPPED,
     INSIDE,
@@ -17,6 +18,7 @@ from zesty_burrow.host.packet_filter.guard_rules import (
     NEIGHBOURS,
     PORTAL,
     REJECTED,
+    SESSION,
     TUNNEL,
 )
 from zesty_burrow.report.findings import findings_table
@@ -27,7 +29,7 @@ from zesty_burrow.report.results.status import GuardResult, LineResult, StatusRe
 
 if TYPE_CHECKING:
     from zesty_burrow.carrier.control.status import TunnelStatus
-    from zesty_burrow.host.packet_filter.guard import GuardState
+    from zesty_burrow.host.guard.state import GuardState
 
 
 NOT_YET = {
@@ -186,15 +188,17 @@ def _closed(guard: GuardState) -> Parts:
 
 def guard_words(guard: GuardState) -> str:
     """What it holds, what it has rejected, and what it has let through beside the tunnel."""
-    if guard.in_force is None:
-        return "closed by its record; only root may ask the packet filter"
-    if not guard.in_force:
-        return "MISSING from the packet filter"
+    if guard.measured is Measured.UNKNOWN:
+        return "UNKNOWN: " + "; ".join(guard.why)
+    if guard.measured is Measured.MISSING:
+        return f"MISSING from the packet filter, seen at {guard.at}"
+    if guard.measured is Measured.DIFFERENT:
+        return f"DIFFERENT in the packet filter, seen at {guard.at}: {'; '.join(guard.why)}"
     what = "all traffic" if guard.everything else "the profile's networks"
     rejected_packets = sum(guard.counts[name].packets for name in (REJECTED, DROPPED) if name in guard.counts)
     beside = sum(guard.counts[name].packets for name in (LOCAL, LEFT_OUT, PORTAL) if name in guard.counts)
     also = f", {plural(beside, 'packet')} let through beside the tunnel" if beside else ""
-    return f"closed for {what}, {plural(rejected_packets, 'packet')} rejected{also}"
+    return f"closed for {what} at {guard.at[11:19]} UTC, {plural(rejected_packets, 'packet')} rejected{also}"
 
 
 GUARD_KINDS = {
@@ -205,6 +209,7 @@ GUARD_KINDS = {
     NEIGHBOURS: "neighbours",
     ADDRESSES: "addresses",
     PORTAL: "sign-in page",
+    SESSION: "kept session",
 }
 
 
@@ -212,13 +217,15 @@ def _guard(result: GuardResult) -> Parts:
     guard = result.guard
     if result.message:
         yield Text(result.message)
+    if guard.measured is Measured.UNKNOWN and not guard.shares:
+        yield Text(f"Whether the guard is closed is not known: {'; '.join(guard.why)}.", "yellow")
+    elif guard.measured is Measured.ABSENT:
+        yield Text(f"The guard is off: nothing is held back (the packet filter was read at {guard.at[11:19]} UTC).")
+    elif not guard.shares:
+        yield Text("The packet filter has a guard that nobody is known to hold. Remove it: zesty guard off", "yellow")
     if not guard.shares:
-        if guard.in_force:
-            yield Text(
-                "The packet filter has a guard of which there is no record. Remove it: zesty guard off", "yellow"
-            )
-        elif not result.message:
-            yield Text("The guard is off: nothing is held back.")
+        if result.findings:
+            yield from findings_table(result.findings)
         return
     yield from (
         _closed(guard)
@@ -240,9 +247,28 @@ def _guard(result: GuardResult) -> Parts:
     for name, what in ((REJECTED, "rejected; the sender is informed"), (DROPPED, "dropped at the device")):
         if name in guard.counts:
             turned.add_row(what, str(guard.counts[name].packets), octets(guard.counts[name].octets))
+    if DROPPED in guard.egress_counts:
+        bypassing = guard.egress_counts[DROPPED]
+        words = f"dropped at {', '.join(guard.devices)}, past the IP stack"
+        turned.add_row(words, str(bypassing.packets), octets(bypassing.octets))
     yield Indented(turned)
+    yield from _how_measured(guard)
     if result.findings:
         yield from findings_table(result.findings)
+
+
+def _how_measured(guard: GuardState) -> Parts:
+    """How it is known, and what probes have shown."""
+    table = Table(Column(style="dim", whole=True), Column())
+    owner = "" if not guard.owned else f", owned by process {guard.process}: no other may change them"
+    if guard.measured is Measured.AS_INTENDED:
+        table.add_row("measured", f"{guard.at}: the kernel's tables are as intended{owner}")
+    if guard.probe is not None:
+        sent, left = (sum(getattr(row, name) for row in guard.probe.rows) for name in ("sent", "left"))
+        proven = ", ".join(guard.probe.controls) or "no device"
+        words = f"{guard.probe.at}: {plural(sent, 'probe')} sent, {left} left; the capture was proven on {proven}"
+        table.add_row("probed", Text(words, "bold red" if left else ""))
+    yield Indented(table)
 
 
 LEVEL_STYLES = {"warning": "yellow", "error": "bold red"}

@@ -17,7 +17,9 @@ if TYPE_CHECKING:
     from zesty_burrow.core.profile import Traffic
 
 MARK = 0x5A420001
-"""Of the packets that a tunnel's own sockets send (SO_MARK); only processes with CAP_NET_ADMIN can set it."""
+"""Of the packets that a tunnel's own sockets send (SO_MARK). Since Linux 5.17 CAP_NET_RAW is enough to set it, so the
+mark opens nothing by itself: the user who has opened the socket has to be the guard's as well.
+"""
 EVERYTHING = (ip_network("0.0.0.0/0"), ip_network("::/0"))
 ANY_PORT = 0
 
@@ -33,6 +35,13 @@ class Opening(NamedTuple):
     port: int
 
 
+class Peer(NamedTuple):
+    """The other end of a session that is not to be cut: answers from a TCP port of this machine pass to it."""
+
+    address: Address
+    port: int
+
+
 class Server(NamedTuple):
     """A name server, and the device by which it is asked."""
 
@@ -43,7 +52,10 @@ class Server(NamedTuple):
 @dataclass(frozen=True, slots=True)
 class Share:
     """``held``: what leaves only as is said here, or nothing, for a tunnel without a guard: it still has to pass where
-    another's holds. ``local``: reached beside the tunnel, as is ``left_out``.
+    another's holds. ``local``: reached beside the tunnel, as is ``left_out``. ``inside``: single networks and addresses
+    that belong in the tunnel: a local network that overlaps one of them is not let through for anybody. ``peers``: whose
+    sessions are not cut. ``confirm_by``: seconds of the clock that runs since the machine's start (CLOCK_BOOTTIME) until
+    which the user has to confirm, or the share is dropped; 0: no confirmation is waited for.
 
     ``since``: ISO 8601; ``what``: the profile's name; ``journal``: the path of its tunnel's journal, empty for a share
     of the user's; ``why``: in words, why its tunnel is not up.
@@ -59,6 +71,9 @@ class Share:
     servers: tuple[Server, ...] = ()
     local: tuple[LocalNetwork, ...] = ()
     left_out: tuple[Network, ...] = ()
+    inside: tuple[Network, ...] = ()
+    peers: tuple[Peer, ...] = ()
+    confirm_by: float = 0.0
 
     def closed(self, why: str) -> Share:
         """Without its tunnel; what it holds stays closed."""
@@ -86,6 +101,9 @@ class Share:
             tuple(Server(str(device), ip_address(address)) for device, address in document["servers"]),
             tuple(LocalNetwork(str(device), ip_network(one)) for device, one in document["local"]),
             tuple(ip_network(one) for one in document["left_out"]),
+            tuple(ip_network(one) for one in document.get("inside", ())),
+            tuple(Peer(ip_address(address), int(port)) for address, port in document.get("peers", ())),
+            float(document.get("confirm_by", 0.0)),
         )
 
 
@@ -102,7 +120,7 @@ def held_by(traffic: Traffic) -> tuple[Network, ...]:
 def _plain(value: Any) -> Any:
     if isinstance(value, tuple | list):
         return [_plain(one) for one in value]
-    return value if isinstance(value, int) else str(value)
+    return value if isinstance(value, int | float) else str(value)
 
 
 def _within(network: Network, held: Iterable[Network]) -> bool:
@@ -113,18 +131,31 @@ def together(shares: Iterable[Share]) -> Share:
     """All shares as one: held is what any of them holds, open what any of them opens.
 
     What is reached beside the tunnels is open only where each share that holds it opens it: one tunnel does not open
-    what another closes.
+    what another closes. A local network never wins over what belongs in any tunnel.
     """
     known = list(shares)
+    inside = _all(one for share in known for one in share.inside)
     return Share(
         held=tuple(collapse([network for share in known for network in share.held])),
         since=min((share.since for share in known), default=""),
         devices=_all(one for share in known for one in share.devices),
         openings=_all(one for share in known for one in share.openings),
         servers=_all(one for share in known for one in share.servers),
-        local=_all(one for share in known for one in share.local if _open_to_all(one.network, known)),
+        local=_all(
+            one
+            for share in known
+            for one in share.local
+            if _open_to_all(one.network, known) and not overlaps(one.network, inside)
+        ),
         left_out=_all(one for share in known for one in share.left_out if _open_to_all(one, known)),
+        inside=inside,
+        peers=_all(one for share in known for one in share.peers),
     )
+
+
+def overlaps(network: Network, others: Iterable[Network]) -> bool:
+    """Whether a network has an address in common with one of the others."""
+    return any(network.version == one.version and network.overlaps(one) for one in others)
 
 
 def _open_to_all(network: Network, shares: Iterable[Share]) -> bool:

@@ -1,0 +1,145 @@
+"""What `connect` looks at before the guard closes: afterwards nothing but the tunnel could mend it."""
+
+from __future__ import annotations
+
+from argparse import Namespace
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from zesty_burrow.carrier.network.addresses import look_up, names_of
+from zesty_burrow.commands.context import Context
+from zesty_burrow.core.finding import Severity
+from zesty_burrow.core.net import Network, network_list
+from zesty_burrow.core.profile import Profile
+from zesty_burrow.errors import GatewayUnreachable, MachineError, StateError, UsageError
+from zesty_burrow.host.guard.guard import Guard
+from zesty_burrow.host.guard.plan import Peer
+from zesty_burrow.host.local_trust import judge_local
+from zesty_burrow.host.netlink import Netlink
+from zesty_burrow.host.readiness.check import State
+from zesty_burrow.host.readiness.local import cheap
+from zesty_burrow.host.remote_session import RemoteSession, remote_session
+from zesty_burrow.profiles.checks import check_profile
+
+CONFIRM_WITHIN = 60.0
+"""Seconds, over SSH."""
+HOPELESS = ("profile-authority-missing",)
+"""Findings with which no gateway can prove itself."""
+OPEN = "The guard was not closed, and this machine is as it was."
+
+
+def require_ready(context: Context) -> None:
+    """What would stop it half-way stops it before anything is changed."""
+    for look in cheap(context.now().timestamp()):
+        check = look()
+        if check.state is State.MISSING:
+            next_step = f"{check.remedy} See `zesty ready`."
+            raise MachineError(f"{check.name}: {check.found}", why=check.why, next_step=next_step, slug="not-ready")
+
+
+def require_possible(profile: Profile, context: Context, *, waits: bool) -> None:
+    """Raise what can be known to fail: trust, names, routes. ``waits``: the gateway need not be reachable yet.
+
+    Where something is held closed already, names and routes cannot be looked at from here.
+    """
+    for finding in check_profile(profile, context.now()):
+        if finding.code.slug in HOPELESS and finding.severity is Severity.SERIOUS:
+            step = f"{finding.code.remedy} {OPEN}"
+            what = f"{profile.name}: {finding.code.title}"
+            raise StateError(what, why=finding.code.why, next_step=step, slug=finding.code.slug)
+    if waits or Guard(context.paths.guard).holders():
+        return
+    try:
+        names = names_of(profile) if profile.proxy is None else [profile.proxy.address]
+        addresses = look_up(names)
+    except GatewayUnreachable as problem:
+        problem.next_step += f" {OPEN}"
+        raise
+    with Netlink() as netlink:
+        if not any(netlink.device_towards(address) for address in addresses):
+            raise GatewayUnreachable(
+                "this machine has no route to the gateway",
+                why=f"none of {', '.join(addresses)} is reached by any device",
+                next_step=f"Connect this machine to a network, or add --keep-trying to wait for one. {OPEN}",
+                slug="gateway-no-route",
+            )
+
+
+@dataclass(frozen=True, slots=True)
+class WayBack:
+    """``peers``: whose sessions are let through; ``confirm_within``: seconds until the guard opens again unconfirmed."""
+
+    peers: tuple[Peer, ...] = ()
+    confirm_within: float = 0.0
+
+
+def way_back(args: Namespace, profile: Profile, context: Context, *, closes: bool) -> WayBack:
+    """So that nobody locks himself out: an exception for an SSH session, and a time to confirm."""
+    if args.confirm_within is not None and args.confirm_within < 0:
+        raise UsageError(f"--confirm-within {args.confirm_within:g} is not a time")
+    session = remote_session(context.environment)
+    named = network_list("--local-networks", args.local_networks)
+    is_cut = session is not None and _cuts(profile, session, named)
+    if args.keep_session and session is None:
+        raise UsageError("--keep-session needs an SSH session", why="this command was not started by SSH")
+    within = args.confirm_within
+    if within is None:
+        within = CONFIRM_WITHIN if is_cut and closes else 0.0
+    peers: tuple[Peer, ...] = ()
+    if session is not None and is_cut:
+        if _keeps(args, session, context):
+            peers = (Peer(session.peer, session.port),)
+        else:
+            context.reporter.note(f"The SSH session from {session.peer} will be cut: its answers belong in the tunnel.")
+    if within and closes:
+        context.reporter.note(
+            f"Without `zesty guard confirm` within {within:g} s the tunnel ends and the guard opens again."
+        )
+    return WayBack(peers, within)
+
+
+def _keeps(args: Namespace, session: RemoteSession, context: Context) -> bool:
+    if args.keep_session is not None:
+        return bool(args.keep_session)
+    if not context.reporter.can_ask:
+        return False
+    question = f"The SSH session from {session.peer} would be cut. Let its answers through beside the tunnel? [Y/n] "
+    return context.reporter.ask(question).lower() in ("", "y", "yes")
+
+
+def _cuts(profile: Profile, session: RemoteSession, named: Sequence[Network]) -> bool:
+    """Whether answers to the session's other end belong in the tunnel, or are held."""
+    traffic, peer = profile.traffic, session.peer
+    if not any(peer in network for network in traffic.networks if network.version == peer.version):
+        return False
+    if any(peer in network for network in traffic.beside):
+        return False
+    if not traffic.everything or traffic.local_network != "outside":
+        return True
+    with Netlink() as netlink:
+        local = judge_local(netlink.on_link_networks(), (*traffic.local_networks, *named))
+    return not any(peer in one.network for one in local.kept)
+
+
+def refuse_for_a_switch(args: Namespace, guarded: bool) -> None:
+    """Options that a switch cannot follow: the process of the tunnel that is up goes on with its own."""
+    given = {
+        "--guard": args.guard is True and not guarded,
+        "--no-guard": args.guard is False and guarded,
+        "--keep-trying": bool(args.keep_trying),
+        "--no-keep-trying": args.keep_trying is False,
+        "--accept-partial": args.accept_partial,
+        "--export-keys": args.export_keys is not None,
+        "--disable": bool(args.disable),
+        "--local-networks": bool(args.local_networks),
+        "--keep-session": bool(args.keep_session),
+        "--confirm-within": args.confirm_within is not None,
+    }
+    refused = [name for name, is_given in given.items() if is_given]
+    if refused:
+        raise StateError(
+            f"a switch cannot follow {', '.join(refused)}",
+            why="the process of the tunnel that is up carries the new one, with the options that it was started with",
+            next_step="Leave the options out, or `zesty disconnect` first (keep the guard closed by `zesty guard on`).",
+            slug="switch-options",
+        )

@@ -1,0 +1,41 @@
+"""What there is to say about the guard as it was seen: only what was measured, and what is not known."""
+
+from __future__ import annotations
+
+from zesty_burrow.core.finding import Finding, finding
+from zesty_burrow.host.guard.state import GuardState, Measured, ServiceState
+
+SHOWN_EVENTS = 5
+
+
+def judge_guard(guard: GuardState) -> list[Finding]:
+    """Findings about the guard, the worst first."""
+    holders = ", ".join(dict.fromkeys(share.what for share in guard.shares.values())) or "the guard"
+    found: list[Finding] = []
+    if guard.probe is not None:
+        left = [f"{row.kind} by {row.device}" for row in guard.probe.left]
+        found += [finding("guard-leaks", holders, ", ".join(left))] if left else []
+        blind = guard.probe.blind
+        found += [finding("guard-probe-blind", ", ".join(blind))] if blind else []
+    if guard.measured is Measured.MISSING:
+        found.append(finding("guard-missing", holders))
+    elif guard.measured is Measured.DIFFERENT:
+        found.append(finding("guard-different", holders, "; ".join(guard.why)))
+    elif guard.measured is Measured.UNKNOWN:
+        found.append(finding("guard-unknown", holders, "; ".join(guard.why)))
+    if guard.record_damaged:
+        found.append(finding("guard-record-damaged", "the guard's record", guard.record_damaged))
+    if guard.service is ServiceState.SILENT:
+        process = f"process {guard.process}" if guard.process else "the guard's process"
+        found.append(finding("guard-silent", process))
+    if guard.measured in (Measured.AS_INTENDED, Measured.DIFFERENT):
+        if guard.without:
+            found.append(finding("guard-device-open", ", ".join(guard.without), guard.why_without))
+        if guard.owned is False and guard.service is ServiceState.ANSWERS:
+            found.append(finding("guard-not-owned", holders))
+    for event in guard.events[-SHOWN_EVENTS:]:
+        by = f", changed by {event.process}" if event.process else ""
+        found.append(finding("guard-restored", event.at, f"{event.what}{by}"))
+    waiting = [share.what for share in guard.shares.values() if share.confirm_by]
+    found += [finding("guard-waits", ", ".join(waiting))] if waiting else []
+    return found

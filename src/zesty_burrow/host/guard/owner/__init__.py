@@ -1,0 +1,1 @@
+"""The process that owns the guard's tables, and how it is talked to."""
