@@ -215,7 +215,9 @@ class Ended:
 
 
 def in_a_network_of_its_own(act):
-    """Call ``act`` in a child that has a network namespace of its own; what it raises fails the test."""
+    """Call ``act`` in a process that has a network namespace of its own, and processes of its own, which end with it; what
+    it raises fails the test.
+    """
     if os.geteuid() != 0:
         raise AssertionError("the tests need the right to make network namespaces: run them as root")
     sys.stdout.flush()
@@ -223,9 +225,14 @@ def in_a_network_of_its_own(act):
     if child == 0:
         code = 1
         try:
-            namespaces.unshare(namespaces.CLONE_NEWNET)
-            act()
-            code = 0
+            namespaces.unshare(namespaces.CLONE_NEWNET | namespaces.CLONE_NEWPID | namespaces.CLONE_NEWNS)
+            first = os.fork()
+            if first == 0:
+                namespaces.mount("none", "/", flags=namespaces.MS_REC | namespaces.MS_PRIVATE)
+                namespaces.mount("proc", "/proc", "proc", namespaces.MS_NOSUID | namespaces.MS_NODEV)
+                act()
+                os._exit(0)
+            code = os.waitstatus_to_exitcode(os.waitpid(first, 0)[1])
         except BaseException:
             traceback.print_exc()
         os._exit(code)

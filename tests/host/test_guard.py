@@ -8,6 +8,7 @@ import os
 import shutil
 import socket
 import subprocess
+import sys
 import tempfile
 import time
 from dataclasses import replace
@@ -22,10 +23,11 @@ from support import in_a_network_of_its_own
 from zesty_burrow.core.net import TCP, UDP, LocalNetwork
 from zesty_burrow.core.profile import Traffic
 from zesty_burrow.errors import RightsMissing, StateError
+from zesty_burrow.host import namespaces
 from zesty_burrow.host.netlink import Netlink, Route
 from zesty_burrow.host.guard.guard import BY_USER, Guard
 from zesty_burrow.host.guard.presence import is_in_force
-from zesty_burrow.host.guard.state import GuardState
+from zesty_burrow.host.guard.state import Measured
 from zesty_burrow.host.guard.plan import (
     EVERYTHING,
     MARK,
@@ -114,7 +116,25 @@ class Ear:
         return False
 
 
-def send(word, target, port, *, protocol=UDP, mark=0, source_port=0, device=""):
+def send(word, target, port, *, user=0, **how):
+    """As :func:`send_as_root`, by the socket of a user who has the right to raw sockets alone."""
+    if not user:
+        return send_as_root(word, target, port, **how)
+    code = (
+        "import os, socket, sys; word, target, port, mark = sys.argv[1:]\n"
+        "channel = socket.socket(socket.AF_INET6 if ':' in target else socket.AF_INET, socket.SOCK_DGRAM)\n"
+        "channel.setsockopt(socket.SOL_SOCKET, socket.SO_MARK, int(mark))\n"
+        "for _ in range(2):\n"
+        "    try: channel.sendto(word.encode(), (target, int(port)))\n"
+        "    except OSError as problem: os._exit(problem.errno)\n"
+    )
+    rights = ["--reuid", str(user), "--clear-groups", "--inh-caps=-all,+net_raw", "--ambient-caps=-all,+net_raw"]
+    line = ["setpriv", *rights, sys.executable, "-c", code, word.decode(), target, str(port), str(how["mark"])]
+    ended = subprocess.run(line)
+    return OSError(ended.returncode, "refused") if ended.returncode else None
+
+
+def send_as_root(word, target, port, *, protocol=UDP, mark=0, source_port=0, device=""):
     """One datagram, or the first segment of a connection; the error that the sender is told of, if any."""
     family = socket.AF_INET6 if ":" in target else socket.AF_INET
     kind = socket.SOCK_DGRAM if protocol == UDP else socket.SOCK_STREAM
@@ -159,8 +179,11 @@ ROWS = [
     (FAR6, 853, {}, False),
     (str(SERVER4), 53, {}, False),
     (str(SERVER6), 53, {}, False),
+    (str(GATEWAY4), 500, {"mark": MARK, "user": NOBODY}, False),
+    (str(GATEWAY6), 4500, {"mark": MARK, "user": NOBODY}, False),
     ("192.168.77.9", 631, {}, True),
     ("2001:db8:c0b:77::9", 631, {}, True),
+    ("192.168.77.255", 631, {}, False),
     ("192.168.77.9", 53, {}, False),
     ("2001:db8:c0b:77::9", 853, {}, False),
     ("192.168.77.1", 67, {"source_port": 68}, True),
@@ -249,6 +272,43 @@ def ethernet_frame(device, word):
     return to + b"\2\0\0\0\0\x07\x08\0" + head + b"\x13\x88\0\x09" + (8 + len(word)).to_bytes(2) + b"\0\0" + word
 
 
+class Guest:
+    """A machine of its own at the other end of a wire, which sends frames as it is told."""
+
+    def __init__(self, device, *, above=""):
+        """``above``: the guest's device is a macvlan on this one instead."""
+        reading, self.writing = os.pipe()
+        told, telling = os.pipe()
+        self.process = os.fork()
+        if self.process == 0:
+            os.close(self.writing)
+            namespaces.unshare(namespaces.CLONE_NEWNET)
+            os.write(telling, b"1")
+            os.read(reading, 1)
+            with Netlink() as netlink:
+                netlink.set_link(device, state="up")
+            channel = socket.socket(socket.AF_PACKET, socket.SOCK_RAW)
+            channel.bind((device, 0))
+            os.write(telling, b"1")
+            while frame := os.read(reading, 4096):
+                channel.send(frame)
+                os.write(telling, b"1")
+            os._exit(0)
+        os.read(told, 1)
+        if above:
+            ip("link", "add", "link", above, "name", device, "netns", str(self.process), "type", "macvlan", "mode", "bridge")
+        else:
+            with Netlink() as netlink:
+                netlink.set_link(device, net_ns_pid=self.process)
+        os.write(self.writing, b"1")
+        os.read(told, 1)
+        self.told = told
+
+    def send(self, frame):
+        os.write(self.writing, frame)
+        os.read(self.told, 1)
+
+
 def test_what_is_passed_on_for_others(tmp_path):
     """A machine that routes for containers or guests: their packets are held as its own are."""
 
@@ -258,8 +318,7 @@ def test_what_is_passed_on_for_others(tmp_path):
             Path(f"/proc/sys/net/ipv4/conf/{device}/rp_filter").write_text("0")
         ip("link", "set", "dev", "inner", "arp", "on")
         ear = Ear("outer")
-        guest = socket.socket(socket.AF_PACKET, socket.SOCK_RAW)
-        guest.bind(("inner-end", 0))
+        guest = Guest("inner-end")
         guest.send(ethernet_frame("inner", b"a guest without a guard"))
         assert ear.hears(b"a guest without a guard")
         guard = Guard(tmp_path / "guard.json")
@@ -320,21 +379,28 @@ def test_the_kernel_s_own_listing(tmp_path):
             guard.put("journal", share)
             ended = subprocess.run(["nft", "-j", "list", "ruleset"], capture_output=True, text=True, check=True)
             rows = json.loads(ended.stdout)["nftables"]
-            tables = {row["table"]["name"]: row["table"]["family"] for row in rows if "table" in row}
-            assert tables == {"zesty_guard": "inet"}
+            tables = [(row["table"]["family"], row["table"]["name"]) for row in rows if "table" in row]
+            assert set(tables) == {("inet", "zesty_guard"), ("netdev", "zesty_guard")}
             hooks = {row["chain"]["name"]: row["chain"].get("hook") for row in rows if "chain" in row}
+            # Into the tunnel's device goes what was looked at before.
+            devices = ("inner-end", "outer", "outer-end")
             assert {name: hook for name, hook in hooks.items() if hook} == {
                 "sent": "output",
                 "passed_on": "forward",
                 "leaving": "postrouting",
+                **{f"by_{device}": "egress" for device in devices},
             }
             accepted = [row["rule"] for row in rows if "rule" in row and {"accept": None} in row["rule"]["expr"]]
             for chain in ("outer", "outer_leaving"):
                 assert len([one for one in accepted if one["chain"] == chain]) == len(share.openings)
             marked = [row["rule"] for row in rows if "rule" in row and str(MARK) in json.dumps(row["rule"]["expr"])]
-            assert {json.dumps(one["expr"][-1]) for one in marked} == {
-                '{"jump": {"target": "outer"}}',
-                '{"jump": {"target": "outer_leaving"}}',
+            # The mark alone opens nothing: the user is looked at as well.
+            assert all("skuid" in json.dumps(one["expr"]) for one in marked)
+            assert {one["expr"][-1]["jump"]["target"] for one in marked} == {
+                "outer",
+                "outer_leaving",
+                "outer_ipv4",
+                "outer_ipv6",
             }
         guard.lift("journal")
         assert subprocess.run(["nft", "list", "ruleset"], capture_output=True, check=True).stdout == b""
@@ -364,11 +430,9 @@ def test_who_holds_it(tmp_path):
         guard.put(BY_USER, Share(EVERYTHING, "2026-11-29T00:00:02Z", "set by hand"))
         assert [one.what for one in guard.lift()] == ["tallinn"]
         assert is_in_force()
-        # Somebody clears the packet filter: it is noticed, and set again.
+        # Somebody clears the packet filter: the guard's tables have an owner, and stay.
         subprocess.run(["nft", "flush", "ruleset"], check=True)
-        assert guard.state().in_force is False
-        assert guard.put_back() and not guard.put_back()
-        assert guard.state().in_force
+        assert guard.state().in_force and not guard.put_back()
         guard.lift(BY_USER)
         assert not is_in_force()
 
@@ -388,18 +452,33 @@ def test_another_network_or_start(tmp_path):
     def later():
         guard = Guard(tmp_path / "guard.json")
         assert set(guard.shares()) == {BY_USER}
-        assert guard.state().in_force is False
+        state = guard.state()
+        assert (state.in_force, state.measured) == (False, Measured.MISSING)
 
     on_a_machine_of_its_own(later)
 
 
 @pytest.mark.parametrize("text", ["", "[]", '{"shares": []}', '{"shares": {"a": {}}}', '{"shares": {"a": 1}}', "\xff"])
 def test_a_record_that_is_not_one(tmp_path, text):
+    """It fails closed: nobody knows who held what, so everything counts as held, and is held with the first change."""
     path = tmp_path / "guard.json"
     path.write_text(text)
     path.chmod(0o600)
-    with pytest.raises(StateError, match="cannot be read"):
-        Guard(path).shares()
+
+    def act():
+        guard = Guard(path)
+        (holder,) = guard.shares().values()
+        assert (holder.held, "guard.json" in holder.why) == (EVERYTHING, True)
+        state = guard.state()
+        assert (state.measured, bool(state.record_damaged)) == (Measured.MISSING, True)
+        assert guard.put_back()
+        state = guard.state()
+        assert (state.measured, state.record_damaged) == (Measured.AS_INTENDED, "")
+        assert isinstance(send(b"held", FAR4, 9), OSError)
+        guard.lift(BY_USER)
+        assert send(b"open", FAR4, 9) is None
+
+    on_a_machine_of_its_own(act)
 
 
 def test_a_foreign_record(tmp_path):
@@ -422,9 +501,11 @@ def test_without_rights():
         os.setuid(NOBODY)
         with pytest.raises(RightsMissing):
             Guard(own / "guard.json").put("a", SHARE)
-        assert Guard(own / "guard.json").state() == GuardState(None)
-        (own / "guard.lock").unlink()
-        own.rmdir()
+        state = Guard(own / "guard.json").state()
+        # Not "off": nobody has looked.
+        assert (state.measured, state.in_force, state.why) == (Measured.UNKNOWN, None, ("only root may ask the kernel",))
+        assert not (own / "guard.json").exists()
+        shutil.rmtree(own)
 
     on_a_machine_of_its_own(act)
 

@@ -28,8 +28,10 @@ from hypothesis.stateful import (
 
 from support import in_a_network_of_its_own
 from zesty_burrow.carrier.network.tunnel_guard import TunnelGuard
+from zesty_burrow.carrier.supervision.options import TunnelOptions
 from zesty_burrow.core.profile import Gateway, Profile, Traffic
 from zesty_burrow.host.journal.lock import is_left_over, lock, open_journal
+from zesty_burrow.host.names.names_record import NamesRecord
 from zesty_burrow.host.netlink import Netlink, Route
 from zesty_burrow.host.guard.guard import BY_USER, Guard
 from zesty_burrow.host.guard.plan import EVERYTHING, MARK, Share
@@ -80,6 +82,13 @@ class Machine(RuleBasedStateMachine):
         self.other_journal = self.folder / "journal-1.jsonl"
         self.other = self.other_process = None
 
+    def guard_of(self, wanted, journal, *, holds):
+        names = NamesRecord(self.folder / "names.json", self.folder / "resolv.conf")
+        options = TunnelOptions(
+            journal, self.folder / "control", names, self.record, self.folder / "hooks", guarded=holds
+        )
+        return TunnelGuard(wanted, options)
+
     # What happens.
 
     @precondition(lambda self: self.process is None)
@@ -98,7 +107,7 @@ class Machine(RuleBasedStateMachine):
         self.process = open_journal(self.journal, create=True)
         assert lock(self.process)
         os.write(self.process, b"{}\n")
-        self.tunnel = TunnelGuard(self.record, PROFILES[kind], self.journal, holds=True)
+        self.tunnel = self.guard_of(PROFILES[kind], self.journal, holds=True)
         self.tunnel.close(())
         # What a dead tunnel holds stays held where the new one holds less.
         self.held = "all" if "all" in (kind, self.held) else kind
@@ -114,7 +123,7 @@ class Machine(RuleBasedStateMachine):
     @precondition(lambda self: self.process is not None and self.gateway)
     @rule()
     def up(self):
-        self.tunnel.carry("inner", [ip_address("10.66.1.1")], self.gateway)
+        self.tunnel.carry("inner", [ip_address("10.66.1.1")], self.gateway, ())
 
     @precondition(lambda self: self.process is not None)
     @rule()
@@ -125,8 +134,9 @@ class Machine(RuleBasedStateMachine):
     @precondition(lambda self: self.process is not None)
     @rule()
     def cleared_by_another_program(self):
+        # The tables have an owner: the kernel passes them over.
         subprocess.run(["nft", "flush", "ruleset"], check=True)
-        assert self.tunnel.put_again()
+        assert not self.tunnel.put_again()
 
     @precondition(lambda self: self.process is not None)
     @rule()
@@ -151,13 +161,13 @@ class Machine(RuleBasedStateMachine):
         self.other_journal.unlink(missing_ok=True)
         self.other_process = open_journal(self.other_journal, create=True)
         assert lock(self.other_process)
-        self.other = TunnelGuard(self.record, PROFILES["office"], self.other_journal, holds=False)
+        self.other = self.guard_of(PROFILES["office"], self.other_journal, holds=False)
         self.other.close(())
         if self.process is None:
             # What a dead tunnel could reach is closed by the next one.
             self.gateway = ""
         self.other.open_to([(BESIDE, PROFILES["office"])])
-        self.other.carry("office0", [ip_address("10.20.0.53")], BESIDE)
+        self.other.carry("office0", [ip_address("10.20.0.53")], BESIDE, ())
 
     @precondition(lambda self: self.other_process is not None)
     @rule(killed=st.booleans())

@@ -23,7 +23,8 @@ from zesty_burrow.host.names.names_record import Layer, NamesRecord
 from zesty_burrow.host.names.resolv_conf import resolver_text
 from zesty_burrow.host.netlink import RT_TABLE_MAIN
 from zesty_burrow.host.paths import SettingsFile, find_paths, read_settings
-from zesty_burrow.host.plan import FIRST_TABLE, LOCAL_TABLES, local_networks, plan_routes
+from zesty_burrow.host.local_trust import LocalTrust, is_local, judge_local, places
+from zesty_burrow.host.plan import FIRST_TABLE, LOCAL_TABLES, plan_routes
 
 GATEWAY4, GATEWAY6 = ipaddress.ip_address("198.51.100.18"), ipaddress.ip_address("2001:db8:1005::2")
 ALL4, ALL6 = ipaddress.ip_network("0.0.0.0/0"), ipaddress.ip_network("::/0")
@@ -134,18 +135,53 @@ def test_networks_behind_this_machine():
         )
 
 
+def lan(text, device="lan"):
+    return LocalNetwork(device, ipaddress.ip_network(text))
+
+
 def test_what_counts_as_a_local_network():
-    """Not what takes much of the internet with it, and not too many."""
-    good = ["10.0.0.0/8", "192.168.77.0/24", "198.18.16.0/20", "2001:db8:c0b:77::/64", "fd00:1::/48", "fe80::/64"]
-    bad = ["0.0.0.0/1", "128.0.0.0/1", "10.0.0.0/7", "8.0.0.0/8", "2000::/3", "2001:db8::/32", "::/1"]
-
-    def lan(text):
-        return LocalNetwork("lan", ipaddress.ip_network(text))
-
-    assert [str(one.network) for one in local_networks(map(lan, [*bad, *good, *good]))] == good
-    assert local_networks([LocalNetwork("", ipaddress.ip_network("10.0.0.0/8"))]) == ()
+    """Private, unique-local and link-local networks alone; no public one, however small, and not too many."""
+    good = ["10.0.0.0/8", "192.168.77.0/24", "172.16.0.0/20", "169.254.0.0/16", "fd00:1::/48", "fe80::/64"]
+    bad = [
+        "0.0.0.0/1", "128.0.0.0/1", "10.0.0.0/7", "8.0.0.0/8", "2000::/3", "2001:db8::/32", "::/1", "203.0.113.0/24",
+        "203.0.113.10/32", "100.64.0.0/10", "198.18.16.0/20", "2001:db8:c0b:77::/64", "172.0.0.0/10", "ff00::/8",
+    ]  # fmt: skip
+    trust = judge_local(map(lan, [*bad, *good, *good]))
+    assert [str(one.network) for one in trust.kept] == good
+    assert [str(one.network) for one in trust.public] == bad
+    assert judge_local([lan("10.0.0.0/8", "")]) == LocalTrust()
     many = [lan(f"10.{high}.{low}.0/24") for high in range(4) for low in range(256)]
-    assert local_networks(many) == tuple(many[:64])
+    trust = judge_local(many)
+    assert trust.kept == tuple(many[:64]) and trust.too_many == tuple(many[64:])
+
+
+def test_a_public_network_that_is_named():
+    """It counts where this machine is in exactly that one; never where it takes much of all addresses."""
+    named = [ipaddress.ip_network(one) for one in ("2001:db8:c0b:77::/64", "203.0.113.0/24", "0.0.0.0/1")]
+    trust = judge_local(map(lan, ["2001:db8:c0b:77::/64", "203.0.113.0/25", "0.0.0.0/1"]), named)
+    assert [str(one.network) for one in trust.kept] == ["2001:db8:c0b:77::/64"]
+    assert [str(one.network) for one in trust.public] == ["203.0.113.0/25", "0.0.0.0/1"]
+
+
+NETWORKS = st.builds(
+    lambda octets, length: ipaddress.ip_network((octets, length), strict=False),
+    st.one_of(st.binary(min_size=4, max_size=4), st.sampled_from([bytes([10, 20, 0, 0]), bytes([192, 168, 77, 0])])),
+    st.integers(0, 32),
+)
+
+
+@given(st.lists(NETWORKS, max_size=6), st.lists(NETWORKS, max_size=3), st.lists(NETWORKS, max_size=3))
+def test_a_local_network_never_wins(found, named, inside):
+    """None that is kept has an address in common with what belongs in the tunnel; each is private or named as a whole; and
+    each that was found is in one of the groups.
+    """
+    trust = judge_local(map(lan, map(str, found)), named, places(inside))
+    for one in trust.kept:
+        assert not any(one.network.overlaps(other) for other in places(inside))
+        assert is_local(one.network) or one.network in named
+    groups = (trust.kept, trust.public, trust.overlapping, trust.too_many)
+    assert {one.network for group in groups for one in group} == set(found)
+    assert sum(map(len, groups)) == len(set(found))
 
 
 def test_resolver_text():

@@ -39,13 +39,12 @@ def tunnel(whole_lab):
 @pytest.mark.parametrize(
     ("commands", "named"),
     [
-        (["nft flush ruleset"], "the guard"),
         (["ip rule del pref 23103", "ip -6 rule del pref 23100"], "rule 23103 (IPv4)"),
         (["ip -6 route flush table 23106"], "route to ::/0"),
         (["ip address del 10.66.2.10/32 dev zesty0"], "address 10.66.2.10"),
         (["ip link set zesty0 down"], "device zesty0"),
     ],
-    ids=["guard", "rules", "routes", "address", "device"],
+    ids=["rules", "routes", "address", "device"],
 )
 def test_what_is_ours_is_set_again(tunnel, commands, named):
     lab = tunnel

@@ -152,7 +152,7 @@ class Supervisor:
         self._watch.start()
         self._watch.follow(self._guard.follow())
         if within := self._options.confirm_within:
-            loop.call_later(within, lambda: self._guard.is_confirmed or self._ask_to_end(NOT_CONFIRMED))
+            loop.call_later(within, self._end_unconfirmed)
         try:
             return await self._keep_up()
         finally:
@@ -164,7 +164,6 @@ class Supervisor:
                 part.close()
 
     def _parts(self) -> tuple[HostConfig, ActiveTunnels]:
-        """What there is as soon as there is a device."""
         if self._host is None or self._active is None:
             raise ProgramFault("a tunnel is carried before there is a device")
         return self._host, self._active
@@ -217,7 +216,7 @@ class Supervisor:
         return await host.look_up_again(names, known, self._report.status.gateway_address)
 
     async def _pause(self, seconds: float) -> None:
-        """Wait, but not longer than until somebody wants the end, or another tunnel."""
+        # Not longer than until somebody wants the end, or another tunnel.
         until = asyncio.get_running_loop().time() + seconds
         while not self._end_reason and self._switch is None and (left := until - asyncio.get_running_loop().time()) > 0:
             with suppress(TimeoutError):
@@ -226,7 +225,6 @@ class Supervisor:
             self._look_around()
 
     def _look_around(self) -> None:
-        """Somebody else may have changed what is ours on this machine."""
         if self._host is None or not self._watch.take_change():
             return
         self._report.notices.found(CONDITIONS, self._host.look_and_repair())
@@ -266,8 +264,7 @@ class Supervisor:
             self._dispose()
 
     def _dispose(self) -> None:
-        """No session any more; the device keeps what comes, so that nothing leaves."""
-        self._parts()[1].pause()
+        self._parts()[1].pause()  # the device keeps what comes, so that nothing leaves
         for one in filter(None, (self._current, self._successor)):
             one.dispose()
         self._successor = None
@@ -278,9 +275,12 @@ class Supervisor:
             one.say_goodbye()
 
     def _ask_to_end(self, reason: str) -> None:
-        """Somebody wants the tunnel to end."""
         self._end_reason = self._end_reason or reason
         self._wake.set()
+
+    def _end_unconfirmed(self) -> None:
+        if not self._guard.is_confirmed:
+            self._ask_to_end(NOT_CONFIRMED)
 
     # What has happened.
 
@@ -369,7 +369,6 @@ class Supervisor:
                 self._give_up_switch(self._switch, as_error(problem))
 
     def _become(self, switch: Switch) -> None:
-        """From here on the tunnel is another profile's."""
         note(log, logging.INFO, "switch", to=switch.profile.name)
         self._profile, self._secrets = switch.profile, switch.secrets
         self._parts()[0].become(switch.profile)

@@ -1,7 +1,7 @@
 """Which of the networks that this machine is in are reached beside a tunnel, and why the others are not.
 
-Whoever runs a local network decides which addresses it claims: by DHCP, or by a router's advertisement (RFC 4861 §4.6.2).
-So a claim alone opens nothing. Values only.
+Whoever runs a local network decides which addresses it claims: by DHCP, or by a router's advertisement (RFC 4861
+§4.6.2). So a claim alone opens nothing. Values only.
 """
 
 from __future__ import annotations
@@ -23,7 +23,8 @@ WIDE = {4: 7, 6: 16}
 
 @dataclass(frozen=True, slots=True)
 class LocalTrust:
-    """``kept``: reached beside the tunnel. ``public``: not, as their addresses belong to the internet and nobody has named
+    """``kept``: reached beside the tunnel. ``public``: not, as their addresses belong to the internet and nobody "
+    "has named
     them; ``overlapping``: not, as they claim addresses that belong in the tunnel; ``too_many``: not, as there are more.
     """
 
@@ -41,7 +42,8 @@ def is_local(network: Network) -> bool:
 def judge_local(
     found: Iterable[LocalNetwork], named: Sequence[Network] = (), inside: Sequence[Network] = ()
 ) -> LocalTrust:
-    """``named``: public networks that the profile or the user takes for local ones, as a whole; ``inside``: what belongs in
+    """``named``: public networks that the profile or the user takes for local ones, as a whole; ``inside``: what "
+    "belongs in
     the tunnel (:func:`places`).
     """
     kept: list[LocalNetwork] = []

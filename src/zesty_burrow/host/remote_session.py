@@ -25,7 +25,9 @@ class RemoteSession:
 
 
 def remote_session(environment: Mapping[str, str], process: str = "self") -> RemoteSession | None:
-    """The session by the environment, or by that of the processes above ``process``: sudo hides it from its children."""
+    """The session by the environment, or by that of the processes above ``process``: sudo hides it from its
+    children.
+    """
     for values in (environment.get(VARIABLE, ""), *_of_ancestors(process)):
         if (found := parse(values)) is not None:
             return found

@@ -50,7 +50,8 @@ def call_with(
             raise StateError(
                 f"the process that listens on {path} does not answer",
                 why=str(problem),
-                next_step="It may be stopped: let it continue (kill -CONT), or end it (kill -9) and run `zesty restore`.",
+                next_step="It may be stopped: let it continue (kill -CONT), or end it (kill -9) and run `zesty "
+                "restore`.",
                 slug="tunnel-silent",
             ) from None
     return document if isinstance(document, dict) else None

@@ -350,7 +350,9 @@ class HostConfig:
         return [network for network in self._profile.traffic.networks if network.version in versions]
 
     def _plan_for(self, outside: Sequence[Address]) -> RoutingPlan:
-        """What the tunnel needs while these addresses are reached outside it, besides those of sessions not to be cut."""
+        """What the tunnel needs while these addresses are reached outside it, besides those of sessions not to be
+        cut.
+        """
         local = self._judge_local(self._on_link).kept
         around = (*outside, *self._peers)
         return plan_routes(self._device, around, self._carried, self._servers, self._profile.traffic, local)

@@ -48,7 +48,9 @@ class TunnelGuard:
         self._to_gateway: tuple[Opening, ...] = ()
 
     def close(self, local: Iterable[LocalNetwork]) -> None:
-        """From here on nothing that belongs in the tunnel leaves. ``local``: the networks that are reached beside it."""
+        """From here on nothing that belongs in the tunnel leaves. ``local``: the networks that are reached beside
+        it.
+        """
         self._local = tuple(local)
         self.become(self._profile)
         self._put(self._share)
@@ -79,7 +81,8 @@ class TunnelGuard:
         self._open()
 
     def carry(self, device: str, servers: Iterable[Address], gateway: str, inside: Iterable[Network]) -> None:
-        """The tunnel is up: what goes into its device passes, and questions to its name servers. ``inside``: what belongs
+        """The tunnel is up: what goes into its device passes, and questions to its name servers. ``inside``: what "
+        "belongs
         in the tunnel, so that no local network is let through that overlaps it.
         """
         self._to_servers = ()

@@ -27,8 +27,8 @@ class TunnelOptions:
     reached at first is asked again as well.
     ``accept_partial``: a gateway that carries less than the profile asks for is as good as one that carries all.
     ``local_networks``: public networks that count as local ones; ``peers``: whose sessions are not cut;
-    ``confirm_within``: seconds in which the user has to confirm the closed guard, or the tunnel ends and opens it; 0: need
-    not.
+    ``confirm_within``: seconds in which the user has to confirm the closed guard, or the tunnel ends and opens it;
+    0: need not.
     ``desktop``: who is told besides the hooks. ``ways``: a file that remembers which transport was answered where.
     ``disabled``: what the data path does without, by the names in ``CAN_BE_DISABLED``.
     """

@@ -67,7 +67,9 @@ def require_possible(profile: Profile, context: Context, *, waits: bool) -> None
 
 @dataclass(frozen=True, slots=True)
 class WayBack:
-    """``peers``: whose sessions are let through; ``confirm_within``: seconds until the guard opens again unconfirmed."""
+    """``peers``: whose sessions are let through; ``confirm_within``: seconds until the guard opens again
+    unconfirmed.
+    """
 
     peers: tuple[Peer, ...] = ()
     confirm_within: float = 0.0

@@ -81,7 +81,8 @@ def add_arguments(parser: ArgumentParser) -> None:
         "--confirm-within",
         type=float,
         metavar="SECONDS",
-        help="end the tunnel and open the guard again unless `zesty guard confirm` comes in time (the default over SSH: "
+        help="end the tunnel and open the guard again unless `zesty guard confirm` comes in time (the default over "
+        "SSH: "
         "60; 0 for never)",
     )
     parser.add_argument(

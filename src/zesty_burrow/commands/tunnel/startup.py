@@ -89,7 +89,8 @@ def _hold_from_start(args: Namespace, context: Context, folder: UnitFolder) -> s
     why = "its tunnel starts with the machine, and is not up yet"
     guard.hold_at_start(profile.name, Share(held, timestamp(), profile.name, why=why))
     return (
-        " From the machine's start on nothing that belongs in this tunnel leaves beside it; `zesty disconnect` opens the "
+        " From the machine's start on nothing that belongs in this tunnel leaves beside it; `zesty disconnect` "
+        "opens the "
         "guard until the next start."
     )
 

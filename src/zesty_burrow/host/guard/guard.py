@@ -10,6 +10,7 @@ import os
 import socket
 from collections.abc import Iterable
 from contextlib import suppress
+from dataclasses import replace
 from ipaddress import ip_network
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -43,14 +44,20 @@ class Guard:
 
     def prepare(self) -> None:
         """Begin to start the guard's process where none runs, without waiting for it."""
-        if self._starting is None and not self._answers():
-            self._starting = self._begin()
+        with suppress(BurrowError):
+            if self._starting is None and not self._answers():
+                self._starting = self._begin()
 
     def _begin(self) -> Starting:
+        # Who may not ask for the tables may not set them: told here, before there is another process.
+        is_in_force()
         # Only who changes something needs it.
         from zesty_burrow.host.guard.owner.process import Starting
 
-        return Starting(self._path)
+        try:
+            return Starting(self._path)
+        except OSError as problem:
+            raise MachineError("the guard's process cannot be started", why=str(problem)) from None
 
     def _answers(self) -> bool:
         try:
@@ -159,7 +166,9 @@ class Guard:
         return bool(self._change({"call": "check"})["restored"])
 
     def put_back(self) -> bool:
-        """Set again what is held, where the kernel has something else, and repair a damaged record. Whether it was so."""
+        """Set again what is held, where the kernel has something else, and repair a damaged record. Whether it was
+        so.
+        """
         if not self.holders():
             return False
         damaged, in_force = bool(self._damage()), self.state().in_force
@@ -226,7 +235,8 @@ class Guard:
 
     def _seen(self, service: ServiceState) -> GuardState:
         """Without the process: the kernel is asked here."""
-        shares, damaged = {}, ""
+        shares: dict[str, Share] = {}
+        damaged = ""
         try:
             record = read_record(self._path)
             shares, damaged = dict(record.shares), record.damaged
@@ -235,33 +245,33 @@ class Guard:
         except (OSError, StateError) as problem:
             damaged = str(problem)
         held = holding(shares)
-        kernel, process = KernelGuard(), self._process()
-        known = {"record_damaged": damaged, "service": service, "process": process}
+        state = GuardState(
+            Measured.UNKNOWN, shares=held, record_damaged=damaged, service=service, process=self._process()
+        )
+        kernel = KernelGuard()
         try:
             kernel.look_around()
-            kernel.specs = kernel.make(together(shares.values())) if held else ()
+            whole = together(shares.values())
+            kernel.specs, kernel.inside = (kernel.make(whole), whole.devices) if held else ((), ())
             seen = kernel.compare()
-            counts, portal = (
-                ({}, {}) if not seen.present else (read_counts(kernel.channel), read_portal(kernel.channel))
-            )
+            counts = read_counts(kernel.channel) if seen.present else {}
+            portal = read_portal(kernel.channel) if seen.present else {}
         except MachineError as problem:
             why = "only root may ask the kernel" if isinstance(problem, RightsMissing) else str(problem)
-            return GuardState(Measured.UNKNOWN, why=(why,), shares=held, **known)
+            return replace(state, why=(why,))
         differences = seen.differences if held else ()
         if seen.present and not held:
             differences = ("the kernel has a guard that nobody is known to hold",)
-        measured = _measured(held=bool(held), present=seen.present, differences=differences)
-        return GuardState(
-            measured,
-            timestamp(),
-            tuple(differences),
-            held,
-            counts,
+        return replace(
+            state,
+            measured=_measured(held=bool(held), present=seen.present, differences=differences),
+            at=timestamp(),
+            why=tuple(differences),
+            counts=counts,
             portal=portal,
             owned=bool(seen.owner),
             devices=seen.devices,
             without=seen.without if seen.present else (),
-            **known,
         )
 
 
@@ -321,7 +331,8 @@ def _silent(process: int, why: str) -> StateError:
     return StateError(
         "the guard's process does not answer, so nothing was changed",
         why=why,
-        next_step=f"Let process {number} continue (kill -CONT), or end it (kill -9): the kernel keeps the guard, and the "
+        next_step=f"Let process {number} continue (kill -CONT), or end it (kill -9): the kernel keeps the guard, "
+        f"and the "
         "next command starts another process.",
         slug="guard-silent",
     )

@@ -116,9 +116,11 @@ def _packet(version: int, target: str, word: bytes) -> bytes:
         head = struct.pack(">BBHHHBBH8s", 0x45, 0, 20 + len(datagram), 0, 0, 1, 17, 0, addresses)
         total = sum(struct.unpack(">10H", head))
         total = (total & 0xFFFF) + (total >> 16)
-        return head[:10] + (~(total + (total >> 16)) & 0xFFFF).to_bytes(2) + head[12:] + datagram
+        checksum = ~(total + (total >> 16)) & 0xFFFF
+        return head[:10] + int(checksum).to_bytes(2) + head[12:] + datagram
     addresses = bytes(16) + socket.inet_pton(socket.AF_INET6, target)
-    return struct.pack(">IHBB32s", 6 << 28, len(datagram), 17, 1, addresses) + datagram
+    head = struct.pack(">IHBB32s", 6 << 28, len(datagram), 17, 1, addresses)
+    return head + datagram
 
 
 def _control(device: OuterDevice) -> bytes:

@@ -63,7 +63,8 @@ class GuardEvent:
 
 @dataclass(frozen=True, slots=True)
 class GuardState:
-    """``measured``, ``at``: what a look at the kernel has shown, and when (ISO 8601, empty: nobody has looked). ``why``:
+    """``measured``, ``at``: what a look at the kernel has shown, and when (ISO 8601, empty: nobody has looked). "
+    "``why``:
     why that is not known, or how the kernel differs. ``shares``: those that hold something, by key, as they are meant;
     ``whole``: all together. ``record_damaged``: why the record is none, empty where it is one.
 

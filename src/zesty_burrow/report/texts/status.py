@@ -217,13 +217,8 @@ def _guard(result: GuardResult) -> Parts:
     guard = result.guard
     if result.message:
         yield Text(result.message)
-    if guard.measured is Measured.UNKNOWN and not guard.shares:
-        yield Text(f"Whether the guard is closed is not known: {'; '.join(guard.why)}.", "yellow")
-    elif guard.measured is Measured.ABSENT:
-        yield Text(f"The guard is off: nothing is held back (the packet filter was read at {guard.at[11:19]} UTC).")
-    elif not guard.shares:
-        yield Text("The packet filter has a guard that nobody is known to hold. Remove it: zesty guard off", "yellow")
     if not guard.shares:
+        yield _held_by_nobody(guard)
         if result.findings:
             yield from findings_table(result.findings)
         return
@@ -255,6 +250,14 @@ def _guard(result: GuardResult) -> Parts:
     yield from _how_measured(guard)
     if result.findings:
         yield from findings_table(result.findings)
+
+
+def _held_by_nobody(guard: GuardState) -> Text:
+    if guard.measured is Measured.UNKNOWN:
+        return Text(f"Whether the guard is closed is not known: {'; '.join(guard.why)}.", "yellow")
+    if guard.measured is Measured.ABSENT:
+        return Text(f"The guard is off: nothing is held back (the packet filter was read at {guard.at[11:19]} UTC).")
+    return Text("The packet filter has a guard that nobody is known to hold. Remove it: zesty guard off", "yellow")
 
 
 def _how_measured(guard: GuardState) -> Parts:

@@ -21,8 +21,13 @@ from zesty_burrow.host.guard.owner.wire import listen, socket_of
 from zesty_burrow.host.journal.lock import lock, open_journal
 
 ROOT = str(Path(__file__).resolve().parents[4])
-"""Where the package is found, also where it is not installed."""
-BEGIN = "import sys; sys.path.append(sys.argv[1]); from zesty_burrow.host.guard.owner.process import main; main(sys.argv[2:])"
+"""Where the package is found."""
+BEGIN = (
+    "import sys; path = sys.path; "
+    "path.insert(next((at for at, one in enumerate(path) if 'site-packages' in one), len(path)), sys.argv[1]); "
+    "from zesty_burrow.host.guard.owner.process import main; main(sys.argv[2:])"
+)
+"""The same program as the caller's: before any that is installed, behind Python's own modules."""
 READY_SECONDS = 20.0
 PR_SET_NAME = 15
 UNLIKELY = "-900"
@@ -84,8 +89,8 @@ def main(words: list[str]) -> None:
 def serve(record: Path, ready: int = -1, *, stays: bool = False) -> None:
     """Be the process beside the guard's, which starts that one again whenever it dies. Never returns.
 
-    ``ready``: a descriptor on which the first one says that it listens, or why it cannot; -1: systemd is told, if it waits
-    for that (sd_notify(3)).
+    ``ready``: a descriptor on which the first one says that it listens, or why it cannot; -1: systemd is told, if it
+    waits for that (sd_notify(3)).
     """
     reading = -1
     if ready < 0:

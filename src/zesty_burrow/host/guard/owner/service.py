@@ -206,7 +206,9 @@ class GuardService:
             self._kernel.remove()
 
     def _become(self, shares: Shares) -> None:
-        """Record other shares, and put them in force; where the kernel refuses, the record says what is in force still."""
+        """Record other shares, and put them in force; where the kernel refuses, the record says what is in force
+        still.
+        """
         before, self._shares = self._shares, dict(shares)
         try:
             self._write()

@@ -52,7 +52,9 @@ class Connection:
         self._received = b""
 
     def take_requests(self) -> Iterator[Any]:
-        """The documents that have come whole; None for a line that is no document. To be called when there is something."""
+        """The documents that have come whole; None for a line that is no document. To be called when there is
+        something.
+        """
         try:
             part = self.channel.recv(65536, socket.MSG_DONTWAIT)
         except BlockingIOError:

@@ -89,8 +89,8 @@ def rows_beside(share: Share, on_link: Iterable[LocalNetwork]) -> Iterator[Row]:
     yield from _neighbour_discovery(on_link)
     yield from _address_assignment(share)
     for device, network in share.local:
-        for address in _broadcasts(network):
-            yield Row(4, x.destination(address), device=device)
+        for everybody in _broadcasts(network):
+            yield Row(4, x.destination(everybody), device=device)
         yield Row(network.version, x.destination(network), LOCAL, device, checked=True)
     for network in share.left_out:
         yield Row(network.version, x.destination(network), LEFT_OUT, checked=True)

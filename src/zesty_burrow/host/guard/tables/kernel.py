@@ -7,7 +7,7 @@ import os
 import struct
 import sys
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import NamedTuple
 
 from zesty_burrow.errors import BurrowError, MachineError, RightsMissing, StateError
@@ -57,8 +57,8 @@ class Count(NamedTuple):
 class Comparison:
     """The kernel's tables beside those that are meant. ``differences``: in words, none where they are as meant.
 
-    ``present``: there is a table of the guard's, whatever is in it. ``owner``: the socket that alone may change it, 0 for
-    none. ``devices``: those with a chain of their own; ``without``: outer devices that have none.
+    ``present``: there is a table of the guard's, whatever is in it. ``owner``: the socket that alone may change it,
+    0 for none. ``devices``: those with a chain of their own; ``without``: outer devices that have none.
     """
 
     present: bool
@@ -68,8 +68,12 @@ class Comparison:
     without: tuple[str, ...] = ()
 
 
-def compare(channel: FilterSocket, specs: Iterable[TableSpec], around: Surroundings) -> Comparison:
-    """What the kernel has beside what is meant; without ``specs`` nothing is meant to be there."""
+def compare(
+    channel: FilterSocket, specs: Iterable[TableSpec], around: Surroundings, inside: Iterable[str] = ()
+) -> Comparison:
+    """What the kernel has beside what is meant; without ``specs`` nothing is meant to be there. ``inside``: devices of
+    tunnels, which need no chain.
+    """
     meant = {spec.family: spec for spec in specs}
     seen = {family: read(channel, family, TABLE) for family in (INET, NETDEV)}
     found: list[str] = []
@@ -78,7 +82,7 @@ def compare(channel: FilterSocket, specs: Iterable[TableSpec], around: Surroundi
             found += [where + one for one in differences(meant[family], seen[family])]
     inet, egress = seen[INET], seen[NETDEV]
     devices = tuple(devices_with_chain(egress.chains)) if egress is not None else ()
-    without = tuple(one.name for one in around.devices if one.name not in devices)
+    without = tuple(one.name for one in around.devices if one.name not in (*devices, *inside))
     present = inet is not None or egress is not None
     return Comparison(present, tuple(found), inet.owner if inet is not None else 0, devices, without)
 
@@ -120,12 +124,15 @@ class KernelGuard:
         self.why_no_egress = ""
         self.around = Surroundings()
         self.specs: tuple[TableSpec, ...] = ()
+        self.inside: tuple[str, ...] = ()
 
     def make(self, share: Share) -> tuple[TableSpec, ...]:
         """The tables for what all holders want together."""
         user = os.geteuid()
         inet = inet_table(share, self.around.on_link, user)
-        return (inet, egress_table(share, self.around, user)) if self.egress else (inet,)
+        # What goes into a tunnel was looked at where it was sent.
+        devices = tuple(device for device in self.around.devices if device.name not in share.devices)
+        return (inet, egress_table(share, replace(self.around, devices=devices), user)) if self.egress else (inet,)
 
     def look_around(self) -> bool:
         """Read devices and networks again; whether they are others than before."""
@@ -135,9 +142,10 @@ class KernelGuard:
     def set(self, share: Share) -> None:
         """Put it in force, in one step: what is in force already stays untouched.
 
-        Raises :class:`RightsMissing`, :class:`MachineError`, or :class:`StateError` where another process owns the guard.
+        Raises :class:`RightsMissing`, :class:`MachineError`, or :class:`StateError` where another process owns the
+        guard.
         """
-        specs = self.make(share)
+        specs, self.inside = self.make(share), share.devices
         if self.specs and [one.family for one in specs] == [one.family for one in self.specs]:
             bodies = [body for old, new in zip(self.specs, specs, strict=True) for body in changes(old, new)]
             if not bodies:
@@ -171,7 +179,9 @@ class KernelGuard:
         raise MachineError(f"setting {WHAT} failed", why="the kernel refuses it again and again")
 
     def _do_with_less(self, problem: MachineError) -> bool:
-        """Without what an older kernel does not have: an owner first (before 6.9), then chains at devices (before 5.16)."""
+        """Without what an older kernel does not have: an owner first (before 6.9), then chains at devices (before
+        5.16).
+        """
         if problem.number not in UNSUPPORTED:
             return False
         if self.owned:
@@ -200,6 +210,7 @@ class KernelGuard:
     def adopt(self, share: Share) -> bool:
         """Take over what an earlier owner has left, with its counters, if it is what is meant. Whether it was."""
         specs = self.make(share)
+        self.inside = share.devices
         if not self.owned or compare(self.channel, specs, self.around).differences:
             return False
         own = text(1, TABLE) + number(TABLE_FLAGS, OWNED)
@@ -234,7 +245,7 @@ class KernelGuard:
 
     def compare(self) -> Comparison:
         """What the kernel has beside what was set."""
-        return compare(self.channel, self.specs, self.around)
+        return compare(self.channel, self.specs, self.around, self.inside)
 
 
 def read_owner(channel: FilterSocket, family: int) -> int | None:
