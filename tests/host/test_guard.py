@@ -24,10 +24,7 @@ from zesty_burrow.core.net import TCP, UDP, LocalNetwork
 from zesty_burrow.core.profile import Traffic
 from zesty_burrow.errors import RightsMissing, StateError
 from zesty_burrow.host import namespaces
-from zesty_burrow.host.netlink import Netlink, Route
 from zesty_burrow.host.guard.guard import BY_USER, Guard
-from zesty_burrow.host.guard.presence import is_in_force
-from zesty_burrow.host.guard.state import Measured
 from zesty_burrow.host.guard.plan import (
     EVERYTHING,
     MARK,
@@ -37,6 +34,9 @@ from zesty_burrow.host.guard.plan import (
     held_by,
     together,
 )
+from zesty_burrow.host.guard.presence import is_in_force
+from zesty_burrow.host.guard.state import Measured
+from zesty_burrow.host.netlink import Netlink, Route
 
 MAIN = 254
 GATEWAY4, GATEWAY6 = ip_address("198.51.100.18"), ip_address("2001:db8:1001::2")
@@ -296,7 +296,20 @@ class Guest:
             os._exit(0)
         os.read(told, 1)
         if above:
-            ip("link", "add", "link", above, "name", device, "netns", str(self.process), "type", "macvlan", "mode", "bridge")
+            ip(
+                "link",
+                "add",
+                "link",
+                above,
+                "name",
+                device,
+                "netns",
+                str(self.process),
+                "type",
+                "macvlan",
+                "mode",
+                "bridge",
+            )
         else:
             with Netlink() as netlink:
                 netlink.set_link(device, net_ns_pid=self.process)
@@ -503,7 +516,11 @@ def test_without_rights():
             Guard(own / "guard.json").put("a", SHARE)
         state = Guard(own / "guard.json").state()
         # Not "off": nobody has looked.
-        assert (state.measured, state.in_force, state.why) == (Measured.UNKNOWN, None, ("only root may ask the kernel",))
+        assert (state.measured, state.in_force, state.why) == (
+            Measured.UNKNOWN,
+            None,
+            ("only root may ask the kernel",),
+        )
         assert not (own / "guard.json").exists()
         shutil.rmtree(own)
 

@@ -30,11 +30,11 @@ from support import in_a_network_of_its_own
 from zesty_burrow.carrier.network.tunnel_guard import TunnelGuard
 from zesty_burrow.carrier.supervision.options import TunnelOptions
 from zesty_burrow.core.profile import Gateway, Profile, Traffic
+from zesty_burrow.host.guard.guard import BY_USER, Guard
+from zesty_burrow.host.guard.plan import EVERYTHING, MARK, Share
 from zesty_burrow.host.journal.lock import is_left_over, lock, open_journal
 from zesty_burrow.host.names.names_record import NamesRecord
 from zesty_burrow.host.netlink import Netlink, Route
-from zesty_burrow.host.guard.guard import BY_USER, Guard
-from zesty_burrow.host.guard.plan import EVERYTHING, MARK, Share
 from zesty_burrow.protocols.ikev2.settings import DEFAULTS
 
 GATEWAYS = ("198.51.100.18", "198.51.100.34")

@@ -19,11 +19,11 @@ from zesty_burrow.errors import InputError, StateError
 from zesty_burrow.host.journal import journal
 from zesty_burrow.host.journal.journal import Journal, restore
 from zesty_burrow.host.journal.lock import end_record, is_left_over, read_end
+from zesty_burrow.host.local_trust import LocalTrust, is_local, judge_local, places
 from zesty_burrow.host.names.names_record import Layer, NamesRecord
 from zesty_burrow.host.names.resolv_conf import resolver_text
 from zesty_burrow.host.netlink import RT_TABLE_MAIN
 from zesty_burrow.host.paths import SettingsFile, find_paths, read_settings
-from zesty_burrow.host.local_trust import LocalTrust, is_local, judge_local, places
 from zesty_burrow.host.plan import FIRST_TABLE, LOCAL_TABLES, plan_routes
 
 GATEWAY4, GATEWAY6 = ipaddress.ip_address("198.51.100.18"), ipaddress.ip_address("2001:db8:1005::2")

@@ -11,9 +11,9 @@ from hypothesis import strategies as st
 
 from zesty_burrow.carrier.control.status import TunnelStatus
 from zesty_burrow.core.finding import finding
-from zesty_burrow.host.guard.tables.kernel import Count
-from zesty_burrow.host.guard.state import GuardState
 from zesty_burrow.host.guard.plan import EVERYTHING, Share
+from zesty_burrow.host.guard.state import GuardState
+from zesty_burrow.host.guard.tables.kernel import Count
 from zesty_burrow.report.layout import Console
 from zesty_burrow.report.live import HEIGHTS, POINTS, Rates, curve, live_view, one_line
 from zesty_burrow.report.results.status import Condition, StatusResult

@@ -14,7 +14,7 @@ from zesty_burrow.core.certificates.names import canonical, same_name
 from zesty_burrow.core.certificates.revocation import revocation_findings, signature_problem
 from zesty_burrow.core.credentials import ClientKey, Credentials, RawKey, kind_of
 from zesty_burrow.core.finding import finding
-from zesty_burrow.core.profile import PEM_MARK, Profile
+from zesty_burrow.core.profile import PEM_MARK, RESERVED_NAMES, Profile
 from zesty_burrow.core.scope import CredentialsKind, Scope
 from zesty_burrow.errors import BurrowError, Malformed
 from zesty_burrow.intake.found import Found, RawProfile, RawSecret, Record
@@ -173,7 +173,7 @@ class _Assembly:
             return
         self._contents[content] = raw.path
         group = raw.member.source.group
-        if group in self._names.get(profile.name, ()):
+        if group in self._names.get(profile.name, ()) or profile.name in RESERVED_NAMES:
             profile = replace(profile, name=self._unique(profile.name))
             text = write_profile(profile)
             self.record.findings.append(finding("profile-renamed", raw.path, f"it is now {profile.name}"))

@@ -18,6 +18,7 @@ from zesty_burrow.core.profile import (
     MAX_MTU,
     MIN_MTU,
     NAME,
+    RESERVED_NAMES,
     Gateway,
     Profile,
     ProtocolSettings,
@@ -97,9 +98,10 @@ class Question:
 
 def _name(text: str) -> str:
     if not NAME.fullmatch(text):
-        suggestion = slug_of(text)
-        hint = f"; {suggestion} would do" if suggestion else ""
+        hint = f"; {suggestion} would do" if (suggestion := slug_of(text)) else ""
         raise ValueError(f"lower-case letters, digits, dots and hyphens, up to 64{hint}")
+    if text in RESERVED_NAMES:
+        raise ValueError("commands take this word for something else")
     return text
 
 

@@ -15,10 +15,10 @@ from zesty_burrow.host import namespaces
 from zesty_burrow.host.netlink import Netlink, Route
 from zesty_burrow.lab import story
 from zesty_burrow.lab.hosts import Secrets, close_inherited, serve_host
+from zesty_burrow.lab.private_files import make_private
 
 ROUTERS = frozenset({"hub", "cobblewire", *story.PLACE_BY_NAME})
 RESOLVERS = dict.fromkeys((story.WORKSTATION, *(one.name for one in story.DEVICES)), (story.ISP_RESOLVER4,))
-DAEMON_SOCKETS = ("/run/nscd", "/run/systemd/resolve")
 MAIN = 254
 
 
@@ -44,8 +44,9 @@ def prepare_network(name: str) -> None:
 
 
 def prepare_files(name: str, folder: Path) -> None:
-    """The host's own resolver settings, in place of the machine's, in its own mount namespace."""
+    """The host's own files in place of the machine's, its resolver settings among them, in its own mount namespace."""
     folder.mkdir(mode=0o700, exist_ok=True)
+    make_private(folder.parent)
     servers = "".join(f"nameserver {address}\n" for address in RESOLVERS.get(name, ()))
     files = {
         "resolv.conf": servers,
@@ -56,9 +57,6 @@ def prepare_files(name: str, folder: Path) -> None:
         own = folder / file_name
         own.write_text(text)
         namespaces.mount(str(own), f"/etc/{file_name}", flags=namespaces.MS_BIND)
-    for path in DAEMON_SOCKETS:
-        if Path(path).is_dir():
-            namespaces.mount("none", path, "tmpfs")
 
 
 def configure_ports(name: str) -> None:

@@ -267,7 +267,12 @@ class HostConfig:
 
     def _repair_resolver(self) -> list[Finding]:
         """Another program may win in the end; it is not fought for ever."""
-        if self._layer is None or self._names.is_in_force():
+        if self._layer is None:
+            return []
+        if self._names.drop_dead(str(self._journal.path)):
+            file = str(self._names.target)
+            return [finding(RESOLVER, file, "a tunnel's process has died; its name servers were taken out")]
+        if self._names.is_in_force():
             return []
         self._rewritten += 1
         file = str(self._names.target)

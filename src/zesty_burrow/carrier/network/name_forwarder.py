@@ -13,9 +13,11 @@ from collections.abc import Coroutine
 from contextlib import suppress
 from typing import Any
 
+import dns.rcode
+
 from zesty_burrow.carrier.control.log_lines import note
 from zesty_burrow.carrier.network.encrypted_names import TlsNameServer
-from zesty_burrow.core.dns.split_names import SplitNames, failure, is_answer, read_name_untrusted
+from zesty_burrow.core.dns.split_names import HEADER, SplitNames, failure, is_answer, read_name_untrusted
 from zesty_burrow.core.net import Address
 from zesty_burrow.errors import MachineError, StateError
 from zesty_burrow.host.names.names_record import NamesRecord
@@ -29,6 +31,10 @@ MAX_SERVERS = 3
 MAX_WAITING, MAX_STREAMS = 256, 64
 """Questions, and connections, at one time; more are not taken."""
 MAX_MESSAGE, UDP_SAFE = 65535, 1232
+RCODE = 0x0F
+"""RFC 1035 §4.1.1: of the header's fourth octet; the seventh and eighth count the answers."""
+MAX_FAILED, REMEMBERED = 1024, 30.0
+"""Names that the world does not know, and the seconds for which that is remembered."""
 Servers = tuple[Address, ...]
 
 
@@ -48,6 +54,8 @@ class NameForwarder:
         self._names = names
         self._known: tuple[int, int] = (0, 0)
         self._split: SplitNames[Servers] = SplitNames({}, ())
+        self._suffixes: tuple[str, ...] = ()
+        self._failed: dict[str, float] = {}
         self.servers: Servers = ()
         self.encrypted: TlsNameServer | None = None
         self._tasks: set[asyncio.Task[None]] = set()
@@ -126,6 +134,9 @@ class NameForwarder:
         if name is None:
             return None
         servers = self._servers_for(name)
+        if servers == self.servers and self._has_failed_outside(name):
+            # The search list has put the office's suffix behind a name of the world's.
+            return failure(query, dns.rcode.NXDOMAIN)
         if self.encrypted is not None and servers == self.servers:
             answer = await self.encrypted.ask(query)
             if answer is not None and (stream or len(answer) <= UDP_SAFE):
@@ -135,8 +146,27 @@ class NameForwarder:
                 async with asyncio.timeout(PATIENCE):
                     answer = await (_ask_stream if stream else _ask)(query, server)
                 if answer is not None:
+                    self._note_outcome(name, servers, answer)
                     return answer
+        self._note_outcome(name, servers, b"")
         return failure(query)
+
+    def _note_outcome(self, name: str, servers: Servers, answer: bytes) -> None:
+        """Remember for a moment which names with dots the world does not know."""
+        is_known = len(answer) >= HEADER and not answer[3] & RCODE and any(answer[6:8])
+        if servers == self.servers or "." not in name or is_known:
+            return
+        self._failed[name] = self._loop.time()
+        while len(self._failed) > MAX_FAILED:
+            del self._failed[next(iter(self._failed))]
+
+    def _has_failed_outside(self, name: str) -> bool:
+        """Whether it is such a name with a suffix of the search list behind it."""
+        for suffix in self._suffixes:
+            stem = name.removesuffix(f".{suffix}")
+            if stem != name and self._loop.time() - self._failed.get(stem, float("-inf")) < REMEMBERED:
+                return True
+        return False
 
     def _servers_for(self, name: str) -> Servers:
         with suppress(OSError, StateError):
@@ -146,6 +176,7 @@ class NameForwarder:
 
     def _read(self) -> SplitNames[Servers]:
         layers = self._names.layers().values()
+        self._suffixes = tuple(suffix for one in layers for suffix in one.suffixes)
         whole = [one.servers for one in layers if not one.forwarder]
         zones = {zone: one.servers for one in layers if one.forwarder for zone in (*one.suffixes, *one.zones)}
         other = whole[-1] if whole else tuple(one for one in self._names.before()[0] if str(one) != self.address)

@@ -91,7 +91,7 @@ CODES = (
     Code("tunnel-silent", _W, "A tunnel's process does not answer.",
          "It may be stopped or overloaded. What the guard holds stays closed meanwhile.",
          "Let it continue (kill -CONT), or end it and run `zesty restore`."),
-    Code("local-network-public", _W, "The local network claims public addresses, which are not let through.",
+    Code("local-network-public", _N, "The local network claims public addresses, which are not let through.",
          "Whoever runs a local network decides which addresses it claims: it could pose as any site.",
          "If they really are the network's own, name them: `zesty choose NAME --local-networks LIST`."),
     Code("local-network-overlaps", _W, "The local network claims addresses that belong in the tunnel.",

@@ -108,6 +108,21 @@ class NamesRecord:
             self.path.unlink(missing_ok=True)
         return done
 
+    def drop_dead(self, own: str) -> list[str]:
+        """Other tunnels' layers whose processes are dead are in nobody's service any more; whose they were."""
+        if all(key == own or is_held(Path(key)) for key in self._load().layers):
+            return []
+        with self._locked() as content:
+            dead = [key for key in content.layers if key != own and not is_held(Path(key))]
+            untouched = self._has_ours(content)
+            for key in dead:
+                del content.layers[key]
+            if dead and content.layers and untouched:
+                self._write(content)
+            elif dead:
+                self._save(content)
+        return dead
+
     def write_again(self) -> None:
         """Somebody else has changed the file: what it has now is what comes back in the end."""
         with self._locked() as content:

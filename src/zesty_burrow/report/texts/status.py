@@ -225,7 +225,7 @@ def _guard(result: GuardResult) -> Parts:
     yield from (
         _closed(guard)
         if not any(share.devices for share in guard.shares.values())
-        else (Text(guard_words(guard).capitalize() + "."),)
+        else (Text(_sentence(guard_words(guard))),)
     )
     table = Table(
         Column("lets through", whole=True), Column(), Column("packets", right=True), Column("octets", right=True)
@@ -250,6 +250,10 @@ def _guard(result: GuardResult) -> Parts:
     yield from _how_measured(guard)
     if result.findings:
         yield from findings_table(result.findings)
+
+
+def _sentence(words: str) -> str:
+    return f"{words[:1].upper()}{words[1:]}."
 
 
 def _held_by_nobody(guard: GuardState) -> Text:
