@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import shlex
+import sys
 from collections.abc import Sequence
 from dataclasses import dataclass
+from pathlib import Path
 
 PREFIX = "zesty-"
 GUARD, REPORT = "guard", "report"
 TIMERS = "timers.target"
+HOMES = ("/home", "/root", "/run/user")
+"""What ProtectHome= hides (systemd.exec(5))."""
 AFTER_BOOT = 5
 """Minutes until the first report."""
 MADE_BY = "# Written by `zesty startup`; `zesty startup remove` takes it away."
@@ -23,7 +27,6 @@ HARDENING = (
     # Of the disk it writes its own state, and the resolver's settings.
     "ProtectSystem=strict",
     "ReadWritePaths=-/etc/resolv.conf -/run/resolvconf",
-    "ProtectHome=yes",
     "PrivateTmp=yes",
     "PrivateMounts=yes",
     "DevicePolicy=closed",
@@ -117,6 +120,7 @@ def tunnel_unit(
         "RuntimeDirectoryMode=0700",
         "RuntimeDirectoryPreserve=yes",
         "ConfigurationDirectory=zesty-burrow",
+        *_homes(program, environment),
         *HARDENING,
         "",
         "[Install]",
@@ -151,6 +155,7 @@ def guard_unit(program: Sequence[str], environment: Sequence[tuple[str, str]] = 
         "OOMScoreAdjust=-900",
         "StateDirectory=zesty-burrow",
         "StateDirectoryMode=0755",
+        *_homes(program, environment),
         *(line for line in HARDENING if "resolv.conf" not in line and "net/tun" not in line),
         "",
         "[Install]",
@@ -176,6 +181,7 @@ def report_unit(program: Sequence[str], environment: Sequence[tuple[str, str]], 
         f"ExecStart={_line(program)} report",
         "StateDirectory=zesty-burrow",
         "StateDirectoryMode=0755",
+        *_homes(program, environment),
         *(line for line in HARDENING if "resolv.conf" not in line and "net/tun" not in line),
         "",
     ]
@@ -194,6 +200,14 @@ def report_unit(program: Sequence[str], environment: Sequence[tuple[str, str]], 
         "",
     ]
     return Unit(unit_name(REPORT), "\n".join(lines), TIMERS, "\n".join(timer))
+
+
+def _homes(program: Sequence[str], environment: Sequence[tuple[str, str]]) -> list[str]:
+    """Users' homes are hidden, but for a program that is installed there, and the folder that the user has named."""
+    places = [Path(program[0]).resolve(), Path(sys.prefix).resolve(), Path(sys.base_prefix).resolve()]
+    hidden = not any(place.is_relative_to(home) for place in places for home in HOMES)
+    named = [f"BindPaths={shlex.quote(value)}" for _, value in environment]
+    return [f"ProtectHome={'yes' if hidden else 'read-only'}", *named]
 
 
 def _line(program: Sequence[str]) -> str:

@@ -17,7 +17,7 @@ from pathlib import Path
 
 from zesty_burrow.errors import ProgramFault, StateError, as_error, error_document, error_of
 from zesty_burrow.host.guard.owner.service import NAME, GuardService
-from zesty_burrow.host.guard.owner.wire import listen, socket_of
+from zesty_burrow.host.guard.owner.wire import call, listen, socket_of
 from zesty_burrow.host.journal.lock import lock, open_journal
 
 ROOT = str(Path(__file__).resolve().parents[4])
@@ -34,6 +34,8 @@ UNLIKELY = "-900"
 """For /proc/self/oom_score_adj: the last to be ended where memory runs out."""
 SOON, PATIENCE = 1.0, 1.0
 """Seconds: a process that dies within the first is started again after the second."""
+TAKE_OVER = 5.0
+"""Seconds for an earlier process to end."""
 HEARD = (signal.SIGCHLD, signal.SIGTERM)
 MAX_LOG = 1 << 20
 
@@ -163,7 +165,7 @@ def _be_the_guard(record: Path, ready: int, *, stays: bool) -> None:
     listening = None
     try:
         held = open_journal(record.with_suffix(".lock"), create=True)
-        if not lock(held):
+        if not lock(held) and not (stays and _take_the_place(record, held)):
             raise StateError("the guard's process runs already", slug="busy")
         service = GuardService(record, stays=stays)
         service.begin()
@@ -179,6 +181,18 @@ def _be_the_guard(record: Path, ready: int, *, stays: bool) -> None:
         _tell(ready, {"error": error_document(as_error(problem))})
         os._exit(1)
     os._exit(0)
+
+
+def _take_the_place(record: Path, held: int) -> bool:
+    """Have a process that was started by a command end, and leave the tables to this one, which systemd watches over."""
+    with suppress(OSError, ValueError):
+        call(socket_of(record), {"call": "retire"}, PATIENCE)
+    until = time.monotonic() + TAKE_OVER
+    while time.monotonic() < until:
+        if lock(held):
+            return True
+        time.sleep(0.02)
+    return False
 
 
 def _log(record: Path, problem: BaseException) -> None:
