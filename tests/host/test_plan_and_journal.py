@@ -16,10 +16,10 @@ from hypothesis import strategies as st
 from zesty_burrow.core.net import LocalNetwork
 from zesty_burrow.core.profile import Traffic
 from zesty_burrow.errors import InputError, StateError
+from zesty_burrow.host.guard.local_trust import LocalTrust, is_local, judge_local, places
 from zesty_burrow.host.journal import journal
 from zesty_burrow.host.journal.journal import Journal, restore
 from zesty_burrow.host.journal.lock import end_record, is_left_over, read_end
-from zesty_burrow.host.local_trust import LocalTrust, is_local, judge_local, places
 from zesty_burrow.host.names.names_record import Layer, NamesRecord
 from zesty_burrow.host.names.resolv_conf import resolver_text
 from zesty_burrow.host.netlink import RT_TABLE_MAIN

@@ -13,11 +13,23 @@ SYSTEMD = next(
     (one for one in ("/lib/systemd/systemd", "/usr/lib/systemd/systemd") if Path(one).exists()), "/lib/systemd/systemd"
 )
 UNITS = Path("/lib/systemd/system")
-NEEDED = (
-    "sysinit.target basic.target shutdown.target umount.target final.target network-pre.target network.target "
-    "local-fs.target multi-user.target poweroff.target systemd-poweroff.service timers.target sockets.target "
-    "paths.target slices.target"
-).split()
+NEEDED = [
+    "sysinit.target",
+    "basic.target",
+    "shutdown.target",
+    "umount.target",
+    "final.target",
+    "network-pre.target",
+    "network.target",
+    "local-fs.target",
+    "multi-user.target",
+    "poweroff.target",
+    "systemd-poweroff.service",
+    "timers.target",
+    "sockets.target",
+    "paths.target",
+    "slices.target",
+]
 """Of the distribution's own units those alone without which there is no start and no end."""
 
 BOOT = f"""
@@ -82,4 +94,3 @@ class BootedWorkstation:
             self.lab.shell("heron", "kill", "-9", self.first, check=None)
             os.killpg(self.process.pid, signal.SIGKILL)
             self.process.communicate(timeout=20)
-

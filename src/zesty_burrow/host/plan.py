@@ -91,7 +91,7 @@ def plan_routes(
 ) -> RoutingPlan:
     """``outside``: addresses that are reached outside the tunnel, as the gateway's; ``carried``: the networks that the
     gateway granted, of the families for which it gave an address; ``local``: the networks that this machine is in
-    and that are to be reached (:func:`zesty_burrow.host.local_trust.judge_local`).
+    and that are to be reached (:func:`zesty_burrow.host.guard.local_trust.judge_local`).
     """
     table, first = table_of(device), first_rule(device, traffic)
     families = {network.version for network in carried}

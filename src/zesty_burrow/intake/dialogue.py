@@ -97,12 +97,10 @@ class Question:
 
 
 def _name(text: str) -> str:
-    if not NAME.fullmatch(text):
-        hint = f"; {suggestion} would do" if (suggestion := slug_of(text)) else ""
-        raise ValueError(f"lower-case letters, digits, dots and hyphens, up to 64{hint}")
-    if text in RESERVED_NAMES:
-        raise ValueError("commands take this word for something else")
-    return text
+    if NAME.fullmatch(text) and text not in RESERVED_NAMES:
+        return text
+    hint = f"; {suggestion} would do" if (suggestion := slug_of(text)) not in ("", text) else ""
+    raise ValueError(f"lower-case letters, digits, dots and hyphens, up to 64, and no word of a command's{hint}")
 
 
 def _hosts(text: str) -> str:

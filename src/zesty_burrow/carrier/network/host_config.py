@@ -31,8 +31,8 @@ from zesty_burrow.core.net import Address, LocalNetwork, Network, covers, is_hos
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import GatewayUnreachable, MachineError, StateError
 from zesty_burrow.host.forwarding import SETTINGS, is_forwarding
+from zesty_burrow.host.guard.local_trust import LocalTrust, judge_local, places
 from zesty_burrow.host.journal.journal import Journal
-from zesty_burrow.host.local_trust import LocalTrust, judge_local, places
 from zesty_burrow.host.names.names_record import Layer
 from zesty_burrow.host.names.resolved import Resolved, find_resolved
 from zesty_burrow.host.netlink import Netlink

@@ -17,9 +17,9 @@ from zesty_burrow.core.net import TCP, UDP, Address, LocalNetwork, Network
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import BurrowError, MachineError
 from zesty_burrow.host.guard.guard import Guard
+from zesty_burrow.host.guard.local_trust import places
 from zesty_burrow.host.guard.plan import ANY_PORT, Opening, Server, Share, held_by
 from zesty_burrow.host.guard.tables.allow_list import DNS_PORTS, DROPPED, REJECTED
-from zesty_burrow.host.local_trust import places
 from zesty_burrow.protocols.registry import protocol
 
 log = logging.getLogger(__name__)

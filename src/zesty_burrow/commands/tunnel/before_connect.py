@@ -13,12 +13,12 @@ from zesty_burrow.core.net import Network, network_list
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import GatewayUnreachable, MachineError, StateError, UsageError
 from zesty_burrow.host.guard.guard import Guard
+from zesty_burrow.host.guard.local_trust import judge_local
 from zesty_burrow.host.guard.plan import Peer
-from zesty_burrow.host.local_trust import judge_local
 from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.host.readiness.check import State
 from zesty_burrow.host.readiness.local import cheap
-from zesty_burrow.host.remote_session import RemoteSession, remote_session
+from zesty_burrow.host.readiness.remote_session import RemoteSession, remote_session
 from zesty_burrow.profiles.checks import check_profile
 
 CONFIRM_WITHIN = 60.0

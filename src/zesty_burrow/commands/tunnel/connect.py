@@ -71,31 +71,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         help="reconnect when the tunnel is lost (the default under the guard); given by name, also wait for a gateway "
         "that cannot be reached yet",
     )
-    parser.add_argument(
-        "--guard",
-        action=BooleanOptionalAction,
-        help="from now until `disconnect`, let nothing of the tunnel's traffic leave beside it, whatever happens (the "
-        "default where all traffic goes through it); --no-guard relies on routes alone",
-    )
-    parser.add_argument(
-        "--confirm-within",
-        type=float,
-        metavar="SECONDS",
-        help="end the tunnel and open the guard again unless `zesty guard confirm` comes in time (the default over "
-        "SSH: "
-        "60; 0 for never)",
-    )
-    parser.add_argument(
-        "--keep-session",
-        action=BooleanOptionalAction,
-        help="let the answers of this SSH session leave beside the tunnel, to its other end alone (you are asked)",
-    )
-    parser.add_argument(
-        "--local-networks",
-        metavar="LIST",
-        default="",
-        help="public networks that are reached beside the tunnel where this machine is in them",
-    )
+    _add_guard(parser)
     parser.add_argument(
         "--beside",
         action="store_true",
@@ -120,6 +96,34 @@ def add_arguments(parser: ArgumentParser) -> None:
         type=Path,
         metavar="FILE",
         help="write the session keys to FILE for an analyser; anyone with FILE can read the traffic",
+    )
+
+
+def _add_guard(parser: ArgumentParser) -> None:
+    """What may leave beside the tunnel, and who has to confirm that nothing else does."""
+    parser.add_argument(
+        "--guard",
+        action=BooleanOptionalAction,
+        help="from now until `disconnect`, let nothing of the tunnel's traffic leave beside it, whatever happens (the "
+        "default where all traffic goes through it); --no-guard relies on routes alone",
+    )
+    parser.add_argument(
+        "--confirm-within",
+        type=float,
+        metavar="SECONDS",
+        help="end the tunnel and open the guard again unless `zesty guard confirm` comes in time (the default over "
+        "SSH: 60; 0 for never)",
+    )
+    parser.add_argument(
+        "--keep-session",
+        action=BooleanOptionalAction,
+        help="let the answers of this SSH session leave beside the tunnel, to its other end alone (you are asked)",
+    )
+    parser.add_argument(
+        "--local-networks",
+        metavar="LIST",
+        default="",
+        help="public networks that are reached beside the tunnel where this machine is in them",
     )
 
 
@@ -276,6 +280,13 @@ def run(args: Namespace, context: Context) -> Result:
         remember(profile.name, context)
         note_sign_in(chosen, context)
         return UpResult(status, beside=bool(others))
+    return _in_foreground(carry, profile, chosen, context)
+
+
+Carry = Callable[[Callable[[StepReport], None], Callable[[TunnelStatus], None]], TunnelEnd]
+
+
+def _in_foreground(carry: Carry, profile: Profile, chosen: Chosen, context: Context) -> Result:
     seen: list[TunnelStatus] = []
 
     def up(status: TunnelStatus) -> None:

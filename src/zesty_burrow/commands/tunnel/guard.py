@@ -8,14 +8,14 @@ from argparse import ArgumentParser, Namespace
 from dataclasses import replace
 
 from zesty_burrow.commands.context import Context
-from zesty_burrow.commands.tunnel.guard_findings import judge_guard
 from zesty_burrow.commands.tunnel.status import look_at_guard
 from zesty_burrow.core.net import LocalNetwork, Network, network_list
 from zesty_burrow.errors import InputError, StateError, UsageError
 from zesty_burrow.host.guard.guard import BY_USER, Guard
+from zesty_burrow.host.guard.judge import judge_guard
+from zesty_burrow.host.guard.local_trust import judge_local
 from zesty_burrow.host.guard.plan import EVERYTHING, Share
 from zesty_burrow.host.guard.state import GuardState, timestamp
-from zesty_burrow.host.local_trust import judge_local
 from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.report.results.status import GuardResult
 

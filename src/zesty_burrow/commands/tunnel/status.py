@@ -159,7 +159,7 @@ def guard_findings(guard: GuardState | None) -> list[Finding]:
     """What there is to say about the guard as it was seen."""
     if guard is None:
         return []
-    from zesty_burrow.commands.tunnel.guard_findings import judge_guard
+    from zesty_burrow.host.guard.judge import judge_guard
 
     return judge_guard(guard)
 

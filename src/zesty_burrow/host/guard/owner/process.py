@@ -184,7 +184,9 @@ def _be_the_guard(record: Path, ready: int, *, stays: bool) -> None:
 
 
 def _take_the_place(record: Path, held: int) -> bool:
-    """Have a process that was started by a command end, and leave the tables to this one, which systemd watches over."""
+    """Have a process that was started by a command end, and leave the tables to this one, which systemd watches
+    over.
+    """
     with suppress(OSError, ValueError):
         call(socket_of(record), {"call": "retire"}, PATIENCE)
     until = time.monotonic() + TAKE_OVER
