@@ -6,9 +6,12 @@ The sender has every way that a program has; each of its packets holds a word th
 from __future__ import annotations
 
 import re
+import struct
 import subprocess
 import sys
+from pathlib import Path
 
+from lab import hostile_sender
 from zesty_burrow.lab import story
 from zesty_burrow.lab.local_network.proxies import HTTP_PORT, SOCKS_PORT
 
@@ -85,10 +88,12 @@ while time.monotonic() < end:
             pass
     time.sleep(0.04)
 """
-KINDS = {
+PLAIN_KINDS = {
     "udp4", "udp6", "bound4", "bound6", "device4", "device6", "gateway", "gateway-ike", "gateway-https", "dns-isp4", "dns-isp6",
     "dns-provider", "dot-isp", "resolver",
 }  # fmt: skip
+
+KINDS = PLAIN_KINDS | set(hostile_sender.KINDS)
 
 CAPTURE = """
 import os, socket, sys, time
@@ -133,33 +138,59 @@ class Watch:
             "heron", sys.executable, "-c", SENDER, WORD, story.OBSERVATORY4, story.OBSERVATORY6,
             story.ISP_RESOLVER4, story.ISP_RESOLVER6, story.RESOLVER4, self.gateway, HERON4, HERON6,
         )  # fmt: skip
+        self.start(
+            "heron", sys.executable, str(Path(hostile_sender.__file__)), WORD, self.gateway, "192.168.77.1", HERON4, HERON6,
+            story.OBSERVATORY4, story.OBSERVATORY6,
+        )  # fmt: skip
 
     def first_of_ours(self):
-        """When the first packet of the tunnel's own left: a question for the gateway's name, IKE, HTTPS, a proxy."""
+        """When the first packet of the tunnel's own left: IKE, HTTPS, a proxy.
+
+        Not a question for the gateway's name: the first one is asked before the guard closes, to see whether it helps.
+        """
         to_office = f"ip.dst=={story.OFFICE.outer}"
         started = f"((isakmp || tcp.dstport in {{4500, 443}} || udp.dstport==443) && !({to_office})){self.proxied}"
-        ours = f'(dns.qry.name contains "quillwort" || {started}) && {MINE}'
+        ours = f"{started} && {MINE}"
         # Not what an error message quotes: an earlier tunnel's gateway may still ask for its caller.
         wanted = f'{ours} && !icmp && !icmpv6 && !(frame contains "{WORD}")'
         return min(map(float, self.analysed(wanted, "frame.time_epoch")))
 
     def in_the_clear(self):
-        """The datagrams of the sender that the analyser reads in the clear: when they were sent, and of which kind.
+        """The packets of the senders that the analyser reads in the clear: when they were sent, and of which kind.
 
         Each says itself when that was: some wait for a moment in the kernel, behind every filter, for the router's
         hardware address. Names are asked again later by others, so for them the moment on the wire counts.
         """
-        wanted = f'frame contains "{WORD}" && {MINE}'
+        macs = " || ".join(f"eth.src=={one}" for one in self.hardware_addresses())
         found = []
-        for line in self.analysed(wanted, "frame.time_epoch", "udp.payload"):
-            moment, row = line.split("\t")
-            kind = re.search(rf"{WORD}-([a-z0-9-]+)", bytes.fromhex(row.replace(":", "")).decode("ascii", "replace"))[1]
+        numbers = self.analysed(f'frame contains "{WORD}" && ({macs})', "frame.number")
+        # Read after the analyser has: the capture still goes on.
+        frames = list(self.frames())
+        for number in numbers:
+            moment, frame = frames[int(number) - 1]
+            kind = re.search(rf"{WORD}-([a-z0-9-]+)", frame.decode("ascii", "replace"))[1]
             if kind.startswith("resolver"):
-                found.append((float(moment), "resolver"))
+                found.append((moment, "resolver"))
             else:
                 name, _, stamp = kind.partition("-at-")
                 found.append((float(stamp.replace("-", ".")), name))
         return found
+
+    def hardware_addresses(self):
+        """Of the workstation's outer devices, and of the guest on one of them."""
+        text = self.lab.shell("heron", "ip", "-o", "link").out
+        return [*re.findall(r"(?:lan|wlan)@.*link/ether ([0-9a-f:]{17})", text), *hostile_sender.GUESTS.values()]
+
+    def frames(self):
+        """Of the capture's file, whole ones alone: the moment, and the octets."""
+        data = self.path.read_bytes()
+        at = 24
+        while at + 16 <= len(data):
+            seconds, fraction, size, _ = struct.unpack_from("<IIII", data, at)
+            if at + 16 + size > len(data):
+                return
+            yield seconds + fraction / 1e6, data[at + 16 : at + 16 + size]
+            at += 16 + size
 
     def not_named(self, since, until):
         """Frames of the workstation that the allow-list does not name, whoever has sent them."""

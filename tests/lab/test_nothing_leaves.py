@@ -12,12 +12,13 @@ import subprocess
 import sys
 import time
 from collections import Counter
-from contextlib import contextmanager
 
 import pytest
 
+from lab.attacks import ATTACKS
 from lab.clear_text_watch import HERON6, KINDS, Watch
 from lab.resolved_workstation import Workstation
+from lab.situations import changed, connect, hostile, office, relay
 from support import until
 from zesty_burrow.carrier.control.log_lines import read_lines
 from zesty_burrow.carrier.supervision.states import TRANSITIONS, TunnelSignal, TunnelState
@@ -30,13 +31,14 @@ pytestmark = pytest.mark.lab
 
 TRANSITIONS_SEEN = set()
 ALONE, OFFICE, RESOLVED, STREAM = "alone", "beside the office's", "with systemd-resolved", "over TCP"
-HTTP2, HTTP3, PROXY, RELAYED = "HTTP 2", "HTTP 3", "HTTP by a proxy", "UDP by a proxy"
+HTTP1, HTTP2, HTTP3, PROXY, RELAYED = "HTTP 1.1", "HTTP 2", "HTTP 3", "HTTP by a proxy", "UDP by a proxy"
 L2TP, PPTP = "L2TP over IPsec", "PPTP"
 SERVERS = ["--name-servers", f"{story.RESOLVER4},{story.RESOLVER6}"]
 PROXY_URL = f"http://{story.ISP_RESOLVER4}:{HTTP_PORT}"
 CHOICES = {
     HTTP2: ["--protocol", "connect-ip", "--transport", "tcp", *SERVERS],
     HTTP3: ["--protocol", "connect-ip", "--transport", "udp", *SERVERS],
+    HTTP1: ["--protocol", "connect-ip", "--transport", "tcp", *SERVERS],
     PROXY: ["--protocol", "connect-ip", "--transport", "tcp", *SERVERS, "--proxy", PROXY_URL],
     RELAYED: ["--proxy", f"socks5://{story.ISP_RESOLVER4}:{SOCKS_PORT}"],
     L2TP: ["--protocol", "l2tp-ipsec"],
@@ -62,6 +64,8 @@ def circumstances(request, lab, tmp_path):
         keep_shared_key(lab)
     if request.param in CHOICES:
         lab.heron("choose", "lisbon", *CHOICES[request.param], check=0)
+        if request.param == HTTP1:
+            lab.heron("change", "quillwort-lisbon", "--set", "connect-ip.http_versions=1.1", check=0)
         yield lab.network()
         lab.heron("choose", "lisbon", *BACK, check=0)
         return
@@ -103,51 +107,8 @@ def watch(request, circumstances, lab, tmp_path):
 # Situations. Each begins with nothing up, and leaves the guard as it is.
 
 
-def relay(lab):
-    """The tunnel that takes everything, as the status has it; None where there is none."""
-    found = lab.heron("status").json["tunnel"]
-    return found if found and "quillwort" in found["profile"] else None
-
-
-def connect(lab, *words, place="lisbon", check=0):
-    status = lab.heron("status").json
-    if status["tunnel"] and "quillwort" not in status["tunnel"]["profile"] and "--beside" not in words:
-        # The office's is up, and stays.
-        words = (*words, "--beside")
-    # The explicit word that PPTP needs means nothing to the others.
-    return lab.heron("--debug", "connect", place, "--detach", "--unprotected", *words, check=check).json
-
-
 def simply_up(lab):
     connect(lab)
-
-
-@contextmanager
-def changed(lab, add, remove):
-    """A change to the workstation's network by somebody else, for a while."""
-    for words in add:
-        lab.shell("heron", *words)
-    try:
-        time.sleep(0.5)
-        yield
-    finally:
-        for words in remove:
-            lab.shell("heron", *words, check=None)
-
-
-@contextmanager
-def hostile(lab, *faults, renewed=False):
-    """The local network is hostile for a while, and the workstation has asked it for its settings by DHCP."""
-    lab.fault(story.ROUTER, *faults)
-    try:
-        if renewed:
-            lab.run("lab", "renew", check=0)
-        time.sleep(1)
-        yield
-    finally:
-        lab.fault(story.ROUTER)
-        if renewed:
-            lab.run("lab", "renew", check=0)
 
 
 ROUTES = [("0.0.0.0/1", "192.168.77.1"), ("128.0.0.0/1", "192.168.77.1"), ("2000::/3", "2001:db8:c0b:77::1")]
@@ -431,15 +392,6 @@ def switched_from_a_lost_one(lab):
     assert connect(lab, place="tallinn")["tunnel"]["profile"] == "quillwort-tallinn"
 
 
-def office(lab):
-    """The profile of an account at the office's gateway."""
-    kit = lab.home / "beside.zip"
-    if not kit.exists():
-        lab.run("lab", "account", "tidewrack_curlew", "--to", str(kit), check=0)
-        lab.heron("import", str(kit), check=0)
-    return next(row["name"] for row in lab.heron("list").json["profiles"] if "quillwort" not in row["name"])
-
-
 def beside_the_office(lab):
     """Two tunnels: the office's own packets pass the relay's guard, and nobody else's do."""
     connect(lab)
@@ -573,7 +525,22 @@ def by_pptp():
     yield from (pytest.param(PPTP, one, id=f"{PPTP}-{one.__name__}", marks=pytest.mark.soak) for one in in_a_soak)
 
 
+WAYS = (ALONE, STREAM, HTTP1, HTTP2, HTTP3, L2TP)
+THIRD = int(os.environ.get("ZESTY_THIRD", time.strftime("%j"))) % 3
+"""Which third of the attacks is tried with this run: another one each day."""
+
+
+def under_attack():
+    """Each attack by one of the ways in turn, a third of them with each run; all of them by all ways in a soak."""
+    for number, one in enumerate(ATTACKS):
+        for at, way in enumerate(WAYS):
+            of_this_run = number % 3 == THIRD and (number // 3) % len(WAYS) == at
+            marks = () if of_this_run else (pytest.mark.soak,)
+            yield pytest.param(way, one, marks=marks, id=f"attack-{way}-{one.__name__}")
+
+
 ALL = [
+    *under_attack(),
     *(pytest.param(ALONE, one, id=one.__name__) for one in EACH_TIME),
     *(pytest.param(ALONE, one, id=one.__name__, marks=pytest.mark.soak) for one in IN_A_SOAK),
     *in_other_circumstances(),

@@ -169,7 +169,7 @@ class Guard:
         """Set again what is held, where the kernel has something else, and repair a damaged record. Whether it was
         so.
         """
-        if not self.holders():
+        if not self._is_known():
             return False
         damaged, in_force = bool(self._damage()), self.state().in_force
         restored = self.check()

@@ -161,6 +161,11 @@ def user_is(user: int) -> bytes:
 
 
 @cache
+def socket_mark(value: int) -> bytes:
+    """Its socket has this mark, whatever other rules have made of the packet's own (where programs send, alone)."""
+    return expression("socket", number(1, 1), number(2, REGISTER)) + compared(EQUAL, native(value))
+
+
 def user_in(set_name: str) -> bytes:
     """The user whose process has sent it is in a set."""
     return expression("meta", number(1, REGISTER), number(2, USER)) + expression(

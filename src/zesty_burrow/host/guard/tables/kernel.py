@@ -15,7 +15,7 @@ from zesty_burrow.host.guard.plan import Share
 from zesty_burrow.host.guard.presence import TABLE
 from zesty_burrow.host.guard.tables.allow_list import COUNTERS, PORTAL_USERS
 from zesty_burrow.host.guard.tables.egress import devices_with_chain, egress_table
-from zesty_burrow.host.guard.tables.rules import inet_table, portal_opening
+from zesty_burrow.host.guard.tables.rules import inet_table, portal_opening, socket_probe
 from zesty_burrow.host.guard.tables.surroundings import Surroundings, look_around
 from zesty_burrow.host.netlink_messages import CREATE, attribute_rows, attributes, text
 from zesty_burrow.host.packet_filter.messages import (
@@ -125,14 +125,26 @@ class KernelGuard:
         self.around = Surroundings()
         self.specs: tuple[TableSpec, ...] = ()
         self.inside: tuple[str, ...] = ()
+        self._by_socket: bool | None = None
 
     def make(self, share: Share) -> tuple[TableSpec, ...]:
         """The tables for what all holders want together."""
         user = os.geteuid()
-        inet = inet_table(share, self.around.on_link, user)
+        inet = inet_table(share, self.around.on_link, user, by_socket=self._compares_sockets())
         # What goes into a tunnel was looked at where it was sent.
         devices = tuple(device for device in self.around.devices if device.name not in share.devices)
         return (inet, egress_table(share, replace(self.around, devices=devices), user)) if self.egress else (inet,)
+
+    def _compares_sockets(self) -> bool:
+        if self._by_socket is None:
+            try:
+                self.channel.transact(INET, socket_probe(), "trying the packet filter")
+                self._by_socket = True
+            except RightsMissing:
+                raise
+            except MachineError:
+                self._by_socket = False
+        return self._by_socket
 
     def look_around(self) -> bool:
         """Read devices and networks again; whether they are others than before."""

@@ -29,12 +29,16 @@ from zesty_burrow.host.guard.tables.allow_list import (
     rows_beside,
     tunnel_rows,
 )
-from zesty_burrow.host.netlink_messages import CREATE, attribute, nest, text
+from zesty_burrow.host.netlink_messages import APPEND, CREATE, attribute, nest, text
 from zesty_burrow.host.packet_filter import expressions as x
 from zesty_burrow.host.packet_filter.messages import (
     DELETE_ELEMENT,
+    DELETE_TABLE,
     INET,
+    NEW_CHAIN,
     NEW_ELEMENT,
+    NEW_RULE,
+    NEW_TABLE,
     Body,
     number,
 )
@@ -48,9 +52,12 @@ BASE_CHAINS = {"sent": (LOCAL_OUT, 0), "passed_on": (FORWARD, 0), "leaving": (PO
 """Hook and priority: those of a filter, and behind everything that changes packets."""
 
 
-def inet_table(share: Share, on_link: Iterable[LocalNetwork], user: int) -> TableSpec:
-    """``user``: who opens the tunnels' sockets; ``on_link``: the networks that this machine is in."""
+def inet_table(share: Share, on_link: Iterable[LocalNetwork], user: int, *, by_socket: bool = False) -> TableSpec:
+    """``user``: who opens the tunnels' sockets; ``on_link``: the networks that this machine is in; ``by_socket``: the
+    kernel can compare a socket's own mark, so that no other rule can give it to somebody else's packets.
+    """
     own_socket = x.about(x.MARK, x.native(MARK)) + x.user_is(user)
+    own_sender = own_socket + (x.socket_mark(MARK) if by_socket else b"")
     rows = list(rows_beside(share, on_link))
     chains = {
         **{
@@ -65,9 +72,10 @@ def inet_table(share: Share, on_link: Iterable[LocalNetwork], user: int) -> Tabl
         OUTER_LEAVING: Chain(tuple(_openings(share, counted=False))),
         BESIDE: Chain(tuple(_rule(row, counted=True) for row in rows)),
         BESIDE_LEAVING: Chain(tuple(_rule(row, counted=False) for row in rows)),
-        LET_THROUGH: Chain(tuple(_let_through(share, own_socket))),
+        LET_THROUGH: Chain(tuple(_let_through(share))),
         LET_LEAVE: Chain(tuple(_let_leave(share, own_socket))),
-        "sent": Chain(tuple(_reject(share)), Hook(*BASE_CHAINS["sent"])),
+        # What is carried much comes first. Nothing of what is passed on for others is the tunnels' own.
+        "sent": Chain((own_sender + x.verdict(x.JUMP, OUTER), *_reject(share)), Hook(*BASE_CHAINS["sent"])),
         "passed_on": Chain(tuple(_reject(share)), Hook(*BASE_CHAINS["passed_on"])),
         "leaving": Chain(tuple(_drop(share)), Hook(*BASE_CHAINS["leaving"])),
     }
@@ -125,9 +133,8 @@ def _openings(share: Share, *, counted: bool) -> Iterator[bytes]:
         yield x.of_version(row.version) + row.match + (x.count(row.counter) if counted else b"") + ACCEPT
 
 
-def _let_through(share: Share, own_socket: bytes) -> Iterator[bytes]:
-    """The first look, which counts: what is carried much comes first."""
-    yield own_socket + x.verdict(x.JUMP, OUTER)
+def _let_through(share: Share) -> Iterator[bytes]:
+    """The first look, which counts."""
     for device in share.devices:
         yield x.by_device(device) + x.verdict(x.GOTO, INSIDE_TUNNEL)
     yield x.by_device("lo") + ACCEPT
@@ -154,3 +161,16 @@ def _drop(share: Share) -> Iterator[bytes]:
     yield x.verdict(x.JUMP, LET_LEAVE)
     for network in share.held:
         yield x.towards(network) + x.count(DROPPED) + x.verdict(x.DROP)
+
+
+def socket_probe() -> list[Body]:
+    """Changes that come to nothing, and that a kernel without the comparison of sockets refuses."""
+    own = text(1, f"{TABLE}_probe")
+    hook = nest(4, number(1, LOCAL_OUT), number(2, 0)) + text(7, "filter")
+    rule = own + text(2, "sent") + nest(4, x.socket_mark(MARK))
+    return [
+        (NEW_TABLE, CREATE, own),
+        (NEW_CHAIN, CREATE, own + text(3, "sent") + hook),
+        (NEW_RULE, CREATE | APPEND, rule),
+        (DELETE_TABLE, 0, own),
+    ]
