@@ -189,3 +189,23 @@ def test_one_is_killed(lab, office):
     assert found[f"{story.OBSERVATORY_NAME} udp"] == [story.OBSERVATORY4]
     lab.heron("disconnect", check=0)
     assert lab.network() == before
+
+
+def test_names_that_failed_outside_stay_outside(lab, office):
+    """RFC 8598 §1: a search list puts the office's suffix behind every name that the world does not know. Those are not
+    asked of the office; a name that was meant for it is.
+    """
+    lab.heron("connect", office, "--detach", check=0)
+
+    def packets_out():
+        return lab.heron("status", check=0).json["tunnel"]["packets_out"]
+
+    mistyped = f"mistyped.{story.OBSERVATORY_NAME}"
+    assert look_up(lab, mistyped)[f"{mistyped} udp"] in (["3"], [str(int(dns.rcode.NXDOMAIN))], ["0"])
+    before = packets_out()
+    searched = look_up(lab, f"{mistyped}.{story.OFFICE_SUFFIX}")
+    assert set(map(tuple, searched.values())) == {(str(int(dns.rcode.NXDOMAIN)),)}
+    assert packets_out() == before
+    look_up(lab, f"new.{story.OFFICE_SUFFIX}", f"a.b.{story.OFFICE_SUFFIX}")
+    assert packets_out() > before
+    lab.heron("disconnect", check=0)

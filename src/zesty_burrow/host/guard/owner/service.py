@@ -173,11 +173,23 @@ class GuardService:
     def _look(self) -> bool:
         """Compare the kernel's tables with what is meant, and restore any difference. Whether there was one."""
         self._looked = time.monotonic()
+        repaired = self._repair_record()
         by, self._changed_by = self._changed_by, ""
         if self._measure():
             self._note("; ".join(self._measured["differences"]) + ": restored", by)
             self._kernel.set_whole(together(self._shares.values()))
             self._measure()
+            return True
+        return repaired
+
+    def _repair_record(self) -> bool:
+        """What this process knows is written again where the file is gone, or is no record. Whether it was."""
+        record = read_record(self._path)
+        if record.damaged or (not record.is_there and (self._shares or self._at_start)):
+            self._note(
+                f"{self._path} {(record.damaged and f'was damaged: {record.damaged}') or 'was missing'}; written again"
+            )
+            self._write()
             return True
         return False
 
@@ -309,11 +321,7 @@ class GuardService:
 
     def _check(self, request: dict[str, Any]) -> dict[str, Any]:
         """Look now, and restore what differs; whether anything did."""
-        was_wrong = self._look()
-        if not read_record(self._path).is_there and (self._shares or self._at_start):
-            self._write()
-            was_wrong = True
-        return {"restored": was_wrong}
+        return {"restored": self._look()}
 
     def _retire(self, request: dict[str, Any]) -> dict[str, Any]:
         """End, and leave the tables to the next process."""
