@@ -142,8 +142,6 @@ WATCHED = (
     "/var/lib",
     "/usr/lib/systemd",
     "/usr/local",
-    "/root/.config",
-    "/root/.local",
     "/opt",
     "/srv",
 )

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from zesty_burrow.carrier.control.status import TunnelStatus
 from zesty_burrow.core.finding import finding
 from zesty_burrow.host.guard.plan import EVERYTHING, Share
-from zesty_burrow.host.guard.state import GuardState
+from zesty_burrow.host.guard.state import GuardState, Measured
 from zesty_burrow.host.guard.tables.kernel import Count
 from zesty_burrow.report.layout import Console
 from zesty_burrow.report.live import HEIGHTS, POINTS, Rates, curve, live_view, one_line
@@ -28,9 +28,10 @@ TUNNEL = TunnelStatus(
     losses=(("2026-11-29T00:10:00Z", "the gateway is silent", 12.0, 40),),
 )  # fmt: skip
 GUARD = GuardState(
-    True,
-    {"journal.jsonl": Share(EVERYTHING, "2026-11-29T00:00:00Z", "quillwort-lisbon", devices=("zesty0",))},
-    {"rejected": Count(41, 4100), "dropped": Count(0, 0), "local": Count(3, 300)},
+    Measured.AS_INTENDED,
+    "2026-11-29T00:12:00Z",
+    shares={"journal.jsonl": Share(EVERYTHING, "2026-11-29T00:00:00Z", "quillwort-lisbon", devices=("zesty0",))},
+    counts={"rejected": Count(41, 4100), "dropped": Count(0, 0), "local": Count(3, 300)},
 )
 
 
@@ -76,7 +77,7 @@ def test_the_view(monkeypatch):
     text = shown(StatusResult(TUNNEL, "up", Condition.UP, GUARD, found))
     for words in (
         "Lisbon, PT", "3.2 MB in all, 3000 packets", "1.1 MB in all", "12.3 ms", "2 s ago", "up for 1:02:03",
-        "closed for all traffic, 41 packets rejected, 3 packets let through beside the tunnel", "foreign-rule",
+        "closed for all traffic at 00:12:00 UTC, 41 packets rejected, 3 packets let through beside the tunnel", "foreign-rule",
         "2026-11-29T00:10:00Z for 0:00:12: the gateway is silent; 40 packets rejected", "q leaves",
     ):  # fmt: skip
         assert words in text, text

@@ -86,9 +86,8 @@ class Rule:
 
 
 class Link(NamedTuple):
-    """A device. ``type``: by ``if_arp.h``; ``kind``: of a virtual one, as "tun"; ``master``, ``below``: the "
-    "numbers of the
-    bridge that it is a port of, and of the device that it stands on, or 0.
+    """A device. ``type``: by ``if_arp.h``; ``kind``: of a virtual one, as "tun"; ``master``, ``below``: the numbers of
+    the bridge that it is a port of, and of the device that it stands on, or 0.
     """
 
     number: int

@@ -81,9 +81,8 @@ class TunnelGuard:
         self._open()
 
     def carry(self, device: str, servers: Iterable[Address], gateway: str, inside: Iterable[Network]) -> None:
-        """The tunnel is up: what goes into its device passes, and questions to its name servers. ``inside``: what "
-        "belongs
-        in the tunnel, so that no local network is let through that overlaps it.
+        """The tunnel is up: what goes into its device passes, and questions to its name servers. ``inside``: what
+        belongs in the tunnel, so that no local network is let through that overlaps it.
         """
         self._to_servers = ()
         self._to_gateway = tuple(one for one in self._to_gateway if str(one.address) == gateway)

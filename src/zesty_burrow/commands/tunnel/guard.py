@@ -10,12 +10,12 @@ from dataclasses import replace
 from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.tunnel.status import look_at_guard
 from zesty_burrow.core.net import LocalNetwork, Network, network_list
-from zesty_burrow.errors import InputError, StateError, UsageError
+from zesty_burrow.errors import InputError, RightsMissing, StateError, UsageError
 from zesty_burrow.host.guard.guard import BY_USER, Guard
 from zesty_burrow.host.guard.judge import judge_guard
 from zesty_burrow.host.guard.local_trust import judge_local
 from zesty_burrow.host.guard.plan import EVERYTHING, Share
-from zesty_burrow.host.guard.state import GuardState, timestamp
+from zesty_burrow.host.guard.state import GuardState, ServiceState, timestamp
 from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.report.results.status import GuardResult
 
@@ -67,7 +67,7 @@ def run(args: Namespace, context: Context) -> GuardResult:
     if args.action == "on":
         message = _on(guard, context, local=args.local, named=_named(args))
     elif args.action == "off":
-        message = _off(guard)
+        message = _off(guard, context)
     elif args.action == "confirm":
         message = _confirm(guard)
     elif args.action == "portal":
@@ -121,8 +121,10 @@ def _on(guard: Guard, context: Context, *, local: bool, named: tuple[Network, ..
     return "The guard is closed: nothing leaves this machine but what is named here." + left
 
 
-def _off(guard: Guard) -> str:
+def _off(guard: Guard, context: Context) -> str:
     opened = guard.lift(BY_USER)
+    if not opened and look_at_guard(context).service is ServiceState.OTHER_USER:
+        raise RightsMissing("the guard was not opened", why="root holds it", next_step="sudo zesty guard off")
     held = ", ".join(share.what for share in guard.holders().values())
     if held:
         return f"The guard stays closed: {held} holds it. `zesty disconnect` ends that."

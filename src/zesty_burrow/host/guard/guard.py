@@ -246,7 +246,12 @@ class Guard:
             damaged = str(problem)
         held = holding(shares)
         state = GuardState(
-            Measured.UNKNOWN, shares=held, record_damaged=damaged, service=service, process=self._process()
+            Measured.UNKNOWN,
+            shares=held,
+            record_damaged=damaged,
+            service=service,
+            process=self._process(),
+            whole=together(shares.values()),
         )
         kernel = KernelGuard()
         try:
@@ -285,7 +290,8 @@ def _measured(*, held: bool, present: bool, differences: Iterable[str]) -> Measu
 
 def _told(answer: dict[str, Any], damaged: str) -> GuardState:
     """What the process has answered to its owner."""
-    held = holding({str(key): Share.of(one) for key, one in answer["shares"].items()})
+    shares = {str(key): Share.of(one) for key, one in answer["shares"].items()}
+    held = holding(shares)
     measured = answer["measured"]
     differences = tuple(map(str, measured["differences"]))
     word = _measured(held=bool(held), present=measured["present"], differences=differences)
@@ -305,6 +311,7 @@ def _told(answer: dict[str, Any], damaged: str) -> GuardState:
         tuple(map(str, measured["without"])) if held else (),
         str(measured["why_without"]),
         tuple(GuardEvent(one["at"], one["what"], one["process"]) for one in answer["events"]),
+        whole=together(shares.values()),
     )
 
 
@@ -323,6 +330,7 @@ def _told_to_others(answer: dict[str, Any]) -> GuardState:
         process=int(answer["process"]),
         owned=bool(measured["owned"]),
         devices=tuple(map(str, measured["devices"])),
+        whole=together(held.values()),
     )
 
 

@@ -23,9 +23,9 @@ WIDE = {4: 7, 6: 16}
 
 @dataclass(frozen=True, slots=True)
 class LocalTrust:
-    """``kept``: reached beside the tunnel. ``public``: not, as their addresses belong to the internet and nobody "
-    "has named
-    them; ``overlapping``: not, as they claim addresses that belong in the tunnel; ``too_many``: not, as there are more.
+    """``kept``: reached beside the tunnel. ``public``: not, as their addresses belong to the internet and nobody has
+    named them; ``overlapping``: not, as they claim addresses that belong in the tunnel; ``too_many``: not, as there
+    are more.
     """
 
     kept: tuple[LocalNetwork, ...] = ()
@@ -42,9 +42,8 @@ def is_local(network: Network) -> bool:
 def judge_local(
     found: Iterable[LocalNetwork], named: Sequence[Network] = (), inside: Sequence[Network] = ()
 ) -> LocalTrust:
-    """``named``: public networks that the profile or the user takes for local ones, as a whole; ``inside``: what "
-    "belongs in
-    the tunnel (:func:`places`).
+    """``named``: public networks that the profile or the user takes for local ones, as a whole; ``inside``: what
+    belongs in the tunnel (:func:`places`).
     """
     kept: list[LocalNetwork] = []
     public: list[LocalNetwork] = []

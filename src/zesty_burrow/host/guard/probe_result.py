@@ -8,9 +8,8 @@ from typing import Any
 
 @dataclass(frozen=True, slots=True)
 class ProbeRow:
-    """Probes of one kind by one device. ``hook``: which of the guard's chains they meet; ``sent``: how many; "
-    "``left``: how
-    many a capture on the device saw leave; ``why``: why none were sent.
+    """Probes of one kind by one device. ``hook``: which of the guard's chains they meet; ``sent``: how many; ``left``:
+    how many a capture on the device saw leave; ``why``: why none were sent.
     """
 
     device: str

@@ -9,7 +9,7 @@ from enum import StrEnum
 from typing import Any
 
 from zesty_burrow.core.net import GRE, TCP, UDP
-from zesty_burrow.host.guard.plan import EVERYTHING, Opening, Share, together
+from zesty_burrow.host.guard.plan import EVERYTHING, Opening, Share
 from zesty_burrow.host.guard.probe_result import ProbeResult
 from zesty_burrow.host.guard.tables.allow_list import (
     ADDRESSES,
@@ -23,6 +23,7 @@ from zesty_burrow.host.guard.tables.allow_list import (
 )
 from zesty_burrow.host.guard.tables.kernel import Count
 
+NOTHING = Share((), "")
 PROTOCOL_NAMES = {UDP: "UDP", TCP: "TCP", GRE: "GRE"}
 
 
@@ -63,10 +64,11 @@ class GuardEvent:
 
 @dataclass(frozen=True, slots=True)
 class GuardState:
-    """``measured``, ``at``: what a look at the kernel has shown, and when (ISO 8601, empty: nobody has looked). "
-    "``why``:
-    why that is not known, or how the kernel differs. ``shares``: those that hold something, by key, as they are meant;
-    ``whole``: all together. ``record_damaged``: why the record is none, empty where it is one.
+    """``measured``, ``at``: what a look at the kernel has shown, and when (ISO 8601, empty: nobody has looked).
+    ``why``: why that is not known, or how the kernel differs. ``shares``: those that hold something, by key, as they
+    are meant; ``whole``: all together, with those of tunnels that hold nothing.
+
+    ``record_damaged``: why the record is none, empty where it is one.
 
     ``owned``: no other process may change the tables; None where nobody has looked. ``devices``: with a chain of their
     own; ``without``: outer devices without one; ``why_without``: why not.
@@ -88,6 +90,7 @@ class GuardState:
     why_without: str = ""
     events: tuple[GuardEvent, ...] = ()
     probe: ProbeResult | None = None
+    whole: Share = NOTHING
 
     @property
     def in_force(self) -> bool | None:
@@ -95,11 +98,6 @@ class GuardState:
         if self.measured is Measured.UNKNOWN:
             return None
         return self.measured is Measured.AS_INTENDED
-
-    @property
-    def whole(self) -> Share:
-        """All shares as one."""
-        return together(self.shares.values())
 
     @property
     def everything(self) -> bool:
