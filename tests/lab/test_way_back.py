@@ -94,7 +94,8 @@ server = socket.socket(); server.setsockopt(1, 2, 1); server.bind(("0.0.0.0", 22
 print("ready", flush=True)
 while True:
     one, _ = server.accept(); one.sendall(b"still here"); one.close()
-""" CALL ="""
+"""
+CALL = """
 import socket
 with socket.create_connection(("192.168.77.20", 22), 2, source_address=("192.0.2.53", 0)) as one:
     print(one.recv(64).decode())
