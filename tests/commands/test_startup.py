@@ -55,10 +55,14 @@ def test_written_shown_listed_removed(imported, tmp_path):
     assert path.stat().st_mode & 0o777 == 0o644
     link = folder / "multi-user.target.wants" / path.name
     assert link.resolve() == path
-    (row,) = imported("--json", "startup", "--into", str(folder), check=0).json["units"]
-    assert (row["what"], row["enabled"], row["when"]) == ("quillwort-lisbon", True, "with the machine")
+    rows = imported("--json", "startup", "--into", str(folder), check=0).json["units"]
+    # The guard's own process comes along, so that it is not the tunnel's child.
+    assert [(row["what"], row["enabled"], row["when"]) for row in rows] == [
+        ("guard", True, "with the machine"),
+        ("quillwort-lisbon", True, "with the machine"),
+    ]
     imported("startup", "--into", str(folder), "remove", "quillwort-lisbon", check=0)
-    assert not path.exists() and not link.is_symlink()
+    assert not path.exists() and not link.is_symlink() and not list(folder.rglob("zesty-guard*"))
     assert (
         imported("--json", "startup", "--into", str(folder), "remove", "quillwort-lisbon", check=4).json["code"]
         == "not-found"
@@ -78,7 +82,7 @@ def test_at_a_user_s_sign_in(imported, tmp_path):
     )
     checked = analyse("verify", str(path))
     assert (checked.returncode, checked.stdout + checked.stderr) == (0, "")
-    (row,) = imported("--json", "startup", "--into", str(folder), check=0).json["units"]
+    _, row = imported("--json", "startup", "--into", str(folder), check=0).json["units"]
     assert (row["enabled"], row["when"]) == (True, "when root signs in")
     assert "when root signs in" in imported("startup", "--into", str(folder), check=0).out
     assert imported("--json", "startup", "show", "quillwort-lisbon", "--sign-in", "no-such-user", check=4).json["what"]
@@ -89,11 +93,13 @@ def test_at_a_user_s_sign_in(imported, tmp_path):
 
 def test_the_program_understands_its_own_command_line(imported):
     """What the unit runs is asked for its help: every word of it is known."""
-    shown = imported("startup", "show", "quillwort-lisbon", check=0).out
-    for name in ("ExecStart", "ExecStop"):
-        words = shlex.split(re.search(rf"{name}=(.*)", shown)[1])
+    for what in ("quillwort-lisbon", "guard"):
+        shown = imported("startup", "show", what, check=0).out
+        words = shlex.split(re.search(r"ExecStart=(.*)", shown)[1])
         ended = subprocess.run([*words, "--help"], capture_output=True, text=True)
         assert ended.returncode == 0, ended.stderr
+        # Nothing that systemd runs at a stop could open the guard.
+        assert "ExecStop" not in shown and "disconnect" not in shown and "Restart=always" in shown
 
 
 def test_somebody_else_s_unit_stays(imported, tmp_path):

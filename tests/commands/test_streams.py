@@ -156,7 +156,9 @@ def test_an_import_on_a_full_disk(zesty, kit):
 @pytest.mark.parametrize("words", [[], ["--detach"]], ids=["foreground", "detached"])
 def test_connect_on_a_full_disk(zesty, kit, words):
     """The journal cannot be written: told, with the folder, exit code 5, and nothing on the machine was changed."""
-    code, document = in_a_small_disk(zesty, "400k", ["import", kit], FILL, ["connect", "lisbon", *words])
+    code, document = in_a_small_disk(
+        zesty, "400k", ["import", kit], FILL, ["connect", "lisbon", "--keep-trying", *words]
+    )
     assert (code, document["code"]) == (5, "disk-full"), document
     assert str(zesty.home) in document["what"] and "journal" in document["why"]
 

@@ -150,7 +150,7 @@ class Watch:
         """
         to_office = f"ip.dst=={story.OFFICE.outer}"
         started = f"((isakmp || tcp.dstport in {{4500, 443}} || udp.dstport==443) && !({to_office})){self.proxied}"
-        ours = f"{started} && {MINE}"
+        ours = f"({started}) && {MINE}"
         # Not what an error message quotes: an earlier tunnel's gateway may still ask for its caller.
         wanted = f'{ours} && !icmp && !icmpv6 && !(frame contains "{WORD}")'
         return min(map(float, self.analysed(wanted, "frame.time_epoch")))

@@ -17,6 +17,8 @@ import time
 
 DEVICE = "lan"
 PAUSE = 0.15
+LONGEST = 96
+"""Octets of a word on its way to a process beside this one."""
 MARK = 0x5A420001
 NOBODY = 65534
 GUESTS = {"g-macvlan": "02:00:00:00:07:01", "g-macvlan-marked": "02:00:00:00:07:02"}
@@ -215,9 +217,9 @@ def child(act):
     if process == 0:
         os.close(writing)
         send = act()
-        while word := os.read(reading, 256):
+        while word := os.read(reading, LONGEST):
             try:
-                send(word)
+                send(word.rstrip(b"\0"))
             except OSError:
                 pass
         os._exit(0)
@@ -303,7 +305,7 @@ def main():
             text = f"{word}-{kind}-at-{seconds}-{fraction}".encode()
             try:
                 if kind in children:
-                    os.write(children[kind][1], text)
+                    os.write(children[kind][1], text.ljust(LONGEST, b"\0"))
                 else:
                     sender.kinds[kind](text)
             except OSError:

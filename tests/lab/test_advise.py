@@ -241,7 +241,7 @@ def test_a_policy_is_in_force_everywhere(lab):
     lab.heron("connect", "lisbon", "--detach", check=0)
     with policy(lab, POLICY):
         status = lab.heron("status", check=0).json
-        assert {entry["code"] for entry in status["findings"]} == {"policy-negotiated"}
+        assert {entry["code"] for entry in status["findings"]} == {"policy-negotiated", "local-network-public"}
         codes = {entry["code"] for entry in lab.heron("verify").json["findings"]}
         assert "policy-negotiated" in codes
         refused = lab.heron("choose", "lisbon", "--key-exchange", "curve25519", check=2).json

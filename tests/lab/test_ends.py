@@ -93,7 +93,7 @@ def test_keys_of_a_tunnel_that_comes_back(lab, tmp_path):
     both = keys.read_text()
     assert both.startswith(first) and len(both) > 1.5 * len(first)
     assert keys.stat().st_mode & 0o777 == 0o600
-    assert [line["event"] for line in log_lines(lab)][-2:] == ["lost", "back"]
+    assert [line["event"] for line in log_lines(lab) if line["event"] in ("lost", "back")] == ["lost", "back"]
 
 
 @pytest.mark.parametrize(

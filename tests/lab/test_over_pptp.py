@@ -10,7 +10,9 @@ from zesty_burrow.lab.client import LabClient
 
 pytestmark = pytest.mark.lab
 NAME = "quillwort-lisbon"
-AS_IT_IS = {"pptp-unprotected", "policy-negotiated", "address-changed", "dns-inside", "exit-as-promised"}
+AS_IT_IS = {
+    "pptp-unprotected", "policy-negotiated", "address-changed", "dns-inside", "exit-as-promised", "local-network-public",
+}  # fmt: skip
 
 
 @pytest.fixture

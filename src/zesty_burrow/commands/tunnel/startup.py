@@ -13,6 +13,7 @@ from zesty_burrow.commands.context import Context
 from zesty_burrow.errors import NotFound, StateError, UsageError
 from zesty_burrow.host.guard.guard import BY_USER, Guard
 from zesty_burrow.host.guard.plan import EVERYTHING, Share, held_by
+from zesty_burrow.host.guard.record import read_record
 from zesty_burrow.host.guard.state import timestamp
 from zesty_burrow.host.paths import HOME_VARIABLE, machine_paths
 from zesty_burrow.host.units.folder import SYSTEM, Installed, UnitFolder
@@ -55,7 +56,8 @@ def run(args: Namespace, context: Context) -> Result:
     if args.action == "remove":
         path = folder.remove(args.what)
         Guard(context.paths.guard).hold_at_start(_held_as(args.what), None)
-        return MessageResult(f"{path} was removed. What it has started goes on until it is ended.")
+        also = _guard_without_use(folder, context)
+        return MessageResult(f"{path}{also} was removed. What it has started goes on until it is ended.")
     unit = _report(args, context) if args.what == REPORT else _unit(args.what, args.sign_in, context)
     if args.action == "show":
         return TextResult("\n".join(filter(None, (unit.text, unit.timer))).rstrip("\n"))
@@ -65,6 +67,14 @@ def run(args: Namespace, context: Context) -> Result:
     return MessageResult(f"{path} was written and enabled; it takes effect {when}.{held}")
 
 
+def _guard_without_use(folder: UnitFolder, context: Context) -> str:
+    """The guard's unit goes with the last tunnel's, where the user has not added it for itself; its path in words."""
+    tunnels = [one for one in folder.list() if one.what not in (GUARD, REPORT)]
+    if tunnels or not folder.has(GUARD) or read_record(context.paths.guard).at_start:
+        return ""
+    return f", with {folder.remove(GUARD)},"
+
+
 def _held_as(what: str) -> str:
     """Under which name the guard holds something from the machine's start on."""
     return BY_USER if what == GUARD else what
@@ -72,7 +82,7 @@ def _held_as(what: str) -> str:
 
 def _hold_from_start(args: Namespace, context: Context, folder: UnitFolder) -> str:
     """What the guard holds before there is a network; in words."""
-    if args.what == REPORT or args.sign_in:
+    if args.what == REPORT:
         return ""
     guard = Guard(context.paths.guard)
     context.paths.make(context.paths.state)
@@ -83,7 +93,8 @@ def _hold_from_start(args: Namespace, context: Context, folder: UnitFolder) -> s
         profile = layered_store.find_profile(args.what)[0]
     if not folder.has(GUARD):
         folder.add(guard_unit(*_program(context)))
-    held = held_by(profile.traffic) if profile.traffic.everything else ()
+    held = held_by(profile.traffic) if profile.traffic.everything and not args.sign_in else ()
+    guard.hold_at_start(profile.name, None)
     if not held:
         return ""
     why = "its tunnel starts with the machine, and is not up yet"

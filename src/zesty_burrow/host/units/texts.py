@@ -27,7 +27,6 @@ HARDENING = (
     # Of the disk it writes its own state, and the resolver's settings.
     "ProtectSystem=strict",
     "ReadWritePaths=-/etc/resolv.conf -/run/resolvconf",
-    "PrivateTmp=yes",
     "PrivateMounts=yes",
     "DevicePolicy=closed",
     "DeviceAllow=/dev/net/tun rw",
@@ -203,11 +202,15 @@ def report_unit(program: Sequence[str], environment: Sequence[tuple[str, str]], 
 
 
 def _homes(program: Sequence[str], environment: Sequence[tuple[str, str]]) -> list[str]:
-    """Users' homes are hidden, but for a program that is installed there, and the folder that the user has named."""
+    """Users' homes and temporary files are hidden, but for a program that is installed there, and the folder that "
+    "the user
+    has named.
+    """
     places = [Path(program[0]).resolve(), Path(sys.prefix).resolve(), Path(sys.base_prefix).resolve()]
     hidden = not any(place.is_relative_to(home) for place in places for home in HOMES)
     named = [f"BindPaths={shlex.quote(value)}" for _, value in environment]
-    return [f"ProtectHome={'yes' if hidden else 'read-only'}", *named]
+    in_tmp = any(place.is_relative_to(folder) for place in places for folder in ("/tmp", "/var/tmp"))  # noqa: S108
+    return [f"ProtectHome={'yes' if hidden else 'read-only'}", f"PrivateTmp={'no' if in_tmp else 'yes'}", *named]
 
 
 def _line(program: Sequence[str]) -> str:
