@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import os
 import shutil
+import signal
 import socket
 import subprocess
 import tempfile
@@ -69,6 +70,24 @@ def leaves(target, *, mark=0, port=9):
     return True
 
 
+COMMANDS = {
+    "flush": "nft flush ruleset",
+    "delete": "nft delete table inet zesty_guard; nft delete table netdev zesty_guard",
+    "insert": "nft insert rule inet zesty_guard sent accept; nft insert rule netdev zesty_guard by_outer accept",
+    "dormant": "nft add table inet zesty_guard '{ flags dormant; }'; nft add table netdev zesty_guard '{ flags dormant; }'",
+    "accept elsewhere": "nft add table inet other; nft 'add chain inet other o { type filter hook output priority -9; }';"
+    "nft add rule inet other o accept",
+    "address": "ip address add 203.0.113.77/24 dev outer; ip address add 2001:db8:b5::77/48 dev outer nodad",
+    "device": "ip link add link outer name mv0 type macvlan; ip link set mv0 up; ip address add 203.0.113.78/24 dev mv0",
+}
+UNDO = (
+    "nft delete table inet other; ip address del 203.0.113.77/24 dev outer; ip address del 2001:db8:b5::77/48 dev outer;"
+    "ip link del mv0"
+)
+ATTACKS = {*COMMANDS, "record deleted", "record damaged", "killed", "stopped"}
+"""What somebody with root's rights may do once in each sequence."""
+
+
 class Machine(RuleBasedStateMachine):
     """``held``: what is to be closed by the tunnel's hold; ``by_user``: the user's own hold."""
 
@@ -81,6 +100,7 @@ class Machine(RuleBasedStateMachine):
         self.held, self.by_user, self.gateway = "", False, ""
         self.other_journal = self.folder / "journal-1.jsonl"
         self.other = self.other_process = None
+        self.attacked = ""
 
     def guard_of(self, wanted, journal, *, holds):
         names = NamesRecord(self.folder / "names.json", self.folder / "resolv.conf")
@@ -179,6 +199,28 @@ class Machine(RuleBasedStateMachine):
         self.other_journal.unlink()
         self.other = self.other_process = None
 
+    # Somebody with root's rights does one thing.
+
+    @precondition(lambda self: not self.attacked)
+    @rule(act=st.sampled_from(sorted(ATTACKS)))
+    def attacked_by_root(self, act):
+        self.attacked = act
+        if act in COMMANDS:
+            subprocess.run(COMMANDS[act], shell=True, capture_output=True)
+        elif act == "record deleted":
+            self.record.unlink(missing_ok=True)
+        elif act == "record damaged" and self.record.exists():
+            self.record.write_text("{")
+        elif self.guard.holders():
+            process = self.guard.state().process
+            if act == "stopped":
+                os.kill(process, signal.SIGSTOP)
+                self.nothing_leaves_that_is_held()
+                os.kill(process, signal.SIGCONT)
+            else:
+                os.kill(process, signal.SIGKILL)
+                self.nothing_leaves_that_is_held()
+
     # What the user says.
 
     @rule()
@@ -240,6 +282,7 @@ class Machine(RuleBasedStateMachine):
             os.close(self.process)
             self.tunnel.lift()
         self.guard.lift(BY_USER)
+        subprocess.run(UNDO, shell=True, capture_output=True)
         assert subprocess.run(["nft", "list", "ruleset"], capture_output=True, check=True).stdout == b""
         assert not self.record.exists()
         shutil.rmtree(self.folder)

@@ -31,20 +31,51 @@ print(*open_now)
 """Past every route, by the outer device, and to a gateway's own address: what the kernel takes."""
 
 
+ADVERSARY = {
+    "flush": "nft flush ruleset",
+    "insert": "nft insert rule inet zesty_guard sent accept; nft insert rule netdev zesty_guard by_lan accept",
+    "dormant": "nft add table inet zesty_guard '{ flags dormant; }'",
+    "delete the record": "rm -f RECORD",
+    "damage the record": "echo x > RECORD",
+    "kill the owner": "kill -9 GUARD",
+    "stop the owner": "kill -STOP GUARD; sleep 0.5; nft flush ruleset; kill -CONT GUARD",
+    "add addresses": "ip address add 203.0.113.77/24 dev lan; ip -6 address add 2001:db8:b5::77/48 dev lan nodad",
+    "add a device": "ip link add link lan name mv0 type macvlan; ip link set mv0 up; ip address add 203.0.113.78/24 dev mv0",
+}
+UNDO = "ip address del 203.0.113.77/24 dev lan; ip -6 address del 2001:db8:b5::77/48 dev lan; ip link del mv0; true"
+
+
 class Play:
     """The workstation with one tunnel, and everything that can happen to it. ``closed``: whether the guard has to be."""
 
     def __init__(self, lab, seed):
         self.lab, self.random = lab, random.Random(seed)
         self.place, self.closed, self.process, self.log = "", False, 0, []
-        self.attacked = False
+        self.adversary = ""
+
+    def by_root(self, what):
+        command = ADVERSARY[what]
+        if "GUARD" in command:
+            process = self.lab.heron("guard").json["guard"]["service"]["process"]
+            command = command.replace("GUARD", str(process or "$$"))
+        self.lab.shell(
+            "heron", "sh", "-c", command.replace("RECORD", str(self.lab.folder / "heron" / "guard.json")), check=None
+        )
+        self.check()
+        self.lab.shell("heron", "sh", "-c", UNDO, check=None)
 
     def step(self):
         up = ["switch", "switch", "lose", "impostor", "refuse", "back", "kill", "asleep", "move", "disconnect", "term"]
         down = ["connect", "connect", "connect", "connect_refused", "restore", "disconnect"]
         what = self.random.choice([*(up if self.process else down), "attack", "guard_on_off"])
+        if not self.adversary and self.closed and self.random.random() < 0.35:
+            # Somebody with root's rights, once in each sequence.
+            what = self.adversary = self.random.choice(sorted(ADVERSARY))
         self.log.append(what)
-        getattr(self, what)()
+        if what in ADVERSARY:
+            self.by_root(what)
+        else:
+            getattr(self, what)()
         self.check()
 
     def connect(self, place="", code=(0,)):

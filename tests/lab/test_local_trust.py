@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import pytest
 
+from support import until
 from zesty_burrow.lab import story
 
 pytestmark = pytest.mark.lab
@@ -66,7 +67,8 @@ def test_the_office_wins(claimed, offices, which):
     rows = lab.heron("guard", check=0).json["guard"]["lets_through"]
     assert not [row for row in rows if "10.20." in row["what"] and row["counter"] == "local"]
     if which != ["office"]:
-        assert "local-network-overlaps" in lab.heron("status", check=0).codes or len(which) > 1
+        slug = "local-network-overlaps"
+        until(lambda: slug in lab.heron("status", check=0).codes or len(which) > 1)
 
 
 def test_a_public_network_only_by_name(lab):
@@ -79,7 +81,7 @@ def test_a_public_network_only_by_name(lab):
 
     lab.heron("connect", "lisbon", "--detach", check=0)
     assert mine not in local() and "192.168.77.0/24" in local()
-    assert "local-network-public" in lab.heron("status", check=0).codes
+    until(lambda: "local-network-public" in lab.heron("status", check=0).codes)
     lab.heron("disconnect", check=0)
     lab.heron("connect", "lisbon", "--detach", "--local-networks", mine, check=0)
     assert mine in local() and "local-network-public" not in lab.heron("status", check=0).codes

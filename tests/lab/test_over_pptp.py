@@ -44,7 +44,7 @@ def test_up(by_pptp):
     up = by_pptp.heron("--debug", "connect", NAME, "--detach", "--unprotected", check=0).json["tunnel"]
     assert up["protocol"] == "PPTP, MPPE in GRE"
     assert up["algorithms"] == {"MPPE": "MPPE with RC4 and 128-bit keys, no integrity"}
-    assert [one[0] for one in up["findings"]] == ["pptp-unprotected"]
+    assert [one[0] for one in up["findings"]] == ["pptp-unprotected"], up["findings"]
     # The exit is as promised and no name leaks; and whoever is on the way can read it all.
     seen = by_pptp.heron("verify", check=10)
     assert seen.json["verdict"] == "leaking" and seen.codes == AS_IT_IS
