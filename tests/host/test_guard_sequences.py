@@ -265,7 +265,8 @@ class Machine(RuleBasedStateMachine):
     @invariant()
     def nothing_leaves_that_is_held(self):
         closed = self.by_user or self.held == "all"
-        assert [leaves(one) for one in FAR] == [not closed] * 2
+        told = f"after {self.attacked!r}, held {self.held!r}: {self.guard.state()}"
+        assert [leaves(one) for one in FAR] == [not closed] * 2, told
         assert leaves(OFFICE) == (not self.by_user and not self.held)
         assert leaves(GATEWAYS[0]) == leaves(GATEWAYS[1]) == (not closed)
         for one in GATEWAYS:

@@ -123,6 +123,8 @@ def carrier_stopped(lab):
     status = lab.heron("status").json
     assert status["guard"]["measured"] == "as intended"
     assert "tunnel-silent" in {one["code"] for one in status["findings"]}
+    # It cannot be asked to switch, and that is said at once.
+    assert lab.heron("connect", "tallinn", "--detach").json["code"] == "tunnel-silent"
     root(lab, f"kill -CONT {process}")
     until(lambda: (relay(lab) or {}).get("is_up"))
 

@@ -27,7 +27,14 @@ from zesty_burrow.commands.tunnel.before_connect import (
     require_ready,
     way_back,
 )
-from zesty_burrow.commands.tunnel.running import Running, busy, refuse_overlap, running_tunnels, the_one
+from zesty_burrow.commands.tunnel.running import (
+    Running,
+    busy,
+    refuse_overlap,
+    refuse_silent,
+    running_tunnels,
+    the_one,
+)
 from zesty_burrow.commands.tunnel.wanted_profile import remember, wanted_name
 from zesty_burrow.core.net import TCP, UDP, network_list
 from zesty_burrow.core.profile import Profile
@@ -258,6 +265,8 @@ def run(args: Namespace, context: Context) -> Result:
     replaced = the_one(tunnels, profile) if tunnels and not args.beside else None
     others = [one for one in tunnels if one is not replaced]
     refuse_overlap(profile, others)
+    if replaced is not None:
+        refuse_silent(replaced)
     if replaced is not None:
         return _switch(args, profile, chosen, replaced, context, beside=bool(others))
     if args.export_keys:

@@ -12,13 +12,12 @@ from zesty_burrow.commands.context import Context
 from zesty_burrow.errors import StateError
 from zesty_burrow.host.journal.lock import is_held, recorded_name
 from zesty_burrow.host.paths import TunnelPaths
+from zesty_burrow.report.results.status import SILENT
 
 if TYPE_CHECKING:
     from zesty_burrow.core.profile import Profile
 
 
-SILENT = "does not answer"
-"""The state of a process that holds a journal and gives no answer."""
 PATIENCE = 2.0
 """Seconds for a process to answer."""
 SETTLE = 1.0
@@ -96,12 +95,7 @@ def refuse_overlap(profile: Profile, others: list[Running]) -> None:
     """
     traffic = profile.traffic
     for other in others:
-        if other.state == SILENT:
-            raise StateError(
-                f"the process of the tunnel {other.profile} does not answer",
-                next_step="Let it continue (kill -CONT), or end it (kill -9) and run `zesty restore`.",
-                slug="tunnel-silent",
-            )
+        refuse_silent(other)
         if not other.document:
             raise busy(f"the tunnel {other.profile} is being set up")
         theirs = [ip_network(one) for one in other.document.get("networks", ())]
@@ -119,6 +113,16 @@ def refuse_overlap(profile: Profile, others: list[Running]) -> None:
                 next_step=f"Disconnect {other.profile} first, or connect without --beside to switch.",
                 slug="tunnels-overlap",
             )
+
+
+def refuse_silent(tunnel: Running) -> None:
+    """:class:`StateError` where a tunnel's process gives no answer: it could not be asked for anything."""
+    if tunnel.state == SILENT:
+        raise StateError(
+            f"the process of the tunnel {tunnel.profile} does not answer",
+            next_step="Let it continue (kill -CONT), or end it (kill -9) and run `zesty restore`.",
+            slug="tunnel-silent",
+        )
 
 
 def busy(what: str) -> StateError:

@@ -6,11 +6,11 @@ from argparse import ArgumentParser, Namespace
 from typing import TYPE_CHECKING, Any
 
 from zesty_burrow.commands.context import Context
-from zesty_burrow.commands.tunnel.running import SILENT, Running, running_tunnels
+from zesty_burrow.commands.tunnel.running import Running, running_tunnels
 from zesty_burrow.errors import MachineError, NotFound, UsageError
 from zesty_burrow.host.journal.lock import is_left_over
 from zesty_burrow.host.paths import TunnelPaths, machine_paths
-from zesty_burrow.report.results.status import WORST, Condition, LineResult, StatusResult
+from zesty_burrow.report.results.status import SILENT, WORST, Condition, LineResult, StatusResult
 
 if TYPE_CHECKING:
     from zesty_burrow.carrier.control.status import TunnelStatus

@@ -22,6 +22,10 @@ if TYPE_CHECKING:
     from zesty_burrow.host.guard.state import GuardState
 
 
+SILENT = "does not answer"
+"""The state of a tunnel's process that holds a journal and gives no answer: nothing else is known of it."""
+
+
 class Condition(StrEnum):
     """How it stands, in one word."""
 

@@ -25,7 +25,7 @@ from zesty_burrow.report.findings import findings_table
 from zesty_burrow.report.layout import Column, Indented, Table, Text
 from zesty_burrow.report.parts import Parts, heading, plural
 from zesty_burrow.report.results.base import Result
-from zesty_burrow.report.results.status import GuardResult, LineResult, StatusResult
+from zesty_burrow.report.results.status import SILENT, GuardResult, LineResult, StatusResult
 
 if TYPE_CHECKING:
     from zesty_burrow.carrier.control.status import TunnelStatus
@@ -88,7 +88,10 @@ def headline(result: StatusResult) -> Parts:
     """The first lines: how it stands."""
     status = result.tunnel
     if status is None:
-        yield Text(f"No tunnel is up{NOT_YET.get(result.state, '')}.")
+        if result.state == SILENT:
+            yield Text("Whether a tunnel is up is not known: its process does not answer.", "yellow")
+        else:
+            yield Text(f"No tunnel is up{NOT_YET.get(result.state, '')}.")
         if result.guard is not None:
             yield from _closed(result.guard)
     else:
