@@ -205,6 +205,8 @@ class Machine(RuleBasedStateMachine):
     @rule(act=st.sampled_from(sorted(ATTACKS)))
     def attacked_by_root(self, act):
         self.attacked = act
+        if act == "dormant" and not self.guard.holders():
+            return  # it would make a table of this name, which the next owner takes for somebody's guard
         if act in COMMANDS:
             subprocess.run(COMMANDS[act], shell=True, capture_output=True)
         elif act == "record deleted":

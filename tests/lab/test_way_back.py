@@ -35,8 +35,9 @@ def by_ssh(lab, *words, check=None):
         ("gateway.addresses=lisbon.quilwort.example", "gateway.addresses=lisbon.quillwort.example", 6, "gateway-unresolved"),
         ("gateway.addresses=198.51.100.250", "gateway.addresses=lisbon.quillwort.example", 6, "gateway-no-route"),
         ("trust.authorities=", None, 4, "profile-authority-missing"),
+        ("traffic.left_out=0.0.0.0/0,::/0", None, 4, "profile-contradiction"),
     ],
-    ids=["mistyped name", "no route", "no authority"],
+    ids=["mistyped name", "no route", "no authority", "contradiction"],
 )  # fmt: skip
 def test_what_cannot_work_closes_nothing(lab, change, back, code, slug):
     """The machine is as it was, on line, and the error says so."""
@@ -161,3 +162,21 @@ def test_ended_while_it_begins(lab):
 def test_names_that_commands_take_for_something_else(lab):
     for word in ("guard", "report", "last"):
         assert lab.heron("rename", "lisbon", word, check=2).json["code"] == "usage"
+
+
+def test_a_gateway_that_has_never_worked(lab):
+    """The first time it is said what will happen if it fails, and how to get back; not once it has worked."""
+    (lab.folder / "heron" / "worked.txt").unlink(missing_ok=True)
+    first = lab.heron("connect", "lisbon", "--detach", check=0)
+    assert "has not worked from here before" in first.err and "--confirm-within" in first.err
+    lab.heron("disconnect", check=0)
+    assert "has not worked" not in lab.heron("connect", "lisbon", "--detach", check=0).err
+
+
+def test_a_failed_connect_says_that_the_guard_is_closed(lab):
+    """Whatever else the error says: nothing leaves, and what opens it."""
+    lab.fault("lisbon", "refused-password")
+    refused = lab.heron("connect", "lisbon", "--detach", check=8).json
+    assert "was seen closed at" in refused["next_step"] and "zesty disconnect" in refused["next_step"]
+    assert guard(lab)["in_force"]
+    lab.heron("disconnect", check=0)

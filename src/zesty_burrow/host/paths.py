@@ -75,6 +75,11 @@ class Paths:
         return self.state / "ways.json"
 
     @property
+    def worked(self) -> Path:
+        """Digests of the gateways that a tunnel was up to."""
+        return self.state / "worked.txt"
+
+    @property
     def names(self) -> Path:
         """Which name servers the tunnels ask for, and what the resolver file was before."""
         return self.state / "names.json"

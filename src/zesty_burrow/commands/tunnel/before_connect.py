@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import hashlib
 from argparse import Namespace
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 
 from zesty_burrow.carrier.network.addresses import look_up, names_of
@@ -19,12 +21,14 @@ from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.host.readiness.check import State
 from zesty_burrow.host.readiness.local import cheap
 from zesty_burrow.host.readiness.remote_session import RemoteSession, remote_session
+from zesty_burrow.host.replace_file import replace_file
 from zesty_burrow.profiles.checks import check_profile
 
 CONFIRM_WITHIN = 60.0
 """Seconds, over SSH."""
 HOPELESS = ("profile-authority-missing",)
 """Findings with which no gateway can prove itself."""
+MAX_REMEMBERED = 500
 OPEN = "The guard was not closed, and this machine is as it was."
 
 
@@ -47,6 +51,9 @@ def require_possible(profile: Profile, context: Context, *, waits: bool) -> None
             step = f"{finding.code.remedy} {OPEN}"
             what = f"{profile.name}: {finding.code.title}"
             raise StateError(what, why=finding.code.why, next_step=step, slug=finding.code.slug)
+    if why := contradiction(profile):
+        step = f"Change it: zesty change {profile.name} --edit. {OPEN}"
+        raise StateError(f"{profile.name} contradicts itself", why=why, next_step=step, slug="profile-contradiction")
     if waits or Guard(context.paths.guard).holders():
         return
     try:
@@ -63,6 +70,40 @@ def require_possible(profile: Profile, context: Context, *, waits: bool) -> None
                 next_step=f"Connect this machine to a network, or add --keep-trying to wait for one. {OPEN}",
                 slug="gateway-no-route",
             )
+
+
+def contradiction(profile: Profile) -> str:
+    """What a profile says that cannot all be so; empty where there is nothing."""
+    traffic = profile.traffic
+    for server in traffic.name_servers:
+        if any(server in network for network in traffic.left_out):
+            return f"its name server {server} is in a network that it leaves out of the tunnel"
+    rest = [one for one in traffic.networks if not any(_within(one, other) for other in traffic.left_out)]
+    return "" if rest else "all that it sends through the tunnel is also left out of it"
+
+
+def _within(network: Network, other: Network) -> bool:
+    return network.version == other.version and network.subnet_of(other)  # type: ignore[arg-type]
+
+
+def _digest(profile: Profile) -> str:
+    return hashlib.sha256(f"{profile.gateway.addresses[0]} {profile.tunnel.protocol}".encode()).hexdigest()[:24]
+
+
+def has_worked(profile: Profile, context: Context) -> bool:
+    """Whether a tunnel to this gateway by this protocol was up from here before."""
+    try:
+        return _digest(profile) in context.paths.worked.read_text().split()
+    except (OSError, UnicodeDecodeError):
+        return False
+
+
+def remember_worked(profile: Profile, context: Context) -> None:
+    """A tunnel to it is up. Where that cannot be written, the next `connect` says once more what may happen."""
+    if not has_worked(profile, context):
+        known = context.paths.worked.read_text().split()[-MAX_REMEMBERED:] if context.paths.worked.exists() else []
+        with suppress(OSError):
+            replace_file(context.paths.worked, "\n".join([*known, _digest(profile), ""]).encode(), 0o600)
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,6 +125,12 @@ def way_back(args: Namespace, profile: Profile, context: Context, *, closes: boo
     is_cut = session is not None and _cuts(profile, session, named)
     if args.keep_session and session is None:
         raise UsageError("--keep-session needs an SSH session", why="this command was not started by SSH")
+    if closes and not has_worked(profile, context):
+        context.reporter.note(
+            f"{profile.gateway.addresses[0]} has not worked from here before. If it fails, nothing leaves this "
+            f"machine until "
+            "`zesty disconnect`; with --confirm-within SECONDS it opens again by itself."
+        )
     within = args.confirm_within
     if within is None:
         within = CONFIRM_WITHIN if is_cut and closes else 0.0

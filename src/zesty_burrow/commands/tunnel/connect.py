@@ -23,6 +23,7 @@ from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.credentials.choose_credentials import Chosen, choose, explained, note_sign_in
 from zesty_burrow.commands.tunnel.before_connect import (
     refuse_for_a_switch,
+    remember_worked,
     require_possible,
     require_ready,
     way_back,
@@ -146,6 +147,7 @@ def _switch(
     answer = call_with(before.paths.control, {"call": CALL}, SWITCH_TIMEOUT, body) or {}
     if "up" in answer:
         remember(profile.name, context)
+        remember_worked(profile, context)
         note_sign_in(chosen, context)
         return UpResult(TunnelStatus.of(answer["up"]), beside)
     if isinstance(answer.get("error"), dict):
@@ -284,9 +286,10 @@ def run(args: Namespace, context: Context) -> Result:
         return Supervisor(profile, chosen.secrets, replace(options, desktop=desktop), on_step, on_up).run()
 
     if args.detach:
-        with explained(chosen), _told_of_guard(context):
+        with _told_of_guard(context), explained(chosen):
             status = run_detached(paths.log, carry, context.reporter.step)
         remember(profile.name, context)
+        remember_worked(profile, context)
         note_sign_in(chosen, context)
         return UpResult(status, beside=bool(others))
     return _in_foreground(carry, profile, chosen, context)
@@ -301,10 +304,11 @@ def _in_foreground(carry: Carry, profile: Profile, chosen: Chosen, context: Cont
     def up(status: TunnelStatus) -> None:
         seen.append(status)
         remember(profile.name, context)
+        remember_worked(profile, context)
         context.reporter.up(status)
         context.reporter.note("        Ctrl-C ends it.")
 
-    with explained(chosen), _told_of_guard(context):
+    with _told_of_guard(context), explained(chosen):
         end = carry(context.reporter.step, up)
     if not seen:
         if end.reason in ("disconnect", NOT_CONFIRMED):

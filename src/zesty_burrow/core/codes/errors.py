@@ -85,6 +85,8 @@ CODES = (
          "another process."),
     Code("nothing-to-confirm", _S, "Nothing waits to be confirmed.",
          "The guard was confirmed already, or has opened again.", "See `zesty guard`."),
+    Code("profile-contradiction", _S, "The profile contradicts itself.",
+         "What it says of the traffic cannot all be so.", "Change it: `zesty change NAME --edit`."),
     Code("gateway-no-route", _S, "This machine has no route to the gateway.",
          "No device leads there, so nothing was begun and the guard was not closed.",
          "Connect this machine to a network, or wait for one: `zesty connect NAME --keep-trying`."),

@@ -29,6 +29,7 @@ from zesty_burrow.report.results.status import SILENT, GuardResult, LineResult, 
 
 if TYPE_CHECKING:
     from zesty_burrow.carrier.control.status import TunnelStatus
+    from zesty_burrow.host.guard.probe_result import ProbeResult
     from zesty_burrow.host.guard.state import GuardState
 
 
@@ -267,6 +268,13 @@ def _held_by_nobody(guard: GuardState) -> Text:
     return Text("The packet filter has a guard that nobody is known to hold. Remove it: zesty guard off", "yellow")
 
 
+def probe_words(probe: ProbeResult) -> str:
+    """When, how many were sent and have left, and where that is proven."""
+    sent, left = (sum(getattr(row, name) for row in probe.rows) for name in ("sent", "left"))
+    proven = ", ".join(probe.controls) or "no device"
+    return f"{probe.at}, {sent} sent, {left} left; the capture was seen to work on {proven}"
+
+
 def _how_measured(guard: GuardState) -> Parts:
     """How it is known, and what probes have shown."""
     table = Table(Column(style="dim", whole=True), Column())
@@ -274,10 +282,7 @@ def _how_measured(guard: GuardState) -> Parts:
     if guard.measured is Measured.AS_INTENDED:
         table.add_row("measured", f"{guard.at}: the kernel's tables are as intended{owner}")
     if guard.probe is not None:
-        sent, left = (sum(getattr(row, name) for row in guard.probe.rows) for name in ("sent", "left"))
-        proven = ", ".join(guard.probe.controls) or "no device"
-        words = f"{guard.probe.at}: {plural(sent, 'probe')} sent, {left} left; the capture was proven on {proven}"
-        table.add_row("probed", Text(words, "bold red" if left else ""))
+        table.add_row("probed", Text(probe_words(guard.probe), "bold red" if guard.probe.left else ""))
     yield Indented(table)
 
 

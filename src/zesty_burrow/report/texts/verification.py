@@ -12,7 +12,7 @@ from zesty_burrow.report.layout import Column, Indented, Table, Text
 from zesty_burrow.report.parts import Parts, heading
 from zesty_burrow.report.results.base import Result
 from zesty_burrow.report.results.verification import BaselineResult, ReadyResult, VerifyResult
-from zesty_burrow.report.texts.status import guard_words
+from zesty_burrow.report.texts.status import guard_words, probe_words
 
 VERDICT_STYLES = {Verdict.SEALED: "bold green", Verdict.LEAKING: "bold red", Verdict.UNCLEAR: "bold yellow"}
 VERDICT_WORDS = {
@@ -70,6 +70,8 @@ def _verification(result: VerifyResult) -> Parts:
     yield Indented(table)
     if result.profile:
         yield Indented(Text(f"Guard: {guard_words(result.guard) if result.guard else 'none'}."))
+        if result.guard and result.guard.probe:
+            yield Indented(Text(f"Probes against it: {probe_words(result.guard.probe)}."))
     yield ""
     yield Text(VERDICT_WORDS[result.judgement.verdict], style=VERDICT_STYLES[result.judgement.verdict])
     yield from findings_table(result.judgement.findings)
