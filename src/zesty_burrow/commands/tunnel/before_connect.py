@@ -1,4 +1,4 @@
-"""What `connect` looks at before the guard closes: afterwards nothing but the tunnel could mend it."""
+"""What `connect` looks at before the guard closes: afterwards this machine is offline until it works."""
 
 from __future__ import annotations
 

@@ -1,6 +1,6 @@
 """Which of the networks that this machine is in are reached beside a tunnel, and why the others are not.
 
-Whoever runs a local network decides which addresses it claims: by DHCP, or by a router's advertisement (RFC 4861
+The owner of a local network decides which addresses it claims: by DHCP, or by a router's advertisement (RFC 4861
 §4.6.2). So a claim alone opens nothing. Values only.
 """
 

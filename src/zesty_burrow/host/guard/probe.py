@@ -29,7 +29,7 @@ ETH_P_ALL, ARP, IPV4, IPV6 = 3, 0x0806, 0x0800, 0x86DD
 SO_BINDTODEVICE = 25
 BROADCAST = b"\xff" * 6
 REFUSED = (errno.EPERM, errno.EACCES, errno.ENOBUFS)
-"""What a sender is told whose packet the guard has taken."""
+"""Errors that a sender gets whose packet the guard has rejected or dropped."""
 SENT, AT_DEVICE = "sent", "at the device"
 
 

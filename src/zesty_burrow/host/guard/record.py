@@ -38,7 +38,7 @@ class GuardRecord:
 
 
 def unknown_holder(why: str) -> Share:
-    """In the place of holders that are not known: everything, until the user says otherwise."""
+    """A share for holders that are not known: everything, until the user opens it."""
     return Share(EVERYTHING, "", "holders that are not known", why=why)
 
 
@@ -74,7 +74,7 @@ def read_record(path: Path) -> GuardRecord:
 
 
 def write_record(path: Path, shares: Mapping[str, Share], at_start: Mapping[str, Share]) -> None:
-    """Replace the record at once; without anything to record there is none. :class:`DiskFull` or ``OSError``."""
+    """Replace the record at once; without anything to record the file is removed. :class:`DiskFull` or ``OSError``."""
     if not shares and not at_start:
         path.unlink(missing_ok=True)
         return

@@ -71,7 +71,7 @@ class TableSpec:
 
 
 def whole(spec: TableSpec, flags: int = 0, *, replaced: bool = False) -> list[FamilyBody]:
-    """Changes that make the table; ``replaced``: in the place of one that is there."""
+    """Changes that make the table; ``replaced``: there is one, which is deleted first."""
     own = text(1, spec.name)
     made = own + (number(TABLE_FLAGS, flags) if flags else b"")
     bodies: list[Body] = [(DELETE_TABLE, 0, own)] if replaced else []
@@ -129,7 +129,7 @@ class TableSeen:
 
 
 def read(channel: FilterSocket, family: int, name: str) -> TableSeen | None:
-    """The kernel's table, None where there is none. Raises :class:`RightsMissing` or :class:`MachineError`."""
+    """The kernel's table, None where it has no such table. Raises :class:`RightsMissing` or :class:`MachineError`."""
     what, own = f"reading the table {name}", text(1, name)
     found = channel.ask(GET_TABLE, family, own, what)
     if not found:

@@ -105,7 +105,7 @@ def tunnel_unit(
         "Type=exec",
         *_environment(environment),
         f"ExecStart={_line(program)} connect {shlex.quote(profile)} --keep-trying --beside",
-        # Whoever sends it a signal is not asked why; only an end by `zesty disconnect` has the exit code 0.
+        # Any end but that by `zesty disconnect`, which has the exit code 0, starts it again.
         "Restart=always",
         "RestartPreventExitStatus=0",
         "SuccessExitStatus=143",

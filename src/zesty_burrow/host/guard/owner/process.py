@@ -123,7 +123,7 @@ def serve(record: Path, ready: int = -1, *, stays: bool = False) -> None:
 
 
 def _tell_systemd(reading: int) -> None:
-    """Wait until the guard's process listens, and say so to whoever has started this one."""
+    """Wait until the guard's process listens, and tell systemd (sd_notify(3))."""
     with os.fdopen(reading, "rb") as stream:
         line = stream.readline()
     try:
@@ -198,7 +198,7 @@ def _take_the_place(record: Path, held: int) -> bool:
 
 
 def _log(record: Path, problem: BaseException) -> None:
-    """For whoever looks into a defect of ours; no secret ever passes here."""
+    """Keep the trace of a defect of ours beside the record; it holds no secret."""
     path = record.with_suffix(".log")
     with suppress(OSError):
         flags = os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_CLOEXEC | os.O_NOFOLLOW

@@ -106,7 +106,7 @@ class GuardService:
     # The loop.
 
     def run(self, listening: socket.socket) -> None:
-        """Serve until nobody needs it any more, or it is told to end."""
+        """Serve until nobody needs it any more, or another process takes over."""
         selector = selectors.DefaultSelector()
         selector.register(listening, selectors.EVENT_READ, "listening")
         filters, devices = FilterWatch(), open_watch()

@@ -82,7 +82,8 @@ def call(path: Path, document: dict[str, Any], timeout: float) -> tuple[dict[str
     """Ask the service at ``path``; its answer, and the user that it runs as.
 
     Raises ``FileNotFoundError`` or ``ConnectionRefusedError`` where none runs, ``PermissionError`` where it may not be
-    asked, ``TimeoutError`` where it does not answer, other ``OSError`` or ``ValueError`` where it ends meanwhile.
+    asked, ``TimeoutError`` where it does not answer, other ``OSError`` or ``ValueError`` where it ends before it has
+    answered.
     """
     with socket.socket(socket.AF_UNIX, socket.SOCK_STREAM | socket.SOCK_CLOEXEC) as channel:
         channel.settimeout(timeout)

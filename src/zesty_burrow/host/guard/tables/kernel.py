@@ -173,7 +173,7 @@ class KernelGuard:
         self.set_whole(share)
 
     def set_whole(self, share: Share) -> None:
-        """Put it in force in the place of whatever is there, in one step. Errors as of :meth:`set`."""
+        """Replace the tables that are there, in one step. Errors as of :meth:`set`."""
         for attempt in range(TRIES):
             try:
                 specs, flags = self.make(share), OWNED if self.owned else 0
