@@ -5,12 +5,12 @@ from __future__ import annotations
 from argparse import ArgumentParser, BooleanOptionalAction, Namespace
 from collections.abc import Callable
 from dataclasses import replace
-from ipaddress import ip_address, ip_network
+from ipaddress import ip_address
 from urllib.parse import urlsplit
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.profiles.choose_protocol import ALL_LISTS, with_options, words_of
-from zesty_burrow.core.net import Address, Network
+from zesty_burrow.core.net import Address, Network, network_list
 from zesty_burrow.core.profile import (
     AS_INNER,
     EVERYTHING,
@@ -213,12 +213,7 @@ def _addresses(option: str, words: str, word: str) -> tuple[Address, ...]:
 
 def _networks(option: str, words: str, word: str, meaning: tuple[Network, ...]) -> tuple[Network, ...]:
     """Networks with commas between them, or a word for some of them."""
-    if words.strip() == word:
-        return meaning
-    try:
-        return tuple(ip_network(one.strip()) for one in words.split(","))
-    except ValueError as problem:
-        raise UsageError(f"{option}: {problem}", next_step=f"For example 10.20.0.0/16, or {word}.") from None
+    return meaning if words.strip() == word else network_list(option, words)
 
 
 def _told(profile: Profile) -> str:
