@@ -51,7 +51,8 @@ LOOK_AGAIN = 0.2
 """Seconds between two looks at the tables, at the least."""
 SETTLE = 0.02
 """Seconds after a change of the devices until they are read: several messages belong to one change."""
-MAX_EVENTS, MAX_CALLERS = 50, 64
+MAX_EVENTS, MAX_CALLERS, MAX_STRANGERS = 50, 64, 16
+"""Kept; connections at one time; and those of them by users who may only ask."""
 
 
 def since_start() -> float:
@@ -74,6 +75,7 @@ class GuardService:
         self._look_at = self._around_at = float("inf")
         self._looked = float("-inf")
         self._changed_by = ""
+        self._filters: FilterWatch | None = None
         self._idle_since = time.monotonic()
         self._ended = False
 
@@ -109,15 +111,15 @@ class GuardService:
         """Serve until nobody needs it any more, or another process takes over."""
         selector = selectors.DefaultSelector()
         selector.register(listening, selectors.EVENT_READ, "listening")
-        filters, devices = FilterWatch(), open_watch()
-        selector.register(filters.channel, selectors.EVENT_READ, "filters")
+        self._filters, devices = FilterWatch(), open_watch()
+        selector.register(self._filters.channel, selectors.EVENT_READ, "filters")
         selector.register(devices, selectors.EVENT_READ, "devices")
         while not self._ended:
             for key, _ in selector.select(self._pause()):
                 if key.data == "listening":
                     self._accept(listening, selector)
                 elif key.data == "filters":
-                    self._filters_changed(filters)
+                    self._filters_changed()
                 elif key.data == "devices":
                     drain(devices)
                     self._around_at = min(self._around_at, time.monotonic() + SETTLE)
@@ -156,8 +158,8 @@ class GuardService:
 
     # The tables.
 
-    def _filters_changed(self, filters: FilterWatch) -> None:
-        changes = filters.take_changes()
+    def _filters_changed(self) -> None:
+        changes = self._filters.take_changes() if self._filters is not None else []
         foreign = [one for one in changes if one.name != NAME]
         if foreign:
             self._changed_by = foreign[-1].words
@@ -172,6 +174,8 @@ class GuardService:
 
     def _look(self) -> bool:
         """Compare the kernel's tables with what is meant, and restore any difference. Whether there was one."""
+        # Whose change it was may still wait to be read.
+        self._filters_changed()
         self._looked = time.monotonic()
         repaired = self._repair_record()
         by, self._changed_by = self._changed_by, ""
@@ -245,11 +249,19 @@ class GuardService:
     def _accept(self, listening: socket.socket, selector: selectors.BaseSelector) -> None:
         with suppress(OSError):
             channel, _ = listening.accept()
-            if len(selector.get_map()) > MAX_CALLERS:
+            connection = Connection(channel)
+            callers = [key.data for key in selector.get_map().values() if isinstance(key.data, Connection)]
+            # Other users cannot take the places of those who may change the guard.
+            strangers = [one for one in callers if not self._is_trusted(one.uid)]
+            too_many = len(callers) >= MAX_CALLERS
+            if too_many or (not self._is_trusted(connection.uid) and len(strangers) >= MAX_STRANGERS):
                 channel.close()
                 return
-            connection = Connection(channel)
             selector.register(channel, selectors.EVENT_READ, connection)
+
+    @staticmethod
+    def _is_trusted(uid: int) -> bool:
+        return uid in (0, os.geteuid())
 
     def _serve(self, connection: Connection, selector: selectors.BaseSelector) -> None:
         for request in connection.take_requests():
@@ -264,7 +276,7 @@ class GuardService:
         try:
             if act is None:
                 raise StateError(f"the guard's process does not know the call {call!r:.40}", slug="guard-version")
-            if uid not in (0, os.geteuid()):
+            if not self._is_trusted(uid):
                 if call != "state":
                     raise RightsMissing("the guard is root's", why="only its owner may change it")
                 return {"state": self._state_for_others()}
@@ -347,8 +359,9 @@ class GuardService:
 
     def _state_for_others(self) -> dict[str, Any]:
         """For users who may not change it: whether it is closed, as measured now; not who holds it."""
-        with suppress(BurrowError):
-            self._look()
+        if time.monotonic() - self._looked >= LOOK_AGAIN:
+            with suppress(BurrowError):
+                self._look()
         held = holding(self._shares)
         return {
             "process": os.getpid(),
