@@ -239,7 +239,7 @@ def in_a_network_of_its_own(act):
     assert os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]) == 0
 
 
-def until(holds, seconds=20):
+def until(holds, seconds=45):
     """Wait until something holds; it is an error where it does not come to that."""
     end = time.monotonic() + seconds
     while not holds():
