@@ -23,7 +23,8 @@ PLAY = """
 import os, signal, subprocess, sys
 step, name, *line = sys.argv[1:]
 one = subprocess.Popen(line, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True)
-for number, text in enumerate(one.stdout):
+# What is said before the first step comes before the guard closes.
+for number, text in enumerate(text for text in one.stdout if text.startswith("  done")):
     if number == int(step):
         os.kill(one.pid, getattr(signal, "SIG" + name))
         break
