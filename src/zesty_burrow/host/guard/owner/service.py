@@ -87,7 +87,9 @@ class GuardService:
         self._kernel.look_around()
         self._at_start, self._shares = dict(record.at_start), self._holders(record)
         if self._shares:
-            self._write()
+            # On a full disk the tables are taken over all the same.
+            with suppress(OSError, BurrowError):
+                self._write()
         held = holding(self._shares)
         if held and not self._kernel.adopt(together(self._shares.values())):
             left_over = self._kernel.compare().present
@@ -153,7 +155,7 @@ class GuardService:
         """What fails here is in the events; the tables stay as they are, and it is tried again with the next change."""
         try:
             act()
-        except BurrowError as problem:
+        except (BurrowError, OSError) as problem:
             self._note(f"failed: {problem}")
 
     # The tables.
@@ -190,10 +192,14 @@ class GuardService:
         """What this process knows is written again where the file is gone, or is no record. Whether it was."""
         record = read_record(self._path)
         if record.damaged or (not record.is_there and (self._shares or self._at_start)):
+            try:
+                self._write()
+            except (OSError, BurrowError):
+                # A full or read-only disk: it is tried again with the next look, and the tables are looked at anyway.
+                return False
             self._note(
                 f"{self._path} {(record.damaged and f'was damaged: {record.damaged}') or 'was missing'}; written again"
             )
-            self._write()
             return True
         return False
 
