@@ -190,10 +190,6 @@ class Guard:
         shares = [one for one in self.holders().values() if journal is None or one.journal == str(journal)]
         return [share for share in shares if is_living(share)]
 
-    def is_missing(self) -> bool:
-        """Whether somebody holds it closed, and the kernel was seen not to have that."""
-        return bool(self.holders()) and self.state().in_force is False
-
     def holders(self) -> dict[str, Share]:
         """The shares that hold something."""
         return holding(self.shares())
