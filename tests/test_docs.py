@@ -16,11 +16,11 @@ import pytest
 
 from zesty_burrow import errors
 from zesty_burrow.commands import COMMANDS
-from zesty_burrow.commands.kits.explain import all_codes
 from zesty_burrow.intake import limits
 from zesty_burrow.intake.readers.vocabulary import Field, shipped
 from zesty_burrow.lab import story
 from zesty_burrow.profiles.text import read_profile
+from zesty_burrow.use_cases.explain import all_codes
 
 ROOT = Path(__file__).parent.parent
 PAGES = [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *sorted((ROOT / "docs").glob("*.md"))]

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import ast
 import os
+import re
 import subprocess
 import sys
 from collections import Counter
+from functools import cache
 from graphlib import TopologicalSorter
 from pathlib import Path
 
@@ -15,22 +17,50 @@ import pytest
 ROOT = Path(__file__).parent.parent
 SOURCE = ROOT / "src" / "zesty_burrow"
 FLOORS = [
-    "cli", "commands", "report", "lab", "fleet", "carrier", "observe", "gather", "host", "store", "intake", "profiles", "protocols",
+    "cli", "commands", "report", "lab", "use_cases", "fleet", "carrier", "observe", "gather", "host", "store", "intake", "profiles", "protocols",
     "core", "errors",
 ]  # fmt: skip
 FORBIDDEN_IN_CORE = {"socket", "os", "time", "random", "secrets", "pathlib", "subprocess", "asyncio", "sys", "io"}
 
 
+ARGPARSE = {"cli", "commands"}
+
+
+@cache
+def files():
+    """Every module of the program, parsed once."""
+    return {path: (text := path.read_text(), ast.parse(text)) for path in SOURCE.rglob("*.py")}
+
+
+def tree_of(path):
+    return files()[path][1]
+
+
 def modules():
-    return [path for path in SOURCE.rglob("*.py") if path.name not in ("__init__.py", "__main__.py")]
+    return [path for path in files() if path.name not in ("__init__.py", "__main__.py")]
 
 
 def imports_of(path):
-    for node in ast.walk(ast.parse(path.read_text())):
+    for node in ast.walk(tree_of(path)):
         if isinstance(node, ast.ImportFrom) and node.module:
             yield node.module
         elif isinstance(node, ast.Import):
             yield from (alias.name for alias in node.names)
+
+
+def strings_of(path):
+    """String constants that are no docstrings, with their lines."""
+    documents = set()
+    for node in ast.walk(tree_of(path)):
+        if isinstance(node, ast.Expr) and isinstance(node.value, ast.Constant):
+            documents.add(id(node.value))
+    for node in ast.walk(tree_of(path)):
+        if isinstance(node, ast.Constant) and isinstance(node.value, str) and id(node) not in documents:
+            yield node.lineno, node.value
+
+
+def room_of(path):
+    return path.relative_to(SOURCE).parts[0].removesuffix(".py")
 
 
 def floor_of(module):
@@ -42,7 +72,7 @@ def test_imports_go_downward_only():
     """No room imports from a room above it."""
     wrong = []
     for path in modules():
-        own = path.relative_to(SOURCE).parts[0].removesuffix(".py")
+        own = room_of(path)
         for module in imports_of(path):
             other = floor_of(module) if module.startswith("zesty_burrow") else None
             if other and FLOORS.index(other) < FLOORS.index(own):
@@ -60,7 +90,7 @@ def module_name(path):
 
 
 def classes_of(path):
-    return [node for node in ast.walk(ast.parse(path.read_text())) if isinstance(node, ast.ClassDef)]
+    return [node for node in ast.walk(tree_of(path)) if isinstance(node, ast.ClassDef)]
 
 
 @pytest.mark.parametrize("room", ["core", "protocols", "profiles", "intake"])
@@ -73,50 +103,92 @@ def test_the_core_has_no_machine_in_it(room):
     assert wrong == []
 
 
+CLOCKS = {"now", "utcnow", "today", "monotonic", "perf_counter", "time"}
+
+
+@pytest.mark.parametrize("room", ["core", "protocols", "profiles", "intake"])
+def test_the_core_tells_no_time(room):
+    """Time is an argument: nobody there asks a clock, by whatever name it is called."""
+    wrong = []
+    for path in modules():
+        if room_of(path) != room:
+            continue
+        for node in ast.walk(tree_of(path)):
+            if isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute) and node.func.attr in CLOCKS:
+                owner = ast.unparse(node.func.value)
+                is_type = node.func.attr == "time" and owner == "datetime"
+                if owner.split(".")[-1] in ("datetime", "date", "time") and not is_type:
+                    wrong.append(f"{relative(path)}:{node.lineno}: {owner}.{node.func.attr}")
+    assert wrong == []
+
+
 PROTOCOLS = ("ikev2", "connect_ip", "l2tp_ipsec", "pptp")
-SETTINGS = {"settings", "choice"}
-MAY_IMPORT = {
-    "profiles/advising/advice.py": {"settings", "probe"},
-    "profiles/advising/clients.py": {"settings"},
-    "lab/kit.py": SETTINGS,
-    "lab/devices/phone/settings_form.py": {"settings"},
-    "intake/dialogue.py": {*SETTINGS, "wire.template"},
-    "intake/readers/instance_data.py": SETTINGS,
-    "intake/readers/sheet.py": SETTINGS,
-    "commands/profiles/advise.py": SETTINGS,
-    "commands/profiles/choose.py": SETTINGS,
-    "commands/profiles/choose_protocol.py": SETTINGS,
-}
-"""Who may know of one protocol, and what of it. The lab's gateways speak them all; the rest writes their settings."""
+SPELLED = re.compile(r"\b(ikev2|connect[-_]ip|l2tp([-_/]ipsec)?|pptp)\b", re.IGNORECASE)
+DEFAULT_OF_THE_FORMAT = ("core/profile.py", "ikev2")
 
 
 def test_protocol_folders_are_closed():
-    """Outside its folder a protocol is reached through the registry; what may name its settings is listed above."""
+    """Outside protocols and the lab nobody imports a protocol, tests for its class, or spells its name in a string."""
     wrong = []
     for path in modules():
-        for name in PROTOCOLS:
-            if path.is_relative_to(SOURCE / "protocols" / name) or path.is_relative_to(SOURCE / "lab" / "gateways"):
-                continue
-            package = f"zesty_burrow.protocols.{name}"
-            used = {module.removeprefix(f"{package}.") for module in imports_of(path) if module.startswith(package)}
-            allowed = {package, *MAY_IMPORT.get(relative(path), set())}
-            wrong += [f"{relative(path)} imports {name}.{module}" for module in used - allowed]
+        if room_of(path) in ("protocols", "lab"):
+            continue
+        wrong += [
+            f"{relative(path)} imports {module}"
+            for module in imports_of(path)
+            if module.startswith(tuple(f"zesty_burrow.protocols.{name}" for name in PROTOCOLS))
+        ]
+        wrong += [
+            f"{relative(path)}:{line}: {text!r:.60}"
+            for line, text in strings_of(path)
+            if SPELLED.search(text) and (relative(path), text) != DEFAULT_OF_THE_FORMAT
+        ]
     assert wrong == []
-    carrier = [module for path in (SOURCE / "carrier").rglob("*.py") for module in imports_of(path)]
-    assert "zesty_burrow.protocols.registry" in carrier
+
+
+def test_protocols_do_not_know_each_other():
+    """A protocol's folder imports no other protocol's, but for what L2TP, PPTP and IKE share by their standards."""
+    shared = {("l2tp_ipsec", "ikev2")}
+    wrong = []
+    for path in modules():
+        parts = path.relative_to(SOURCE).parts
+        if parts[0] != "protocols" or parts[1] not in PROTOCOLS:
+            continue
+        for module in imports_of(path):
+            other = module.split(".")[2] if module.startswith("zesty_burrow.protocols.") else ""
+            if other in PROTOCOLS and other != parts[1] and (parts[1], other) not in shared:
+                wrong.append(f"{relative(path)} imports {module}")
+    assert wrong == []
+
+
+def test_options_stay_in_commands():
+    """Below the commands nothing is parsed from options, printed, or read from the environment."""
+    wrong = []
+    for path in modules():
+        if room_of(path) in ARGPARSE or relative(path) == "lab/devices/thin.py":  # a program of its own
+            continue
+        wrong += [f"{relative(path)} imports {module}" for module in imports_of(path) if module == "argparse"]
+        if room_of(path) != "use_cases":
+            continue
+        for node in ast.walk(tree_of(path)):
+            if isinstance(node, ast.Call) and ast.unparse(node.func) in ("print", "input", "os.getenv", "getpass"):
+                wrong.append(f"{relative(path)}:{node.lineno}: {ast.unparse(node.func)}")
+            if isinstance(node, ast.Attribute) and ast.unparse(node) == "os.environ":
+                wrong.append(f"{relative(path)}:{node.lineno}: os.environ")
+    assert wrong == []
 
 
 def test_no_import_circles():
-    """No module needs itself through others, inside functions and for annotations included."""
-    known = {module_name(path): path for path in SOURCE.rglob("*.py")}
+    """No module needs itself through others: inside functions, for annotations, and by a name in a string included."""
+    known = {module_name(path): path for path in files()}
     graph = {}
     for name, path in known.items():
-        found = set()
-        for node in ast.walk(ast.parse(path.read_text())):
+        needed = {text for _, text in strings_of(path) if text in known}
+        for node in ast.walk(tree_of(path)):
             if isinstance(node, ast.ImportFrom) and node.module in known:
                 full = {f"{node.module}.{alias.name}" for alias in node.names}
-                found |= (full & known.keys()) or {node.module}
-        graph[name] = found - {name}
+                needed |= (full & known.keys()) or {node.module}
+        graph[name] = needed - {name}
     for name in ("zesty_burrow.cli", "zesty_burrow.commands"):
         # Completion describes the parser that calls it.
         graph[name] -= {"zesty_burrow.commands.completion"}
@@ -127,9 +199,9 @@ def test_no_import_circles():
 @pytest.mark.parametrize("path", modules(), ids=relative)
 def test_files_and_functions_stay_small(path):
     """A file has at most 500 lines, a function at most 52."""
-    text = path.read_text()
+    text, tree = files()[path]
     assert len(text.splitlines()) <= 500
-    for node in ast.walk(ast.parse(text)):
+    for node in ast.walk(tree):
         if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef):
             assert (node.end_lineno or 0) - node.lineno < 52, node.name
 

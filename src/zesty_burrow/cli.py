@@ -187,12 +187,21 @@ def main(words: Sequence[str]) -> int:
         debug = args.debug
 
         from zesty_burrow.commands.context import Context
-        from zesty_burrow.host.paths import find_paths, running_as_root
+        from zesty_burrow.host.paths import find_paths, machine_paths, running_as_root
         from zesty_burrow.report.reporter import Reporter
 
         reporter = Reporter(as_json=args.json, json_file=args.json_file, debug=debug)
         paths = find_paths(os.environ, root=running_as_root(), whom=args.whom or "")
-        result = module.run(args, Context(paths, os.environ, reporter, args.passphrase_file, main))
+        context = Context(
+            paths,
+            machine_paths(os.environ),
+            reporter,
+            args.passphrase_file,
+            environment=os.environ,
+            reporter=reporter,
+            program=main,
+        )
+        result = module.run(args, context)
         reporter.result(result)
         code: int = result.exit_code
         return code

@@ -15,12 +15,12 @@ from pathlib import Path
 import pytest
 
 from commands.test_editions import talk
-from zesty_burrow.commands.kits import apart as apart_module
-from zesty_burrow.commands.kits.apart import apart
 from zesty_burrow.core.finding import Severity, finding
 from zesty_burrow.core.profile import Traffic
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import LimitExceeded, Malformed, ProgramFault
+from zesty_burrow.use_cases.kits import apart as apart_module
+from zesty_burrow.use_cases.kits.apart import apart
 
 
 def children():
@@ -117,7 +117,7 @@ def test_nothing_but_values(monkeypatch):
 
 INTERRUPTED = """
 import hashlib, sys
-from zesty_burrow.commands.kits.apart import apart
+from zesty_burrow.use_cases.kits.apart import apart
 print("ready", flush=True)
 try:
     apart(lambda _: hashlib.pbkdf2_hmac("sha256", b"x", b"y", (1 << 31) - 1), 0, "kit.zip")

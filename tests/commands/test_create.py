@@ -9,7 +9,7 @@ import pytest
 from commands.test_editions import talk
 from corpus import material as m
 from zesty_burrow.errors import InputError
-from zesty_burrow.intake.dialogue import BY_KEY, QUESTIONS, open_questions, profile_of, take_given, with_defaults
+from zesty_burrow.intake.dialogue import open_questions, profile_of, questions, take_given, with_defaults
 from zesty_burrow.intake.readers.credentials import read_credentials_untrusted
 from zesty_burrow.profiles.text import write_profile
 
@@ -191,7 +191,7 @@ def test_a_dialogue_that_is_interrupted(zesty, authority):
 
 def test_every_question_explains_itself():
     """Meaning and source for each; only what applies is asked; defaults fit their own checks."""
-    for question in QUESTIONS:
+    for question in questions().values():
         assert question.meaning.endswith(".")
         assert question.source.endswith(".")
     asked = {one.key for one in open_questions({"sign-in": "shared-key", "traffic": "networks"})}
@@ -199,7 +199,7 @@ def test_every_question_explains_itself():
     assert "networks" in asked
     whole = with_defaults(take_given({"host": "nairobi.quillwort.example"}))
     for key, value in whole.items():
-        assert BY_KEY[key].take(value) == value or (BY_KEY[key].optional and not value)
+        assert questions()[key].take(value) == value or (questions()[key].optional and not value)
     with pytest.raises(InputError, match="no question"):
         take_given({"colour": "blue"})
 

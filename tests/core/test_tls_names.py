@@ -17,7 +17,7 @@ from zesty_burrow.errors import ProfileInvalid, UsageError
 from zesty_burrow.profiles.change_protocol import with_protocol
 from zesty_burrow.profiles.text import read_profile, write_profile
 from zesty_burrow.profiles.ways import WayAnswer, best_way, every_way
-from zesty_burrow.protocols.connect_ip.choice import read_list
+from zesty_burrow.protocols.connect_ip.facets.choices import read_list
 from zesty_burrow.protocols.connect_ip.settings import ConnectIpSettings
 from zesty_burrow.protocols.ikev2.settings import IkeSettings
 

@@ -8,6 +8,7 @@ import os
 import socket
 import subprocess
 import time
+from contextlib import suppress
 from dataclasses import replace
 from ipaddress import ip_network
 from pathlib import Path
@@ -17,6 +18,7 @@ import pytest
 from host.test_guard import FAR4, GATEWAY4, SHARE, Ear, Guest, ethernet_frame, ip, on_a_machine_of_its_own, send
 from support import until
 from zesty_burrow.core.net import UDP, LocalNetwork
+from zesty_burrow.errors import BurrowError
 from zesty_burrow.host.guard.guard import BY_USER, Guard
 from zesty_burrow.host.guard.owner.service import GuardService
 from zesty_burrow.host.guard.owner.wire import listen, socket_of
@@ -241,6 +243,35 @@ def test_the_owner_dies_and_the_record_is_gone(tmp_path):
         guard.lift()
         assert guard.holders()
         guard.lift(BY_USER)
+        assert send(b"open", FAR4, 9) is None
+
+    on_a_machine_of_its_own(act)
+
+
+def test_a_full_disk(tmp_path):
+    """What is in force stays; no change is made that cannot be recorded; the next owner takes the tables over."""
+
+    def act():
+        folder = tmp_path / "small"
+        folder.mkdir()
+        subprocess.run(["mount", "-t", "tmpfs", "-o", "size=64k", "none", folder], check=True)
+        path, filler = folder / "guard.json", folder / "filler"
+        guard = Guard(path)
+        guard.put("a tunnel", SHARE)
+        before = path.read_bytes()
+        with suppress(OSError), filler.open("wb", buffering=0) as file:
+            while True:
+                file.write(b"x" * 4096)
+        with pytest.raises((OSError, BurrowError), match="space"):
+            guard.put(BY_USER, HELD)
+        assert path.read_bytes() == before and set(guard.shares()) == {"a tunnel"}
+        os.kill(guard.state().process, 9)
+        until(lambda: guard.state().process and guard.state().owned)
+        assert guard.state().measured is Measured.AS_INTENDED and set(guard.shares()) == {"a tunnel"}
+        assert isinstance(send(b"held on a full disk", FAR4, 9), OSError)
+        # The last one needs no room: the record is removed.
+        guard.lift("a tunnel")
+        assert not path.exists()
         assert send(b"open", FAR4, 9) is None
 
     on_a_machine_of_its_own(act)

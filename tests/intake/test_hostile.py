@@ -238,7 +238,7 @@ def test_instance_data_out_and_in():
     """What maps comes back; what does not is told."""
     kit = read_kit("k", [KitFile("data.json", INSTANCE("pre-shared"))], m.NOW)
     profile = kit.profiles[0].profile
-    text, unmapped = write_instance_data({"office": profile})
+    text, unmapped = write_instance_data("ikev2", {"office": profile})
     again = next(iter(read_instance_data_untrusted(text, "again"))).profile
     assert (again.gateway, again.traffic, again.settings) == (profile.gateway, profile.traffic, profile.settings)
     assert not unmapped
@@ -262,7 +262,7 @@ def test_encapsulation_in_instance_data(written, transport, port, told):
     entry = next(iter(read_instance_data_untrusted(json.dumps(document), "data")))
     assert (entry.profile.settings.transport, entry.profile.settings.port) == (transport, port)
     assert any("encapsulation" in one for one in entry.left_out) == told
-    text, unmapped = write_instance_data({"office": entry.profile})
+    text, unmapped = write_instance_data("ikev2", {"office": entry.profile})
     again = next(iter(read_instance_data_untrusted(text, "again")))
     assert again.profile.settings == entry.profile.settings and not unmapped and not again.left_out
 

@@ -6,6 +6,7 @@ import asyncio
 import os
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from itertools import product
 
 from zesty_burrow.carrier.network.addresses import resolve
@@ -16,7 +17,7 @@ from zesty_burrow.carrier.sessions import client_port
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import BurrowError
 from zesty_burrow.protocols.registry import protocol
-from zesty_burrow.protocols.session import Capabilities, Probe, ProbeDone, Transport
+from zesty_burrow.protocols.session import Capabilities, Probe, ProbeDone, SessionRequest, Transport
 
 AT_ONCE = 16
 
@@ -63,7 +64,8 @@ async def _probe_all(
 async def _ask(profile: Profile, timeout: float, is_brief: bool) -> ProbeResult:
     addresses = await asyncio.to_thread(resolve, profile)
     for one, address in product(profile.variants, addresses):
-        probe = protocol(profile.tunnel.protocol).probe(one, address, timeout, os.urandom, is_brief=is_brief)
+        request = SessionRequest(address, {}, datetime.now(UTC), timeout)
+        probe = protocol(profile.tunnel.protocol).probe(one, request, os.urandom, is_brief=is_brief)
         capabilities = await _ask_at(address, probe)
         if capabilities is not None:
             return ProbeResult(address, capabilities)

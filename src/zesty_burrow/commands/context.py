@@ -1,194 +1,21 @@
-"""What commands are given: places, time, store, reporter."""
+"""What a command is given besides its options."""
 
 from __future__ import annotations
 
-import os
-import sys
-from collections.abc import Callable, Mapping, Sequence
-from contextlib import closing
-from dataclasses import dataclass, field, replace
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
-from zesty_burrow.errors import RightsMissing, SealError
-from zesty_burrow.host.paths import Paths, SettingsFile, machine_paths, may_write, read_settings
+from zesty_burrow.use_cases.workspace import Workspace
 
 if TYPE_CHECKING:
-    from datetime import datetime
-    from pathlib import Path
-
-    from zesty_burrow.core.policy.policy import Policy
-    from zesty_burrow.intake.readers.vocabulary import Vocabulary
     from zesty_burrow.report.reporter import Reporter
-    from zesty_burrow.store.database import Database
-    from zesty_burrow.store.layered_store import LayeredStore
-    from zesty_burrow.store.rows import ProfileRow
-    from zesty_burrow.store.seal import Seal
-    from zesty_burrow.store.store import Store
 
 
-@dataclass(frozen=True)
-class Context:
-    """``paths`` where things lie; ``reporter`` for what happens along the way; ``program`` the command line's main."""
+@dataclass(frozen=True, kw_only=True)
+class Context(Workspace):
+    """A workspace on a terminal. ``reporter``: prints; ``program``: runs another command line in this process."""
 
-    paths: Paths
     environment: Mapping[str, str]
     reporter: Reporter
-    passphrase_file: Path | None = None
     program: Callable[[list[str]], int] = field(default=lambda _: 1)
-
-    def now(self) -> datetime:
-        """The time, with its zone."""
-        from datetime import UTC, datetime
-
-        return datetime.now(UTC)
-
-    def settings(self) -> SettingsFile:
-        """The settings file."""
-        return read_settings(self.paths.settings)
-
-    def device(self) -> str:
-        """What this machine is called among the user's devices: as the settings say, else its host name."""
-        return self.settings().device or os.uname().nodename.partition(".")[0]
-
-    def policy(self) -> Policy:
-        """The organisation's, from the file that the settings name or ``policy.toml`` beside them; else the default."""
-        from pathlib import Path
-
-        from zesty_burrow.core.policy.policy import DEFAULT
-
-        named = self.settings().policy
-        path = Path(named) if named else self.paths.settings.with_name("policy.toml")
-        if not named and not path.exists():
-            return DEFAULT
-        from zesty_burrow.host.files import read_bounded
-        from zesty_burrow.profiles.policy import read_policy
-
-        data, _ = read_bounded(path, 1 << 16)
-        return read_policy(data.decode("utf-8", "replace"), str(path))
-
-    def words(self) -> Vocabulary:
-        """What labels on sheets mean: the shipped languages, and ``words.toml`` beside the settings."""
-        from zesty_burrow.intake.readers.vocabulary import shipped, with_own_words
-
-        path = self.paths.settings.with_name("words.toml")
-        if not path.exists():
-            return shipped()
-        from zesty_burrow.host.files import read_bounded
-
-        data, _ = read_bounded(path, 1 << 18)
-        return with_own_words(data.decode("utf-8", "replace"), str(path))
-
-    def store(self) -> closing[Store]:
-        """The store that is changed, to be used in a ``with`` block."""
-        return closing(self._writable())
-
-    def has_store(self) -> bool:
-        """Whether there is anything to read yet."""
-        return bool(self.settings().store) or self.paths.store.exists()
-
-    def _writable(self) -> Store:
-        from zesty_burrow.store.database import SqliteDatabase, open_database
-
-        if self.paths.shared and not may_write(self.paths.data):
-            raise RightsMissing(
-                "the machine's store cannot be changed",
-                why=f"{self.paths.data} belongs to root: what is in it every user may use",
-                next_step="Run the command as root; or leave out --for machine to use your own store.",
-            )
-        mode = 0o600
-        if self.paths.shared:
-            self.paths.make(self.paths.data)
-            mode = 0o644
-        url = self.settings().store
-        return self._open(open_database(url) if url else SqliteDatabase(self.paths.store, mode))
-
-    def _open(self, database: Database) -> Store:
-        from zesty_burrow.store.store import Store
-
-        method = self.settings().seal
-        return Store(
-            database, lambda store: self.seal(method, store), lambda: self.now().strftime("%Y-%m-%dT%H:%M:%SZ")
-        )
-
-    def layered_store(self) -> LayeredStore:
-        """The user's own store and the machine's, to be read as one, in a ``with`` block; none is made for it."""
-        from zesty_burrow.store.layered_store import LayeredStore
-        from zesty_burrow.store.rows import MACHINE, OWN
-
-        stores = {MACHINE if self.paths.shared else OWN: self._readable()} if self.has_store() else {}
-        machine = replace(self, paths=machine_paths(self.environment))
-        if not self.paths.shared and os.access(machine.paths.store, os.R_OK):
-            stores[MACHINE] = machine._readable()
-        return LayeredStore(stores)
-
-    def list_profiles(self, words: Sequence[str] = (), **where: str) -> list[tuple[str, ProfileRow]]:
-        """Whose store it is in and the row, of each profile that matches."""
-        with self.layered_store() as layered_store:
-            return layered_store.list_profiles(words, **where)
-
-    def _readable(self) -> Store:
-        """This context's store, for reading only where it is somebody else's."""
-        if self.paths.store.exists() and not os.access(self.paths.store, os.W_OK) and not self.settings().store:
-            from zesty_burrow.store.database import SqliteDatabase
-
-            return self._open(SqliteDatabase(self.paths.store, read_only=True))
-        return self._writable()
-
-    def seal(self, method: str, store: Store) -> Seal:
-        """The seal of a store by a method's name. The salt of a store that several share lies in the store."""
-        from zesty_burrow.store import seal
-
-        self.paths.make(self.paths.data)
-        if method == "key-file":
-            return seal.Seal(seal.key_from_file(self.paths.data / "seal.key"))
-        if method == "keyring":
-            return seal.Seal(seal.key_from_keyring())
-        if method == "passphrase":
-            shared = bool(self.settings().store)
-            salt = store.shared_salt() if shared else seal.salt_from_file(self.paths.data / "seal.salt")
-            return seal.Seal(seal.key_from_passphrase(salt, self._passphrase))
-        raise SealError(
-            f"seal method {method!r} is not known",
-            why=f"there are {', '.join(seal.METHODS)}",
-            next_step=f"Correct `seal` in {self.paths.settings}.",
-        )
-
-    def _passphrase(self) -> str:
-        return self.ask_passphrase("Passphrase of the store: ", self.passphrase_file)
-
-    def ask_passphrase(self, question: str, file: Path | None, *, confirm: bool = False, slug: str = "seal") -> str:
-        """From a file that was named, else asked for without echo; ``confirm`` asks twice."""
-        from getpass import GetPassWarning, getpass
-
-        if file is not None:
-            passphrase = self._passphrase_from_file(file)
-        elif not sys.stdin.isatty():
-            raise SealError(
-                "the passphrase cannot be asked for",
-                why="there is no terminal",
-                next_step="Name a file that holds it: --passphrase-file FILE (for a kit's: --kit-passphrase-file)",
-                slug=slug,
-            )
-        else:
-            try:
-                passphrase = getpass(question)
-                if confirm and getpass("The same again: ") != passphrase:
-                    raise SealError("the two passphrases differ", next_step="Try again.")
-            except (EOFError, GetPassWarning):
-                passphrase = ""
-        if not passphrase:
-            raise SealError("no passphrase was given", slug=slug)
-        return passphrase
-
-    @staticmethod
-    def _passphrase_from_file(path: Path) -> str:
-        from zesty_burrow.host.files import read_bounded
-
-        data, mode = read_bounded(path, 4096)
-        if mode & 0o077:
-            raise SealError(
-                f"the passphrase file {path} is open to others",
-                why=f"its mode is {mode:04o}",
-                next_step=f"chmod 600 {path}",
-            )
-        return data.decode("utf-8", "replace").rstrip("\r\n")

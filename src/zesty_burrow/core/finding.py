@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 from zesty_burrow.core.codes import devices, errors, kits, machine, profiles
@@ -24,10 +25,26 @@ class Finding:
         """The code's severity."""
         return self.code.severity
 
+    def document(self) -> dict[str, str]:
+        """As plain values."""
+        return {
+            "code": self.code.slug,
+            "severity": str(self.code.severity),
+            "subject": self.subject,
+            "detail": self.detail,
+            "title": self.code.title,
+            "remedy": self.code.remedy,
+        }
+
 
 CODES: dict[str, Code] = {
     entry.slug: entry for group in (kits, profiles, machine, devices, errors) for entry in group.CODES
 }
+
+
+def register_codes(codes: Iterable[Code]) -> None:
+    """Add codes of a protocol's own."""
+    CODES.update({code.slug: code for code in codes})
 
 
 def finding(slug: str, subject: str, detail: str = "") -> Finding:

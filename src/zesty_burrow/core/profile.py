@@ -17,6 +17,8 @@ if TYPE_CHECKING:
     from zesty_burrow.core.policy.policy import Policy
 
 FORMAT = 2
+DEFAULT_PROTOCOL = "ikev2"
+"""What a profile means that names no protocol: a part of the format."""
 PEM_MARK = "-----BEGIN CERTIFICATE-----"
 KEY_MARK = "-----BEGIN PUBLIC KEY-----"
 LIST_MARK = "-----BEGIN X509 CRL-----"
@@ -52,7 +54,7 @@ class TunnelSettings:
     None: as the inner one has it. ``clamp_tcp_mss``: TCP's MSS is lowered to what fits.
     """
 
-    protocol: str = "ikev2"
+    protocol: str = DEFAULT_PROTOCOL
     mtu: int = DEFAULT_MTU
     dscp: int | None = 0
     clamp_tcp_mss: bool = False

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import asdict, dataclass, field
 from enum import StrEnum
+from typing import Any
 
 from zesty_burrow.core.finding import Finding, Severity, finding
 from zesty_burrow.core.outside.leak import ExpectedExit, Observation, Sighting, judge_exit
@@ -82,6 +83,31 @@ class Rehearsal:
     def seconds(self) -> float:
         """From the first message to the standing tunnel."""
         return sum(entry.seconds for entry in self.steps if entry.step != "resolve")
+
+    def document(self) -> dict[str, Any]:
+        """As plain values; times are seconds."""
+        return {
+            "profile": self.profile,
+            "provider": self.provider,
+            "country": self.country,
+            "city": self.city,
+            "gateway": self.gateway,
+            "verdict": str(self.verdict),
+            "step_reached": self.steps[-1].step if self.steps else "",
+            "steps": [{"step": entry.step, "seconds": round(entry.seconds, 6)} for entry in self.steps],
+            "seconds": round(self.seconds, 6),
+            "round_trip": round(self.round_trip, 6),
+            "over": self.over,
+            "algorithms": {label: str(suite) for label, suite in self.suites.items()},
+            "strength": self.strength,
+            "exit4": asdict(self.exit4),
+            "exit6": asdict(self.exit6),
+            "resolvers": [asdict(entry) for entry in self.resolvers],
+            "exit_checked": self.exit_checked,
+            "carries_outside": self.carries_outside,
+            "failure": asdict(self.failure) if self.failure else None,
+            "findings": [entry.document() for entry in self.findings],
+        }
 
 
 def strength_of(suites: Iterable[Suite]) -> int:

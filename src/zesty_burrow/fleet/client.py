@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from zesty_burrow.profiles.advising.clients import DEVICES, Client
+from zesty_burrow.profiles.advising.clients import DEVICES
+from zesty_burrow.protocols.facets.device import Client
 from zesty_burrow.store.devices import PROGRAM, Device
 
 

@@ -56,6 +56,11 @@ def read_standard_input() -> list[KitFile]:
     return [KitFile("standard input", data)]
 
 
+def read_text_input(limit: int) -> str:
+    """Up to ``limit`` characters of standard input."""
+    return sys.stdin.read(limit)
+
+
 def _read_folder(folder: Path) -> list[KitFile]:
     members: list[KitFile] = []
     total = 0

@@ -7,12 +7,11 @@ from __future__ import annotations
 
 import ipaddress
 import re
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import replace
+from functools import cache
 
 from zesty_burrow.core.host_names import look_alike
 from zesty_burrow.core.identity import Identity, IdType
-from zesty_burrow.core.policy.policy import Policy
 from zesty_burrow.core.profile import (
     IPV6_HANDLING,
     MAX_MTU,
@@ -21,79 +20,26 @@ from zesty_burrow.core.profile import (
     RESERVED_NAMES,
     Gateway,
     Profile,
-    ProtocolSettings,
-    SignIn,
     Traffic,
     TunnelSettings,
 )
-from zesty_burrow.errors import BurrowError, InputError
+from zesty_burrow.errors import InputError
 from zesty_burrow.intake.readers.credentials import paste_slips
 from zesty_burrow.intake.readers.places import country_code, place_in_name
 from zesty_burrow.intake.readers.sheet import slug_of
 from zesty_burrow.profiles.text import read_profile, write_profile
-from zesty_burrow.protocols.connect_ip import settings as connect_ip
-from zesty_burrow.protocols.connect_ip.settings import ConnectIpSettings
-from zesty_burrow.protocols.connect_ip.wire.template import WELL_KNOWN, check_template
-from zesty_burrow.protocols.ikev2.choice import read_list, with_algorithms
-from zesty_burrow.protocols.ikev2.settings import NAME as IKE
-from zesty_burrow.protocols.ikev2.settings import PORTS, TRANSPORTS, IkeSettings
-from zesty_burrow.protocols.l2tp_ipsec import settings as l2tp
+from zesty_burrow.protocols import registry
+from zesty_burrow.protocols.facets.questions import Answers, Question, QuestionFacet
+from zesty_burrow.protocols.parts import question_facets
 
-Answers = Mapping[str, str]
-METHODS = {
-    "password": "eap-mschapv2",
-    "certificate": "certificate",
-    "shared-key": "pre-shared-key",
-    "raw-key": "raw-public-key",
-}
-HTTP_METHODS = {"eap-mschapv2": connect_ip.BASIC, "certificate": connect_ip.CERTIFICATE}
-L2TP_METHODS = {"eap-mschapv2": l2tp.SIGN_IN_METHODS[0]}
-SIGN_INS = {
-    connect_ip.NAME: (HTTP_METHODS, "it has password and certificate (RFC 9484, RFC 7617)"),
-    l2tp.NAME: (L2TP_METHODS, "it has password, and the gateway's shared key besides (RFC 3193)"),
-}
-"""The ways to sign in that other protocols than IKEv2 have as well."""
 SCOPES = ("everything", "networks")
 QUOTES = "\"'`\u2018\u2019\u201c\u201d\u201e\u201a\u00ab\u00bb"
 """Quotation marks that come along with what is pasted."""
 
 
-@dataclass(frozen=True, slots=True)
-class Question:
-    """One field. ``check`` gives the answer as it is kept, or raises ``ValueError`` with the reason.
-
-    ``file``: the answer is a path, whose content is looked into; ``lookup``: a host name that should resolve.
-    """
-
-    key: str
-    ask: str
-    meaning: str
-    source: str
-    check: Callable[[str], str] = str.strip
-    default: Callable[[Answers], str] = lambda _: ""
-    applies: Callable[[Answers], bool] = lambda _: True
-    optional: bool = False
-    choices: tuple[str, ...] = ()
-    file: bool = False
-    lookup: bool = False
-
-    def take(self, text: str) -> str:
-        """The answer as it is kept; ``ValueError`` where it does not fit."""
-        plain = text.strip().strip("\u200b\ufeff")
-        if not plain:
-            if self.optional:
-                return ""
-            raise ValueError("an answer is needed")
-        if self.choices:
-            fitting = [one for one in self.choices if one.startswith(plain.casefold())]
-            if len(fitting) != 1:
-                raise ValueError(f"it is one of {', '.join(self.choices)}")
-            return fitting[0]
-        return self.check(plain)
-
-    def slips(self, text: str) -> list[str]:
-        """What looks like a paste slip in an answer, in words."""
-        return paste_slips(text.strip("\r\n")) if text.strip() else []
+def slips_of(text: str) -> list[str]:
+    """What looks like a paste slip in an answer, in words."""
+    return paste_slips(text.strip("\r\n")) if text.strip() else []
 
 
 def _name(text: str) -> str:
@@ -145,17 +91,6 @@ def _identity(text: str) -> str:
     return plain
 
 
-def _algorithms(kind: str) -> Callable[[str], str]:
-    def check(text: str) -> str:
-        try:
-            read_list(kind, text, Policy())
-        except BurrowError as problem:
-            raise ValueError(str(problem)) from None
-        return text
-
-    return check
-
-
 def _country(text: str) -> str:
     code = country_code(text)
     if not code:
@@ -190,21 +125,15 @@ def _default_name(answers: Answers) -> str:
     return slug_of(_place(answers)[1]) or slug_of(_first_host(answers))
 
 
-def _is_http(answers: Answers) -> bool:
-    return answers.get("protocol") == connect_ip.NAME
+def _protocol(answers: Answers) -> str:
+    return answers.get("protocol") or registry.DEFAULT
 
 
-def _is_l2tp(answers: Answers) -> bool:
-    return answers.get("protocol") == l2tp.NAME
+def _facet(answers: Answers) -> QuestionFacet:
+    return question_facets()[_protocol(answers)]
 
 
-def _path(text: str) -> str:
-    if why := check_template(text.strip()):
-        raise ValueError(why)
-    return text.strip()
-
-
-QUESTIONS = (
+_GENERAL = (
     Question(
         "host",
         "Gateway's host name or IP address",
@@ -242,7 +171,7 @@ QUESTIONS = (
         "Sign-in by password, certificate, shared-key or raw-key",
         "How this side proves itself.",
         "With a name and a password it is password; with a file that ends with .p12 or .key it is certificate.",
-        choices=tuple(METHODS),
+        choices=("password", "certificate", "shared-key", "raw-key"),
         default=lambda answers: "password",
     ),
     Question(
@@ -311,67 +240,58 @@ QUESTIONS = (
         default=lambda answers: _place(answers)[1],
         optional=True,
     ),
-    Question(
-        "protocol",
-        "Protocol: ikev2, connect-ip or l2tp-ipsec",
-        "IKEv2 is what phones and desktops have built in; CONNECT-IP goes over HTTPS and passes nearly every network; "
-        "L2TP over IPsec is retired, for gateways that have nothing else.",
-        "On the sheet; else ikev2.",
-        choices=(IKE, connect_ip.NAME, l2tp.NAME),
-        default=lambda answers: IKE,
-        applies=lambda answers: METHODS.get(answers.get("sign-in", "password")) in HTTP_METHODS,
-    ),
-    Question(
-        "transport",
-        "Transport: udp, tcp or any",
-        "UDP gets over lost packets better; TCP passes networks that let no UDP out; any takes what is answered first.",
-        "On the sheet; else udp for IKEv2 and tcp for CONNECT-IP.",
-        choices=TRANSPORTS,
-        default=lambda answers: "tcp" if _is_http(answers) else "udp",
-        applies=lambda answers: not _is_l2tp(answers),
-    ),
-    Question(
-        "port",
-        "Port of the gateway",
-        "Where the first message goes; with IKEv2 over UDP everything after it goes to 4500 (RFC 7296 §2, §2.23).",
-        "For IKEv2 500 (UDP) or 4500 (TCP), for CONNECT-IP 443, unless the sheet names another.",
-        _port,
-        lambda answers: str(connect_ip.PORT if _is_http(answers) else PORTS[answers.get("transport", "udp")]),
-    ),
-    Question(
-        "path",
-        "Path of the tunnel",
-        "Where the gateway's server has the tunnel: a URI template (RFC 9484 §3).",
-        "On the sheet, if it is not the well-known one.",
-        _path,
-        lambda answers: WELL_KNOWN,
-        applies=lambda answers: _is_http(answers),
-    ),
-    Question(
-        "algorithms",
-        "Algorithms: recommended or listed",
-        "Which ciphers are offered to the gateway. The recommended ones suit every current gateway.",
-        "Leave it, unless the sheet demands certain ones.",
-        choices=("recommended", "listed"),
-        default=lambda answers: "recommended",
-        applies=lambda answers: not _is_http(answers) and not _is_l2tp(answers),
-    ),
-    *(
+)
+
+
+def _of_protocols() -> list[Question]:
+    """Which protocol, how its gateway is reached, and what each protocol asks itself."""
+    facets = question_facets()
+    *others, last = facets
+    transports = tuple(dict.fromkeys(word for facet in facets.values() for word in facet.transports))
+    usual = ", ".join(f"{facet.transports[0]} for {name}" for name, facet in facets.items())
+    ports = ", ".join(f"{facet.ports[facet.transports[0]]} for {name}" for name, facet in facets.items())
+    return [
         Question(
-            name.replace("_", "-"),
-            f"{words}: IANA names with commas",
-            "In the order of preference.",
-            f"On the sheet, for example {example}.",
-            _algorithms(name),
-            applies=lambda answers: answers.get("algorithms") == "listed",
-            optional=name == "integrity",
-        )
-        for name, words, example in (
-            ("encryption", "Encryption", "ENCR_AES_GCM_16 256"),
-            ("integrity", "Integrity, where the encryption has none of its own", "AUTH_HMAC_SHA2_256_128"),
-            ("key_exchange", "Key exchange", "curve25519"),
-        )
-    ),
+            "protocol",
+            f"Protocol: {', '.join(others)} or {last}" if others else f"Protocol: {last}",
+            "; ".join(facet.introduction for facet in facets.values()) + ".",
+            f"On the sheet; else {registry.DEFAULT}.",
+            choices=tuple(facets),
+            default=lambda answers: registry.DEFAULT,
+            applies=lambda answers: len(_speaking(answers.get("sign-in", "password"))) > 1,
+        ),
+        Question(
+            "transport",
+            f"Transport: {', '.join(transports[:-1])} or {transports[-1]}",
+            "UDP handles lost packets better; TCP passes networks that block UDP; any takes what is answered first.",
+            f"On the sheet; else {usual}.",
+            choices=transports,
+            default=lambda answers: _facet(answers).transports[0],
+            applies=lambda answers: len(_facet(answers).transports) > 1,
+        ),
+        Question(
+            "port",
+            "Port of the gateway",
+            "The port for the first message. IPsec over UDP continues on 4500 (RFC 7296 §2, §2.23).",
+            f"On the sheet; else {ports}.",
+            _port,
+            lambda answers: str(_facet(answers).ports[answers.get("transport") or _facet(answers).transports[0]]),
+        ),
+        *(_only_for(name, question) for name, facet in facets.items() for question in facet.questions),
+    ]
+
+
+def _only_for(name: str, question: Question) -> Question:
+    applies = question.applies
+    return replace(question, applies=lambda answers: _protocol(answers) == name and applies(answers))
+
+
+def _speaking(sign_in: str) -> list[str]:
+    """The protocols that have a way to sign in."""
+    return [name for name, facet in question_facets().items() if sign_in in facet.sign_ins]
+
+
+_LAST = (
     Question(
         "mtu",
         "MTU of the tunnel device",
@@ -381,13 +301,17 @@ QUESTIONS = (
         lambda answers: "1400",
     ),
 )
-ALGORITHMS = ("encryption", "integrity", "key_exchange")
-BY_KEY = {question.key: question for question in QUESTIONS}
+
+
+@cache
+def questions() -> dict[str, Question]:
+    """All questions by their keys, in order."""
+    return {question.key: question for question in (*_GENERAL, *_of_protocols(), *_LAST)}
 
 
 def open_questions(answers: Answers) -> list[Question]:
     """What is still to be asked."""
-    return [one for one in QUESTIONS if one.key not in answers and one.applies(answers)]
+    return [one for one in questions().values() if one.key not in answers and one.applies(answers)]
 
 
 def take_given(given: Answers) -> dict[str, str]:
@@ -396,9 +320,9 @@ def take_given(given: Answers) -> dict[str, str]:
     if "port" not in given and (port := port_beside(given.get("host", ""))):
         given = {**given, "port": port}
     for key in given:
-        if key not in BY_KEY:
-            raise InputError(f"there is no question {key!r:.60}", next_step=f"The keys are {', '.join(BY_KEY)}.")
-    for question in QUESTIONS:
+        if key not in questions():
+            raise InputError(f"there is no question {key!r:.60}", next_step=f"The keys are {', '.join(questions())}.")
+    for question in questions().values():
         if question.key not in given or not question.applies(taken):
             continue
         try:
@@ -407,11 +331,11 @@ def take_given(given: Answers) -> dict[str, str]:
             raise InputError(
                 f"{question.key}: {given[question.key]!r:.80}", why=str(problem), next_step=question.source
             ) from None
-    named = given.get("protocol", "")
-    methods, why = SIGN_INS.get(named, ({}, ""))
-    if why and METHODS.get(taken.get("sign-in", "password")) not in methods:
-        what = f"protocol: {named} has no sign-in by {taken.get('sign-in', '')}"
-        raise InputError(what, why=why, next_step="Choose one of these, or ikev2.")
+    named, sign_in = given.get("protocol", ""), taken.get("sign-in", "password")
+    facet = question_facets().get(named)
+    if facet is not None and sign_in not in facet.sign_ins:
+        what = f"protocol: {named} has no sign-in by {sign_in}"
+        raise InputError(what, why=facet.why_no_other, next_step=f"Choose one of these, or {registry.DEFAULT}.")
     return taken
 
 
@@ -419,7 +343,7 @@ def with_defaults(answers: Answers) -> dict[str, str]:
     """Everything that has a default or may be empty; :class:`InputError` names what is missing."""
     filled = dict(answers)
     missing = []
-    for question in QUESTIONS:
+    for question in questions().values():
         if question.key in filled or not question.applies(filled):
             continue
         default = question.default(filled)
@@ -439,39 +363,6 @@ def with_defaults(answers: Answers) -> dict[str, str]:
     return filled
 
 
-def _http_settings(answers: Answers, identity: Identity) -> ConnectIpSettings:
-    port, path = int(answers.get("port") or connect_ip.PORT), answers.get("path") or WELL_KNOWN
-    return ConnectIpSettings(answers.get("transport") or "tcp", port, path, identity=identity)
-
-
-def _own_settings(answers: Answers, identity: Identity) -> ProtocolSettings:
-    if _is_http(answers):
-        return _http_settings(answers, identity)
-    if _is_l2tp(answers):
-        return l2tp.L2tpSettings(int(answers.get("port") or l2tp.PORT), identity)
-    return _settings(answers, identity)
-
-
-def _sign_in(answers: Answers) -> SignIn:
-    method = METHODS[answers["sign-in"]]
-    if _is_http(answers):
-        return SignIn("certificate", HTTP_METHODS.get(method, method))
-    if _is_l2tp(answers):
-        return SignIn(l2tp.SHARED_KEY, L2TP_METHODS.get(method, method))
-    return SignIn("pre-shared-key" if method == "pre-shared-key" else "certificate", method)
-
-
-def _settings(answers: Answers, identity: Identity) -> IkeSettings:
-    transport = answers.get("transport", "udp")
-    port = int(answers.get("port") or PORTS[transport])
-    settings = IkeSettings(identity=identity, transport=transport, port=port)
-    if answers.get("algorithms") != "listed":
-        return settings
-    chosen = {name: read_list(name, answers.get(name.replace("_", "-"), ""), Policy()) for name in ALGORITHMS
-              if answers.get(name.replace("_", "-"))}  # fmt: skip
-    return with_algorithms(settings, chosen, "both")
-
-
 def profile_of(answers: Answers, authorities: tuple[str, ...]) -> Profile:
     """The profile that whole answers describe; the text form's own rules judge it."""
     everything = answers.get("traffic") == "everything"
@@ -479,15 +370,16 @@ def profile_of(answers: Answers, authorities: tuple[str, ...]) -> Profile:
     identity = Identity.of(answers["identity"])
     if "@" in identity.value:
         identity = Identity(IdType.ID_RFC822_ADDR, identity.value)
+    facet = _facet(answers)
     profile = Profile(
         name=answers["name"],
         provider=answers.get("provider", ""),
         country=answers.get("country", ""),
         city=answers.get("city", ""),
         gateway=Gateway(tuple(answers["host"].split())),
-        settings=_own_settings(answers, identity),
-        tunnel=TunnelSettings(answers.get("protocol") or IKE, int(answers["mtu"])),
-        sign_in=_sign_in(answers),
+        settings=facet.settings(answers, identity),
+        tunnel=TunnelSettings(_protocol(answers), int(answers["mtu"])),
+        sign_in=facet.sign_in(answers),
         authorities=authorities,
         traffic=Traffic(
             networks=networks or Traffic().networks,

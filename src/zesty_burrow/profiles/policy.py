@@ -38,12 +38,12 @@ def restrict(policy: Policy, profile: Profile, *, unprotected: bool = False) -> 
     A profile that signs in, or carries traffic, in a way that the policy forbids is refused as a whole; and one whose
     protocol protects next to nothing, unless the user has said (``unprotected``) that this is meant.
     """
-    if registry.protocol(profile.tunnel.protocol).needs_word and not unprotected:
+    if (code := registry.protocol(profile.tunnel.protocol).unprotected_code) and not unprotected:
         raise ProfileInvalid(
             f"profile {profile.name} goes over {profile.tunnel.protocol}, which protects next to nothing",
             why="anybody who records the sign-in can compute the password from it, and read and change everything",
-            next_step="Ask for another protocol (zesty advise); or say --unprotected, this time, if it has to be.",
-            slug="pptp-unprotected",
+            next_step="Ask for another protocol (zesty advise); or pass --unprotected this time.",
+            slug=code,
         )
     barred = [entry for entry in judge_profile(policy, profile) if entry.code.slug != "policy-algorithm"]
     if barred:

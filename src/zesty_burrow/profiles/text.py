@@ -136,7 +136,7 @@ def _gateway(table: Table) -> Gateway:
 
 def _tunnel(table: Table) -> TunnelSettings:
     return TunnelSettings(
-        table.text("protocol", "ikev2", registry.names()),
+        table.text("protocol", registry.DEFAULT, registry.names()),
         table.number_or("mtu", model.FROM_ROUTE, 0, (model.DEFAULT_MTU, model.MIN_MTU, model.MAX_MTU)),
         table.number_or("dscp", model.AS_INNER, None, (0, 0, model.MAX_DSCP)),
         table.take("clamp_tcp_mss", bool, False),

@@ -11,26 +11,8 @@ from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.profiles.change_protocol import with_settings_of
 from zesty_burrow.protocols import registry
+from zesty_burrow.protocols.parts import advice_of
 from zesty_burrow.protocols.session import Capabilities
-
-PREFERENCE = (
-    ("ikev2", "UDP", "the least overhead and the highest throughput", "docs/performance.md"),
-    ("connect-ip", "TCP", "one TCP port 443, which hardly any network blocks; quick for bulk", "docs/performance.md"),
-    (
-        "connect-ip",
-        "UDP",
-        "goes on over lossy lines and from another address; slower for bulk",
-        "RFC 9221, RFC 9000 §9",
-    ),
-    (
-        "ikev2",
-        "TCP",
-        "where the gateway speaks no HTTP: as quick, by a port that fewer networks let out",
-        "docs/performance.md",
-    ),
-    ("l2tp-ipsec", "UDP", "set up by IKEv1, which is retired: only where nothing else is answered", "RFC 9395 §3"),
-)
-"""Protocols and transports, the best first, why, and who says so."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -92,8 +74,10 @@ def answer_of(way: Profile, found: Capabilities | None, why: str, policy: Policy
 
 def best_way(ways: Sequence[WayAnswer]) -> tuple[WayAnswer, str, str] | None:
     """The way to take, why, and who says so; None where none is usable."""
-    for protocol, over, words, source in PREFERENCE:
-        for one in ways:
-            if (one.protocol, one.over) == (protocol, over) and one.is_usable:
-                return one, words, source
+    preferred = {(name, entry.over): entry for name in registry.names() for entry in advice_of(name).preferences}
+    usable = [one for one in ways if one.is_usable and (one.protocol, one.over) in preferred]
+    if usable:
+        best = min(usable, key=lambda one: preferred[one.protocol, one.over].rank)
+        entry = preferred[best.protocol, best.over]
+        return best, entry.why, entry.source
     return next(((one, "the only one that was answered", "") for one in ways if one.is_usable), None)

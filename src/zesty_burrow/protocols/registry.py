@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import importlib
+import importlib.util
 from typing import TYPE_CHECKING, Protocol, cast
 
+from zesty_burrow.core.finding import register_codes
+from zesty_burrow.core.profile import DEFAULT_PROTOCOL
 from zesty_burrow.errors import ProfileInvalid
 
 if TYPE_CHECKING:
@@ -21,8 +24,8 @@ class TunnelProtocol(Protocol):
         """As it is written in a profile."""
 
     @property
-    def needs_word(self) -> bool:
-        """Whether it is so weak that the user has to say each time that it is meant."""
+    def unprotected_code(self) -> str:
+        """If it is so weak that the user must pass ``--unprotected`` each time: the error's code. Else empty."""
 
     def title(self, profile: Profile) -> str:
         """For people: the protocol, and what carries the packets in which transport."""
@@ -47,13 +50,15 @@ class TunnelProtocol(Protocol):
     def session(self, profile: Profile, request: SessionRequest, random: Random) -> Session:
         """A session for a profile; :class:`ProfileInvalid` where the profile lacks something."""
 
-    def probe(self, profile: Profile, address: str, timeout: float, random: Random, *, is_brief: bool = False) -> Probe:
-        """Asks the gateway at an address what it can do; the profile's own offers are asked about first.
+    def probe(self, profile: Profile, request: SessionRequest, random: Random, *, is_brief: bool = False) -> Probe:
+        """Asks the gateway at the request's address what it can do; it has no secrets. The profile's offers come first.
 
         ``is_brief``: nothing but those, where the gateway takes one of them.
         """
 
 
+DEFAULT = DEFAULT_PROTOCOL
+"""What a sheet or an answer means that names no protocol, as a profile does."""
 _MODULES = {
     "ikev2": "zesty_burrow.protocols.ikev2.protocol",
     "connect-ip": "zesty_burrow.protocols.connect_ip.protocol",
@@ -63,8 +68,14 @@ _MODULES = {
 
 
 def register(name: str, module: str) -> None:
-    """Add a protocol whose module has ``PROTOCOL``."""
+    """Add a protocol whose module has ``PROTOCOL``; findings of its own are ``CODES`` of ``codes`` beside it."""
     _MODULES[name] = module
+    _register_codes(name)
+
+
+def _register_codes(name: str) -> None:
+    if importlib.util.find_spec(f"{package(name)}.codes") is not None:
+        register_codes(importlib.import_module(f"{package(name)}.codes").CODES)
 
 
 def names() -> tuple[str, ...]:
@@ -77,8 +88,24 @@ def package(name: str) -> str:
     return _MODULES[name].rpartition(".")[0]
 
 
+def facet(name: str, part: str) -> object | None:
+    """A part of a protocol: ``FACET`` of the module ``facets.<part>`` in its folder; None if it has no such part.
+
+    The interfaces are in ``protocols.facets``.
+    """
+    protocol(name)
+    module = f"{package(name)}.facets.{part}"
+    if importlib.util.find_spec(module) is None:
+        return None
+    return cast(object, importlib.import_module(module).FACET)
+
+
 def protocol(name: str) -> TunnelProtocol:
-    """A protocol by its name; :class:`ProfileInvalid` where there is none such."""
+    """A protocol by its name. Raises :class:`ProfileInvalid` if the name is not registered."""
     if name not in _MODULES:
         raise ProfileInvalid(f"protocol {name!r:.40} is not known", why=f"known ones are {', '.join(_MODULES)}")
     return cast(TunnelProtocol, importlib.import_module(_MODULES[name]).PROTOCOL)
+
+
+for _name in _MODULES:
+    _register_codes(_name)

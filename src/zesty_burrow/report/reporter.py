@@ -91,6 +91,21 @@ class Reporter:
         """Whether somebody sits at a terminal who can answer."""
         return sys.stdin.isatty() and sys.stderr.isatty() and not self._as_json
 
+    @property
+    def can_ask_secret(self) -> bool:
+        """Whether a secret can be typed; also with ``--json``, as the question goes to the terminal itself."""
+        return sys.stdin.isatty()
+
+    def ask_secret(self, question: str) -> str:
+        """Asked on the terminal without echo; empty if there is no answer."""
+        from getpass import GetPassWarning, getpass
+
+        self.pause()
+        try:
+            return getpass(question)
+        except (EOFError, GetPassWarning):
+            return ""
+
     def ask(self, question: str) -> str:
         """A question on the terminal and its answer."""
         try:

@@ -29,6 +29,7 @@ from http_ends import (
     client_key,
     ip4,
     pem_of,
+    wall_time,
 )
 from zesty_burrow.core.net import AddressRange
 from zesty_burrow.core.profile import Traffic
@@ -616,8 +617,12 @@ def test_a_burst_of_bytes_of_a_stream():
 
 def test_a_probe_leaves_nothing_open():
     """Who has only asked by HTTP/3 says so at the end: the gateway sends nothing more to a socket that is closed."""
+    from zesty_burrow.protocols.session import SessionRequest
+
     wire = Wire(a_profile(transport="udp"))
-    probe = wire.session = protocol("connect-ip").probe(wire.profile, THERE[0], 5.0, bytes)
+    probe = wire.session = protocol("connect-ip").probe(
+        wire.profile, SessionRequest(THERE[0], {}, wall_time(), 5.0), bytes
+    )
     wire.connect()
     wire.events = []
     probe.start(wire.now)

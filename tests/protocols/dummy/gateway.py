@@ -28,6 +28,8 @@ def main():
             total = int.from_bytes(packet[22:24]) + 0x0800
             packet[22:24] = ((total & 0xFFFF) + (total >> 16)).to_bytes(2)
             here.sendto(channel.seal(bytes(packet), 0.0), source)
+        elif data[:4] == CONTROL and "who" in json.loads(data[4:]):
+            here.sendto(CONTROL + b'{"here": "a dummy gateway"}', source)
         elif data[:4] == CONTROL and "hello" in (asked := json.loads(data[4:])):
             good = asked["proof"] == hashlib.sha256(b"sign in" + PASSWORD.encode()).hexdigest()
             answer = {"address": "10.99.0.5/32", "greeting": f"welcome, {asked['motto']}"} if good else {"refused": 1}

@@ -22,6 +22,7 @@ from zesty_burrow.protocols.session import (
     Negotiated,
     NegotiatedSuite,
     NetworkSettings,
+    ProbeDone,
     Step,
     StepDone,
     Transport,
@@ -48,6 +49,12 @@ class DummySettings(ProtocolSettings):
 
     def rows(self):
         return [("motto", self.motto)]
+
+    def over(self):
+        return "UDP"
+
+    def typed(self, gateway):
+        return (("motto", self.motto),)
 
 
 @dataclass(slots=True)
@@ -180,7 +187,7 @@ class Dummy:
 
     name = "dummy"
     sign_in_methods, gateway_proofs = ("password",), ("password",)
-    needs_word = False
+    unprotected_code = ""
 
     def refuse_sign_in(self, sign_in):
         return ""
@@ -197,8 +204,59 @@ class Dummy:
     def title(self, profile):
         return "a dummy for tests"
 
-    def probe(self, profile, address, timeout, random, *, is_brief=False):
-        raise NotImplementedError
+    def probe(self, profile, request, random, *, is_brief=False):
+        return DummyProbe(profile, request)
+
+
+@dataclass(frozen=True)
+class DummyCapabilities:
+    """``chosen`` etc. as the program asks for them."""
+
+    words: str = ""
+    round_trip: float = float("inf")
+    is_known: bool = False
+    chosen: Suite | None = None
+    against: str = ""
+
+
+class DummyProbe:
+    """Asks who is there."""
+
+    transport = Transport.DATAGRAMS
+    local_port = 1
+
+    def __init__(self, profile, request):
+        self.gateway = (request.address, profile.settings.port)
+        self.found = DummyCapabilities()
+        self._timeout = request.timeout
+        self._out, self._events = deque(), deque()
+        self._asked = self._deadline = None
+
+    def start(self, now):
+        self._asked, self._deadline = now, now + self._timeout
+        self._out.append(Datagram(CONTROL + b'{"who": 1}', self.local_port, self.gateway))
+
+    def receive(self, data, source, now, local_port=0):
+        if source == self.gateway and data[:4] == CONTROL:
+            self._deadline = None
+            self.found = DummyCapabilities(json.loads(data[4:])["here"], now - self._asked, True, SUITE[0].suite)
+            self._events.append(ProbeDone(now))
+
+    def send(self, now):
+        found = list(self._out)
+        self._out.clear()
+        return found
+
+    def next_timer(self):
+        return self._deadline
+
+    def handle_timer(self, now):
+        if self._deadline is not None and now >= self._deadline:
+            self._deadline = None
+            self._events.append(ProbeDone(now, silent=True))
+
+    def next_event(self):
+        return self._events.popleft() if self._events else None
 
 
 PROTOCOL = Dummy()

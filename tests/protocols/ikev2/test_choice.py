@@ -7,7 +7,7 @@ import pytest
 from zesty_burrow.core.policy.policy import DEFAULT
 from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.errors import UsageError
-from zesty_burrow.protocols.ikev2.choice import read_list, summary, with_algorithms, with_suite
+from zesty_burrow.protocols.ikev2.facets.choices import read_list, summary, with_algorithms, with_suite
 from zesty_burrow.protocols.ikev2.settings import IkeSettings
 
 

@@ -6,6 +6,7 @@ import asyncio
 import time
 from typing import Protocol
 
+from zesty_burrow.carrier.data_path.carried import FOR_CAPSULES, FOR_DATAGRAMS, FOR_FRAMES, PacketLoops
 from zesty_burrow.carrier.data_path.options import FAST_PATH, OFFLOADS, PathOptions
 from zesty_burrow.carrier.data_path.plain_path import PlainPath
 from zesty_burrow.carrier.data_path.tunnel import PathTunnel, Tunnel
@@ -17,8 +18,6 @@ from zesty_burrow.host.tun import TunDevice
 from zesty_burrow.host.udp import ROOM_IN_PIECE, SEGMENTS
 from zesty_burrow.protocols.session import CapsuleChannel
 
-FOR_DATAGRAMS, FOR_CAPSULES, FOR_FRAMES = "datagrams", "capsules", "frames"
-"""Kinds of loops."""
 ESP_AT_MOST = 37 + 18
 """Octets that ESP with a combined-mode cipher adds (SPI, number, IV, padding, its length, next header, ICV), and those
 of UDP, L2TP and PPP where these are within it."""
@@ -48,19 +47,6 @@ class Offloading(Protocol):
 
     splits: bool
     joins: bool
-
-
-class PacketLoops(Protocol):
-    """The fast path as the data path sees it."""
-
-    def refresh(self) -> None:
-        """Tunnels have come or gone."""
-
-    def stop(self) -> None:
-        """Leave everything to the event loop."""
-
-    def left_over(self) -> int:
-        """Send, by the plain path, what was read and is not for the loops; how many packets."""
 
 
 class DataPath:

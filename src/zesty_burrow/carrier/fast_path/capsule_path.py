@@ -10,7 +10,7 @@ import time
 
 import numpy as np
 
-from zesty_burrow.carrier.data_path.data_path import DataPath
+from zesty_burrow.carrier.data_path.carried import CarriedPath
 from zesty_burrow.carrier.data_path.options import MAX_PACKET
 from zesty_burrow.carrier.data_path.plain_path import AT_ONCE, addresses_of
 from zesty_burrow.carrier.data_path.tunnel import QueuedTunnel
@@ -120,7 +120,7 @@ class _Intake:
 class CapsulePath:
     """In the place of a data path's loops: ``left_over`` sends what the device has, channels are diverted to here."""
 
-    def __init__(self, path: DataPath) -> None:
+    def __init__(self, path: CarriedPath) -> None:
         self._path = path
         device = path.plain.device
         self._header = offload_header.SIZE if device.header else 0

@@ -11,7 +11,7 @@ from weakref import WeakKeyDictionary
 import numpy as np
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM, ChaCha20Poly1305
 
-from zesty_burrow.carrier.data_path.data_path import DataPath
+from zesty_burrow.carrier.data_path.carried import CarriedPath
 from zesty_burrow.carrier.data_path.tunnel import DatagramPort, Tunnel
 from zesty_burrow.carrier.fast_path.loops import records
 from zesty_burrow.carrier.fast_path.loops.records import Tables
@@ -80,7 +80,7 @@ class EspTables:
         """Read everything again at the next look."""
         self._revision = -1
 
-    def look(self, path: DataPath, served: DatagramPort | None) -> None:
+    def look(self, path: CarriedPath, served: DatagramPort | None) -> None:
         """Take over what has changed of a path's tunnels. ``served``: whose packets the loops get to see, None: all."""
         revisions = [one.channel.revision for one in path.plain.tunnels]
         if self._revision != path.revision or self._revisions != revisions:
@@ -89,7 +89,7 @@ class EspTables:
         for index, (_, channel, _, _) in enumerate(self.tunnels):
             self.tables.outbound[index]["octet_limit"] = channel.octet_limit
 
-    def settle(self, path: DataPath) -> None:
+    def settle(self, path: CarriedPath) -> None:
         """Hand on to the channels when something was sent or received; tell who wants new keys."""
         inbound, outbound = self.tables.inbound, self.tables.outbound
         for index, (_, channel, begin, end) in enumerate(self.tunnels):
@@ -102,7 +102,7 @@ class EspTables:
         if path.wake is not None and any(channel.wants_rekey for _, channel, _, _ in self.tunnels):
             path.wake.set()
 
-    def _learn(self, path: DataPath, served: DatagramPort | None) -> None:
+    def _learn(self, path: CarriedPath, served: DatagramPort | None) -> None:
         tunnels = [
             (one, one.channel)
             for one in path.plain.tunnels

@@ -11,7 +11,7 @@ import time
 
 import numpy as np
 
-from zesty_burrow.carrier.data_path.data_path import FOR_CAPSULES, FOR_FRAMES, DataPath
+from zesty_burrow.carrier.data_path.carried import FOR_CAPSULES, FOR_FRAMES, CarriedPath
 from zesty_burrow.carrier.data_path.options import MAX_PACKET
 from zesty_burrow.carrier.data_path.tunnel import Tunnel
 from zesty_burrow.carrier.fast_path.capsule_path import CapsulePath
@@ -51,7 +51,7 @@ def endpoint_of(octets: bytes) -> Endpoint:
 class FastPath:
     """Carries, in place of an event loop's waiting, what device and socket of a data path have."""
 
-    def __init__(self, path: DataPath, selector: PacketSelector) -> None:
+    def __init__(self, path: CarriedPath, selector: PacketSelector) -> None:
         self._path, self._selector = path, selector
         device, options = path.plain.device, path.plain.options
         self._header = offload_header.SIZE if device.header else 0
@@ -178,7 +178,7 @@ class FastPath:
             self._esp.forget()
 
 
-def attach(path: DataPath, selector: PacketSelector | None) -> FastPath | CapsulePath | FramedPath | None:
+def attach(path: CarriedPath, selector: PacketSelector | None) -> FastPath | CapsulePath | FramedPath | None:
     """The fast path of a data path, where the event loop allows it."""
     if path.kind_of_loops == FOR_CAPSULES:
         return CapsulePath(path)

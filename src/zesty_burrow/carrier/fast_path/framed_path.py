@@ -10,7 +10,7 @@ import time
 
 import numpy as np
 
-from zesty_burrow.carrier.data_path.data_path import DataPath
+from zesty_burrow.carrier.data_path.carried import CarriedPath
 from zesty_burrow.carrier.data_path.options import MAX_PACKET
 from zesty_burrow.carrier.data_path.plain_path import AT_ONCE
 from zesty_burrow.carrier.data_path.tunnel import Tunnel
@@ -76,7 +76,7 @@ class _Intake:
 class FramedPath:
     """In the place of a data path's loops: ``left_over`` sends what the device has, ports are diverted to here."""
 
-    def __init__(self, path: DataPath) -> None:
+    def __init__(self, path: CarriedPath) -> None:
         self._path = path
         device, options = path.plain.device, path.plain.options
         self._header = offload_header.SIZE if device.header else 0

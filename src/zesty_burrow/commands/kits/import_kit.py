@@ -2,23 +2,25 @@
 
 from __future__ import annotations
 
-import sys
 from argparse import ArgumentParser, Namespace
 
 from zesty_burrow.commands.context import Context
-from zesty_burrow.commands.kits.kits import add_kit_arguments, judged_by_policy, read_arguments
-from zesty_burrow.commands.kits.settle import add_settling, is_asked, missing_credentials, settled
-from zesty_burrow.core.credentials import kind_of
-from zesty_burrow.core.finding import Finding, Severity
-from zesty_burrow.errors import InputError, UsageError
-from zesty_burrow.intake.import_plan import BOTH, KEEP, REPLACE, Decide, ImportPlan, ProfileDifference
-from zesty_burrow.intake.read_kit import refuse_empty
+from zesty_burrow.commands.kits.kits import add_kit_arguments, kit_request
+from zesty_burrow.errors import UsageError
+from zesty_burrow.intake.import_plan import BOTH, KEEP, REPLACE, Decide, ProfileDifference
 from zesty_burrow.profiles.compare import Relation
 from zesty_burrow.report.reporter import Reporter
 from zesty_burrow.report.results.base import Result
+from zesty_burrow.report.results.changes import ChangesResult, ProfileChanges
 from zesty_burrow.report.results.kits import KitResult
+from zesty_burrow.use_cases.kits.differing import DifferingRequest
+from zesty_burrow.use_cases.kits.import_kit import ImportRequest, import_kit
+from zesty_burrow.use_cases.kits.settle import LEAVE, TAKE, SettleRequest
 
 EXAMPLE = "zesty import quillwort-relay.zip"
+
+
+TAKE_OR_LEAVE = (TAKE, LEAVE)
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -36,7 +38,16 @@ def add_arguments(parser: ArgumentParser) -> None:
     differing.add_argument(
         "--try-credentials", action="store_true", help="try other credentials at a gateway; replace those that fail"
     )
-    add_settling(parser)
+    open_points = parser.add_argument_group("what is in doubt or missing (asked on a terminal)")
+    open_points.add_argument("--later", action="store_true", help="ask nothing; what is missing is left for later")
+    open_points.add_argument(
+        "--bad-certificates",
+        choices=TAKE_OR_LEAVE,
+        help="take profiles whose certificates are expired, weak or not fit all the same, or leave them out (take)",
+    )
+    open_points.add_argument(
+        "--doubtful", choices=TAKE_OR_LEAVE, help="take what was read by labels that may mean something else (take)"
+    )
     parser.add_argument(
         "--ask-gateways",
         action="store_true",
@@ -48,43 +59,24 @@ def add_arguments(parser: ArgumentParser) -> None:
 def run(args: Namespace, context: Context) -> Result:
     """Read everything, then store it in one transaction."""
     decide, asked = _decision(args, context.reporter)
-    profile = ""
-    if args.profile:
-        with context.store() as store:
-            profile = store.find_profile(args.profile)[1].name
-    kit = read_arguments(args, context, profile=profile, device=args.device, empty_ok=True)
-    if kit.is_empty and kit.authorities:
-        from zesty_burrow.commands.kits.authorities import put_in
-
-        return put_in(kit, args, context)
-    if kit.is_empty:
-        refuse_empty(kit)
-    kit = settled(kit, args, context)
-    from zesty_burrow.commands.kits.differing import DifferingCredentials
-
-    differing = DifferingCredentials(kit, args, context)
-    with context.store() as store:
-        plan = ImportPlan(store, decide, differing.decide)
-        plan.take(kit)
-        findings: list[Finding] = [*kit.findings, *plan.findings, *judged_by_policy(kit, context)]
-        if args.strict:
-            _refuse_warnings(findings)
-        if is_asked(args):
-            have = {(row.kind, row.label) for row in store.list_credentials()}
-            have |= {(str(kind_of(value)), scope.label) for scope, value, _ in plan.secrets}
-            fresh = [one.profile for one in plan.taken.values() if plan.outcomes.get(one.profile.name) == "new"]
-            entered = missing_credentials(fresh, have, context)
-            plan.secrets += entered
-            if entered:
-                findings = [one for one in findings if one.code.slug != "kit-no-credentials"]
-        what = f"import {kit.origin}"
-        store.take_kit(plan.taken.values(), plan.secrets, replacing=plan.replacing, what=what)
+    request = ImportRequest(
+        kit_request(args, context, profile=args.profile, device=args.device),
+        decide,
+        DifferingRequest(args.keep, args.replace, args.try_credentials, context.reporter.can_ask and not args.later),
+        SettleRequest(args.doubtful or "", args.bad_certificates or "", args.later),
+        args.ask_gateways,
+        args.strict,
+    )
+    seen = import_kit(request, context)
+    if seen.authorities:
+        rows = tuple(ProfileChanges(row.after.name, row.differences) for row in seen.authorities if row.is_changed)
+        return ChangesResult(rows, len(seen.authorities) - len(rows), dry_run=False)
     return KitResult(
-        kit,
+        seen.kit,
         imported=True,
-        outcomes=plan.outcomes,
-        findings=tuple(findings),
-        differences=tuple(plan.differences),
+        outcomes=seen.outcomes,
+        findings=seen.findings,
+        differences=seen.differences,
         asked=asked,
         whom=args.whom or "",
     )
@@ -97,7 +89,7 @@ def _decision(args: Namespace, reporter: Reporter) -> tuple[Decide, bool]:
         raise UsageError("give only one of --keep, --replace and --both")
     if chosen:
         return (lambda _: chosen[0]), False
-    if sys.stdin.isatty() and sys.stderr.isatty():
+    if reporter.can_ask:
         return _Question(reporter), True
     return (lambda _: KEEP), False
 
@@ -123,15 +115,3 @@ class _Question:
                 if answer[:1].isupper():
                     self._for_all[difference.relation] = chosen
                 return chosen
-
-
-def _refuse_warnings(findings: list[Finding]) -> None:
-    notable = [entry for entry in findings if entry.severity is not Severity.NOTE]
-    if notable:
-        shown = "; ".join(f"{entry.code.slug} in {entry.subject}" for entry in notable[:5])
-        raise InputError(
-            "nothing was imported, because of --strict",
-            why=shown,
-            next_step="Correct what the findings name, or import without --strict.",
-            slug="strict",
-        )

@@ -8,36 +8,19 @@ import subprocess
 import sys
 import tempfile
 from argparse import ArgumentParser, Namespace
-from dataclasses import dataclass
 from pathlib import Path
 
 from zesty_burrow.commands.context import Context
-from zesty_burrow.commands.profiles.list_profiles import add_filters, filters
+from zesty_burrow.commands.profiles.filters import add_filters, read_filters
 from zesty_burrow.core.profile import Profile
-from zesty_burrow.errors import MachineError, NotFound, ProfileInvalid, UsageError
-from zesty_burrow.profiles.compare import Difference, differences
-from zesty_burrow.profiles.edit import with_changes
+from zesty_burrow.errors import MachineError, ProfileInvalid, UsageError
 from zesty_burrow.profiles.text import read_profile, write_profile
 from zesty_burrow.report.results.changes import ChangesResult, ProfileChanges
-from zesty_burrow.store.history import described
+from zesty_burrow.use_cases.profiles.edit import ChangeRequest, change_profiles
 
 EXAMPLE = "zesty change lisbon --set traffic.name_servers=198.51.100.242 --unset traffic.suffixes --dry-run"
-SHOWN = 8
 EDITORS = ("VISUAL", "EDITOR")
 FALLBACK = "vi"
-
-
-@dataclass(frozen=True, slots=True)
-class Change:
-    """A profile before and after."""
-
-    before: Profile
-    after: Profile
-
-    @property
-    def differences(self) -> tuple[Difference, ...]:
-        """Key by key."""
-        return tuple(differences(write_profile(self.before), write_profile(self.after)))
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -62,28 +45,16 @@ def run(args: Namespace, context: Context) -> ChangesResult:
     wanted |= dict.fromkeys(args.unset)
     if bool(wanted) == args.edit:
         raise UsageError("give keys to change (--set, --unset), or --edit")
-    with context.store() as store:
-        names = [row.name for row in store.list_profiles(args.word, **filters(args))]
-        if len(args.word) == 1 and args.word[0] in names:
-            # A name that is part of other names means itself.
-            names = args.word
-        if not names:
-            raise NotFound("no profile matches", next_step="See `zesty list`.")
-        if len(names) > 1 and (args.edit or not args.all):
-            shown = ", ".join(names[:SHOWN]) + (" …" if len(names) > SHOWN else "")
-            step = "Name one." if args.edit else "Say more precisely which, or add --all for all of them."
-            raise UsageError(f"{len(names)} profiles match: {shown}", next_step=step)
-        made = []
-        for name in names:
-            before = store.find_profile(name)[0]
-            after = _edited(before, context) if args.edit else with_changes(before, wanted)
-            made.append(Change(before, after))
-        changed = [one for one in made if one.after != one.before]
-        if changed and not args.dry_run:
-            names = [one.after.name for one in changed]
-            store.change_profiles([one.after for one in changed], what=described("change", names))
-    rows = tuple(ProfileChanges(one.before.name, one.differences) for one in changed)
-    return ChangesResult(rows, len(made) - len(changed), dry_run=args.dry_run)
+    request = ChangeRequest(
+        read_filters(args),
+        wanted,
+        edit=(lambda before: _edited(before, context)) if args.edit else None,
+        all_matching=args.all,
+        dry_run=args.dry_run,
+    )
+    profiles = change_profiles(request, context)
+    rows = tuple(ProfileChanges(row.before.name, row.differences) for row in profiles if row.is_changed)
+    return ChangesResult(rows, len(profiles) - len(rows), dry_run=args.dry_run)
 
 
 def _edited(before: Profile, context: Context) -> Profile:

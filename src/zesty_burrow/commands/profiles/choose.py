@@ -4,12 +4,10 @@ from __future__ import annotations
 
 from argparse import ArgumentParser, BooleanOptionalAction, Namespace
 from collections.abc import Callable
-from dataclasses import replace
 from ipaddress import ip_address
 from urllib.parse import urlsplit
 
 from zesty_burrow.commands.context import Context
-from zesty_burrow.commands.profiles.choose_protocol import ALL_LISTS, with_options, words_of
 from zesty_burrow.core.net import Address, Network, network_list
 from zesty_burrow.core.profile import (
     AS_INNER,
@@ -24,13 +22,11 @@ from zesty_burrow.core.profile import (
     Proxy,
 )
 from zesty_burrow.errors import UsageError
-from zesty_burrow.profiles.change_protocol import with_protocol
-from zesty_burrow.profiles.text import read_profile, write_profile
+from zesty_burrow.profiles.choosing import all_options
 from zesty_burrow.protocols import registry
-from zesty_burrow.protocols.ikev2.choice import LISTS
-from zesty_burrow.protocols.ikev2.settings import LIFETIMES, TRANSPORTS
+from zesty_burrow.protocols.facets.choices import ChoiceOption, Choices, Kind
 from zesty_burrow.report.results.plain import MessageResult
-from zesty_burrow.store.history import described
+from zesty_burrow.use_cases.profiles.choose import ChooseRequest, ReachChoices, choose, summary
 
 EXAMPLE = "zesty choose lisbon --encryption 'ENCR_CHACHA20_POLY1305, ENCR_AES_GCM_16 256' --key-exchange curve448"
 
@@ -41,26 +37,34 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--protocol", choices=registry.names(), help="the protocol to the same gateway; what both have is kept"
     )
-    for name in LISTS:
-        words = f"{name.replace('_', ' ')} algorithms: IANA names, separated by commas, in order of preference"
-        parser.add_argument(f"--{name.replace('_', '-')}", default="", metavar="LIST", help=words)
-    parser.add_argument(
-        "--cipher-suites", default="", metavar="LIST", help="of TLS 1.3, for connect-ip: IANA names, as above"
-    )
-    parser.add_argument(
-        "--of", choices=("both", "ike", "esp"), default="both", help="the SA that the algorithms are for (both)"
-    )
-    parser.add_argument(
-        "--weak-algorithms",
-        action=BooleanOptionalAction,
-        help="for l2tp-ipsec: offer 3DES, SHA-1, MD5 and small MODP groups as well, behind the others",
-    )
-    parser.add_argument(
-        "--sign-in", metavar="METHOD", help="how this side signs in; for l2tp-ipsec ms-chap-v2, chap or pap"
-    )
+    for option, having in all_options().values():
+        _add_option(parser, option, having)
+    parser.add_argument("--sign-in", metavar="METHOD", help=_sign_in_help())
     parser.add_argument("--defaults", action="store_true", help="reset the algorithms to the defaults")
     parser.add_argument("--best", action="store_true", help="ask the gateway and use what `zesty advise` recommends")
     _add_ways(parser)
+
+
+def _add_option(parser: ArgumentParser, option: ChoiceOption, having: tuple[str, ...]) -> None:
+    """An option of protocols; those that do not have it refuse it by name."""
+    words = f"{option.meaning} [{', '.join(having)}]"
+    if option.kind is Kind.SWITCH:
+        parser.add_argument(option.flag, action=BooleanOptionalAction, help=words)
+    elif option.kind is Kind.NUMBER:
+        parser.add_argument(option.flag, type=int, metavar=(option.unit or "number").upper(), help=words)
+    elif option.kind is Kind.WORD:
+        parser.add_argument(option.flag, choices=option.values, help=words)
+    else:
+        parser.add_argument(option.flag, type=_not_empty, metavar="LIST", help=words)
+
+
+def _not_empty(text: str) -> str | None:
+    return text.strip() or None
+
+
+def _sign_in_help() -> str:
+    methods = (f"{name}: {', '.join(registry.protocol(name).sign_in_methods)}" for name in registry.names())
+    return f"how this side signs in ({'; '.join(methods)})"
 
 
 def _add_ways(parser: ArgumentParser) -> None:
@@ -76,22 +80,12 @@ def _add_ways(parser: ArgumentParser) -> None:
         "--behind", metavar="LIST", help="networks behind this machine, advertised to the gateway, or `none`"
     )
     parser.add_argument(
-        "--transport",
-        choices=TRANSPORTS,
-        help="what the protocol travels in: UDP, TCP, or any: whichever is answered first",
-    )
-    parser.add_argument("--port", type=int, help="the gateway's port for the first message, 1 to 65535")
-    parser.add_argument(
         "--mtu", type=_number_or(FROM_ROUTE), help=f"the tunnel's MTU in octets, {MIN_MTU} to {MAX_MTU}, or `route`"
     )
     parser.add_argument(
         "--dscp", type=_number_or(AS_INNER), help=f"DSCP of the outer header, 0 to {MAX_DSCP}, or `inner`"
     )
     parser.add_argument("--clamp-tcp-mss", action=BooleanOptionalAction, help="clamp the TCP MSS to what fits")
-    for name, (low, high) in LIFETIMES.items():
-        sa, unit = name.split("_")
-        words = f"rekey the {'IKE SA' if sa == 'ike' else 'child SA'} after this many {unit}, {low} to {high}"
-        parser.add_argument(f"--{name.replace('_', '-')}", type=int, metavar=unit.upper(), help=words)
     parser.add_argument(
         "--name-servers", metavar="LIST", help="name servers through the tunnel, or `gateway` for those it hands out"
     )
@@ -111,24 +105,24 @@ def _add_ways(parser: ArgumentParser) -> None:
 
 def run(args: Namespace, context: Context) -> MessageResult:
     """All profiles or none are changed."""
-    policy = context.policy()
-    given = [name for name in ALL_LISTS if getattr(args, name)]
-    if bool(given) + args.defaults + args.best > 1:
+    options = all_options()
+    given = {name: value for name in options if (value := getattr(args, name)) is not None}
+    lists = any(options[name][0].kind is Kind.ALGORITHMS for name in given)
+    if lists + args.defaults + args.best > 1:
         raise UsageError("give only one of: lists of algorithms, --defaults, --best")
-    lines = []
-    with context.store() as store:
-        found = [store.find_profile(name)[0] for name in dict.fromkeys(args.name)]
-        changed = []
-        for profile in found:
-            made = _method(args, _reach(args, with_protocol(profile, args.protocol) if args.protocol else profile))
-            made = replace(made, settings=with_options(args, made, policy, given))
-            # Reading it again holds it against every rule of a profile, and names the key that breaks one.
-            changed.append(read_profile(write_profile(made), f"profile {profile.name}"))
-        different = [after for before, after in zip(found, changed, strict=True) if after != before]
-        if different:
-            store.change_profiles(different, what=described("choose for", [one.name for one in different]))
-        for before, after in zip(found, changed, strict=True):
-            lines.append(f"{after.name}: {_told(after) if after != before else 'unchanged'}.")
+    if "port" in given and not 1 <= args.port <= 65535:
+        raise UsageError(f"--port {args.port} is not between 1 and 65535")
+    request = ChooseRequest(
+        tuple(args.name),
+        args.protocol or "",
+        args.sign_in,
+        Choices(given, args.defaults),
+        _reach(args),
+        args.best,
+        args.timeout,
+    )
+    rows = choose(request, context)
+    lines = [f"{row.after.name}: {_in_words(row.after) if row.is_changed else 'unchanged'}." for row in rows]
     return MessageResult("\n".join(lines))
 
 
@@ -142,81 +136,58 @@ def _number_or(word: str) -> Callable[[str], int | str]:
     return read
 
 
-def _method(args: Namespace, profile: Profile) -> Profile:
-    """How this side signs in, by the protocol's own words."""
-    if args.sign_in is None:
-        return profile
-    known = registry.protocol(profile.tunnel.protocol).sign_in_methods
-    if args.sign_in not in known:
-        raise UsageError(f"--sign-in {args.sign_in!r:.40} is not one of {', '.join(known)}")
-    return replace(profile, sign_in=replace(profile.sign_in, method=args.sign_in))
+def _reach(args: Namespace) -> ReachChoices:
+    if args.mtu == 0:
+        raise UsageError(f"--mtu 0 is not between {MIN_MTU} and {MAX_MTU}")
+    return ReachChoices(
+        args.order,
+        0 if args.mtu == FROM_ROUTE else args.mtu,
+        args.dscp,
+        args.clamp_tcp_mss,
+        _networks("--networks", args.networks, "everything", EVERYTHING),
+        _networks("--leave-out", args.leave_out, "none", ()),
+        _networks("--behind", args.behind, "none", ()),
+        _networks("--local-networks", args.local_networks, "none", ()),
+        _addresses("--name-servers", args.name_servers, "gateway"),
+        None if args.proxy in (None, "none") else _proxy(args.proxy),
+        args.proxy == "none",
+        args.proxy_sign_in,
+    )
 
 
-def _reach(args: Namespace, profile: Profile) -> Profile:
-    gateway = profile.gateway
-    if args.port is not None and not 1 <= args.port <= 65535:
-        raise UsageError(f"--port {args.port} is not between 1 and 65535")
-    if args.order:
-        gateway = replace(gateway, order=args.order)
-    tunnel = profile.tunnel
-    for name in ("mtu", "dscp", "clamp_tcp_mss"):
-        value = getattr(args, name)
-        if (name, value) == ("mtu", 0):
-            raise UsageError(f"--mtu 0 is not between {MIN_MTU} and {MAX_MTU}")
-        if value is not None:
-            tunnel = replace(tunnel, **{name: {FROM_ROUTE: 0, AS_INNER: None}.get(value, value)})
-    traffic = profile.traffic
-    if args.networks is not None:
-        traffic = replace(traffic, networks=_networks("--networks", args.networks, "everything", EVERYTHING))
-    if args.leave_out is not None:
-        traffic = replace(traffic, left_out=_networks("--leave-out", args.leave_out, "none", ()))
-    if args.behind is not None:
-        traffic = replace(traffic, behind=_networks("--behind", args.behind, "none", ()))
-    if args.local_networks is not None:
-        named = _networks("--local-networks", args.local_networks, "none", ())
-        traffic = replace(traffic, local_networks=named)
-    if args.name_servers is not None:
-        traffic = replace(traffic, name_servers=_addresses("--name-servers", args.name_servers, "gateway"))
-    return replace(profile, gateway=gateway, tunnel=tunnel, traffic=traffic, proxy=_proxy(args, profile.proxy))
+def _proxy(url: str) -> Proxy:
+    parts = urlsplit(url)
+    try:
+        port = parts.port
+    except ValueError:
+        port = None
+    if parts.scheme not in PROXY_KINDS or not parts.hostname or not port or parts.username or parts.path:
+        raise UsageError(
+            f"--proxy {url!r:.80} is not the URL of a proxy",
+            next_step="For example http://proxy.example:3128; name and password are credentials of their own.",
+        )
+    return Proxy(parts.scheme, parts.hostname, port)
 
 
-def _proxy(args: Namespace, before: Proxy | None) -> Proxy | None:
-    """What the options say of a proxy; what they leave is as before."""
-    made = before
-    if args.proxy is not None:
-        made = None
-        if args.proxy != "none":
-            found = urlsplit(args.proxy)
-            try:
-                port = found.port
-            except ValueError:
-                port = None
-            if found.scheme not in PROXY_KINDS or not found.hostname or not port or found.username or found.path:
-                example = "For example http://proxy.example:3128; name and password are credentials of their own."
-                raise UsageError(f"--proxy {args.proxy!r:.80} is no proxy", next_step=example)
-            made = Proxy(found.scheme, found.hostname, port, before.sign_in if before else False)
-    if args.proxy_sign_in is not None:
-        if made is None:
-            raise UsageError("--proxy-sign-in needs a proxy", next_step="Name one with --proxy.")
-        made = replace(made, sign_in=args.proxy_sign_in)
-    return made
-
-
-def _addresses(option: str, words: str, word: str) -> tuple[Address, ...]:
+def _addresses(option: str, words: str | None, word: str) -> tuple[Address, ...] | None:
+    if words is None:
+        return None
     if words.strip() == word:
         return ()
     try:
-        return tuple(ip_address(one.strip()) for one in words.split(","))
+        return tuple(ip_address(part.strip()) for part in words.split(","))
     except ValueError as problem:
         raise UsageError(f"{option}: {problem}", next_step=f"For example 192.0.2.53, or {word}.") from None
 
 
-def _networks(option: str, words: str, word: str, meaning: tuple[Network, ...]) -> tuple[Network, ...]:
+def _networks(option: str, words: str | None, word: str, meaning: tuple[Network, ...]) -> tuple[Network, ...] | None:
     """Networks with commas between them, or a word for some of them."""
+    if words is None:
+        return None
     return meaning if words.strip() == word else network_list(option, words)
 
 
-def _told(profile: Profile) -> str:
+def _in_words(profile: Profile) -> str:
     gateway, traffic = profile.gateway, profile.traffic
     shown = "everything" if traffic.networks == EVERYTHING else ", ".join(map(str, traffic.networks))
     shown += f" except {', '.join(map(str, traffic.left_out))}" if traffic.left_out else ""
@@ -224,11 +195,11 @@ def _told(profile: Profile) -> str:
         shown += f"; local networks: {', '.join(map(str, traffic.local_networks))}"
     if traffic.behind:
         shown += f"; behind this machine: {', '.join(map(str, traffic.behind))}"
-    known = words_of(profile)
+    own = summary(profile)
     if profile.proxy is not None:
-        known.append(f"by the proxy {profile.proxy}")
-        known += ["which gets its name and password unencrypted"] if profile.proxy.sign_in else []
-    parts = [profile.tunnel.protocol, *known, f"through the tunnel: {shown}"]
+        own.append(f"by the proxy {profile.proxy}")
+        own += ["which gets its name and password unencrypted"] if profile.proxy.sign_in else []
+    parts = [profile.tunnel.protocol, *own, f"through the tunnel: {shown}"]
     if traffic.name_servers:
         parts.append(f"name servers {', '.join(map(str, traffic.name_servers))}")
     elif profile.lacks_name_servers:

@@ -14,7 +14,6 @@ import tomli_w
 from cryptography.hazmat.primitives.serialization import Encoding
 
 from zesty_burrow.commands.context import Context
-from zesty_burrow.commands.credentials.ask_credentials import ASKED, ask_credentials
 from zesty_burrow.core.certificates import trust
 from zesty_burrow.core.credentials import Credentials, kind_of
 from zesty_burrow.core.finding import Severity
@@ -23,12 +22,11 @@ from zesty_burrow.errors import BurrowError, Clash, InputError, UsageError
 from zesty_burrow.host.files import read_bounded
 from zesty_burrow.intake import limits
 from zesty_burrow.intake.dialogue import (
-    BY_KEY,
-    QUESTIONS,
-    Question,
     open_questions,
     port_beside,
     profile_of,
+    questions,
+    slips_of,
     take_given,
     with_defaults,
 )
@@ -36,8 +34,11 @@ from zesty_burrow.intake.import_plan import NewProfile
 from zesty_burrow.intake.readers.certificates import read_certificates_untrusted
 from zesty_burrow.profiles.checks import check_profile
 from zesty_burrow.profiles.policy import judge_profile
+from zesty_burrow.protocols.facets.questions import Question
 from zesty_burrow.report.results.profile import CreateResult
 from zesty_burrow.store.seal import write_private
+from zesty_burrow.use_cases.credentials.ask import ASKED, ask_credentials
+from zesty_burrow.use_cases.interaction import Interaction
 
 EXAMPLE = "zesty create --host lisbon.quillwort.example --provider 'Quillwort Relay' --credentials -"
 MAX_ANSWERS = 1 << 16
@@ -58,7 +59,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         help="a file that only you can read, - for standard input, keyring:SERVICE/NAME, or none; else asked for",
     )
     fields = parser.add_argument_group("answers, so that nothing is asked; the rest has defaults")
-    for question in QUESTIONS:
+    for question in questions().values():
         ask = question.ask
         words = ask if ask[:2].isupper() else ask[0].lower() + ask[1:]  # "IPv6" and "MTU" stay
         fields.add_argument(f"--{question.key}", metavar="TEXT", help=words)
@@ -81,7 +82,7 @@ def run(args: Namespace, context: Context) -> CreateResult:
         authorities = _authorities(answers.get("authority", ""))
         profile = profile_of(answers, authorities)
         scope = Scope(profile.credentials_label)
-        secrets, slips = _secrets(args, profile.needs, scope, on_terminal=on_terminal)
+        secrets, slips = _secrets(args, profile.needs, scope, context.interaction, on_terminal=on_terminal)
         made = NewProfile.of(profile, "typed in")
         store.take_kit([made], [(scope, value, "typed in") for value in secrets], what=f"create {made.profile.name}")
     draft.unlink(missing_ok=True)
@@ -102,7 +103,7 @@ def _given(args: Namespace) -> dict[str, str]:
         for key, value in document.items():
             text = " ".join(map(str, value)) if isinstance(value, list) else str(value)
             found[key] = text
-    for question in QUESTIONS:
+    for question in questions().values():
         value = getattr(args, question.key.replace("-", "_"))
         if value is not None:
             found[question.key] = value
@@ -140,7 +141,7 @@ def _authorities(path: str) -> tuple[str, ...]:
 
 
 def _secrets(
-    args: Namespace, kinds: Sequence[CredentialsKind], scope: Scope, *, on_terminal: bool
+    args: Namespace, kinds: Sequence[CredentialsKind], scope: Scope, interaction: Interaction, *, on_terminal: bool
 ) -> tuple[list[Credentials], list[str]]:
     """From where the words say, the first kind alone; on a terminal all are asked for, and never kept in a draft."""
     if args.credentials == "none" or (not args.credentials and not on_terminal):
@@ -148,7 +149,7 @@ def _secrets(
     values: list[Credentials] = []
     slips: list[str] = []
     for kind in (one for one in (kinds[:1] if args.credentials else kinds) if one in ASKED):
-        value, found = ask_credentials(str(scope), kind, args.credentials, "")
+        value, found = ask_credentials(str(scope), kind, interaction, args.credentials)
         values.append(value)
         slips += found
     return values, slips
@@ -200,14 +201,14 @@ class _Dialogue:
         except (ValueError, BurrowError) as problem:
             note(f"  Not valid: {str(problem).rstrip('.')}. (? explains)", style="yellow")
             return
-        for slip in question.slips(text):
+        for slip in slips_of(text):
             note(f"  Note: it {slip}; it was kept as {answer!r}.", style="yellow")
         for word in words:
             note(f"  {word}", style="yellow" if word.startswith(("Note", "warning", "serious")) else "green")
         self._answers[question.key] = answer
         self._asked.append(question.key)
         if question.key == "host" and (port := port_beside(text)):
-            self._answers["port"] = BY_KEY["port"].take(port)
+            self._answers["port"] = questions()["port"].take(port)
             note(f"  The port {port} behind it is kept as an answer of its own.", style="green")
         self._keep()
 

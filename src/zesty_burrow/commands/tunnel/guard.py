@@ -5,24 +5,23 @@ from __future__ import annotations
 import os
 import pwd
 from argparse import ArgumentParser, Namespace
-from dataclasses import replace
 
 from zesty_burrow.commands.context import Context
-from zesty_burrow.commands.tunnel.status import look_at_guard
-from zesty_burrow.core.net import LocalNetwork, Network, network_list
-from zesty_burrow.errors import InputError, RightsMissing, StateError, UsageError
-from zesty_burrow.host.guard.guard import BY_USER, Guard
+from zesty_burrow.core.net import network_list
+from zesty_burrow.errors import InputError, UsageError
 from zesty_burrow.host.guard.judge import judge_guard
-from zesty_burrow.host.guard.local_trust import judge_local
-from zesty_burrow.host.guard.plan import EVERYTHING, Share
-from zesty_burrow.host.guard.state import GuardState, ServiceState, timestamp
-from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.report.results.status import GuardResult
+from zesty_burrow.use_cases.tunnel.guard import (
+    LONGEST_PORTAL,
+    close_guard,
+    confirm_guard,
+    open_guard,
+    open_portal,
+    probed,
+)
+from zesty_burrow.use_cases.tunnel.status import look_at_guard
 
 EXAMPLE = "zesty guard on --local"
-LONGEST_PORTAL = 60
-"""Minutes."""
-WHAT = "set by hand"
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -62,33 +61,21 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(args: Namespace, context: Context) -> GuardResult:
     """Show it, after a change if one is wanted."""
-    guard = Guard(context.paths.guard)
     message = ""
     if args.action == "on":
-        message = _on(guard, context, local=args.local, named=_named(args))
+        message = _on(args, context)
     elif args.action == "off":
-        message = _off(guard, context)
+        message = _off(context)
     elif args.action == "confirm":
-        message = _confirm(guard)
+        message = f"Confirmed: {', '.join(confirm_guard(context))}. The guard stays closed."
     elif args.action == "portal":
-        message = _portal(guard, args)
+        message = _portal(args, context)
     elif args.action == "serve":
         _serve(context)
     state = look_at_guard(context)
     if args.probe:
         state = probed(state)
     return GuardResult(state, message, tuple(judge_guard(state)))
-
-
-def probed(state: GuardState) -> GuardState:
-    """With what probes against it have shown. Raises :class:`RightsMissing`."""
-    from zesty_burrow.host.guard.probe import probe
-    from zesty_burrow.host.guard.tables.surroundings import look_around
-
-    if not state.everything:
-        # Where it does not hold everything, a probe may leave.
-        return state
-    return replace(state, probe=probe(look_around().devices))
 
 
 def _serve(context: Context) -> None:
@@ -99,64 +86,33 @@ def _serve(context: Context) -> None:
     serve(context.paths.guard, stays=True)
 
 
-def _named(args: Namespace) -> tuple[Network, ...]:
+def _on(args: Namespace, context: Context) -> str:
     if args.local_networks and not args.local:
         raise UsageError("--local-networks says more of --local", next_step="Add --local.")
-    return network_list("--local-networks", args.local_networks)
+    named = network_list("--local-networks", args.local_networks)
+    public = close_guard(context, local=args.local, named=named)
+    message = "The guard is closed: nothing leaves this machine but what is named here."
+    if public:
+        names = ", ".join(f"{entry.network} by {entry.device}" for entry in public)
+        message += f" Not let through, as their addresses are public: {names} (--local-networks names such networks)."
+    return message
 
 
-def _on(guard: Guard, context: Context, *, local: bool, named: tuple[Network, ...]) -> str:
-    context.paths.make(context.paths.state)
-    known: tuple[LocalNetwork, ...] = ()
-    left = ""
-    if local:
-        with Netlink() as netlink:
-            trust = judge_local(netlink.on_link_networks(), named)
-        known = trust.kept
-        if trust.public:
-            names = ", ".join(f"{one.network} by {one.device}" for one in trust.public)
-            left = f" Not let through, as their addresses are public: {names} (--local-networks names such networks)."
-    before = guard.shares().get(BY_USER)
-    guard.put(BY_USER, Share(EVERYTHING, before.since if before else timestamp(), WHAT, local=known))
-    return "The guard is closed: nothing leaves this machine but what is named here." + left
+def _off(context: Context) -> str:
+    opened = open_guard(context)
+    if opened.held_by:
+        return f"The guard stays closed: {', '.join(opened.held_by)} holds it. `zesty disconnect` ends that."
+    return "The guard is open." if opened.was_held else ""
 
 
-def _off(guard: Guard, context: Context) -> str:
-    opened = guard.lift(BY_USER)
-    if not opened and look_at_guard(context).service is ServiceState.OTHER_USER:
-        raise RightsMissing("the guard was not opened", why="root holds it", next_step="sudo zesty guard off")
-    held = ", ".join(share.what for share in guard.holders().values())
-    if held:
-        return f"The guard stays closed: {held} holds it. `zesty disconnect` ends that."
-    return "The guard is open." if opened else ""
-
-
-def _confirm(guard: Guard) -> str:
-    confirmed = guard.confirm()
-    if not confirmed:
-        raise StateError("nothing waits to be confirmed", next_step="See `zesty guard`.", slug="nothing-to-confirm")
-    return f"Confirmed: {', '.join(confirmed)}. The guard stays closed."
-
-
-def _portal(guard: Guard, args: Namespace) -> str:
-    if not 1 <= args.minutes <= LONGEST_PORTAL:
-        raise UsageError(f"--minutes {args.minutes:g} is not between 1 and {LONGEST_PORTAL}")
+def _portal(args: Namespace, context: Context) -> str:
     user = _user(args.user)
-    if not guard.holders():
-        raise StateError("the guard is open", why="so sign-in pages are reached as they are", slug="guard-open")
-    carried = guard.carried()
-    if carried and not args.close:
-        raise StateError(
-            f"the tunnel {carried[0].what} still routes all traffic into itself",
-            next_step="Keep the guard without the tunnel: `zesty guard on`, `zesty disconnect`, `zesty guard portal`.",
-            slug="tunnel-in-the-way",
-        )
     if args.close:
-        guard.open_portal(user, 0)
+        open_portal(user, 0, context)
         return "The opening for a sign-in page is closed."
-    # Where another program has changed it, it is set again first.
-    guard.check()
-    guard.open_portal(user, round(args.minutes * 60))
+    if not args.minutes:
+        raise UsageError(f"--minutes {args.minutes:g} is not between 1 and {LONGEST_PORTAL}")
+    open_portal(user, args.minutes, context)
     return f"Web pages and names of user {user} pass for {args.minutes:g} minutes; then the kernel closes it by itself."
 
 

@@ -6,19 +6,14 @@ import shutil
 import subprocess
 import sys
 from argparse import ArgumentParser, Namespace
-from collections.abc import Iterable
 
-from zesty_burrow.carrier.probe import probe_gateways
 from zesty_burrow.commands.context import Context
 from zesty_burrow.errors import UsageError
-from zesty_burrow.host.readiness import local
 from zesty_burrow.host.readiness.check import Check, State
-from zesty_burrow.observe.client import ObservatoryAddress
-from zesty_burrow.observe.way_out import look_at_way_out
 from zesty_burrow.report.results.verification import ReadyResult
+from zesty_burrow.use_cases.tunnel.ready import look_whether_ready
 
 EXAMPLE = "zesty ready"
-PATIENCE = 3.0
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -32,52 +27,14 @@ def run(args: Namespace, context: Context) -> ReadyResult:
     """Look at everything; with ``--fix`` run the commands that correct something, and look again."""
     if args.fix and not sys.stdin.isatty():
         raise UsageError("--fix asks before each command, and there is no terminal", next_step="Run it on a terminal.")
-    checks = _look(args, context)
+    checks = look_whether_ready(tuple(args.name), context, args.observatory)
     changed = 0
     for one in checks if args.fix else ():
         if one.state is not State.READY and one.command:
             changed += _correct(one, context)
     if changed:
-        checks = _look(args, context)
+        checks = look_whether_ready(tuple(args.name), context, args.observatory)
     return ReadyResult(tuple(one.document() for one in checks))
-
-
-def _look(args: Namespace, context: Context) -> list[Check]:
-    paths, now = context.paths, context.now()
-    found = [
-        local.rights(),
-        local.tunnel_device(),
-        local.packet_filter(),
-        local.resolver(),
-        local.others(),
-        local.own_state(paths),
-        local.space(paths),
-        local.clock(now.timestamp()),
-        *local.links(),
-        local.offloads(),
-    ]
-    url = args.observatory or context.settings().observatory
-    if url:
-        found += look_at_way_out(ObservatoryAddress.of(url), now)
-    return [*found, *_gateways(args.name, context)]
-
-
-def _gateways(names: Iterable[str], context: Context) -> list[Check]:
-    wanted = list(names)
-    if not wanted:
-        return []
-    with context.layered_store() as layered_store:
-        profiles = [layered_store.find_profile(name)[0] for name in wanted]
-    found = []
-    for profile, seen in zip(profiles, probe_gateways(profiles, PATIENCE, lambda _: None), strict=True):
-        name = f"gateway of {profile.name}"
-        if seen.capabilities is None:
-            why = "Some networks let no UDP out."
-            remedy = "Allow UDP ports 500 and 4500, or try another network; under the guard, end it first."
-            found.append(Check(name, State.ATTENTION, f"{seen.address}: {seen.why}".lstrip(": "), why, remedy))
-        else:
-            found.append(Check(name, State.READY, f"{seen.address} answers"))
-    return found
 
 
 def _correct(check: Check, context: Context) -> bool:

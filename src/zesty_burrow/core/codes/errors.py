@@ -20,7 +20,7 @@ CODES = (
          "The kernel's setting for it is off; the tunnel does not change it.",
          "Set what is named to 1 with sysctl, and keep it in /etc/sysctl.d."),
     Code("networks-not-told", _W, "The gateway is not told of the networks behind this machine.",
-         "Only CONNECT-IP has a message for it; with this protocol the gateway's administrator has to enter them.",
+         "The protocol has no message for it; the gateway's administrator has to enter them.",
          "Change the protocol, have them entered there, or remove traffic.behind from the profile.",
          "RFC 9484 §4.7.3"),
     Code("proxy-sign-in", _S, "A proxy on the way refused the sign-in.",

@@ -67,7 +67,7 @@ def opinion(policy: Policy, kind: int, number: int, key_bits: int = 0) -> Opinio
 
 
 def _status_words(entry: Algorithm) -> str:
-    parts = [("in IKEv2", entry.ike_status), ("in ESP", entry.esp_status)]
+    parts = [("in IKE", entry.ike_status), ("in ESP", entry.esp_status)]
     return ", ".join(f"{status} {where}" for where, status in parts if status)
 
 

@@ -2,11 +2,8 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from functools import cache
-from importlib.resources import files
 
 from cryptography import x509
 from cryptography.hazmat.primitives.hashes import SHA256
@@ -14,19 +11,12 @@ from cryptography.hazmat.primitives.hashes import SHA256
 from zesty_burrow.core.credentials import Credentials
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.fleet.links.fields import fields_of
+from zesty_burrow.fleet.links.texts import page_texts
 from zesty_burrow.store.devices import Device
 
 LANGUAGES = ("en", "de", "es", "fr")
 Row = tuple[str, str]
 """A label and its value."""
-
-
-@cache
-def _texts() -> dict[str, dict[str, str]]:
-    found: dict[str, dict[str, str]] = json.loads(
-        files("zesty_burrow.fleet.links.pages").joinpath("texts.json").read_text("utf-8")
-    )
-    return found
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,7 +32,7 @@ class Card:
 
     def say(self, name: str, **values: str) -> str:
         """A text of the card's language."""
-        text = _texts()[self.language][name]
+        text = page_texts()[self.language][name]
         for key, value in values.items():
             text = text.replace(f"{{{key}}}", value)
         return text
@@ -60,7 +50,7 @@ class Card:
 
 def card_of(device: Device, profile: Profile, credentials: Mapping[str, Credentials], language: str) -> Card:
     """For one device."""
-    words = _texts()[language]
+    words = page_texts()[language]
     fields = fields_of(profile, credentials)
     plain = tuple((words[f"field-{one.key}"], one.value) for one in fields if not one.is_secret)
     secret = tuple((words[f"field-{one.key}"], one.value) for one in fields if one.is_secret)

@@ -10,8 +10,8 @@ from dataclasses import dataclass, field
 
 from zesty_burrow.core.credentials import Credentials, NamePassword, PreSharedKey, ProxyPassword
 from zesty_burrow.core.profile import Profile
+from zesty_burrow.protocols.parts import device_of
 
-TYPES = {"ikev2": "IKEv2", "l2tp-ipsec": "L2TP/IPsec", "pptp": "PPTP", "connect-ip": "CONNECT-IP"}
 SIGN_INS = {
     "eap-mschapv2": "EAP-MSCHAPv2",
     "eap-tls": "EAP-TLS",
@@ -20,7 +20,7 @@ SIGN_INS = {
     "chap": "CHAP",
     "pap": "PAP",
 }
-"""Protocols and ways to sign in, as the standards write them; the others as they are."""
+"""Ways to sign in, as the standards write them; the others as they are."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,7 +41,7 @@ def fields_of(profile: Profile, credentials: Mapping[str, Credentials]) -> tuple
     """Settings first, then secrets."""
     settings = [
         Field("name", profile.name),
-        Field("type", TYPES.get(profile.tunnel.protocol, profile.tunnel.protocol)),
+        Field("type", device_of(profile.tunnel.protocol).title),
         Field("server", profile.gateway.addresses[0]),
         *(Field(key, value) for key, value in profile.settings.typed(profile.gateway_identity.value)),
         Field("sign-in", SIGN_INS.get(profile.sign_in.method, profile.sign_in.method.replace("-", " "))),

@@ -24,6 +24,7 @@ from zesty_burrow.fleet.enrolment import read_ask, read_taken
 from zesty_burrow.fleet.keys import pickup_name
 from zesty_burrow.fleet.links.check import LONGEST as LONGEST_CHECK
 from zesty_burrow.fleet.links.link import STEPS, earlier, name_of
+from zesty_burrow.fleet.links.texts import page_texts
 from zesty_burrow.fleet.report import LONGEST as LONGEST_REPORT
 from zesty_burrow.observe.connections import Connections, Rate, source_of
 from zesty_burrow.observe.http_server import Timed
@@ -34,6 +35,7 @@ from zesty_burrow.store.link_store import LinkRow, LinkStore
 LONGEST_TOKEN, LONGEST_BODY, LEAST_OPENER = 64, 1024, 22
 MAX_CONNECTIONS, MAX_EACH, REQUESTS_A_SECOND, OFTEN_A_SECOND = 1024, 64, 20.0, 250.0
 """Of each source address; a whole office may report from one, and open its links."""
+TEXTS = "texts.json"
 KINDS = {
     "page.html": "text/html",
     "words.js": "text/javascript",
@@ -41,7 +43,7 @@ KINDS = {
     "check.html": "text/html",
     "check.js": "text/javascript",
     "style.css": "text/css",
-    "texts.json": "application/json",
+    TEXTS: "application/json",
 }
 POLICY = (
     "default-src 'none'; script-src 'self'; style-src 'self'; connect-src 'self'%s; base-uri 'none'; "
@@ -59,7 +61,9 @@ HEADERS = {
 
 
 def asset(name: str) -> bytes:
-    """A file of the page."""
+    """A file of the page; the texts with the protocols' own labels."""
+    if name == TEXTS:
+        return json.dumps(page_texts(), ensure_ascii=False).encode()
     return files("zesty_burrow.fleet.links.pages").joinpath(name).read_bytes()
 
 

@@ -8,9 +8,11 @@ from __future__ import annotations
 
 import re
 import unicodedata
-from functools import lru_cache
+from functools import cache, lru_cache
 from importlib import resources
 from typing import NamedTuple
+
+from zesty_burrow.protocols.parts import sheets
 
 _COUNTRIES = (
     "AD Andorra|AE United Arab Emirates|AF Afghanistan|AG Antigua & Barbuda|AI Anguilla|AL Albania|AM Armenia|"
@@ -125,10 +127,16 @@ _CITIES = (
 _LONG = 5
 """Letters from which a foreign spelling counts among the words of a file's name; shorter ones are words as well."""
 _SHORT = {"uk", "usa", "uae"}
-_NOISE = frozenset(
-    {"udp", "tcp", "ike", "ikev2", "vpn", "server", "gateway", "gw", "profile", "config", "settings", "exit", "node"}
-)
+_NOISE = frozenset({"udp", "tcp", "vpn", "server", "gateway", "gw", "profile", "config", "settings", "exit", "node"})
 """Words of file names that say nothing about the place."""
+
+
+@cache
+def _noise() -> frozenset[str]:
+    """With the protocols' names."""
+    return _NOISE.union(*(facet.name_parts for facet in sheets().values()))
+
+
 _AMBIGUOUS = frozenset("in is it no to my me at be by do so am as us de la".split())  # noqa: SIM905
 """Codes that are words as well: taken only at the start of a name, or beside a city of that country."""
 
@@ -216,7 +224,7 @@ def country_code(text: str) -> str:
 def place_in_name(name: str) -> NamedPlace:
     """The place that a file's or a host's name tells, as far as it tells one."""
     stem = re.sub(r"\.[a-z0-9]{2,5}$", "", name.rpartition("/")[2], flags=re.IGNORECASE)
-    words = [word for word in re.split(r"[^a-z]+", folded(stem)) if word and word not in _NOISE]
+    words = [word for word in re.split(r"[^a-z]+", folded(stem)) if word and word not in _noise()]
     city = _find_city(words)
     for position, word in enumerate(words):
         if word in _ABBREVIATIONS and not city and len(words) > 1:

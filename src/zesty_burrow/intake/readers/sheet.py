@@ -17,8 +17,8 @@ from typing import Any
 
 from zesty_burrow.core.credentials import Credentials, NamePassword, PreSharedKey
 from zesty_burrow.core.finding import Finding, finding
-from zesty_burrow.core.identity import Identity, IdType
-from zesty_burrow.core.profile import Gateway, Profile, ProtocolSettings, SignIn, Traffic, TunnelSettings
+from zesty_burrow.core.identity import Identity
+from zesty_burrow.core.profile import Gateway, Profile, Traffic, TunnelSettings
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import Malformed, ProfileInvalid
 from zesty_burrow.intake.readers import layout, server_list
@@ -27,10 +27,9 @@ from zesty_burrow.intake.readers.places import country_code, folded, place_in_na
 from zesty_burrow.intake.readers.tables import HOST_NAME, Row, cells_of, is_host
 from zesty_burrow.intake.readers.vocabulary import DOUBTFUL, Field, Vocabulary, shipped
 from zesty_burrow.profiles.text import read_profile, write_profile
-from zesty_burrow.protocols.connect_ip import settings as connect_ip
-from zesty_burrow.protocols.ikev2.settings import NAME as IKE
-from zesty_burrow.protocols.ikev2.settings import PORTS, IkeSettings
-from zesty_burrow.protocols.l2tp_ipsec import settings as l2tp
+from zesty_burrow.protocols import registry
+from zesty_burrow.protocols.facets.sheet import NEVER, SheetFacts
+from zesty_burrow.protocols.parts import sheets
 
 SECRET_FIELDS = (Field.ACCOUNT, Field.PASSWORD, Field.SHARED_SECRET)
 ANCHORS = frozenset({Field.HOST, Field.ACCOUNT, Field.PASSWORD})
@@ -266,42 +265,28 @@ def draft(row: Row, origin: str, provider: str = "") -> Drafted:
     return made
 
 
-IKE_PORTS = frozenset({"500", "4500"})
-
-
 def _not_taken(row: Row) -> list[str]:
     """What was understood and has no place, in words: no line of a sheet is dropped silently."""
     told = [f"encryption: {value}" for value in row.values.get(Field.ENCRYPTION, [])]
-    if _transport(row) == "udp" and not any(words.search(_plain(row)) for words in PROTOCOL_WORDS.values()):
-        told += [f"port {value}" for value in row.values.get(Field.PORT, []) if not set(_parts(value)) <= IKE_PORTS]
-    said = row.values.get(Field.TRANSPORT, [])
-    told += [f"transport: {value}" for value in said if not {"udp", "tcp"} & set(_words(value))]
+    hosts = _hosts(row)
+    if hosts and (name := _named_protocol(row)):
+        facet, facts = sheets()[name], _facts(row, hosts)
+        for value in row.values.get(Field.PORT, []):
+            if any(facet.is_port_unused(part, facts) for part in _parts(value)):
+                told.append(f"port {value}")
+    stated = row.values.get(Field.TRANSPORT, [])
+    told += [f"transport: {value}" for value in stated if not {"udp", "tcp"} & set(_words(value))]
     return told
-
-
-def _plain(row: Row) -> str:
-    return row.first(Field.PROTOCOL).casefold()
 
 
 def _words(value: str) -> list[str]:
     return re.findall(r"[a-z]+", value.casefold())
 
 
-def _transport(row: Row) -> str:
-    """TCP where that alone is said (RFC 9329); UDP otherwise."""
-    words = _words(row.first(Field.TRANSPORT))
-    return "tcp" if "tcp" in words and "udp" not in words else "udp"
-
-
-def _said_port(row: Row) -> int:
+def _stated_port(row: Row) -> int:
     """The first one that stands there; 0 where none does."""
-    said = row.first(Field.PORT)
-    return next((int(part) for part in re.findall(r"\d{1,5}", said) if 0 < int(part) < 65536), 0)
-
-
-def _port(row: Row, transport: str) -> int:
-    """As it is said for TCP; UDP's is the standard's own."""
-    return (_said_port(row) if transport == "tcp" else 0) or PORTS[transport]
+    stated = row.first(Field.PORT)
+    return next((int(part) for part in re.findall(r"\d{1,5}", stated) if 0 < int(part) < 65536), 0)
 
 
 def _parts(value: str) -> list[str]:
@@ -310,20 +295,14 @@ def _parts(value: str) -> list[str]:
 
 NOTHING = frozenset({"none", "no", "-", "n/a"})
 """What people write into a field that they leave out."""
-RETIRED = re.compile(r"pptp|ike ?v?1\b|xauth", re.IGNORECASE)
-PROTOCOL_WORDS = {
-    l2tp.NAME: re.compile(r"l2tp"),
-    connect_ip.NAME: re.compile(r"connect[- ]?ip|rfc ?9484|\bhttps?\b|\bhttp/"),
-}
-"""What sheets call the protocols besides IKEv2."""
 SIGN_IN_WORDS = {
     "certificate": re.compile(r"[cz]erti[fv]i[ck]|serti[fv]i[ck]|certyfikat|potrdil|smart ?card"),
-    "raw-public-key": re.compile(r"\braw\b"),
-    "pre-shared-key": re.compile(
+    "raw-key": re.compile(r"\braw\b"),
+    "shared-key": re.compile(
         r"\bpsk\b|shared|gemeinsam|vorinstalliert|partage|compartid|partilhad|precompartid|condivis|gedeeld|\bdelt\b|"
         r"wspol|wspoldziel|skupn|jagatud"
     ),
-    "eap-mschapv2": re.compile(
+    "password": re.compile(
         r"passw|pass ?word|mschap|kennwort|mot de passe|contrasen|palavra|senha|wachtwoord|passord|haslo|geslo|"
         r"parool|parola"
     ),
@@ -331,73 +310,70 @@ SIGN_IN_WORDS = {
 """How this side signs in, as the sheets' languages say it."""
 
 
-def _protocol(row: Row, origin: str) -> str:
-    """Which protocol a sheet is for: IKEv2 where it does not say."""
-    wanted = row.first(Field.PROTOCOL)
-    plain = wanted.casefold()
-    if not wanted or "ikev2" in plain.replace(" ", ""):
-        return IKE
-    if named := next((name for name, words in PROTOCOL_WORDS.items() if words.search(plain)), ""):
+def _named_protocol(row: Row) -> str:
+    """The protocol that a sheet names, or means by naming none; empty for one that is not known here."""
+    plain = row.first(Field.PROTOCOL).casefold()
+    known = sheets()
+    if not plain:
+        return registry.DEFAULT
+    if named := next((name for name, facet in known.items() if facet.named.search(plain)), ""):
         return named
-    if "ike" in plain and not RETIRED.search(plain):
-        return IKE
-    slug = "protocol-retired" if RETIRED.search(plain) else "protocol-unavailable"
-    known = f"{IKE}, {', '.join(PROTOCOL_WORDS)}"
+    if _is_retired(plain):
+        return ""
+    return next((name for name, facet in known.items() if facet.perhaps.search(plain)), "")
+
+
+def _is_retired(plain: str) -> bool:
+    return any(facet.retired.search(plain) for facet in sheets().values())
+
+
+def _protocol(row: Row, origin: str) -> str:
+    """The sheet's protocol. Raises :class:`ProfileInvalid` for one that is retired or not known here."""
+    if named := _named_protocol(row):
+        return named
+    wanted = row.first(Field.PROTOCOL)
+    slug = "protocol-retired" if _is_retired(wanted.casefold()) else "protocol-unavailable"
+    known = ", ".join(name for name, facet in sheets().items() if facet.named is not NEVER)
     raise ProfileInvalid(f"{origin}: protocol", why=f"{wanted!r:.60} is not available; {known} are", slug=slug)
 
 
-def _settings(row: Row, protocol: str, hosts: list[str], own: Identity | None) -> ProtocolSettings:
-    """A protocol's own, as far as a sheet says something of them."""
-    identity = Identity.of(row.first(Field.IDENTITY) or hosts[0])
-    if protocol == l2tp.NAME:
-        return l2tp.L2tpSettings(identity=identity)
-    if protocol == connect_ip.NAME:
-        words = _words(row.first(Field.TRANSPORT))
-        transport = "any" if {"udp", "tcp"} <= set(words) else "udp" if "udp" in words else "tcp"
-        return connect_ip.ConnectIpSettings(identity=identity, transport=transport, port=_said_port(row) or 443)
-    transport = _transport(row)
-    return IkeSettings(identity=identity, own_identity=own, transport=transport, port=_port(row, transport))
+def _facts(row: Row, hosts: list[str]) -> SheetFacts:
+    """What the protocol's own part needs of a sheet."""
+    stated = folded(row.first(Field.SIGN_IN))
+    return SheetFacts(
+        identity=Identity.of(row.first(Field.IDENTITY) or hosts[0]),
+        transports=frozenset(_words(row.first(Field.TRANSPORT))),
+        port=_stated_port(row),
+        sign_in=next((kind for kind, words in SIGN_IN_WORDS.items() if words.search(stated)), ""),
+        account=row.first(Field.ACCOUNT),
+        own_identity=row.first(Field.OWN_IDENTITY),
+        has_password=bool(row.first(Field.PASSWORD)),
+        has_shared_secret=row.first(Field.SHARED_SECRET).casefold() not in {"", *NOTHING},
+    )
 
 
-def _sign_in(row: Row, protocol: str) -> tuple[SignIn, Identity | None]:
-    """By the sheet's own word, else by what it gives: a password, else a shared secret, else neither (a password)."""
-    if protocol == l2tp.NAME:
-        by_key = row.first(Field.SHARED_SECRET).casefold() not in {"", *NOTHING}
-        return SignIn(l2tp.SHARED_KEY if by_key else l2tp.CERTIFICATE, l2tp.SIGN_IN_METHODS[0]), None
-    if protocol == connect_ip.NAME:
-        by_certificate = SIGN_IN_WORDS["certificate"].search(folded(row.first(Field.SIGN_IN)))
-        return SignIn("certificate", connect_ip.CERTIFICATE if by_certificate else connect_ip.BASIC), None
-    said = folded(row.first(Field.SIGN_IN))
-    method = next((method for method, words in SIGN_IN_WORDS.items() if words.search(said)), "")
-    shared = row.first(Field.SHARED_SECRET).casefold() not in {"", *NOTHING}
-    if not method:
-        method = "pre-shared-key" if shared and not row.first(Field.PASSWORD) else "eap-mschapv2"
-    gateway = "pre-shared-key" if shared else "certificate"
-    account = row.first(Field.ACCOUNT)
-    own = Identity(IdType.ID_KEY_ID, account) if method == "pre-shared-key" and account else None
-    if named := row.first(Field.OWN_IDENTITY):
-        own = Identity.of(named)
-    return SignIn(gateway, method), own
+def _hosts(row: Row) -> list[str]:
+    """A name first: the gateway's certificate has it, and it stays if an address changes."""
+    hosts = [*_list(row, Field.HOST), *_list(row, Field.HOST6)]
+    return list(dict.fromkeys(sorted(hosts, key=_is_address)))
 
 
 def _profile(row: Row, origin: str, provider: str) -> Profile:
     protocol = _protocol(row, origin)
-    hosts = [*_list(row, Field.HOST), *_list(row, Field.HOST6)]
-    # A name first: it is what the gateway's certificate has, and what stays where an address changes.
-    hosts = list(dict.fromkeys(sorted(hosts, key=_is_address)))
+    hosts = _hosts(row)
     named = row.first(Field.NAME) or row.first(Field.CITY)
     title = named or place_in_name(hosts[0].partition(".")[0]).city or hosts[0]
-    sign_in, own = _sign_in(row, protocol)
+    facet, facts = sheets()[protocol], _facts(row, hosts)
     profile = Profile(
         name=slug_of(title) or slug_of(hosts[0]),
         provider=row.first(Field.PROVIDER) or provider,
         country=country_code(row.first(Field.COUNTRY)),
         city=row.first(Field.CITY),
         gateway=Gateway(tuple(hosts)),
-        settings=_settings(row, protocol, hosts, own),
+        settings=facet.settings(facts),
         edition=row.first(Field.EDITION),
         tunnel=replace(_tunnel(row, origin), protocol=protocol),
-        sign_in=sign_in,
+        sign_in=facet.sign_in(facts),
         traffic=_traffic(row, origin),
     )
     # The text form's own rules judge what a person has written.

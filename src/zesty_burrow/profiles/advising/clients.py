@@ -2,35 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
-from dataclasses import dataclass, replace
+from collections.abc import Iterable
+from dataclasses import replace
 
-from zesty_burrow.core.policy.algorithms import ALGORITHMS, Algorithm, TransformType
+from zesty_burrow.core.policy.algorithms import Algorithm, TransformType
 from zesty_burrow.core.profile import Profile
-from zesty_burrow.protocols.ikev2.settings import NAME as IKE
-from zesty_burrow.protocols.ikev2.settings import IkeSettings
+from zesty_burrow.protocols.facets.device import Client
+from zesty_burrow.protocols.parts import device_of, protocols_of
 
 T = TransformType
-
-
-@dataclass(frozen=True, slots=True)
-class Client:
-    """A kind of device. ``knows``: whether it can be relied on to know an algorithm; empty ``methods`` means all."""
-
-    kind: str
-    words: str
-    knows: Callable[[Algorithm], bool]
-    methods: tuple[str, ...] = ()
-    proofs: tuple[str, ...] = ()
-    additional_key: bool = True
-    protocols: tuple[str, ...] = ()
-    is_special: bool = False
-    """Whether it is one device's, which differs from others of its kind."""
-
-    @property
-    def called(self) -> str:
-        """In sentences."""
-        return "its client" if self.is_special else f"a {self.kind}"
 
 
 def _expected(entry: Algorithm) -> bool:
@@ -56,10 +36,8 @@ PHONE = Client(
     "phone",
     "a telephone's own client: counted on for what RFC 8247 and RFC 8221 ask of everybody, and no more",
     lambda entry: _expected(entry) and entry.number not in (14, 28) if entry.type is T.ENCR else _expected(entry),
-    ("eap-mschapv2", "certificate", "pre-shared-key", "ms-chap-v2"),
-    ("certificate", "pre-shared-key"),
     additional_key=False,
-    protocols=(IKE, "l2tp-ipsec"),
+    is_built_in=True,
 )
 DEVICES: dict[str, Client] = {
     "workstation": Client("workstation", "a computer with this program", lambda entry: entry.usable),
@@ -70,44 +48,36 @@ DEVICES: dict[str, Client] = {
         "a small device with a minimal initiator (RFC 7815): no EAP, no certificates; mandatory algorithms, and those "
         "that RFC 8247 asks for constrained devices",
         _asked_of_small,
-        ("pre-shared-key", "raw-public-key"),
-        ("pre-shared-key", "raw-public-key"),
         additional_key=False,
-        protocols=(IKE,),
+        is_built_in=True,
     ),
 }
-KINDS_OF_ALGORITHMS = ((T.ENCR, "cipher"), (T.PRF, "PRF"), (T.KE, "key exchange group"))
 
 
 def misfits(profile: Profile, client: Client) -> list[str]:
-    """Why a client cannot use a profile; nothing where it can."""
+    """Why a client cannot use a profile, in words; nothing if it can."""
+    if not client.is_built_in and not client.is_special:
+        return []
     unknown = f"which {client.called} does not know"
     protocol, sign_in = profile.tunnel.protocol, profile.sign_in
-    if client.protocols and protocol not in client.protocols:
+    if protocol not in protocols_of(client):
         return [f"goes over {protocol}, {unknown}"]
+    if not client.is_built_in:
+        return [f"signs in by {sign_in.method}, {unknown}"] if sign_in.method not in client.methods else []
+    facet = device_of(protocol)
+    kind = facet.built_in.get(client.kind)
+    methods = client.methods or (kind.methods if kind else ())
     found = []
-    if client.protocols and profile.proxy is not None:
+    if profile.proxy is not None:
         found.append(f"goes by a proxy, {unknown}")
-    if client.protocols and profile.settings.over() == "TCP":
-        # What is built in speaks IKE over UDP alone.
+    if profile.settings.over() == "TCP":
+        # Built-in clients are counted on for UDP alone.
         found.append(f"goes over {profile.over}, {unknown}")
-    if client.methods and sign_in.method not in client.methods:
+    if methods and sign_in.method not in methods:
         found.append(f"signs in by {sign_in.method}, {unknown}")
-    if client.proofs and sign_in.gateway not in client.proofs:
+    if kind and sign_in.gateway not in kind.proofs:
         found.append(f"the gateway proves itself by {sign_in.gateway}, {unknown}")
-    return found + (_of_ike(profile.settings, client, unknown) if isinstance(profile.settings, IkeSettings) else [])
-
-
-def _of_ike(settings: IkeSettings, client: Client, unknown: str) -> list[str]:
-    found = []
-    if settings.additional_key == "required" and not client.additional_key:
-        found.append(f"needs an additional shared key (RFC 8784), {unknown}")
-    offered = {(one.type, one.number) for proposal in settings.proposals("ike") for one in proposal.all()}
-    for kind, words in KINDS_OF_ALGORITHMS:
-        mine = [one for one in ALGORITHMS if one.type == kind and (one.type, one.number) in offered]
-        if mine and not any(map(client.knows, mine)):
-            found.append(f"offers no {words} that {client.called} knows")
-    return found
+    return found + facet.misfits(profile.settings, client)
 
 
 def nearest(profile: Profile, client: Client, others: Iterable[Profile]) -> str:

@@ -20,7 +20,7 @@ class ConnectIp:
     name = settings.NAME
     sign_in_methods = settings.SIGN_IN_METHODS
     gateway_proofs = settings.GATEWAY_PROOFS
-    needs_word = False
+    unprotected_code = ""
 
     def title(self, profile: Profile) -> str:
         """With the transport of HTTP; HTTP/3 is the one in UDP."""
@@ -47,15 +47,12 @@ class ConnectIp:
 
         return ConnectIpSession(client_config(profile, request), profile.credentials_label)
 
-    def probe(self, profile: Profile, address: str, timeout: float, random: Random, *, is_brief: bool = False) -> Probe:
+    def probe(self, profile: Profile, request: SessionRequest, random: Random, *, is_brief: bool = False) -> Probe:
         """TLS and the settings of HTTP, without a request; never more than one connection."""
-        from datetime import UTC, datetime
-
         from zesty_burrow.protocols.connect_ip.config import client_config
         from zesty_burrow.protocols.connect_ip.probe import HttpProbe
-        from zesty_burrow.protocols.session import SessionRequest
 
-        return HttpProbe(client_config(profile, SessionRequest(address, {}, datetime.now(UTC), timeout)))
+        return HttpProbe(client_config(profile, request))
 
 
 PROTOCOL = ConnectIp()

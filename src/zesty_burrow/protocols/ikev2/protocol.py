@@ -20,7 +20,7 @@ class IkeV2:
     name = settings.NAME
     sign_in_methods = settings.SIGN_IN_METHODS
     gateway_proofs = settings.GATEWAY_PROOFS
-    needs_word = False
+    unprotected_code = ""
 
     def title(self, profile: Profile) -> str:
         """With the transport of ESP."""
@@ -53,7 +53,7 @@ class IkeV2:
 
         return IkeSession(initiator_config(profile, request), random, profile.credentials_label)
 
-    def probe(self, profile: Profile, address: str, timeout: float, random: Random, *, is_brief: bool = False) -> Probe:
+    def probe(self, profile: Profile, request: SessionRequest, random: Random, *, is_brief: bool = False) -> Probe:
         """IKE_SA_INIT requests, with the profile's own offers first."""
         from zesty_burrow.protocols.ikev2 import probe
         from zesty_burrow.protocols.ikev2.machine.ike_sa import Backoff
@@ -61,8 +61,8 @@ class IkeV2:
         offers, _ = settings.offers_of(profile)
         own = settings.settings_of(profile)
         over_stream = own.transport == settings.TCP_TRANSPORT
-        backoff = Backoff(give_up=timeout)
-        gateway = address, own.port
+        backoff = Backoff(give_up=request.timeout)
+        gateway = request.address, own.port
         return probe.Probe(gateway, offers, random, backoff, over_stream=over_stream, is_brief=is_brief)
 
 

@@ -20,7 +20,7 @@ class L2tpIpsec:
     name = settings.NAME
     sign_in_methods = settings.SIGN_IN_METHODS
     gateway_proofs = settings.GATEWAY_PROOFS
-    needs_word = False
+    unprotected_code = ""
 
     def title(self, profile: Profile) -> str:
         """The layers."""
@@ -46,11 +46,11 @@ class L2tpIpsec:
 
         return L2tpSession(caller_layers(profile, request, random), profile, request)
 
-    def probe(self, profile: Profile, address: str, timeout: float, random: Random, *, is_brief: bool = False) -> Probe:
+    def probe(self, profile: Profile, request: SessionRequest, random: Random, *, is_brief: bool = False) -> Probe:
         """The first message of main mode, and what is answered."""
         from zesty_burrow.protocols.l2tp_ipsec.probe import L2tpProbe
 
-        return L2tpProbe(profile, address, timeout, random, is_brief=is_brief)
+        return L2tpProbe(profile, request.address, request.timeout, random, is_brief=is_brief)
 
 
 PROTOCOL = L2tpIpsec()

@@ -8,6 +8,7 @@ from zesty_burrow.core.net import GRE, TCP
 from zesty_burrow.core.profile import Profile, SignIn
 from zesty_burrow.core.toml_table import Table
 from zesty_burrow.protocols.pptp import settings
+from zesty_burrow.protocols.pptp.codes import UNPROTECTED
 from zesty_burrow.protocols.pptp.control import PORT
 from zesty_burrow.protocols.pptp.settings import PptpSettings
 
@@ -21,7 +22,7 @@ class Pptp:
     name = settings.NAME
     sign_in_methods = settings.SIGN_IN_METHODS
     gateway_proofs = settings.GATEWAY_PROOFS
-    needs_word = True
+    unprotected_code = UNPROTECTED.slug
 
     def title(self, profile: Profile) -> str:
         """With what carries the packets."""
@@ -45,11 +46,11 @@ class Pptp:
 
         return PptpSession(profile, request, random)
 
-    def probe(self, profile: Profile, address: str, timeout: float, random: Random, *, is_brief: bool = False) -> Probe:
+    def probe(self, profile: Profile, request: SessionRequest, random: Random, *, is_brief: bool = False) -> Probe:
         """The first message of its control connection."""
         from zesty_burrow.protocols.pptp.probe import PptpProbe
 
-        return PptpProbe(address, timeout, random)
+        return PptpProbe(request.address, request.timeout, random)
 
 
 PROTOCOL = Pptp()

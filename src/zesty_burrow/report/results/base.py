@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 
 if TYPE_CHECKING:
     # Types alone: a command that needs none of these rooms must not wait for them.
-    from zesty_burrow.core.finding import Finding
+    pass
 
 FORMAT = 1
 EXIT_LEAKING, EXIT_UNCLEAR, EXIT_NOT_ALL_FIT = 10, 11, 12
@@ -16,18 +16,6 @@ EXIT_NOT_READY = 24
 EXIT_NOTHING = 3
 """As an input that cannot be used."""
 EXIT_INTERRUPTED = 130
-
-
-def finding_document(entry: Finding) -> dict[str, str]:
-    """A finding as plain values."""
-    return {
-        "code": entry.code.slug,
-        "severity": str(entry.severity),
-        "subject": entry.subject,
-        "detail": entry.detail,
-        "title": entry.code.title,
-        "remedy": entry.code.remedy,
-    }
 
 
 @dataclass(frozen=True)

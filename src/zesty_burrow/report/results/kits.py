@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import asdict, dataclass, field
 from typing import TYPE_CHECKING, Any, ClassVar
 
-from zesty_burrow.report.results.base import EXIT_NOTHING, Result, finding_document
+from zesty_burrow.report.results.base import EXIT_NOTHING, Result
 
 if TYPE_CHECKING:
     # Types alone: a command that needs none of these rooms must not wait for them.
@@ -87,7 +87,7 @@ class KitResult(Result):
                 {"name": one.name, "relation": str(one.relation), "changes": [asdict(change) for change in one.changes]}
                 for one in self.differences
             ],
-            "findings": [finding_document(entry) for entry in self.findings],
+            "findings": [entry.document() for entry in self.findings],
         }
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, ClassVar
 
-from zesty_burrow.report.results.base import Result, finding_document
+from zesty_burrow.report.results.base import Result
 
 if TYPE_CHECKING:
     # Types alone: a command that needs none of these rooms must not wait for them.
@@ -39,7 +39,7 @@ class ShowResult(Result):
             "for": self.whom,
             "revocation_lists": list(self.revocation_lists),
             "credentials": list(self.credentials),
-            "findings": [finding_document(entry) for entry in self.findings],
+            "findings": [entry.document() for entry in self.findings],
         }
 
 
@@ -60,7 +60,7 @@ class CreateResult(Result):
 
         return {
             "profile": tomllib.loads(self.text),
-            "findings": [finding_document(entry) for entry in self.findings],
+            "findings": [entry.document() for entry in self.findings],
             "missing": self.missing,
             "slips": list(self.slips),
         }

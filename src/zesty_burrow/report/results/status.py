@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from enum import StrEnum
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zesty_burrow.report.results.base import (
@@ -12,8 +11,8 @@ from zesty_burrow.report.results.base import (
     EXIT_LEFT_OVER,
     EXIT_PARTIAL,
     Result,
-    finding_document,
 )
+from zesty_burrow.use_cases.tunnel.status import Condition
 
 if TYPE_CHECKING:
     # Types alone: a command that needs none of these rooms must not wait for them.
@@ -22,22 +21,6 @@ if TYPE_CHECKING:
     from zesty_burrow.host.guard.state import GuardState
 
 
-SILENT = "does not answer"
-"""The state of a tunnel's process that holds a journal and gives no answer: nothing else is known of it."""
-
-
-class Condition(StrEnum):
-    """How it stands, in one word."""
-
-    UP = "up"
-    PARTIAL = "partial"
-    BLOCKED = "blocked"
-    DOWN = "down"
-    LEFT_OVER = "left over"
-
-
-WORST = (Condition.UP, Condition.PARTIAL, Condition.DOWN, Condition.BLOCKED, Condition.LEFT_OVER)
-"""From the best to the worst: of several tunnels the worst counts."""
 _CODES = {
     Condition.UP: 0,
     Condition.PARTIAL: EXIT_PARTIAL,
@@ -77,7 +60,7 @@ class StatusResult(Result):
             "others": [one.document() for one in self.others],
             "state": self.state,
             "guard": self.guard.document() if self.guard else None,
-            "findings": [finding_document(entry) for entry in self.findings],
+            "findings": [entry.document() for entry in self.findings],
         }
         document |= {} if self.network is None else {"network": list(self.network)}
         return document if self.log is None else {**document, "log": list(self.log)}
@@ -114,5 +97,5 @@ class GuardResult(Result):
         return {
             "message": self.message,
             "guard": {**self.guard.document(), "lets_through": self.guard.lets_through()},
-            "findings": [finding_document(entry) for entry in self.findings],
+            "findings": [entry.document() for entry in self.findings],
         }

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import asdict, dataclass
 from typing import TYPE_CHECKING, Any, ClassVar
 
-from zesty_burrow.report.results.base import EXIT_INTERRUPTED, EXIT_NOT_ALL_FIT, Result, finding_document
+from zesty_burrow.report.results.base import EXIT_INTERRUPTED, EXIT_NOT_ALL_FIT, Result
 
 if TYPE_CHECKING:
     # Types alone: a command that needs none of these rooms must not wait for them.
@@ -13,33 +13,6 @@ if TYPE_CHECKING:
     from zesty_burrow.core.rehearsal import Rehearsal
     from zesty_burrow.profiles.advising.advice import Advice
     from zesty_burrow.profiles.ways import WayAnswer
-
-
-def rehearsal_document(seen: Rehearsal) -> dict[str, Any]:
-    """A rehearsal as plain values; times are seconds."""
-
-    return {
-        "profile": seen.profile,
-        "provider": seen.provider,
-        "country": seen.country,
-        "city": seen.city,
-        "gateway": seen.gateway,
-        "verdict": str(seen.verdict),
-        "step_reached": seen.steps[-1].step if seen.steps else "",
-        "steps": [{"step": entry.step, "seconds": round(entry.seconds, 6)} for entry in seen.steps],
-        "seconds": round(seen.seconds, 6),
-        "round_trip": round(seen.round_trip, 6),
-        "over": seen.over,
-        "algorithms": {label: str(suite) for label, suite in seen.suites.items()},
-        "strength": seen.strength,
-        "exit4": asdict(seen.exit4),
-        "exit6": asdict(seen.exit6),
-        "resolvers": [asdict(entry) for entry in seen.resolvers],
-        "exit_checked": seen.exit_checked,
-        "carries_outside": seen.carries_outside,
-        "failure": asdict(seen.failure) if seen.failure else None,
-        "findings": [finding_document(entry) for entry in seen.findings],
-    }
 
 
 def _suite_document(suite: Suite | None, bits: int) -> dict[str, Any] | None:
@@ -92,8 +65,8 @@ class AdviceResult(Result):
                     "reasons": [asdict(reason) for reason in one.reasons],
                     "obstacles": list(one.obstacles),
                     "algorithms": [{"name": row.name, **asdict(row)} for row in one.rows],
-                    "questions": one.capabilities.questions if one.capabilities else 0,
-                    "findings": [finding_document(entry) for entry in one.findings],
+                    "questions": one.answer.questions if one.answer else 0,
+                    "findings": [entry.document() for entry in one.findings],
                 }
                 for one in self.advice
             ],
@@ -130,7 +103,7 @@ class RehearsalResult(Result):
         from zesty_burrow.core.rehearsal import group_failures, recommend
 
         return {
-            "rehearsals": [rehearsal_document(one) for one in self.rehearsals],
+            "rehearsals": [one.document() for one in self.rehearsals],
             "failures": [asdict(row) for row in group_failures(self.rehearsals)],
             "recommended": {choice: one.profile for choice, one in recommend(self.rehearsals).items()},
             "wanted": self.wanted,

@@ -6,7 +6,7 @@ from dataclasses import asdict, dataclass
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zesty_burrow.core.outside.leak import Judgement, Observation, Verdict
-from zesty_burrow.report.results.base import EXIT_LEAKING, EXIT_NOT_READY, EXIT_UNCLEAR, Result, finding_document
+from zesty_burrow.report.results.base import EXIT_LEAKING, EXIT_NOT_READY, EXIT_UNCLEAR, Result
 
 if TYPE_CHECKING:
     from zesty_burrow.host.guard.state import GuardState
@@ -50,7 +50,7 @@ class VerifyResult(Result):
             "before": asdict(self.before) if self.before else None,
             "after": asdict(self.after),
             "guard": self.guard.document() if self.guard else None,
-            "findings": [finding_document(entry) for entry in self.judgement.findings],
+            "findings": [entry.document() for entry in self.judgement.findings],
         }
 
 

@@ -8,8 +8,9 @@ from typing import Any
 from zesty_burrow.core.finding import Severity
 from zesty_burrow.core.policy.algorithms import TransformType
 from zesty_burrow.errors import printable
-from zesty_burrow.profiles.advising.advice import Advice, Row
+from zesty_burrow.profiles.advising.advice import Advice
 from zesty_burrow.profiles.ways import best_way
+from zesty_burrow.protocols.facets.advice import Row
 from zesty_burrow.report.findings import findings_table
 from zesty_burrow.report.layout import Column, Indented, Table, Text
 from zesty_burrow.report.parts import Parts, heading, milliseconds
@@ -73,19 +74,14 @@ def _in_detail(result: AdviceResult, one: Advice) -> Parts:
 def _told(result: AdviceResult, one: Advice) -> str:
     if not one.asked:
         return ", not asked"
-    if not one.answered or one.capabilities is None:
-        return f", does not answer: {result.silent.get(one.profile, '')}"
-    extra = [word for word, there in (
-        ("supports message fragmentation (RFC 7383)", one.capabilities.fragments),
-        ("supports post-quantum pre-shared keys (RFC 8784)", one.capabilities.additional_key),
-        ("behind NAT", one.capabilities.nat_there),
-    ) if there]  # fmt: skip
-    trip = f"{one.capabilities.round_trip * 1000:.1f} ms"
-    return "; ".join([f", answered {one.capabilities.questions} questions, fastest {trip}", *extra])
+    if one.answer is None:
+        return "" if one.answered else f", does not answer: {result.silent.get(one.profile, '')}"
+    trip = f"{one.answer.round_trip * 1000:.1f} ms"
+    return "; ".join([f", answered {one.answer.questions} questions, fastest {trip}", *one.answer.extras])
 
 
 def _abilities(one: Advice) -> Table:
-    labels = ("", "algorithm", "profile", "gateway", "device", "in IKEv2", "in ESP", "bits", "cost", "policy")
+    labels = ("", "algorithm", "profile", "gateway", "device", "IKE SA", "ESP", "bits", "cost", "policy")
     table = Table(*(Column(label, whole=True, right=label in ("bits", "cost")) for label in labels))
     before = None
     for row in _worth_showing(one.rows):

@@ -25,7 +25,8 @@ from zesty_burrow.report.findings import findings_table
 from zesty_burrow.report.layout import Column, Indented, Table, Text
 from zesty_burrow.report.parts import Parts, heading, plural
 from zesty_burrow.report.results.base import Result
-from zesty_burrow.report.results.status import SILENT, GuardResult, LineResult, StatusResult
+from zesty_burrow.report.results.status import GuardResult, LineResult, StatusResult
+from zesty_burrow.use_cases.tunnel.running import SILENT
 
 if TYPE_CHECKING:
     from zesty_burrow.carrier.control.status import TunnelStatus

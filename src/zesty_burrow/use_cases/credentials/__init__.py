@@ -1,0 +1,1 @@
+"""Credentials: ask for them, choose them, try them."""

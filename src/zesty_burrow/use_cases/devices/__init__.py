@@ -1,0 +1,1 @@
+"""Devices: list them, hand profiles over, receive and report."""

@@ -1,0 +1,1 @@
+"""Kits: read, inspect and import them."""

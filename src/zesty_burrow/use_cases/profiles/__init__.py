@@ -1,0 +1,1 @@
+"""Profiles: find, show, change and remove them."""

@@ -1,0 +1,1 @@
+"""Tunnels and the guard: connect, look, verify, disconnect."""

@@ -1,0 +1,1 @@
+"""What the program finds of the dummy protocol through the registry."""
