@@ -2,7 +2,7 @@
 
 from pathlib import Path
 
-from zesty_burrow.use_cases.explain import all_codes
+from zesty_burrow.use_cases.codes import all_codes
 
 HEAD = """# Findings and errors
 

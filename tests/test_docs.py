@@ -20,7 +20,7 @@ from zesty_burrow.intake import limits
 from zesty_burrow.intake.readers.vocabulary import Field, shipped
 from zesty_burrow.lab import story
 from zesty_burrow.profiles.text import read_profile
-from zesty_burrow.use_cases.explain import all_codes
+from zesty_burrow.use_cases.codes import all_codes
 
 ROOT = Path(__file__).parent.parent
 PAGES = [ROOT / "README.md", ROOT / "CONTRIBUTING.md", *sorted((ROOT / "docs").glob("*.md"))]
@@ -83,14 +83,14 @@ def test_pictures_of_the_states():
 
 
 def test_commands_and_exit_codes():
-    """Every command and every exit code stands in docs/commands.md; the README shows the work's own commands."""
+    """Every command and every exit code stands in docs/commands.md; the gallery shows the work's own commands."""
     text = page("commands.md")
     for name in COMMANDS:
         assert f"`{name}" in text
     codes = {kind.exit_code for kind in vars(errors).values() if isinstance(kind, type) and hasattr(kind, "exit_code")}
     for code in codes | {10, 11, 130}:
         assert f"| {code} |" in text
-    shown = set(re.findall(r"^zesty ([\w-]+)", (ROOT / "README.md").read_text(), re.MULTILINE))
+    shown = set(re.findall(r"^zesty ([\w-]+)", page("gallery.md"), re.MULTILINE))
     assert shown <= set(COMMANDS)
 
 
@@ -126,11 +126,11 @@ def test_links_lead_somewhere(path):
 
 
 def test_pictures():
-    """Fewer than twenty pictures, each linked from the README."""
+    """Fewer than twenty pictures, each in the gallery, to which the README leads."""
     pictures = sorted(entry.name for entry in (ROOT / "docs" / "screenshots").iterdir())
-    linked = re.findall(r"docs/screenshots/([\w-]+\.png)", (ROOT / "README.md").read_text())
     assert 0 < len(pictures) < 20
-    assert sorted(linked) == pictures
+    assert sorted(re.findall(r"screenshots/([\w-]+\.png)", page("gallery.md"))) == pictures
+    assert "(docs/gallery.md)" in (ROOT / "README.md").read_text()
 
 
 def test_the_observatory_s_unit(tmp_path):

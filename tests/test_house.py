@@ -18,7 +18,7 @@ ROOT = Path(__file__).parent.parent
 SOURCE = ROOT / "src" / "zesty_burrow"
 FLOORS = [
     "cli", "commands", "report", "lab", "use_cases", "fleet", "carrier", "observe", "gather", "host", "store", "intake", "profiles", "protocols",
-    "core", "errors",
+    "core", "extras", "errors",
 ]  # fmt: skip
 FORBIDDEN_IN_CORE = {"socket", "os", "time", "random", "secrets", "pathlib", "subprocess", "asyncio", "sys", "io"}
 

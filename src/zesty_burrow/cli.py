@@ -146,7 +146,7 @@ def run_to_the_end() -> int:
         code = INTERRUPTED
     try:
         if signal.getsignal(signal.SIGINT) is not signal.SIG_IGN:
-            # A command that has done something, and said so, is not undone by an interrupt that comes too late.
+            # An interrupt that comes too late does not undo a command that has reported its work.
             signal.signal(signal.SIGINT, end_at_once)
     except KeyboardInterrupt:
         end_at_once()

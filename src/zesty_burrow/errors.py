@@ -251,6 +251,13 @@ class OutsideError(BurrowError):
     next_step = "Check the observatory's address (--observatory) and that it is running."
 
 
+class ExtraMissing(BurrowError):
+    """A library that this work needs is not installed. Nothing was changed."""
+
+    slug = "extra-missing"
+    exit_code = 5
+
+
 class ProgramFault(BurrowError):
     """A defect of ours."""
 

@@ -234,7 +234,7 @@ def test_never_everything_in_silence(text, why):
     [
         ("Mtuu: 1300", "sheet-not-understood", "Mtuu"),
         ("Name serverr: 10.20.0.53", "sheet-guessed", "Name serverr: taken for name server (60% sure)"),
-        ("Port: 1194", "sheet-not-taken", "port 1194"),
+        ("Port: 7443", "sheet-not-taken", "port 7443"),
         ("Encryption: AES-256", "sheet-not-taken", "encryption: AES-256"),
         ("Transport: pigeon", "sheet-not-taken", "transport: pigeon"),
         ("Favourite bird: heron", "sheet-not-understood", "Favourite bird"),

@@ -25,7 +25,9 @@ TERMINAL = {
 
 def examples(page):
     """Every command line of the program in a page's shell blocks, without its comment."""
-    for block in re.findall(r"```sh\n(.*?)```", (ROOT / page).read_text(), re.DOTALL):
+    text = (ROOT / page).read_text()
+    yield from re.findall(r"^\$ (zesty .*)$", text, re.MULTILINE)
+    for block in re.findall(r"```sh\n(.*?)```", text, re.DOTALL):
         for line in block.replace("\\\n", " ").splitlines():
             command = line.partition("  #")[0].strip()
             if command.startswith("zesty ") and not any(word in f"{command} " for word in TERMINAL):
@@ -55,7 +57,16 @@ def folder(lab, tmp_path):
 
 
 @pytest.mark.parametrize(
-    "page", ["README.md", "docs/kits.md", "docs/portal.md", "docs/commands.md", "docs/profile.md", "docs/devices.md"]
+    "page",
+    [
+        "README.md",
+        "docs/gallery.md",
+        "docs/kits.md",
+        "docs/portal.md",
+        "docs/commands.md",
+        "docs/profile.md",
+        "docs/devices.md",
+    ],
 )
 def test_examples(lab, folder, page):
     """Each ends well, one after the other as the page has them."""

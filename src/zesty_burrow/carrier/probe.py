@@ -24,7 +24,7 @@ AT_ONCE = 16
 
 @dataclass(frozen=True, slots=True)
 class ProbeResult:
-    """A gateway's capabilities, or why there are none."""
+    """A gateway's capabilities, or why it has not answered."""
 
     address: str
     capabilities: Capabilities | None

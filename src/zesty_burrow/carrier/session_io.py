@@ -59,7 +59,7 @@ class Reconnecting(Protocol):
 
     @property
     def wants_connection(self) -> bool:
-        """Whether it does now."""
+        """Whether the machine wants a new connection now."""
 
 
 @runtime_checkable

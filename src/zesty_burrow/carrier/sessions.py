@@ -49,7 +49,7 @@ def client_port(address: str, disabled: frozenset[str] = frozenset(), *, marked:
 
 
 def through_proxy(profile: Profile, request: SessionRequest) -> ProxyRoute | None:
-    """The way through a profile's proxy, whose name was looked up; None where there is none."""
+    """The way through a profile's proxy, whose name was looked up; None without a proxy."""
     proxy = profile.proxy
     if proxy is None:
         return None
@@ -163,7 +163,7 @@ class OpenSession:
                     self.io.ports[datagram.local_port].send(datagram.data, datagram.destination)
 
     def dispose(self) -> None:
-        """Let go of socket and timers."""
+        """Close the socket and stop the timers."""
         self.io.close()
 
 

@@ -328,7 +328,7 @@ class Supervisor:
         elif self._switch is None or self._switch.profile is self._profile:
             return
         elif self._machine.state is not TunnelState.UP:
-            raise GatewayError("another tunnel is wanted in the place of this one")
+            raise GatewayError("another tunnel replaces this one")
         else:
             switch = self._switch
             try:

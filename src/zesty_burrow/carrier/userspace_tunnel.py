@@ -17,7 +17,7 @@ from zesty_burrow.protocols.session import Up
 
 T = TypeVar("T")
 WAITS = (1.0, 2.0, 4.0)
-"""Seconds to wait for an answer before the question is asked again, and at last given up."""
+"""Seconds to wait for an answer before each retry; after the last one the question is given up."""
 
 
 class UserspaceTunnel:

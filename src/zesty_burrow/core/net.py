@@ -24,7 +24,7 @@ NOWHERE = ipaddress.IPv4Network("0.0.0.0/8"), ipaddress.IPv4Network("240.0.0.0/4
 def is_host(address: Address) -> bool:
     """Whether an address can be that of another machine: not unspecified, loopback, multicast, broadcast or reserved.
 
-    An IPv4 address that is mapped into IPv6 is none: it is not for the wire (RFC 4291 §2.5.5.2, RFC 4942 §2.2).
+    An IPv4-mapped IPv6 address does not count: it is not for the wire (RFC 4291 §2.5.5.2, RFC 4942 §2.2).
     """
     if address.is_unspecified or address.is_loopback or address.is_multicast:
         return False

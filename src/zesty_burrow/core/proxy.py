@@ -39,7 +39,7 @@ class ProxyClient(Protocol):
     is_open: bool
 
     def hello(self) -> bytes:
-        """What is said first."""
+        """Octets to send when the connection opens."""
 
     def feed(self, data: bytes) -> tuple[bytes, bytes]:
         """What is to be answered, and what of the data is the gateway's already. Raises :class:`ProxyFailed`."""

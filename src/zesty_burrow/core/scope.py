@@ -52,5 +52,5 @@ class Scope:
 
 
 def most_specific(found: Iterable[C], scope_of: Callable[[C], Scope]) -> C | None:
-    """The entry whose scope is the most specific one; None where there is none."""
+    """The entry with the most specific scope, or None."""
     return max(found, key=lambda entry: scope_of(entry).specificity, default=None)

@@ -57,7 +57,7 @@ class Table:
         return tuple(result)
 
     def identity(self, key: str) -> Identity | None:
-        """A table of type and value (RFC 7296 §3.5), or None where there is none."""
+        """A table of type and value (RFC 7296 §3.5), or None if it is missing."""
         if key not in self.values:
             return None
         inner = Table(f"{self.label}.{key}", self.take(key, dict, {}), self.origin)

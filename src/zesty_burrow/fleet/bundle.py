@@ -100,7 +100,7 @@ def open_bundle(data: bytes, own: OwnKeys) -> Bundle:
         )
     number, sealed, signature = document["number"], _octets(document, "sealed"), _octets(document, "signature")
     if not isinstance(number, int) or isinstance(number, bool) or not 0 < number < 1 << 63:
-        raise Malformed("this is no bundle", why="its number is none")
+        raise Malformed("this file is not a bundle", why="its number is missing or not a whole number")
     bound = _bound(administrator, device, number)
     administrator.verify(signature, bound + sealed)
     try:

@@ -66,5 +66,5 @@ def read_taken(data: bytes) -> tuple[PublicKey, int]:
     key, found = _open(data, TAKEN)
     number = found.get("number")
     if not isinstance(number, int) or isinstance(number, bool) or not 0 < number < 1 << 63:
-        raise Malformed("this message is not whole", why="its number is none")
+        raise Malformed("this message is not whole", why="its number is missing or not a whole number")
     return key, number

@@ -15,7 +15,7 @@ PEM = "-----BEGIN CERTIFICATE-----"
 
 
 def earliest_end(profile: Profile, credentials: Iterable[Credentials]) -> str:
-    """When the first certificate ends (RFC 3339); empty where there is none that can be read."""
+    """When the first certificate ends (RFC 3339); empty if none can be read."""
     pems = [one for one in profile.authorities if PEM in one]
     for value in credentials:
         pems += value.certificates if isinstance(value, ClientKey) else ()

@@ -16,7 +16,10 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
-import asyncssh
+from zesty_burrow.extras import extra
+
+with extra("ssh"):
+    import asyncssh
 
 from zesty_burrow.errors import InputError, Malformed, UsageError
 from zesty_burrow.fleet.keys import DEVICE, PublicKey, read_key
@@ -55,7 +58,10 @@ class Target:
 
 @dataclass(frozen=True, slots=True)
 class SshOptions:
-    """``config``, ``known_hosts``, ``keys``: files in the place of the user's own; ``program``: ours, over there."""
+    """``config``, ``known_hosts``, ``keys``: files to use instead of the user's own.
+
+    ``program``: this program's command on the device.
+    """
 
     timeout: float = 20.0
     config: str = ""
@@ -96,7 +102,7 @@ class Receipt:
 async def push_bundle(
     target: Target, options: SshOptions, known: str, make: Callable[[PublicKey], bytes]
 ) -> tuple[PublicKey, Receipt]:
-    """Hand a bundle over; the device's key and answer. ``known``: its key so far, empty where there is none.
+    """Hand a bundle over; the device's key and answer. ``known``: its key so far, empty if unknown.
 
     ``make``: the bundle for a key. Raises :class:`PushFailed`.
     """
@@ -105,7 +111,9 @@ async def push_bundle(
         try:
             key = read_key(str(answer.get("key", "")), DEVICE)
         except Malformed as problem:
-            raise PushFailed(f"{target.host} has told no key", why=problem.why, slug="device-no-key") from None
+            raise PushFailed(
+                f"{target.host} did not send its public key", why=problem.why, slug="device-no-key"
+            ) from None
         if known and key.text != known:
             raise PushFailed(
                 f"{target.host} has another key than before",
@@ -126,7 +134,9 @@ def _folder(told: object, target: Target) -> str:
     """Where the device takes what is sent to it."""
     text = str(told)
     if not text.startswith("/") or not text.isprintable() or len(text) > MOST_PATH:
-        raise PushFailed(f"{target.host} has told no folder for bundles", why=f"{text!r:.80}", slug="device-no-folder")
+        raise PushFailed(
+            f"{target.host} did not name its folder for bundles", why=f"{text!r:.80}", slug="device-no-folder"
+        )
     return text
 
 
@@ -202,7 +212,7 @@ class _Connection:
             )
         if not isinstance(document, dict):
             raise PushFailed(
-                f"{host} has given no answer that is understood", why=f"exit code {code}", slug="device-no-answer"
+                f"the answer of {host} could not be understood", why=f"exit code {code}", slug="device-no-answer"
             )
         if document.get("result") == "error":
             words_of = [str(document.get(key, ""))[:300] for key in ("what", "why", "next_step")]
@@ -240,7 +250,7 @@ class _Connection:
             raise self._lost(problem, path) from None
 
     async def rename(self, path: str, final: str) -> None:
-        """In the place of what was there."""
+        """Replace the earlier file."""
         try:
             sftp = await self._files()
             await sftp.posix_rename(path, final)

@@ -92,11 +92,11 @@ def _content(name: str, content: bytes) -> Report:
         raise Malformed("this report is not whole") from None
     every = [*texts, *(one for row in rows for one in row)]
     if not isinstance(number, int) or isinstance(number, bool) or not 0 < number < 1 << 53:
-        raise Malformed("this report is not whole", why="its number is none")
+        raise Malformed("this report is not whole", why="its number is missing or not a whole number")
     if any(not isinstance(one, str) or len(one) > MAX_TEXT for one in every) or max(map(len, rows)) > MAX_ITEMS:
         raise Malformed("this report is not whole", why="a part of it is too long, or no text")
     if not TAKEN_AT.fullmatch(texts[0]):
-        raise Malformed("this report is not whole", why="its time is none")
+        raise Malformed("this report is not whole", why="its time is missing or not RFC 3339")
     if texts[1] not in VERDICTS:
-        raise Malformed("this report is not whole", why="its verdict is none")
+        raise Malformed("this report is not whole", why="its verdict is missing or unknown")
     return Report(name, number, *texts, *rows)

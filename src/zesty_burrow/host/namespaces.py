@@ -56,7 +56,7 @@ def mount(source: str, target: str, kind: str = "", flags: int = 0, data: str = 
 
 
 def unmount(target: str) -> None:
-    """umount2(2); what is in use is let go of once it is not any more."""
+    """umount2(2) with MNT_DETACH: a busy mount is released after its last use."""
     _check(_libc.umount2(target.encode(), MNT_DETACH), f"unmount {target}")
 
 

@@ -172,7 +172,7 @@ class Netlink:
         return next((link for link in self.links() if link.name == name), None)
 
     def index(self, name: str) -> int:
-        """A link's number; :class:`MachineError` where there is none."""
+        """A link's number. Raises :class:`MachineError` if it does not exist."""
         link = self._find(name)
         if link is None:
             raise MachineError(f"there is no network device {name}")
@@ -316,7 +316,7 @@ class Netlink:
         return next((seen.route.device for seen in found if seen is not None), "")
 
     def mtu_towards(self, address: str) -> int:
-        """The largest packet that the device and the route to an address take; 0 where there is none.
+        """The largest packet that the device and the route to an address take; 0 without a route.
 
         What the kernel has learnt from messages of the network does not count.
         """

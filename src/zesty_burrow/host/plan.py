@@ -89,7 +89,7 @@ def plan_routes(
     traffic: Traffic,
     local: Sequence[LocalNetwork] = (),
 ) -> RoutingPlan:
-    """``outside``: addresses that are reached outside the tunnel, as the gateway's; ``carried``: the networks that the
+    """``outside``: addresses routed past the tunnel, e.g. the gateway's; ``carried``: the networks that the
     gateway granted, of the families for which it gave an address; ``local``: the networks that this machine is in
     and that are to be reached (:func:`zesty_burrow.host.guard.local_trust.judge_local`).
     """

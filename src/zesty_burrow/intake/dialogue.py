@@ -75,7 +75,7 @@ def _port(text: str) -> str:
 
 
 def port_beside(text: str) -> str:
-    """The port that stands behind a host in an answer; empty where there is none."""
+    """The port after a host in an answer; empty without a port."""
     ports = (_without_port(part.strip(QUOTES))[1] for part in text.replace(",", " ").split())
     return next((port for port in ports if port), "")
 

@@ -70,7 +70,7 @@ def read_kit(
     *,
     empty_ok: bool = False,
 ) -> Kit:
-    """A kit from its files. ``empty_ok``: also where there is nothing to import, so that what is there can be shown.
+    """A kit from its files. ``empty_ok``: also without anything to import, so that its files can be shown.
 
     Raises ``InputError`` for a hostile or damaged archive, and where there is nothing at all to take; ``SealError``
     where a passphrase is wrong.

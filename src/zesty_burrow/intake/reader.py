@@ -91,7 +91,7 @@ class _Reader:
         }
 
     def found(self) -> Found:
-        """All of it."""
+        """Everything read so far, as one :class:`Found`."""
         return Found(
             tuple(self._profiles),
             self._certificates,
@@ -346,7 +346,7 @@ class _Reader:
         self.record.findings += [finding("code-incomplete", first.path, words) for words in missing]
 
     def _take_code(self, member: KitFile) -> None:
-        """A code's text is read as a file is; where it is nothing that we read, it is shown, but for secrets."""
+        """A code's text is read as a file is; unknown text is shown, without secrets."""
         kind = recognise(member, self._given.words)
         if kind in (FileKind.OTHER, FileKind.READ_ME):
             self.record.leave(member, FileKind.CODE, "code-other", codes.shown(member.data))

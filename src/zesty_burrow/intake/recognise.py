@@ -43,7 +43,7 @@ class FileKind(StrEnum):
 
 
 def text_of(member: KitFile) -> str:
-    """A file's text. :class:`Malformed` where it is none."""
+    """A file's text. Raises :class:`Malformed` if it is not text."""
     return member.data.decode("utf-8", "replace") if member.is_text else decode_untrusted(member.data, member.path).text
 
 

@@ -18,6 +18,7 @@ from typing import TYPE_CHECKING, Any
 
 from zesty_burrow.carrier.control.control_client import call_with
 from zesty_burrow.errors import BurrowError, MachineError, NotFound, StateError, UsageError
+from zesty_burrow.extras import require
 from zesty_burrow.host import namespaces
 from zesty_burrow.host.paths import HOME_VARIABLE, Paths
 from zesty_burrow.lab import story
@@ -28,6 +29,8 @@ from zesty_burrow.lab.local_network.workstation import leave_to_the_wire
 if TYPE_CHECKING:
     from zesty_burrow.lab.devices.phone.owner import Owner
 
+EXTRAS = ("codes", "http3", "server", "ssh")
+"""What its hosts need of the installation."""
 STOP_SECONDS, CALL_SECONDS = 20.0, 120.0
 
 
@@ -60,6 +63,7 @@ class LabClient:
         """Start the lab and tell its status. :class:`StateError` where one is running."""
         if self.is_running():
             raise StateError("a lab is running already", next_step="Stop it first: zesty lab stop", slug="lab-running")
+        require(*EXTRAS)
         from zesty_burrow.lab.keeper import start_keeper
 
         start_keeper(self.folder)

@@ -16,7 +16,10 @@ from collections.abc import Awaitable, Callable
 from dataclasses import asdict
 from typing import Any, TextIO, cast
 
-from aiohttp import web
+from zesty_burrow.extras import extra
+
+with extra("server"):
+    from aiohttp import web
 
 from zesty_burrow.core.net import Endpoint
 from zesty_burrow.core.outside.geofeed import AddressBook

@@ -159,7 +159,7 @@ async def _observatory_addresses(link: Link, host: str, servers: list[Address]) 
 
 
 async def _resolve(link: Link, server: Address, name: str, kind: int) -> list[Address]:
-    """A or AAAA records of a name, from one server, through the tunnel; empty where there are none."""
+    """A or AAAA records of a name, from one server, through the tunnel, perhaps none."""
     query = build_query(secrets.randbits(16), name, kind)
     found = await link.ask(server, 53, query, lambda data: read_addresses_untrusted(data, query))
     return (found or [])[:MAX_ADDRESSES]

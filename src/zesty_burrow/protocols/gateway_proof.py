@@ -126,7 +126,7 @@ def prove_chain(rules: TrustRules, chain: Sequence[x509.Certificate], host: str)
 
 
 def anchors_of(profile: Profile, *, needed: bool) -> tuple[x509.Certificate, ...]:
-    """The authorities that a profile names; :class:`ProfileInvalid` where there are none and they are ``needed``."""
+    """The authorities that a profile names; :class:`ProfileInvalid` if they are ``needed`` and missing."""
     found = [one for entry in profile.authorities if PEM_MARK in entry for one in _certificates(entry)]
     if not found and needed:
         raise ProfileInvalid(

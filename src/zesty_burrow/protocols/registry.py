@@ -41,6 +41,9 @@ class TunnelProtocol(Protocol):
     def refuse_sign_in(self, sign_in: SignIn) -> str:
         """Why a sign-in and a gateway's proof do not go together; empty where they do."""
 
+    def extras(self, profile: Profile) -> tuple[str, ...]:
+        """The extras of the installation that a session with this profile needs."""
+
     def outer_ports(self, profile: Profile) -> tuple[tuple[int, int], ...]:
         """Where a session with this profile sends to at its gateway: transport protocols and ports."""
 

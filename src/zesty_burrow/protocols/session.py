@@ -117,7 +117,7 @@ class AnyChannel(Protocol):
         """Whether the session should be told, by ``handle_timer``, that a key is used up."""
 
     def largest_inner(self, room: int) -> int:
-        """The longest packet whose datagram has at most ``room`` octets."""
+        """Largest inner packet that fits a datagram of ``room`` octets."""
 
     def allows_out(self, addresses: bytes) -> bool:
         """Whether a packet with these addresses (source and destination) may go out here."""

@@ -36,7 +36,7 @@ def findings_table(findings: Sequence[Finding], *, with_remedy: bool = True) -> 
         table.add_row(
             Text(code.severity, style=style), Text(code.slug, style="bold"), Text.assemble((subject, "bold"), words)
         )
-        # What several findings share is said once, under the last of them.
+        # A remedy that several findings share is printed once, under the last of them.
         is_last = following is None or following[0] is not code
         if with_remedy and is_last and code.severity is not Severity.NOTE:
             table.add_row("", "", Text(f"To do: {code.remedy}", style="italic"))

@@ -333,7 +333,7 @@ class Console:
         return f"\x1b[{codes}m{text}{RESET}" if codes and text.strip() else text
 
     def ask(self, question: str) -> str:
-        """A question and its answer as it was typed; ``EOFError`` where there is none."""
+        """A question and its answer as it was typed. Raises ``EOFError`` without an answer."""
         self._stream.write(question)
         self._stream.flush()
         _wait_for_a_line()

@@ -114,7 +114,7 @@ class Reporter:
             return ""
 
     def ask_or_end(self, question: str) -> str:
-        """A question on the terminal and its answer as it was typed; ``EOFError`` where there is none."""
+        """A question on the terminal and its answer as it was typed. Raises ``EOFError``."""
         return self.live.ask(question)
 
     def up(self, status: TunnelStatus) -> None:

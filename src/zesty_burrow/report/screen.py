@@ -22,7 +22,7 @@ LINES = 24
 
 
 class Screen:
-    """A context manager: the terminal is left as it was found. :class:`UsageError` where there is none."""
+    """A context manager: the terminal is left as it was found. Raises :class:`UsageError` without a terminal."""
 
     def __init__(self) -> None:
         if not (sys.stdin.isatty() and sys.stdout.isatty()):
@@ -43,7 +43,7 @@ class Screen:
         termios.tcsetattr(self._input, termios.TCSADRAIN, self._before)
 
     def draw(self, parts: Iterable[Part]) -> None:
-        """Paint it over what is there. What does not fit on the terminal is left out, but for the last line."""
+        """Repaint the screen. Lines that do not fit are left out, but for the last one."""
         room = (os.get_terminal_size(sys.stdout.fileno()).lines or LINES) - 1
         paper = _Paper()
         Console(paper).print_all(parts)

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 from urllib.parse import quote, urlsplit
 
 from zesty_burrow.errors import Clash, DiskFull, StateError
+from zesty_burrow.extras import extra
 
 if TYPE_CHECKING:
     import psycopg
@@ -68,11 +69,11 @@ class Database(ABC):
 
     @abstractmethod
     def close(self) -> None:
-        """Let go of it."""
+        """Close it."""
 
     @abstractmethod
     def explain(self, problem: Exception) -> StateError | DiskFull | Clash | None:
-        """The database's own error as one of ours; None for what is none of the database's."""
+        """The database's own error as one of ours; None for any other exception."""
 
     @contextmanager
     def transaction(self, *, write: bool = False) -> Iterator[Transaction]:
@@ -186,14 +187,8 @@ class PostgresDatabase(Database):
     def __init__(self, url: str) -> None:
         super().__init__(without_password(url))
         self._committing = False
-        try:
+        with extra("postgresql"):
             import psycopg
-        except ImportError:
-            raise StateError(
-                f"the store {self.shown} cannot be used",
-                why="the Python package psycopg is not installed",
-                next_step="pip install 'zesty-burrow[postgresql]'",
-            ) from None
         self._psycopg = psycopg
         try:
             psycopg.conninfo.conninfo_to_dict(url)
@@ -248,7 +243,7 @@ def taken(shown: str, problem: Exception) -> Clash:
     return Clash(
         f"the store {shown} has something of that name already",
         why=f"somebody has stored it in the meantime ({detail}); nothing of yours was stored",
-        next_step="Do it again: what is there now is taken into account.",
+        next_step="Do it again: the current content is taken into account.",
     )
 
 

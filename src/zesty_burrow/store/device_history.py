@@ -24,7 +24,7 @@ GOES_ALONG = ("pickups", "links", "device_rules", *KNOWN)
 KEY, NUMBER = DEVICE.index("key"), DEVICE.index("number")
 Row = list[Any]
 Document = dict[str, list[Any]]
-"""``devices``, ``rules``: name or number, row before, row after (None where there is none); ``known``: table, row."""
+"""``devices``, ``rules``: name or number, row before, row after (None: no row); ``known``: table, row."""
 
 
 def delete_devices(transaction: Transaction, names: Sequence[str]) -> None:
@@ -87,7 +87,7 @@ def rules_in(document: Mapping[str, list[Any]]) -> list[str]:
 
 
 def touched_since(transaction: Transaction, document: Mapping[str, list[Any]]) -> list[str]:
-    """What of a change was changed again; that a device has told its key, or has got something, does not count."""
+    """What of a change was changed again; a device's key or its handed-over state does not count."""
     now = DeviceRows.now(transaction, names_in(document))
     found = [
         name

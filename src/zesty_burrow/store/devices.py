@@ -13,7 +13,7 @@ KINDS = ("workstation", "laptop", "phone", "tablet", "box")
 PROGRAM = "program"
 """As a client: this program."""
 CLIENT_OF = {"workstation": PROGRAM, "laptop": PROGRAM, "phone": "phone", "tablet": "tablet", "box": "box"}
-"""What connects on each kind of device, where nothing else is said: this program, or what is built in."""
+"""What connects on each kind of device by default: this program, or the built-in client."""
 CLIENTS = (PROGRAM, "phone", "tablet", "box")
 NAME = re.compile(r"[A-Za-z0-9]([A-Za-z0-9._-]{0,62}[A-Za-z0-9])?")
 LONGEST = 200

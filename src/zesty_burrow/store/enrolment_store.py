@@ -27,7 +27,7 @@ class EnrolmentStore:
         self._database = database
 
     def note(self, one: Enrolment) -> None:
-        """In the place of what the device has said before."""
+        """Replaces the device's earlier message."""
         with self._database.transaction(write=True) as transaction:
             transaction.execute("DELETE FROM enrolments WHERE key = ?", one.key)
             insert = "INSERT INTO enrolments (key, name, kind, at) VALUES (?, ?, ?, ?)"
@@ -47,7 +47,7 @@ class EnrolmentStore:
             transaction.execute("DELETE FROM enrolments WHERE key = ?", key)
 
     def leave(self, name: str, device: str, number: int, data: bytes) -> None:
-        """A bundle that waits, in the place of an older one."""
+        """Store a bundle that waits, and drop an older one."""
         with self._database.transaction(write=True) as transaction:
             transaction.execute("DELETE FROM pickups WHERE name = ?", name)
             insert = "INSERT INTO pickups (name, device, number, data) VALUES (?, ?, ?, ?)"

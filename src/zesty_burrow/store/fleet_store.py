@@ -123,7 +123,7 @@ class FleetStore:
             _change(transaction, others)
 
     def note_key(self, name: str, key: str) -> None:
-        """What a device has told of itself; nothing that can be taken back."""
+        """A device's own statements; undo does not change them."""
         with self._writing() as transaction:
             transaction.execute("UPDATE devices SET key = ? WHERE name = ?", key, name)
 
@@ -168,7 +168,7 @@ class FleetStore:
             transaction.execute(insert, *values)
 
     def remove_rule(self, number: int) -> None:
-        """By its number; :class:`NotFound` where there is none."""
+        """The rule with a number. Raises :class:`NotFound`."""
         with self._changing(f"devices: unassign {number}", ()) as transaction:
             if not transaction.change("DELETE FROM device_rules WHERE number = ?", number):
                 raise NotFound(f"there is no rule {number}", next_step="See `zesty devices rules`.")
@@ -182,7 +182,7 @@ class FleetStore:
         return {row[0]: Handover(*row) for row in rows}
 
     def note_handover(self, made: Handover) -> None:
-        """In the place of the one before."""
+        """Replaces the earlier one."""
         change = ", ".join(f"{column} = excluded.{column}" for column in HANDOVER[1:])
         insert = f"INSERT INTO handovers ({', '.join(HANDOVER)}) VALUES ({placeholders(HANDOVER)}) "  # noqa: S608
         with self._writing() as transaction:
@@ -213,7 +213,7 @@ class FleetStore:
         return [Administrator(**{**row, "received": tuple(json.loads(row["received"]))}) for row in found]
 
     def note_administrator(self, one: Administrator) -> None:
-        """In the place of what was known."""
+        """Replaces the known one."""
         values = [getattr(one, name) for name in ADMINISTRATOR]
         values[ADMINISTRATOR.index("received")] = json.dumps(list(one.received))
         change = ", ".join(f"{column} = excluded.{column}" for column in ADMINISTRATOR[1:])
@@ -234,7 +234,7 @@ class FleetStore:
         }
 
     def note_report(self, one: Report) -> bool:
-        """In the place of an older one; False where it came before, or is older."""
+        """Replaces an older one. False if it, or a newer one, is stored already."""
         values = (*astuple(one)[:6], json.dumps(list(one.exits)), json.dumps(list(one.codes)))
         change = ", ".join(f"{column} = excluded.{column}" for column in REPORT[1:])
         insert = f"INSERT INTO reports ({', '.join(REPORT)}) VALUES ({placeholders(REPORT)}) "  # noqa: S608

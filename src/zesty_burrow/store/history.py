@@ -107,7 +107,7 @@ class Recording:
         return cls(wanted, profiles_now(transaction, wanted), credentials_now(transaction), devices, listed)
 
     def end(self, transaction: Transaction, now: str, what: str) -> None:
-        """Write down what is different, and let go of what is too old."""
+        """Record what is different, and delete what is too old."""
         marks = _marks(transaction, self.names)
         profiles = [
             [name, row, marks.get(name)]

@@ -78,13 +78,13 @@ class LinkStore:
         return [LinkRow(*row) for row in rows]
 
     def withdraw(self, device: str) -> None:
-        """Nobody can open it any more; :class:`NotFound` where there is none."""
+        """Withdraw a link. Raises :class:`NotFound`."""
         with self._database.transaction(write=True) as transaction:
             if not transaction.change("DELETE FROM links WHERE device = ?", device):
                 raise NotFound(f"there is no link for {device!r}", next_step="See `zesty links list`.")
 
     def forget_old(self, now: str, again: str) -> None:
-        """Let go of what is behind links that are over, or were opened and that not after ``again``."""
+        """Delete the content of links that are over, or were opened before ``again``."""
         with self._database.transaction(write=True) as transaction:
             over = "until <= ? OR (opened_at <> ? AND opened_at <= ?)"
             transaction.execute(f"UPDATE links SET sealed = NULL WHERE {over}", now, "", again)  # noqa: S608

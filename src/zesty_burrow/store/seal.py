@@ -13,6 +13,7 @@ from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 from cryptography.hazmat.primitives.kdf.scrypt import Scrypt
 
 from zesty_burrow.errors import DiskFull, SealError
+from zesty_burrow.extras import extra
 
 VERSION = b"\x01"
 SCRYPT_N, SCRYPT_R, SCRYPT_P = 1 << 15, 8, 1
@@ -94,15 +95,9 @@ def key_from_passphrase(salt: bytes, ask: Callable[[], str]) -> bytes:
 
 def key_from_keyring() -> bytes:
     """A key kept in the system keyring, made at first use. Needs the package's extra ``keyring``."""
-    try:
+    with extra("keyring"):
         import keyring
         import keyring.errors
-    except ImportError:
-        raise SealError(
-            "the system keyring cannot be used",
-            why="the Python package keyring is not installed",
-            next_step="pip install 'zesty-burrow[keyring]', or seal with --method key-file.",
-        ) from None
     try:
         kept = keyring.get_password(SERVICE, "seal")
         if kept is None:

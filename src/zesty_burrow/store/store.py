@@ -125,12 +125,12 @@ class Store:
             history.take_back(transaction, number, what)
 
     def forget_changes(self) -> int:
-        """Let go of everything that could be taken back; how many changes."""
+        """Forget everything that could be taken back; the number of changes."""
         with self._writing() as transaction:
             return transaction.change("DELETE FROM changes")
 
     def close(self) -> None:
-        """Let go of the database."""
+        """Close the database."""
         self._database.close()
 
     # The seal.
@@ -490,7 +490,7 @@ def _content(profile: Profile, text: str, digest: str) -> tuple[str, ...]:
 
 
 def _rewrite(transaction: Transaction, name: str, profile: Profile) -> None:
-    """Put a changed profile in the place of the one of that name; where it came from stays."""
+    """Replace the profile of that name; its origin stays."""
     from zesty_burrow.profiles.text import content_digest, write_profile
 
     text = write_profile(profile)

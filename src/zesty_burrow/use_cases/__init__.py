@@ -1,5 +1,214 @@
 """What the program can do, one module per piece of work: a request goes in, a result comes out.
 
 Requests and results are frozen and typed. Nothing here parses options, prints, or reads the environment. Questions and
-progress go through :class:`zesty_burrow.use_cases.interaction.Interaction`. docs/python.md shows how to use it.
+progress go through :class:`zesty_burrow.use_cases.interaction.Interaction`.
+
+This package is the program's Python interface (docs/python.md): every name below can be imported from it, and is loaded
+when it is first used. Names are kept, and requests only grow, as long as the first number of ``VERSION`` is the same.
 """
+
+from __future__ import annotations
+
+import importlib
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from zesty_burrow.use_cases.codes import explain
+    from zesty_burrow.use_cases.credentials.manage import (
+        Accepted,
+        ChangedCredentials,
+        CredentialsOf,
+        KeptCredentials,
+        TryRequest,
+        change_credentials,
+        forget_credentials,
+        list_credentials,
+        try_credentials,
+    )
+    from zesty_burrow.use_cases.devices.report import Reported, report
+    from zesty_burrow.use_cases.interaction import Interaction, Unattended
+    from zesty_burrow.use_cases.kits.differing import DifferingRequest
+    from zesty_burrow.use_cases.kits.import_kit import ComparedKit, ImportRequest, import_kit, inspect_kit
+    from zesty_burrow.use_cases.kits.portal import PortalPlaces, PortalRequest, list_places
+    from zesty_burrow.use_cases.kits.read import KitRequest
+    from zesty_burrow.use_cases.kits.settle import SettleRequest
+    from zesty_burrow.use_cases.profiles.advise import Advised, AdviseRequest, advise_profiles
+    from zesty_burrow.use_cases.profiles.choose import ChooseRequest, ReachChoices, choose
+    from zesty_burrow.use_cases.profiles.edit import (
+        ChangedProfile,
+        ChangeRequest,
+        Removed,
+        RemoveRequest,
+        TakenBack,
+        change_profiles,
+        forget_changes,
+        list_changes,
+        remove_profiles,
+        rename_profile,
+        tag_profiles,
+        take_back,
+    )
+    from zesty_burrow.use_cases.profiles.export import Exported, ExportRequest, export
+    from zesty_burrow.use_cases.profiles.find import (
+        ListedProfile,
+        ProfileFilter,
+        ShownProfile,
+        UsedCredentials,
+        list_profiles,
+        show_profile,
+    )
+    from zesty_burrow.use_cases.tunnel.connect import Connected, Ended, connect
+    from zesty_burrow.use_cases.tunnel.connect_request import ConnectRequest
+    from zesty_burrow.use_cases.tunnel.disconnect import Disconnected, RestoredMachine, disconnect, restore_machine
+    from zesty_burrow.use_cases.tunnel.guard import OpenedGuard, close_guard, confirm_guard, open_guard, open_portal
+    from zesty_burrow.use_cases.tunnel.ready import look_whether_ready
+    from zesty_burrow.use_cases.tunnel.rehearse import Rehearsed, RehearseRequest, rehearse
+    from zesty_burrow.use_cases.tunnel.status import Condition, StatusRequest, StatusSeen, look
+    from zesty_burrow.use_cases.tunnel.verify import Verified, VerifyRequest, verify
+    from zesty_burrow.use_cases.workspace import Workspace
+
+VERSION = (1, 0)
+_NAMES = {
+    "workspace": ("Workspace",),
+    "interaction": ("Interaction", "Unattended"),
+    "kits.read": ("KitRequest",),
+    "kits.portal": ("PortalRequest", "PortalPlaces", "list_places"),
+    "kits.settle": ("SettleRequest",),
+    "kits.differing": ("DifferingRequest",),
+    "kits.import_kit": ("ComparedKit", "ImportRequest", "import_kit", "inspect_kit"),
+    "profiles.find": (
+        "ListedProfile",
+        "ProfileFilter",
+        "ShownProfile",
+        "UsedCredentials",
+        "list_profiles",
+        "show_profile",
+    ),
+    "profiles.edit": (
+        "ChangeRequest",
+        "ChangedProfile",
+        "RemoveRequest",
+        "Removed",
+        "TakenBack",
+        "change_profiles",
+        "forget_changes",
+        "list_changes",
+        "remove_profiles",
+        "rename_profile",
+        "tag_profiles",
+        "take_back",
+    ),
+    "profiles.choose": ("ChooseRequest", "ReachChoices", "choose"),
+    "profiles.advise": ("AdviseRequest", "Advised", "advise_profiles"),
+    "profiles.export": ("ExportRequest", "Exported", "export"),
+    "credentials.manage": (
+        "Accepted",
+        "ChangedCredentials",
+        "CredentialsOf",
+        "KeptCredentials",
+        "TryRequest",
+        "change_credentials",
+        "forget_credentials",
+        "list_credentials",
+        "try_credentials",
+    ),
+    "tunnel.ready": ("look_whether_ready",),
+    "tunnel.rehearse": ("RehearseRequest", "Rehearsed", "rehearse"),
+    "tunnel.connect_request": ("ConnectRequest",),
+    "tunnel.connect": ("Connected", "Ended", "connect"),
+    "tunnel.status": ("Condition", "StatusRequest", "StatusSeen", "look"),
+    "tunnel.guard": ("OpenedGuard", "close_guard", "confirm_guard", "open_guard", "open_portal"),
+    "tunnel.verify": ("Verified", "VerifyRequest", "verify"),
+    "tunnel.disconnect": ("Disconnected", "RestoredMachine", "disconnect", "restore_machine"),
+    "devices.report": ("Reported", "report"),
+    "codes": ("explain",),
+}
+_MODULE_OF = {name: module for module, names in _NAMES.items() for name in names}
+__all__ = [
+    "VERSION",
+    "Accepted",
+    "AdviseRequest",
+    "Advised",
+    "ChangeRequest",
+    "ChangedCredentials",
+    "ChangedProfile",
+    "ChooseRequest",
+    "ComparedKit",
+    "Condition",
+    "ConnectRequest",
+    "Connected",
+    "CredentialsOf",
+    "DifferingRequest",
+    "Disconnected",
+    "Ended",
+    "ExportRequest",
+    "Exported",
+    "ImportRequest",
+    "Interaction",
+    "KeptCredentials",
+    "KitRequest",
+    "ListedProfile",
+    "OpenedGuard",
+    "PortalPlaces",
+    "PortalRequest",
+    "ProfileFilter",
+    "ReachChoices",
+    "RehearseRequest",
+    "Rehearsed",
+    "RemoveRequest",
+    "Removed",
+    "Reported",
+    "RestoredMachine",
+    "SettleRequest",
+    "ShownProfile",
+    "StatusRequest",
+    "StatusSeen",
+    "TakenBack",
+    "TryRequest",
+    "Unattended",
+    "UsedCredentials",
+    "Verified",
+    "VerifyRequest",
+    "Workspace",
+    "advise_profiles",
+    "change_credentials",
+    "change_profiles",
+    "choose",
+    "close_guard",
+    "confirm_guard",
+    "connect",
+    "disconnect",
+    "explain",
+    "export",
+    "forget_changes",
+    "forget_credentials",
+    "import_kit",
+    "inspect_kit",
+    "list_changes",
+    "list_credentials",
+    "list_places",
+    "list_profiles",
+    "look",
+    "look_whether_ready",
+    "open_guard",
+    "open_portal",
+    "rehearse",
+    "remove_profiles",
+    "rename_profile",
+    "report",
+    "restore_machine",
+    "show_profile",
+    "tag_profiles",
+    "take_back",
+    "try_credentials",
+    "verify",
+]
+
+
+def __getattr__(name: str) -> object:
+    """A name of the interface, loaded now."""
+    if name not in _MODULE_OF:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    value = getattr(importlib.import_module(f"{__name__}.{_MODULE_OF[name]}"), name)
+    globals()[name] = value
+    return value

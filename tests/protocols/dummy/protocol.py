@@ -192,6 +192,9 @@ class Dummy:
     def refuse_sign_in(self, sign_in):
         return ""
 
+    def extras(self, profile):
+        return ()
+
     def outer_ports(self, profile):
         return ((17, profile.settings.port),)
 

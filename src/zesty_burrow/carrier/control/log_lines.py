@@ -15,7 +15,7 @@ RESERVED = ("time", "level", "event")
 
 
 def line(level: str, event: str, fields: Mapping[str, Any], at: float | None = None) -> str:
-    """One line of the log, without its end. ``at``: seconds since the epoch; now, where there is none."""
+    """One line of the log, without its end. ``at``: seconds since the epoch; now by default."""
     when = datetime.now(UTC) if at is None else datetime.fromtimestamp(at, UTC)
     head = {"time": when.strftime("%Y-%m-%dT%H:%M:%S.%fZ"), "level": level, "event": event}
     return json.dumps({**head, **{key: value for key, value in fields.items() if key not in RESERVED}}, default=str)
@@ -70,7 +70,7 @@ def note(logger: logging.Logger, level: int, event: str, **fields: Any) -> None:
 
 
 def read_lines(text: str) -> list[dict[str, Any]]:
-    """The lines of a log; what is none (a message of the interpreter itself, say) becomes one."""
+    """The lines of a log. A line of another form, such as an interpreter's message, becomes an entry too."""
     found = []
     for one in text.splitlines():
         try:

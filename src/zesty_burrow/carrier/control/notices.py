@@ -28,7 +28,7 @@ class Notices:
         self._found[one.code.slug, one.subject] = one
 
     def blocked(self, profile: str, problem: BurrowError) -> None:
-        """The tunnel is lost and was not brought back; nothing that belongs into it leaves."""
+        """The tunnel is lost and has not reconnected; its traffic is blocked."""
         why = f"{problem.what} ({problem.why})" if problem.why else problem.what
         self._found[BLOCKED, profile] = finding(BLOCKED, profile, why)
 

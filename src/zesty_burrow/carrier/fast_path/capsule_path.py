@@ -118,7 +118,7 @@ class _Intake:
 
 
 class CapsulePath:
-    """In the place of a data path's loops: ``left_over`` sends what the device has, channels are diverted to here."""
+    """Replaces a data path's loops: ``left_over`` sends what the device has, channels are diverted to here."""
 
     def __init__(self, path: CarriedPath) -> None:
         self._path = path

@@ -74,7 +74,7 @@ class _Intake:
 
 
 class FramedPath:
-    """In the place of a data path's loops: ``left_over`` sends what the device has, ports are diverted to here."""
+    """Replaces a data path's loops: ``left_over`` sends what the device has, ports are diverted to here."""
 
     def __init__(self, path: CarriedPath) -> None:
         self._path = path
@@ -147,7 +147,7 @@ class FramedPath:
         self._esp.settle(self._path)
 
     def _seal(self, length: int, number: int, filled: int) -> tuple[int, int, int]:
-        """The packet in the slot, sealed and framed behind what is there; how many, the SA's row, where they end."""
+        """Seal and frame the packet in the slot after earlier ones; the number, the SA's row, the end offset."""
         if length <= 0:
             return 0, -1, filled
         found = framed.seal_framed(self._states, self._esp.tables, self._sending, length, number, self._out, filled)

@@ -74,7 +74,7 @@ class FastPathSwitch:
         self.words = PLAIN
 
     def cancel(self) -> None:
-        """Not any more."""
+        """Stop loading the compiled loops."""
         if self._task is not None:
             self._task.cancel()
 

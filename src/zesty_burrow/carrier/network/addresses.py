@@ -59,7 +59,7 @@ def unresolved(why: str) -> GatewayUnreachable:
 
 
 def with_proxy(profile: Profile, find: Callable[[Sequence[str]], Sequence[str]]) -> Profile:
-    """With its proxy's address in the place of its name. Raises :class:`GatewayUnreachable`."""
+    """With its proxy's address instead of its name. Raises :class:`GatewayUnreachable`."""
     if profile.proxy is None:
         return profile
     return replace(profile, proxy=replace(profile.proxy, address=find([profile.proxy.address])[0]))

@@ -48,7 +48,7 @@ class TlsNameServer:
         self._drop(ConnectionError("closed"))
 
     async def ask(self, query: bytes) -> bytes | None:
-        """The answer to a query; None where there is none, for reasons that ``state`` gives."""
+        """The answer to a query, or None; ``state`` says why."""
         now = asyncio.get_running_loop().time()
         if now < self._not_before or len(self._waiting) >= MAX_WAITING:
             return None

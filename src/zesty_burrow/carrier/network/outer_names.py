@@ -25,7 +25,7 @@ BEHIND_STUB = Path("/run/systemd/resolve/resolv.conf")
 """Where systemd-resolved writes the servers that its stub on this machine asks (its manual page)."""
 PORT = 53
 TRIES, PATIENCE = 3, 1.5
-"""How often a question is asked of each server, and seconds until it is asked again: any packet can get lost."""
+"""How often a question is asked of each server, and the seconds between: any packet can get lost."""
 MAX_ANSWER = 4096
 
 

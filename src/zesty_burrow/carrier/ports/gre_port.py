@@ -56,7 +56,7 @@ class GrePort:
         self.too_long = how
 
     def close(self) -> None:
-        """Let go of the socket."""
+        """Close the socket."""
         self.channel.close()
 
     def receive(self) -> list[Burst]:

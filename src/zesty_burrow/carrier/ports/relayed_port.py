@@ -75,7 +75,7 @@ class RelayedPort:
         self._udp.treat_too_long(how)
 
     def close(self) -> None:
-        """Let go of both sockets."""
+        """Close both sockets."""
         self._let_go()
         self._udp.close()
 

@@ -118,7 +118,7 @@ class StreamPort:
         return b""
 
     def close(self) -> None:
-        """Let go of the connection."""
+        """Close the connection."""
         self._stop_writing()
         self.ended = True
         self._out.clear()
@@ -144,7 +144,7 @@ class StreamPort:
 
     @property
     def silent_proxy(self) -> str:
-        """The proxy that has not opened the connection so far; empty where there is none, or it has once."""
+        """The proxy that has not opened the connection so far; empty without a proxy, or once it has."""
         return "" if self._through is None or self._was_through else self._through.where
 
     def read(self) -> bytes | None:

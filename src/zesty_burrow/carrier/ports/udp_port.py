@@ -91,7 +91,7 @@ class UdpPort:
             self.too_long = how
 
     def close(self) -> None:
-        """Let go of the socket."""
+        """Close the socket."""
         self.channel.close()
 
     @property

@@ -24,7 +24,7 @@ class TunnelOptions:
     ``guard``: the record of the guard; ``guarded``: it is to be closed, and not routes alone relied on. ``hooks``: a
     folder of programs to run when something happens. ``beside``: other tunnels are up, whose routes would take this
     one's own packets. ``keep_trying``: a tunnel that is lost is set up again; ``from_start``: a gateway that is not
-    reached at first is asked again as well.
+    reached at first is tried again as well.
     ``accept_partial``: a gateway that carries less than the profile asks for is as good as one that carries all.
     ``local_networks``: public networks that count as local ones; ``peers``: whose sessions are not cut;
     ``confirm_within``: seconds in which the user has to confirm the closed guard, or the tunnel ends and opens it;

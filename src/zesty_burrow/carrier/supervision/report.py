@@ -80,7 +80,7 @@ class TunnelReport:
         self._profile, self.status = profile, None
 
     def lost(self, problem: BurrowError, guard: TunnelGuard) -> None:
-        """The tunnel is lost, or was not brought back once more."""
+        """The tunnel is lost, or an attempt to reconnect has failed."""
         self.notices.blocked(self._profile.name, problem)
         if self.status is not None and not self._lost:
             self._lost = Loss(_now(), str(problem), asyncio.get_running_loop().time(), guard)

@@ -57,7 +57,7 @@ TRANSITIONS = MappingProxyType(
         (_S.RETURNING, _G.CONFIGURED): _S.UP,
         (_S.RETURNING, _G.FAILED): _S.LOST,
         **{(state, _G.END): _S.ENDING for state in _S if state is not _S.DOWN},
-        # A gateway that is not reached at first is asked again where that was wanted by name.
+        # With an explicit --keep-trying a gateway that is not reached at first is tried again.
         **{(state, _G.FAILED): _S.LOST for state in (_S.RESOLVING, _S.REACHING, _S.SIGNING_IN)},
         (_S.ENDING, _G.NEXT): _S.ENDING,
         (_S.ENDING, _G.REACHED): _S.ENDING,

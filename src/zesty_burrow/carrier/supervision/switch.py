@@ -1,4 +1,4 @@
-"""Another profile in the place of the one that is up: asked for over the control socket."""
+"""Another profile replaces the one that is up: requested over the control socket."""
 
 from __future__ import annotations
 

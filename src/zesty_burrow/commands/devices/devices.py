@@ -162,7 +162,7 @@ def _words(text: str) -> tuple[str, ...]:
 
 
 def _with_content(device: Device, args: Namespace) -> Device:
-    """What the options say, in the place of what is there. :class:`UsageError` for what cannot be."""
+    """The device with the options' values. Raises :class:`UsageError` for an impossible value."""
     given = {key: normalize("NFC", value) for key in TEXTS if (value := getattr(args, key)) is not None}
     lists = {key: _words(value) for key in ("protocols", "sign_ins") if (value := getattr(args, key)) is not None}
     tags = [normalize("NFC", tag).lower() for tag in args.tag]

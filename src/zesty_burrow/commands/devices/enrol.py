@@ -70,7 +70,7 @@ def _ask(args: Namespace, context: Context, keys: OwnKeys) -> None:
 
 
 def server_url(url: str) -> str:
-    """As it was given; :class:`UsageError` for what is none."""
+    """As it was given. Raises :class:`UsageError` if it is not a code."""
     if not url.startswith("https://"):
         raise UsageError(f"{url!r:.80} is not the URL of a server", next_step="It begins with https://.")
     return url.rstrip("/")
@@ -128,7 +128,7 @@ def _is_confirmed(key: PublicKey, code: str, context: Context) -> bool:
         return False
     context.reporter.note(f"The administrator's code is {key.code}.")
     context.reporter.note("That key is enough to change the profiles on this device from now on.")
-    answer = context.reporter.ask("Is it the code that your administrator has told you? y or n [n] ")
+    answer = context.reporter.ask("Is it the code that your administrator gave you? y or n [n] ")
     return answer.casefold() in ("y", "yes")
 
 

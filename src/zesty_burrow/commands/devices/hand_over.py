@@ -12,6 +12,7 @@ from zesty_burrow.commands.devices.devices import add_selection, selection, stan
 from zesty_burrow.commands.devices.forms import archive_of, bundle_of, push_all, to_cards, to_file, to_link, to_pickup
 from zesty_burrow.commands.devices.hand_over_plan import ARCHIVE, BUNDLE, CARD, FILES, LINK, PICKUP, PUSH, Plan, Work
 from zesty_burrow.errors import NotFound, UsageError
+from zesty_burrow.extras import is_installed, require
 from zesty_burrow.fleet.standing import Standing, State
 from zesty_burrow.report.results.devices import HandOverResult, HandOverRow
 from zesty_burrow.store.devices import FAILED
@@ -50,8 +51,8 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("--check", metavar="URL", default="", help=text)
     parser.add_argument("--at-once", type=int, default=20, metavar="NUMBER", help="devices at a time (20)")
     parser.add_argument("--timeout", type=float, default=20.0, metavar="SECONDS", help="for each device to answer (20)")
-    parser.add_argument("--ssh-config", default="", metavar="FILE", help="in the place of your own SSH settings")
-    parser.add_argument("--ssh-known-hosts", default="", metavar="FILE", help="in the place of your own known hosts")
+    parser.add_argument("--ssh-config", default="", metavar="FILE", help="instead of your own SSH settings")
+    parser.add_argument("--ssh-known-hosts", default="", metavar="FILE", help="instead of your own known hosts")
     parser.add_argument("--ssh-key", action="append", default=[], metavar="FILE", help="sign in with this key")
     parser.add_argument("--program", default="zesty", help="this program's command on the devices (zesty)")
 
@@ -95,13 +96,25 @@ def run(args: Namespace, context: Context) -> HandOverResult:
                 for plan in plans
             ]
             return HandOverResult((*rows, *gone), left, dry=True)
+        forms = {plan.form for plan in plans if plan.row is None}
+        require(*dict.fromkeys(EXTRA_OF[form] for form in sorted(forms) if form in EXTRA_OF))
         done = _run(args, context, work, plans)
     return HandOverResult((*done, *gone), left, code=_code(done))
 
 
+EXTRA_OF = {CARD: "cards", PUSH: "ssh", FILES: "ssh"}
+"""Which extra of the installation a form of handing over needs."""
+
+
 def _code(rows: list[HandOverRow]) -> str:
     """To be scanned from the terminal, where there is one link and nothing else."""
-    if len(rows) != 1 or rows[0].cause or rows[0].form != LINK or not rows[0].to.startswith("https://"):
+    if (
+        not is_installed("codes")
+        or len(rows) != 1
+        or rows[0].cause
+        or rows[0].form != LINK
+        or not rows[0].to.startswith("https://")
+    ):
         return ""
     from zesty_burrow.intake.readers.codes import drawn, make_codes
 

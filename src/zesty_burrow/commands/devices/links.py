@@ -112,7 +112,7 @@ async def _serve(args: Namespace, context: Context, store: Store) -> None:
 
 
 def _say(context: Context, text: str) -> None:
-    """Where nobody reads what is said any more, the server goes on."""
+    """If nobody reads the output any more, the server goes on."""
     with suppress(OSError):
         context.reporter.note(text)
 

@@ -6,7 +6,7 @@ from argparse import ArgumentParser, Namespace
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.report.results.kits import ExplainResult
-from zesty_burrow.use_cases.explain import explain
+from zesty_burrow.use_cases.codes import explain
 
 EXAMPLE = "zesty explain dns-leak"
 

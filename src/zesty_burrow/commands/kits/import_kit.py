@@ -38,7 +38,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     differing.add_argument(
         "--try-credentials", action="store_true", help="try other credentials at a gateway; replace those that fail"
     )
-    open_points = parser.add_argument_group("what is in doubt or missing (asked on a terminal)")
+    open_points = parser.add_argument_group("doubtful or missing settings (asked on a terminal)")
     open_points.add_argument("--later", action="store_true", help="ask nothing; what is missing is left for later")
     open_points.add_argument(
         "--bad-certificates",

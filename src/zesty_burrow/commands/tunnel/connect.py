@@ -50,7 +50,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--beside",
         action="store_true",
-        help="set it up beside the tunnels that are up, instead of in the place of one; their networks may not "
+        help="set it up beside the tunnels that are up, instead of replacing one; their networks may not "
         "overlap, but one may take everything",
     )
     parser.add_argument(

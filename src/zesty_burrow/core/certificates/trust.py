@@ -149,7 +149,7 @@ def client_findings(certificate: x509.Certificate) -> list[Finding]:
 
 
 def names_hosts(certificate: x509.Certificate) -> bool:
-    """Whether a certificate speaks for host names or addresses."""
+    """Whether a certificate names hosts or addresses."""
     names = _extension(certificate, x509.SubjectAlternativeName)
     return isinstance(names, x509.SubjectAlternativeName) and any(
         isinstance(one, x509.DNSName | x509.IPAddress) for one in names
@@ -182,7 +182,7 @@ def critical_findings(certificate: x509.Certificate) -> list[Finding]:
 
 
 def holds_name(certificate: x509.Certificate, identity: Identity) -> bool:
-    """Whether the certificate speaks for an identity (RFC 4945 §3.1; wildcards as RFC 6125 §6.4.3 allows them)."""
+    """Whether the certificate is valid for an identity (RFC 4945 §3.1; wildcards as RFC 6125 §6.4.3 allows them)."""
     if identity.type == IdType.ID_DER_ASN1_DN:
         try:
             return name_matches(certificate.subject, identity)
@@ -242,7 +242,7 @@ def paths(
 def find_path(
     leaf: x509.Certificate, others: Sequence[x509.Certificate], anchors: Sequence[x509.Certificate]
 ) -> list[x509.Certificate] | None:
-    """The first chain of valid signatures; None where there is none."""
+    """The first chain of valid signatures, or None."""
     return next(paths(leaf, others, anchors), None)
 
 
@@ -303,7 +303,7 @@ def _constraint_findings(issuer: x509.Certificate, beneath: Sequence[x509.Certif
             continue  # RFC 5280 §6.1.4 b: intermediates that are self-issued are not checked
         wrong = breaks_constraints(certificate, constraints)
         if wrong:
-            return [finding("certificate-usage", subject_name(issuer), f"it may not speak for {wrong}")]
+            return [finding("certificate-usage", subject_name(issuer), f"it may not be used for {wrong}")]
     return []
 
 
@@ -353,7 +353,7 @@ def judge_gateway(
     leaf = certificates[0]
     found = usage_findings(leaf, over_tls=over_tls)
     if not holds_name(leaf, identity):
-        found.append(finding("certificate-wrong-name", subject_name(leaf), f"it does not speak for {identity.value}"))
+        found.append(finding("certificate-wrong-name", subject_name(leaf), f"it is not valid for {identity.value}"))
     return found + judge_path(leaf, certificates[1:], anchors, now, lists, need_status=need_status)
 
 

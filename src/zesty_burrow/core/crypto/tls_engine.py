@@ -65,7 +65,7 @@ def make_context(
         # The library's own word on a path does not count: the judgement follows once the chain is known.
         context.set_verify(SSL.VERIFY_PEER | required, lambda *_: True)
     if not is_client:
-        # Without a context of its own a session that was begun with a certificate is not gone on with.
+        # A session that began with a certificate can only be resumed with a session context.
         context.set_session_id(b"tunnel")
     if options.key_log is not None:
         write = options.key_log
@@ -131,7 +131,7 @@ class TlsEngine:
 
     @property
     def chain(self) -> list[x509.Certificate]:
-        """The other side's certificates, its own first; of a session that is gone on with, those of its beginning."""
+        """The peer's certificates, its own first; for a resumed session, the chain of the original handshake."""
         own = self._connection.get_peer_certificate(as_cryptography=True)
         others = self._connection.get_peer_cert_chain(as_cryptography=True) or []
         # On the server's side the library leaves the peer's own certificate out of its chain.
@@ -154,7 +154,7 @@ class TlsEngine:
 
     @property
     def session(self) -> SSL.Session | None:
-        """To be gone on with by another connection."""
+        """The session, for another connection to resume."""
         return self._connection.get_session()
 
     def export(self, label: bytes, size: int, context: bytes | None = None) -> bytes:

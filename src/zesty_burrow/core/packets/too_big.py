@@ -5,7 +5,7 @@ from __future__ import annotations
 from zesty_burrow.core.packets.checksum import checksum, word_sum
 
 LEAST_IPV4, LEAST_IPV6 = 576, 1280
-"""No way is said to take less (RFC 1122 §3.3.3, RFC 8200 §5)."""
+"""A claim below this is ignored (RFC 1122 §3.3.3, RFC 8200 §5)."""
 _DONT_FRAGMENT, _MORE = 0x4000, 0x2000
 _ICMP, _ICMPV6 = 1, 58
 _QUOTED4, _QUOTED6 = 548, 1232

@@ -46,7 +46,7 @@ def build_udp(datagram: UdpDatagram) -> bytes:
     if len(source) != len(destination) or len(datagram.payload) > MAX_PAYLOAD:
         raise ProgramFault("a datagram is to be made of two address families, or is too long")
     ports = datagram.source_port.to_bytes(2) + datagram.destination_port.to_bytes(2) + length.to_bytes(2)
-    # RFC 768: a sum of zero is sent as all ones, since zero means that there is none.
+    # RFC 768: a sum of zero is sent as all ones, since zero means "no checksum".
     check = checksum(_pseudo_header(source, destination, length) + ports + b"\0\0" + datagram.payload)
     udp = ports + (check or 0xFFFF).to_bytes(2) + datagram.payload
     if len(source) == 16:

@@ -58,7 +58,7 @@ def _ciphers(name: str, bits: int) -> list[str]:
     mode, _, check = rest.partition("_")
     forms = [f"{name}{bits or ''}", f"{family}{bits or ''}{rest}", f"{family}{rest}{bits or ''}"]
     if check == "16":
-        # The whole check value is what is meant where nothing is said.
+        # Without a length the whole check value is meant.
         forms += [f"{family}{bits}{mode}", f"{family}{mode}{bits}"]
     if mode == "CBC":
         forms += [f"{family}{bits}"]

@@ -67,7 +67,7 @@ def known_name(text: str, names: dict[str, Suite] | dict[str, tuple[int, int]]) 
 
 
 def read_name(text: str, names: dict[str, Suite] | dict[str, tuple[int, int]]) -> str:
-    """IANA's name. Raises ``ValueError`` with the nearest one where there is none such."""
+    """IANA's name. Raises ``ValueError`` with the nearest one if the name is unknown."""
     found = known_name(text, names)
     if found is None:
         shown = {one.casefold(): one for one in (*names, *(key for key, name in _SHORT.items() if name in names))}

@@ -6,7 +6,10 @@ import io
 from collections.abc import Sequence
 from html import escape
 
-import segno
+from zesty_burrow.extras import extra
+
+with extra("cards"):
+    import segno
 
 from zesty_burrow.fleet.cards.card import Card, Row
 

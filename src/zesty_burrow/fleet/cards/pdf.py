@@ -6,8 +6,11 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from importlib.resources import as_file, files
 
-import segno
-from fpdf import FPDF
+from zesty_burrow.extras import extra
+
+with extra("cards"):
+    import segno
+    from fpdf import FPDF
 
 from zesty_burrow.errors import InputError
 from zesty_burrow.fleet.cards.card import Card, Row

@@ -16,7 +16,10 @@ from dataclasses import dataclass, field
 from importlib.resources import files
 from typing import Any
 
-from aiohttp import web
+from zesty_burrow.extras import extra
+
+with extra("server"):
+    from aiohttp import web
 
 from zesty_burrow.errors import BurrowError, InputError, MachineError, Malformed
 from zesty_burrow.fleet.enrolment import LONGEST as LONGEST_ENROLMENT
@@ -70,7 +73,7 @@ def asset(name: str) -> bytes:
 @dataclass(frozen=True, slots=True)
 class Check:
     """``observatory``: its host, which answers by HTTPS; ``about``: what a page may know of a link's device, None where
-    there is none; ``judge``: what comes of the page's observations, as plain values (raises :class:`Malformed`).
+    the link is unknown; ``judge``: the verdict on the page's observations, as plain values (raises :class:`Malformed`).
     """
 
     observatory: str

@@ -33,7 +33,7 @@ ENVIRONMENT = {"PATH": "/usr/bin:/bin", "LANG": "C.UTF-8"}
 
 
 def session_bus(environment: Mapping[str, str], runtime: Path = Path("/run/user")) -> tuple[int, str] | None:
-    """Whose desktop is to be told, and the address of the socket of that user's bus; None where there is none.
+    """The user at this machine's desktop, and the address of that user's bus; None if nobody is there.
 
     With sudo it is that of the user who has called it.
     """
@@ -127,7 +127,7 @@ def become(user: int) -> None:
 
 
 def main(bus: str, user: int) -> None:
-    """Show what comes on standard input until it ends; a desktop that does not take it is asked again next time."""
+    """Show what comes on standard input until it ends; a desktop that refuses one is tried again with the next."""
     # Loaded before: the user may not be allowed to read where this program lies.
     for name in ("jeepney", "jeepney.bus", "jeepney.io.blocking"):
         importlib.import_module(name)

@@ -51,11 +51,11 @@ class Server(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class Share:
-    """``held``: what leaves only as is said here, or nothing, for a tunnel without a guard: it still has to pass where
-    another's holds. ``local``: reached beside the tunnel, as is ``left_out``. ``inside``: single networks and addresses
-    that belong in the tunnel: a local network that overlaps one of them is not let through for anybody. ``peers``:
-    whose sessions are not cut. ``confirm_by``: seconds of the clock that runs since the machine's start
-    (CLOCK_BOOTTIME) until which the user has to confirm, or the share is dropped; 0: no confirmation is waited for.
+    """``held``: networks whose traffic leaves only as listed here; empty for a tunnel without a guard, which still has
+    to pass where another's holds. ``local``: reached beside the tunnel, as is ``left_out``. ``inside``: single
+    networks and addresses that belong in the tunnel: a local network that overlaps one of them is not let through for
+    anybody. ``peers``: whose sessions are not cut. ``confirm_by``: seconds of CLOCK_BOOTTIME
+    until which the user has to confirm, or the share is dropped; 0: no confirmation is waited for.
 
     ``since``: ISO 8601; ``what``: the profile's name; ``journal``: the path of its tunnel's journal, empty for a share
     of the user's; ``why``: in words, why its tunnel is not up.

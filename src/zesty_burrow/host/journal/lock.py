@@ -21,7 +21,7 @@ def open_journal(path: Path, *, create: bool = False) -> int:
     """A descriptor of the journal. What it says is done with this process's rights, so it has to be this user's own.
 
     :class:`StateError` where another user owns the file or its folder, or may write there, or where it is a link or a
-    special file; ``FileNotFoundError`` where there is none.
+    special file; ``FileNotFoundError`` if it does not exist.
     """
     _check(path.parent, path.parent.stat())
     _check_above(path.parent)
@@ -41,7 +41,7 @@ def open_journal(path: Path, *, create: bool = False) -> int:
 
 
 def _check_above(folder: Path) -> None:
-    """A user who may write to a folder further up could put another in the place of ours: all are ours or root's.
+    """A user who may write to a parent folder could swap ours: all of them belong to us or to root.
 
     :class:`StateError` where they are not. The path is taken as it resolves. The sticky bit keeps others from renaming
     what is not theirs.

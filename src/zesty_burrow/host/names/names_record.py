@@ -152,7 +152,7 @@ class NamesRecord:
         return servers_in(octets), suffixes_in(octets)
 
     def changed(self) -> tuple[int, int]:
-        """When record and file were last changed, in nanoseconds; 0 where there is none."""
+        """When record and file were last changed, in nanoseconds; 0 if missing."""
         return _changed(self.path), _changed(self.target)
 
     # Reading and writing.

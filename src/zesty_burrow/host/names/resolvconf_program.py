@@ -1,6 +1,6 @@
 """The program that owns the resolver file on some systems, resolvconf(8): programs hand it what they want in the file.
 
-``resolvconf -a NAME`` takes the settings of one of them on its standard input, ``-d NAME`` lets go of them.
+``resolvconf -a NAME`` takes the settings of one of them on its standard input, ``-d NAME`` withdraws them.
 """
 
 from __future__ import annotations
@@ -34,7 +34,7 @@ def add(program: Path, text: bytes) -> bool:
 
 
 def remove(program: Path) -> bool:
-    """Whether it has let go of them."""
+    """Whether it has withdrawn them."""
     return _run(program, "-d", b"")
 
 

@@ -28,7 +28,7 @@ def open_watch() -> socket.socket:
 
 
 def open_filter_watch() -> socket.socket:
-    """A socket that becomes readable when the packet filter's tables change. Raises ``OSError`` where there is none."""
+    """A socket that becomes readable when the packet filter's tables change. Raises ``OSError`` withoutne."""
     watch = socket.socket(
         socket.AF_NETLINK, socket.SOCK_RAW | socket.SOCK_NONBLOCK | socket.SOCK_CLOEXEC, NETLINK_NETFILTER
     )

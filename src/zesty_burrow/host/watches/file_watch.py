@@ -17,7 +17,7 @@ _libc = ctypes.CDLL(None, use_errno=True)
 def open_file_watch(path: Path) -> int:
     """A descriptor that becomes readable when the file may have changed; -1 where the kernel has none to give.
 
-    The folder is watched as well, as most programs put a new file in the place of the old one.
+    The folder is watched as well, as most programs replace the file.
     """
     descriptor: int = _libc.inotify_init1(IN_NONBLOCK | IN_CLOEXEC)
     if descriptor >= 0:

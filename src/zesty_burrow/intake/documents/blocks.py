@@ -82,7 +82,7 @@ def files_of(member: KitFile, blocks: Iterable[Block], words: Vocabulary) -> Ope
 
 
 def first(found: Sequence[T], most: int, what: str) -> Iterator[T | Cut]:
-    """At most so many of something; where there are more, that is said."""
+    """At most so many of something; a :class:`Cut` tells that there were more."""
     yield from found[:most]
     if len(found) > most:
         yield Cut(f"only the first {most} of {len(found)} {what} were read")

@@ -6,6 +6,7 @@ import io
 from collections.abc import Iterator
 from typing import Any
 
+from zesty_burrow.extras import require
 from zesty_burrow.intake.documents.blocks import Block, Cut, Opened, Picture, Table, files_of, first
 from zesty_burrow.intake.documents.guard import reading
 from zesty_burrow.intake.kit_file import KitFile
@@ -16,6 +17,7 @@ MAX_PICTURES = 50
 
 def read_docx_untrusted(member: KitFile, words: Vocabulary) -> Opened:
     """A Word document's paragraphs, tables, headers, footers and pictures. Raises only ``InputError``."""
+    require("documents")
     with reading(member, "Word document"):
         import docx
 
@@ -49,6 +51,7 @@ def _docx_content(container: Any) -> Iterator[Block]:
 
 def read_open_document_untrusted(member: KitFile, words: Vocabulary) -> Opened:
     """An OpenDocument text or spreadsheet. Raises only ``InputError``."""
+    require("documents")
     with reading(member, "OpenDocument file"):
         import odfdo
 

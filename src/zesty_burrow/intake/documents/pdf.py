@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 from typing import Any
 
+from zesty_burrow.extras import require
 from zesty_burrow.intake.documents.blocks import Block, Cut, Opened, Picture, files_of, first
 from zesty_burrow.intake.documents.guard import reading
 from zesty_burrow.intake.kit_file import KitFile
@@ -18,6 +19,7 @@ MAX_PIXELS = 40_000_000
 
 def read_pdf_untrusted(member: KitFile, words: Vocabulary) -> Opened:
     """The text and the pictures of a PDF. Raises only ``InputError``."""
+    require("documents")
     with reading(member, "PDF"):
         import pypdf
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 
+from zesty_burrow.extras import require
 from zesty_burrow.intake.documents.blocks import Block, Opened, Table, files_of
 from zesty_burrow.intake.documents.guard import reading
 from zesty_burrow.intake.kit_file import KitFile
@@ -15,6 +16,7 @@ ROW = re.compile(r"^[^|\n]*(?:\|[^|\n]*)*\|$")
 
 def read_rich_text_untrusted(member: KitFile, words: Vocabulary) -> Opened:
     """The lines and tables of an RTF file. Raises only ``InputError``."""
+    require("documents")
     with reading(member, "RTF"):
         from striprtf.striprtf import rtf_to_text
 

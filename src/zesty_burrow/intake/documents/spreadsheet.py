@@ -6,6 +6,7 @@ import datetime
 import io
 from typing import Any
 
+from zesty_burrow.extras import require
 from zesty_burrow.intake.documents.blocks import (
     MAX_COLUMNS,
     MAX_ROWS,
@@ -27,6 +28,7 @@ MAX_PICTURES = 50
 
 def read_xlsx_untrusted(member: KitFile, words: Vocabulary) -> Opened:
     """A workbook's visible and hidden sheets, and its pictures. Raises only ``InputError``."""
+    require("documents")
     with reading(member, "spreadsheet"):
         import zipfile
 

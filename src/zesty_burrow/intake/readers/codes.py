@@ -16,6 +16,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from zesty_burrow.errors import BurrowError, LimitExceeded, Malformed
+from zesty_burrow.extras import extra
 
 if TYPE_CHECKING:
     import segno
@@ -50,12 +51,13 @@ def looks_like_picture(data: bytes) -> bool:
 
 
 def read_picture_untrusted(data: bytes, spend: Callable[[int], None] = lambda _pixels: None) -> list[Symbol]:
-    """All QR codes in a stranger's picture; none where there are none. Raises only :class:`Malformed`.
+    """All QR codes in a stranger's picture, perhaps none. Raises only :class:`Malformed`.
 
     ``spend`` is told how many pixels are going to be looked at, before they are unpacked, and may raise.
     """
-    import zxingcpp
-    from PIL import Image, ImageSequence
+    with extra("codes"):
+        import zxingcpp
+        from PIL import Image, ImageSequence
 
     found: list[Symbol] = []
     try:
@@ -123,8 +125,9 @@ def join_symbols(symbols: list[Symbol]) -> tuple[list[bytes], list[str]]:
 
 
 def make_codes(text: str) -> list[segno.QRCode]:
-    """The text as one code, or as several; :class:`LimitExceeded` where 16 would not be enough."""
-    import segno
+    """The text as one code, or as several. Raises :class:`LimitExceeded` if 16 are not enough."""
+    with extra("codes"):
+        import segno
 
     data = text.encode()
     count = -(-len(data) // ONE_CODE)

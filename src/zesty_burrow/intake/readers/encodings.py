@@ -31,7 +31,7 @@ class Decoded(NamedTuple):
 
 @lru_cache(maxsize=2)
 def decode_untrusted(data: bytes, name: str) -> Decoded:
-    """A file's text. :class:`Malformed`, with the file's name, where it is none. The last one is remembered."""
+    """A file's text; the last one is cached. Raises :class:`Malformed` with the file's name."""
     for mark, encoding in MARKS:
         if data.startswith(mark):
             try:

@@ -1,7 +1,7 @@
 """The words that people use on set-up sheets, in mails and in tables, in eleven languages, and what each means to us.
 
 They are data: one TOML file for each language beside the package's intake (``intake/words``), and a file of the
-user's that adds to them. A label is compared without case, accents and punctuation; then without filling words; then
+user's that adds to them. A label is compared without case, accents and punctuation; then without filler words; then
 with a little tolerance. How sure a match is goes with it; what is not understood is reported, never dropped silently.
 """
 
@@ -55,8 +55,8 @@ class Field(StrEnum):
 
 
 CERTAIN, FILLED, PARTLY, UNSURE, CLOSE = 1.0, 0.95, 0.8, 0.7, 0.6
-"""How sure a match is: word for word; but for filling words; by a part of the label; by a word of several meanings; but
-for a letter or two."""
+"""How sure a match is: word for word; apart from filler words; by a part of the label; by an ambiguous word; with
+one or two wrong letters."""
 DOUBTFUL = 0.9
 """What is less sure than this is pointed out."""
 FIRST = "en"
@@ -121,7 +121,7 @@ class Vocabulary:
                 self._meanings.setdefault(text, {}).setdefault(code, Match(Field(name), sure))
 
     def _add_short_forms(self) -> None:
-        """Each phrase without its filling words as well, where that means nothing else: a label is compared so too."""
+        """Each phrase without its filler words as well, where that means nothing else: a label is compared so too."""
         for phrase, known in list(self._meanings.items()):
             words = phrase.split()
             short = " ".join(word for word in words if word not in self._filling and not word.isdigit())

@@ -39,7 +39,7 @@ class Screen:
         return chosen
 
     def show(self, lines: Iterable[str], agreeing: str = "") -> None:
-        """A text in the place of the menu, until OK or BACK is pressed."""
+        """A text instead of the menu, until OK or BACK is pressed."""
         self.text = [part for line in lines for part in textwrap.wrap(line, WIDTH) or [""]]
         self.top, self.agreeing = 0, agreeing
 

@@ -101,7 +101,7 @@ class Proxies:
         relay = _Relay(writer.get_extra_info("peername")[0])
         try:
             port = await relay.start(writer.get_extra_info("sockname")[0])
-            # Of the address nothing is said: it is the one that was asked.
+            # The address is left out: it is the one that was asked.
             writer.write(bytes([5, 0, 0, 1]) + bytes(4) + port.to_bytes(2))
             self.relayed += 1
             self._open.add(writer)

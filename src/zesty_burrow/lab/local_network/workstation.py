@@ -26,7 +26,7 @@ EVERYWHERE = IPv4Network("0.0.0.0/0")
 
 
 class Lease(NamedTuple):
-    """What DHCP has told: routes as RFC 3442 has them, and the resolvers."""
+    """The DHCP lease: routes (RFC 3442) and resolvers."""
 
     address: IPv4Address
     routes: dhcp.Routes

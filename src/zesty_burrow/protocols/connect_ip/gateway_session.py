@@ -48,7 +48,7 @@ CHALLENGE = {"www-authenticate": 'Basic realm="tunnel", charset="UTF-8"'}
 
 @dataclass(frozen=True, slots=True)
 class GatewayConfig:
-    """``password_of``: an account's, None where there is none such; ``assign``: as for every gateway of the lab.
+    """``password_of``: an account's, None if it is unknown; ``assign``: as for every gateway of the lab.
 
     ``anchors``: authorities of callers' certificates; ``sign_ins``: which ways to sign in are enough, by the words of
     a profile. ``remote``: where packets are carried to; ``networks_of``: behind which networks an account may be.
@@ -178,7 +178,7 @@ class ConnectIpCaller:
             self.link.content(write_routes([Route(one) for one in remote]))
 
     def _remote(self, path: str) -> tuple[AddressRange, ...] | None:
-        """Where this caller may send to (RFC 9484 §4.6); None where the path is none of ours."""
+        """Where this caller may send to (RFC 9484 §4.6); None for a path that is not served."""
         scope = scope_of(path, self.config.template)
         if scope is None or scope[1] != ANY:
             return None

@@ -31,6 +31,10 @@ class ConnectIp:
         """Every way to sign in goes with the gateway's certificate."""
         return ""
 
+    def extras(self, profile: Profile) -> tuple[str, ...]:
+        """HTTP/3, if the profile may use UDP."""
+        return () if settings.settings_of(profile).transport == settings.TCP_TRANSPORT else ("http3",)
+
     def outer_ports(self, profile: Profile) -> tuple[tuple[int, int], ...]:
         """The one port."""
         ways = map(settings.settings_of, profile.variants)

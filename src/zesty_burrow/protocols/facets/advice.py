@@ -60,7 +60,7 @@ class Answer:
 
 @dataclass(frozen=True, slots=True)
 class AlgorithmAdvice:
-    """``should``: the best suite that both ends and the policy allow; None if there is none.
+    """``should``: the best suite that both ends and the policy allow; or None.
 
     ``answer``: None if the gateway has not answered. ``obstacles``: why no tunnel would come up.
     """
@@ -84,7 +84,7 @@ class Preference:
 
 
 class AdviceFacet(Protocol):
-    """``source``: the RFCs behind what is said of a suite; ``preferences``: one for each transport."""
+    """``source``: the RFCs behind the opinion of a suite; ``preferences``: one for each transport."""
 
     @property
     def source(self) -> str:

@@ -70,7 +70,7 @@ class QuestionFacet(Protocol):
 
     @property
     def ports(self) -> Mapping[str, int]:
-        """The usual port by transport."""
+        """The default port by transport."""
 
     @property
     def questions(self) -> tuple[Question, ...]:

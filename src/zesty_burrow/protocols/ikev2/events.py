@@ -99,7 +99,7 @@ class IkeRekeyed:
 
 @dataclass(frozen=True, slots=True)
 class NotRenewed:
-    """The peer refuses to renew keys, and keeps the old ones; it is asked again. ``label``: whose, IKE or ESP."""
+    """The peer refuses to renew keys, and keeps the old ones; this side tries again. ``label``: whose, IKE or ESP."""
 
     at: float
     label: str

@@ -32,6 +32,10 @@ class IkeV2:
             return "only a method that proves both sides may stand alone (RFC 5998 §4): eap-tls"
         return ""
 
+    def extras(self, profile: Profile) -> tuple[str, ...]:
+        """None."""
+        return ()
+
     def outer_ports(self, profile: Profile) -> tuple[tuple[int, int], ...]:
         """IKE's own port, and the one of IKE and ESP behind address translation (RFC 3947 §4, RFC 3948 §2.1)."""
         found: list[tuple[int, int]] = []

@@ -25,7 +25,7 @@ TCP_TRANSPORT = "tcp"
 ANY_TRANSPORT = "any"
 TRANSPORTS = (UDP_TRANSPORT, TCP_TRANSPORT, ANY_TRANSPORT)
 PORTS = {UDP_TRANSPORT: 500, TCP_TRANSPORT: 4500, ANY_TRANSPORT: 500}
-"""Where the first message goes to, if nothing else is said (RFC 7296 §2, RFC 9329 §2)."""
+"""The default port of the first message (RFC 7296 §2, RFC 9329 §2)."""
 GATEWAY_PROOFS = ("certificate", "pre-shared-key", "raw-public-key", "eap")
 ANY_PEER_SECONDS = 15
 NAT_PORT = 4500
@@ -88,7 +88,7 @@ class AlgorithmChoice:
 
     @classmethod
     def read(cls, kind: TransformType, text: str) -> AlgorithmChoice:
-        """From its IANA name and key length, or a short form of them; ``ValueError`` where there is none such."""
+        """From its IANA name and key length, or a short form of them. Raises ``ValueError`` if unknown."""
         name, _, tail = text.strip().rpartition(" ")
         entry = BY_NAME.get((kind, text.strip().casefold()))
         if entry is not None and not entry.bits:

@@ -91,7 +91,7 @@ class L2tpChannel(EspChannel):
         return in_udp(data_prefix(tunnel, session)) + HEADERS[4]
 
     def largest_inner(self, room: int) -> int:
-        """The longest packet whose datagram has at most ``room`` octets."""
+        """Largest inner packet that fits a datagram of ``room`` octets."""
         return super().largest_inner(room) - self.headers
 
     def allows_out(self, addresses: bytes) -> bool:

@@ -200,7 +200,7 @@ class L2tpGatewaySession:
         return min((one for one in found if one is not None), default=None)
 
     def handle_timer(self, now: float) -> None:
-        """Time has passed: who has not come up by now does not any more."""
+        """Time has passed: drop callers that have not come up in time."""
         for caller in self._everybody:
             caller.layers.handle_timer(now)
             self._look(caller, now)

@@ -30,6 +30,10 @@ class L2tpIpsec:
         """IPsec protects every method."""
         return ""
 
+    def extras(self, profile: Profile) -> tuple[str, ...]:
+        """None."""
+        return ()
+
     def outer_ports(self, profile: Profile) -> tuple[tuple[int, int], ...]:
         """IKE's own port, and the one of IKE and ESP behind address translation."""
         ports = settings.settings_of(profile).port, settings.NAT_PORT

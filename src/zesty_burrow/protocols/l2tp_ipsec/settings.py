@@ -36,7 +36,7 @@ WEAK: dict[str, tuple[Choice, ...]] = {
     "integrity": ((2, 0), (1, 0)),
     "key_exchange": ((5, 0), (2, 0)),
 }
-"""What is implemented; the weak ones only after an explicit word."""
+"""The implemented algorithms; WEAK ones are offered only with ``weak_algorithms``."""
 DEFAULT: dict[str, tuple[Choice, ...]] = {
     "encryption": STRONG["encryption"],
     "integrity": ((12, 0),),
@@ -137,7 +137,7 @@ class L2tpSettings(ProtocolSettings):
         return found
 
     def _may(self, policy: Policy, label: str, one: Choice) -> bool:
-        """Weak ones, by the profile's explicit word, where no organisation says otherwise."""
+        """Weak ones, if the profile allows them and no organisation has a policy."""
         return self.weak_algorithms and one in WEAK[label] and policy == Policy()
 
     def restrict(self, policy: Policy, name: str) -> L2tpSettings:
@@ -167,7 +167,7 @@ def settings_of(profile: Profile) -> L2tpSettings:
 
 
 def read_choice(label: str, text: str, *, weak: bool) -> Choice:
-    """An algorithm from its IANA name or a short form of it. ``ValueError`` where it is none for here."""
+    """An algorithm from its IANA name or a short form of it. Raises ``ValueError`` if it cannot be used here."""
     kind = LISTS[label]
     known = STRONG[label] + WEAK[label]
     found = _find(kind, text)

@@ -31,7 +31,7 @@ from zesty_burrow.protocols.ppp.sign_in import Judge, PasswordOf, Peer, peer_for
 from zesty_burrow.protocols.session import NetworkSettings, Random
 
 SIGN_IN_DUE, SIGN_IN_AGAIN = 20.0, 1.5
-"""Seconds: for all of a sign-in, and until what was not answered is said again."""
+"""Seconds for a whole sign-in, and between retries."""
 ROUTER_WAITS = (0.5, 0.5, 1.0, 1.0)
 """Seconds for a router's advertisement, after each time of asking; then IPv6 is done without."""
 ECHO_EVERY, MOST_ECHOES = 30.0, 4

@@ -68,7 +68,7 @@ class PptpChannel:
     wants_rekey = False
 
     def largest_inner(self, room: int) -> int:
-        """The longest packet whose datagram has at most ``room`` octets."""
+        """Largest inner packet that fits a datagram of ``room`` octets."""
         return room + LESS_THAN_UDP - OVERHEAD
 
     def allows_out(self, addresses: bytes) -> bool:
@@ -91,7 +91,7 @@ class PptpChannel:
         return self.flow.wrap(self._sender.seal(frame) if self._sender is not None else frame)
 
     def unwrap(self, data: bytes, now: float) -> bytes:
-        """The frame in a datagram; empty where there is none for here. Raises :class:`Malformed`."""
+        """The frame in a datagram; empty if it carries none for this call. Raises :class:`Malformed`."""
         try:
             frame = self.flow.unwrap(data)
             if frame and self._receiver is not None:

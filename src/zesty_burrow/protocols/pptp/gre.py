@@ -34,7 +34,7 @@ def read_gre(data: bytes) -> GrePacket:
     cursor = Cursor(data, "a GRE packet")
     flags, protocol = cursor.u16(), cursor.u16()
     if protocol != PROTOCOL or flags & ~(SEQUENCE | ACKNOWLEDGED) != FIXED:
-        raise cursor.fail(f"it is none of PPTP's ({flags:#06x}, {protocol:#06x})")
+        raise cursor.fail(f"it is not PPTP's GRE ({flags:#06x}, {protocol:#06x})")
     length, call = cursor.u16(), cursor.u16()
     number = cursor.u32() if flags & SEQUENCE else None
     acknowledged = cursor.u32() if flags & ACKNOWLEDGED else None

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 
 class Pptp:
-    """PPTP (RFC 2637) with MS-CHAPv2 and MPPE: only by an explicit word each time."""
+    """PPTP (RFC 2637) with MS-CHAPv2 and MPPE: only with --unprotected each time."""
 
     name = settings.NAME
     sign_in_methods = settings.SIGN_IN_METHODS
@@ -31,6 +31,10 @@ class Pptp:
     def refuse_sign_in(self, sign_in: SignIn) -> str:
         """There is one way."""
         return ""
+
+    def extras(self, profile: Profile) -> tuple[str, ...]:
+        """None."""
+        return ()
 
     def outer_ports(self, profile: Profile) -> tuple[tuple[int, int], ...]:
         """The control connection, and GRE."""

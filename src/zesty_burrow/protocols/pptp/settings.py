@@ -48,7 +48,7 @@ class PptpSettings(ProtocolSettings):
         return [finding("policy-algorithm", name, f"RC4 in {NAME}: broken, and without integrity (RFC 7465, RFC 3079)")]
 
     def restrict(self, policy: Policy, name: str) -> PptpSettings:
-        """An organisation's policy forbids it; without one the user's explicit word counts."""
+        """An organisation's policy forbids it. Without a policy the user decides (--unprotected)."""
         if policy != Policy():
             raise ProfileInvalid(
                 f"the policy ({policy.name}) does not allow profile {name}",

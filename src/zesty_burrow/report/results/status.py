@@ -34,7 +34,7 @@ _CODES = {
 class StatusResult(Result):
     """``status``; ``tunnel`` is None where none is up. ``network`` and ``log`` only if they were asked for.
 
-    ``state``: of the tunnel's process, empty where there is none. ``guard``: None where nobody holds it closed.
+    ``state``: of the tunnel's process, empty without one. ``guard``: None if nobody holds it closed.
     ``others``: tunnels beside it.
     """
 

@@ -62,7 +62,7 @@ class EndResult(Result):
 class DisconnectResult(Result):
     """``disconnect``: what was put back, and what another program had changed and was left alone.
 
-    ``told``: whether the tunnel's process has said so. ``was_up``: there was a tunnel, and not only a closed guard.
+    ``told``: whether the tunnel's process reported its end. ``was_up``: there was a tunnel, not only a closed guard.
     ``closed``: whether the guard is still closed, by whom. ``others``: further tunnels that the same call has ended.
     """
 

@@ -32,7 +32,7 @@ def _removed(result: RemoveResult) -> Parts:
 
 def _history(result: HistoryResult) -> Parts:
     if not result.changes:
-        yield Text("There is nothing that can be taken back.")
+        yield Text("No change can be taken back.")
         return
     heads = (
         Column("", right=True),

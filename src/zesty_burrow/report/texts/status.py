@@ -103,7 +103,7 @@ def headline(result: StatusResult) -> Parts:
 def _stands(status: TunnelStatus) -> Text:
     if status.is_up:
         return up_line(status)
-    words = f"{status.profile} was lost and is brought back; until then its traffic is blocked"
+    words = f"{status.profile} was lost and is reconnecting; until then its traffic is blocked"
     return Text.assemble(("  blocked  ", "bold yellow"), words)
 
 

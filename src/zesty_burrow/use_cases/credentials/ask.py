@@ -10,6 +10,7 @@ from zesty_burrow.core.finding import Finding
 from zesty_burrow.core.scope import CredentialsKind
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import InputError, NotFound, SealError, UsageError
+from zesty_burrow.extras import extra
 from zesty_burrow.host.files import read_bounded, read_text_input
 from zesty_burrow.intake.readers.credentials import (
     paste_slips,
@@ -106,15 +107,9 @@ def _from_keyring(where: str, domain: str) -> tuple[Credentials, list[str]]:
         raise UsageError(
             "which entry of the keyring?", next_step="For example: --from keyring:quillwort/tidewrack_heron"
         )
-    try:
+    with extra("keyring"):
         import keyring
         import keyring.errors
-    except ImportError:
-        raise SealError(
-            "the system keyring cannot be used",
-            why="the Python package keyring is not installed",
-            next_step="pip install 'zesty-burrow[keyring]', or read the credentials from a file.",
-        ) from None
     try:
         password = keyring.get_password(service, name)
     except keyring.errors.KeyringError as problem:

@@ -1,4 +1,4 @@
-"""Which credentials a connection uses, and what is said when a gateway refuses them."""
+"""Which credentials a connection uses, and the explanation if a gateway refuses them."""
 
 from __future__ import annotations
 

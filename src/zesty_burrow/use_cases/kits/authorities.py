@@ -129,7 +129,7 @@ def _words(text: str) -> set[str]:
 
 
 def _why(profile: Profile, certificates: Sequence[x509.Certificate], words: set[str]) -> str:
-    """Why an authority may be a profile's, in words; empty where nothing speaks for it."""
+    """Why an authority may be a profile's, in words; empty without a reason."""
     if profile.sign_in.gateway not in ("certificate", "eap"):
         return ""
     own = []

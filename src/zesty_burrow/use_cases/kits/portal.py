@@ -40,7 +40,7 @@ class PortalPlaces:
 
 
 def list_places(url: str, request: PortalRequest, workspace: Workspace) -> PortalPlaces:
-    """What a portal offers. Raises :class:`NetworkError` or :class:`UsageError` if signing in fails."""
+    """What a portal offers. Raises :class:`OutsideError`, :class:`SignInRefused`."""
     client = _signed_in(url, request, workspace)
     places = tuple(client.places())
     return PortalPlaces(places, *client.recommendation())

@@ -159,7 +159,7 @@ class _Settling:
                 )
 
     def _judged_again(self, fresh: list[FoundProfile]) -> tuple[Finding, ...]:
-        """What is said of profiles that have an authority now."""
+        """Findings again, for profiles that have an authority now."""
         names = {one.profile.name for one in fresh}
         kept = [one for one in self.kit.findings if not (one.code.slug == MISSING and one.subject in names)]
         now = self._workspace.now()

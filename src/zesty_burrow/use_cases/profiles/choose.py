@@ -134,7 +134,7 @@ def _proxy(before: Proxy | None, reach: ReachChoices) -> Proxy | None:
 
 
 def _advised(profile: Profile, policy: Policy, timeout: float) -> Suite:
-    """What advice recommends to the gateway that has answered. Raises :class:`UsageError` if there is none."""
+    """What advice recommends to the gateway that has answered. Raises :class:`UsageError` without an answer."""
     from zesty_burrow.carrier.costs import measure_costs
     from zesty_burrow.carrier.probe import probe_gateways
     from zesty_burrow.profiles.advising.advice import advise

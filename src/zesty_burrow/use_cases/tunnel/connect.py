@@ -18,6 +18,7 @@ from zesty_burrow.carrier.supervisor import Supervisor
 from zesty_burrow.core.net import TCP, UDP
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import BurrowError, ProgramFault, StateError, error_of
+from zesty_burrow.extras import require
 from zesty_burrow.host.bus.desktop import Desktop
 from zesty_burrow.host.guard.guard import Guard
 from zesty_burrow.host.journal.journal import restore
@@ -68,7 +69,9 @@ class Ended:
     end: TunnelEnd
 
 
-def connect(request: ConnectRequest, workspace: Workspace, on_up: Callable[[TunnelStatus], None]) -> Connected | Ended:
+def connect(
+    request: ConnectRequest, workspace: Workspace, on_up: Callable[[TunnelStatus], None] = lambda _: None
+) -> Connected | Ended:
     """Set a tunnel up; in the foreground also carry it, and put this machine back at the end.
 
     ``on_up`` is called in the foreground, once the tunnel is up. Raises :class:`GatewayUnreachable`,
@@ -83,6 +86,7 @@ def connect(request: ConnectRequest, workspace: Workspace, on_up: Callable[[Tunn
     with workspace.layered_store() as layered_store:
         profile, _, _ = layered_store.find_profile(request.name)
         profile = restrict(workspace.policy(), profile, unprotected=request.unprotected)
+        require(*protocol(profile.tunnel.protocol).extras(profile))
         chosen = choose(profile, layered_store, workspace, ask=request.ask)
     tunnels = running_tunnels(workspace)
     if any(one.profile == profile.name and one.document.get("is_up") for one in tunnels):
@@ -162,7 +166,7 @@ def _needs_raw_socket(profile: Profile) -> bool:
 def _switch(
     request: ConnectRequest, profile: Profile, chosen: Chosen, before: Running, workspace: Workspace, *, beside: bool
 ) -> Connected:
-    """Another tunnel is up: its process sets this one up beside it, and ends it once this one is up."""
+    """Ask the running tunnel's process to switch: it sets the new tunnel up before it ends the old one."""
     refuse_for_a_switch(request, bool(before.document.get("guarded")))
     if not request.detach:
         workspace.interaction.note("The process of the tunnel that is up carries the new one, as before.")

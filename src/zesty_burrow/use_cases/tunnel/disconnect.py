@@ -23,7 +23,7 @@ TIMEOUT = 10.0
 class Disconnected:
     """A tunnel that has ended. ``restored``, ``left_alone``: what was put back, and what others have changed since.
 
-    ``told``: whether the tunnel's process has said so. ``was_up``: there was a tunnel, and not only a closed guard.
+    ``told``: whether the tunnel's process reported its end. ``was_up``: there was a tunnel, not only a closed guard.
     ``others``: tunnels that have ended before it. ``closed``: who holds the guard closed still.
     """
 

@@ -9,10 +9,12 @@ from dataclasses import dataclass, field
 from zesty_burrow.carrier.rehearse import Part, Stage
 from zesty_burrow.core.rehearsal import Fitness, Rehearsal, StepTime
 from zesty_burrow.errors import BurrowError, NotFound, RightsMissing, UsageError
+from zesty_burrow.extras import require
 from zesty_burrow.observe.client import ObservatoryAddress
 from zesty_burrow.observe.inside import Outside
 from zesty_burrow.profiles.policy import restrict
 from zesty_burrow.profiles.text import read_profile
+from zesty_burrow.protocols.registry import protocol
 from zesty_burrow.store.store import ObservationRow
 from zesty_burrow.use_cases.credentials.choose import choose
 from zesty_burrow.use_cases.profiles.find import ProfileFilter
@@ -96,6 +98,7 @@ def _parts(request: RehearseRequest, workspace: Workspace) -> list[Part]:
         for row, text, whom in layered_store.profile_texts(rows):
             profile = read_profile(text, f"profile {row.name} ({whom})")
             try:
+                require(*protocol(profile.tunnel.protocol).extras(profile))
                 secrets = choose(profile, kept, workspace, ask=False).secrets
                 parts.append(Part(restrict(policy, profile, unprotected=request.unprotected), secrets))
             except BurrowError as problem:

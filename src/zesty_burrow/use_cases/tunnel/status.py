@@ -47,7 +47,7 @@ class StatusRequest:
 
 @dataclass(frozen=True, slots=True)
 class StatusSeen:
-    """``tunnel``: None if none is up; ``others``: tunnels beside it. ``state``: of its process, empty if there is none.
+    """``tunnel``: None if all are down; ``others``: tunnels beside it. ``state``: of its process, empty without one.
 
     ``guard``: None if nobody holds it closed. ``network`` and ``log``: only if they were asked for.
     """
@@ -116,7 +116,7 @@ def _condition(tunnel: TunnelStatus) -> Condition:
 
 
 def guard_state(workspace: Workspace) -> GuardState | None:
-    """The guard as it is now; None where it was looked at, and there is none."""
+    """The guard as it is now; None if a look has shown that no guard exists."""
     if _has_none(workspace):
         return None
     state = look_at_guard(workspace)

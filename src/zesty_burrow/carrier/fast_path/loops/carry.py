@@ -74,7 +74,7 @@ def clock_now(message: Numbers) -> Any:
 
 @part
 def inbound_sa(tables: Tables, spi: Any, known: Any, message: Numbers) -> Any:
-    """The row of an inbound SA whose peer this burst comes from; -1 where there is none. ``known``: tried first."""
+    """The row of an inbound SA whose peer this burst comes from; -1 if no SA fits. ``known``: tried first."""
     if known >= 0 and tables.inbound[known].spi == spi:
         return known
     for row in range(len(tables.inbound)):

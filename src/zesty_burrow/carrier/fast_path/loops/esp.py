@@ -126,7 +126,7 @@ def accept(state: Record, number: Any) -> None:
 
 @part
 def inner_length(octets: Octets, place: Any, size: Any) -> Any:
-    """Of an opened packet of ``size`` octets (RFC 4303 §2.4 to §2.6); 0 where there is none inside."""
+    """Of an opened packet of ``size`` octets (RFC 4303 §2.4 to §2.6); 0 if it holds none."""
     length, following = size - 34 - np.int64(octets[place + size - 18]), octets[place + size - 17]
     version = octets[place + 16] >> 4
     if following == NEXT_NONE and length >= 0:

@@ -82,7 +82,7 @@ def seal_framed(states: Any, tables: Any, sending: Any, length: Any, number: Any
 
 @part
 def row_of(tables: Any, spi: Any, known: Any) -> Any:
-    """The row of an inbound SA; -1 where there is none. ``known``: tried first."""
+    """The row of an inbound SA; -1 if no SA fits. ``known``: tried first."""
     if known >= 0 and tables.inbound[known].spi == spi:
         return known
     for row in range(len(tables.inbound)):

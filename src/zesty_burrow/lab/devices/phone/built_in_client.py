@@ -122,7 +122,7 @@ class BuiltInClient:
             self._path.refresh()
 
     def switch_off(self) -> None:
-        """End the tunnel, and put routes and resolvers back; where there is none nothing happens."""
+        """End the tunnel, if there is one, and restore routes and resolvers."""
         if self._keeping is not None:
             self._keeping.cancel()
             self._keeping = None

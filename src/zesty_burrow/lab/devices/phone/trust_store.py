@@ -50,7 +50,7 @@ class TrustStore:
         }
 
     def answer(self, *, agreed: bool) -> None:
-        """To the question that is open. Raises :class:`StateError` where there is none."""
+        """Answer the open question. Raises :class:`StateError` without a question."""
         if self._asked is None:
             raise StateError("the trust store has asked nothing", next_step="Open a certificate first.")
         pem = self._asked.public_bytes(Encoding.PEM).decode()

@@ -144,9 +144,9 @@ class Http2:
         if isinstance(event, StreamEnded | StreamReset) and event.stream_id == self._stream:
             self._stream = 0
             code = f" with code {_code(event.error_code)}" if isinstance(event, StreamReset) else ""
-            return [Gone(f"the other side has ended the request{code}", by_peer=not code)]
+            return [Gone(f"the peer ended the request{code}", by_peer=not code)]
         if isinstance(event, ConnectionTerminated):
-            return [Gone(f"the other side has ended the connection with code {_code(event.error_code)}", by_peer=True)]
+            return [Gone(f"the peer ended the connection with code {_code(event.error_code)}", by_peer=True)]
         return []
 
 

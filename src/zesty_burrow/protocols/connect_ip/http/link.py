@@ -83,7 +83,7 @@ class Payload:
 
 @dataclass(frozen=True, slots=True)
 class Alive:
-    """The other side has answered a question that was asked for that alone."""
+    """The peer has answered a keep-alive question."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -124,7 +124,7 @@ class Link(Protocol):
 
     @property
     def ticket(self) -> object | None:
-        """To go on with the session by another connection; None where there is none yet."""
+        """The session, for another connection to resume; None before there is one."""
 
     def receive(self, data: bytes, now: float, source: Endpoint | None = None) -> list[LinkEvent]:
         """Take what has come; empty data is the end of a byte stream. Never raises for content."""

@@ -11,12 +11,22 @@ from contextlib import contextmanager, suppress
 from dataclasses import dataclass, replace
 
 from cryptography import x509
-from qh3.h3.connection import H3Connection, Setting
-from qh3.h3.events import DatagramReceived, DataReceived, H3Event, HeadersReceived, StreamReset
-from qh3.quic.configuration import QuicConfiguration
-from qh3.quic.connection import QuicConnection, QuicConnectionError
-from qh3.quic.events import ConnectionIdIssued, ConnectionTerminated, HandshakeCompleted, PingAcknowledged, QuicEvent
-from qh3.tls import CipherSuite, SessionTicket
+
+from zesty_burrow.extras import extra
+
+with extra("http3"):
+    from qh3.h3.connection import H3Connection, Setting
+    from qh3.h3.events import DatagramReceived, DataReceived, H3Event, HeadersReceived, StreamReset
+    from qh3.quic.configuration import QuicConfiguration
+    from qh3.quic.connection import QuicConnection, QuicConnectionError
+    from qh3.quic.events import (
+        ConnectionIdIssued,
+        ConnectionTerminated,
+        HandshakeCompleted,
+        PingAcknowledged,
+        QuicEvent,
+    )
+    from qh3.tls import CipherSuite, SessionTicket
 
 from zesty_burrow.core.net import Endpoint
 from zesty_burrow.core.packets.varint import write_varint
@@ -111,7 +121,7 @@ class _H3(H3Connection):
 class QuicLink:
     """See :class:`Link`. ``peer``: where the other side is at present.
 
-    Once the other side has ended the connection, the library tells so after a few round trips (RFC 9000 §10.2.2);
+    Once the peer has ended the connection, the library reports it after a few round trips (RFC 9000 §10.2.2);
     what is sent until then is dropped.
     """
 
@@ -208,7 +218,7 @@ class QuicLink:
         if isinstance(event, ConnectionTerminated):
             words = event.reason_phrase.strip() or f"code {event.error_code:#x}"
             orderly = event.error_code in (0, NO_ERROR)
-            return [Gone(f"the other side has ended the connection: {words}", by_peer=orderly)]
+            return [Gone(f"the peer ended the connection: {words}", by_peer=orderly)]
         if isinstance(event, PingAcknowledged):
             return [Alive()]
         if isinstance(event, ConnectionIdIssued):
@@ -242,11 +252,11 @@ class QuicLink:
         if isinstance(event, DataReceived) and event.stream_id == self._stream:
             return [*([Content(event.data)] if event.data else []), *(self._ended() if event.stream_ended else [])]
         if isinstance(event, StreamReset) and event.stream_id == self._stream:
-            return [Gone(f"the other side has ended the request with code {event.error_code:#x}")]
+            return [Gone(f"the peer ended the request with code {event.error_code:#x}")]
         return []
 
     def _ended(self) -> list[LinkEvent]:
-        return [Gone("the other side has ended the request", by_peer=True)]
+        return [Gone("the peer ended the request", by_peer=True)]
 
     def _on_request(self, event: HeadersReceived) -> list[LinkEvent]:
         if self._stream is not None and self._h3 is not None:
@@ -309,7 +319,7 @@ class QuicLink:
         return settings is not None and settings.get(int(Setting.H3_DATAGRAM)) == 1
 
     def packets(self, packets: Sequence[bytes]) -> None:
-        """Each in a DATAGRAM frame; what does not fit there, or where there are none, in a capsule."""
+        """Each in a DATAGRAM frame; in a capsule if it does not fit or the peer takes no such frames."""
         if self._stream is None:
             return
         begin = write_varint(self._stream // 4) + b"\0"

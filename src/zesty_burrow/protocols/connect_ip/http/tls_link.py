@@ -86,7 +86,7 @@ class TlsLink:
         except Malformed as problem:
             return [*found, Gone(f"{problem.what}: {problem.why}", disagrees=self.tls.disagrees)]
         if self.tls.closed:
-            found.append(Gone("the other side has closed the connection", by_peer=True))
+            found.append(Gone("the peer closed the connection", by_peer=True))
         return found
 
     def inquire(self) -> None:

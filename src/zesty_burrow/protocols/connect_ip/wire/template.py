@@ -14,7 +14,7 @@ _PATH = re.compile(r"/[A-Za-z0-9\-._~!$&'()*+,;=:@%/?]*")
 
 
 def check_template(text: str) -> str:
-    """Why it is none that can be used here; empty where it is one (RFC 6570: simple and form-style expansion)."""
+    """Why this template cannot be used here; empty if it can (RFC 6570: simple and form-style expansion)."""
     if not text.startswith("/") or len(text) > MAX_LENGTH:
         return f"it has to begin with / and to have at most {MAX_LENGTH} characters"
     names = [name for _, places in _PLACE.findall(text) for name in places.split(",")]

@@ -125,7 +125,7 @@ class Initiator(EndMachine):
             self._look_after(now)
 
     def is_another_answer(self, data: bytes, source: Endpoint) -> bool:
-        """Whether a datagram answers the first message as well, and is another answer than the one gone on with."""
+        """Whether a datagram is another answer to the first message than the one in use."""
         data = self._without_marker(data, source)
         try:
             header = parse_header_untrusted(data)

@@ -125,7 +125,7 @@ def check_proof(
         raise not_proven(host, [finding("certificate-identity", host, detail)])
     if config.proof == SHARED_KEY:
         if config.gateway_key is None:
-            raise ProgramFault("a pre-shared key is asked for and there is none")
+            raise ProgramFault("the pre-shared key is missing")
         expected = shared_key_auth(prf, config.gateway_key().key.octets(), octets)
         if auth.method != AuthMethod.SHARED_KEY_MIC or not hmac.compare_digest(auth.data, expected):
             raise not_proven(host, [finding("shared-key-wrong", host)])

@@ -301,7 +301,7 @@ class ChildSas:
         return next((child for child in known if child.spi_out.to_bytes(4) == spi), None)
 
     def take_deletes_answered(self, payloads: Sequence[Payload], now: float) -> None:
-        """The answer to a probe or to our own DELETE: pairs that the peer has let go of are gone."""
+        """The answer to a probe or to our own DELETE: pairs that the peer has deleted are gone."""
         self.take_deletes(payloads, now)
         gone, self._deleting = self._deleting, None
         if gone is not None and self.replaced.pop(gone, None) is not None:

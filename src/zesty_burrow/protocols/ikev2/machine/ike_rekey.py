@@ -210,7 +210,7 @@ class IkeRekey:
         self._end.request(ExchangeType.INFORMATIONAL, [Delete(Protocol.IKE)], now, sa=old)
 
     def _use(self, made: IkeSa, now: float) -> None:
-        """From now on by this SA. A probe by the old one is forgotten; it is asked again when the time comes."""
+        """From now on by this SA. A probe by the old one is dropped; the next is due at its usual time."""
         old, self._end.sa = self._end.sa, made
         self._followup.forget()
         self._end.drop(made)

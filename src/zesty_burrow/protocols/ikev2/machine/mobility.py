@@ -50,7 +50,7 @@ class Mobility:
         self._update_due = False
 
     def _ask_anew(self) -> None:
-        """What waited for its answer by an IKE SA that has been replaced is asked again by the new one."""
+        """A question without an answer when its IKE SA was replaced is sent again by the new one."""
         if self._cookie2 and self._asked_by is not self._end.sa:
             self._cookie2 = b""
             self._update_due, self._check_due = self.is_caller, not self.is_caller

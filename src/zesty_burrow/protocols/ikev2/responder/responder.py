@@ -209,7 +209,7 @@ class Responder(EndMachine):
         return State.ESTABLISHED
 
     def on_alive(self, message: Message, now: float) -> State:
-        """The peer is alive, or has let go of a child SA."""
+        """The peer is alive, or has deleted a child SA."""
         if not self.associations.take_informational_response(message, now):
             return State.CLOSED
         self.associations.mobility.begin_check(now)

@@ -35,7 +35,7 @@ def _identity(gateway: str) -> bytes:
 
 
 def read_redirect_untrusted(told: Mapping[int, Notify], nonce: bytes | None) -> str | None:
-    """Where a REDIRECT leads, or None where there is none. Raises :class:`Malformed`.
+    """Where a REDIRECT leads, or None without one. Raises :class:`Malformed`.
 
     ``nonce``: ours, which the gateway must repeat in IKE_SA_INIT; None where the message is protected.
     """

@@ -41,7 +41,7 @@ class CalledFraming(StreamFraming):
 
 
 class FrameReader:
-    """Cuts a stream into messages. ``awaits_prefix``: the other side has connected, and sends the prefix first."""
+    """Cuts a stream into messages. ``awaits_prefix``: the peer connected, and sends the prefix first."""
 
     def __init__(self, *, awaits_prefix: bool = False) -> None:
         self._buffer = bytearray()

@@ -122,12 +122,12 @@ def esp_suite(transform: Transform) -> Suite | None:
 
 
 def ike_seconds(transform: Transform) -> int:
-    """How long keys of phase 1 are used; 0 where nothing is said in seconds."""
+    """How long keys of phase 1 are used, in seconds; 0 if not stated."""
     return transform.value(12) if transform.value(11) == SECONDS else 0
 
 
 def esp_seconds(transform: Transform) -> int:
-    """The same for phase 2 (RFC 2407 §4.5: 28800 where nothing is said)."""
+    """The same for phase 2 (RFC 2407 §4.5: 28800 by default)."""
     return transform.value(2, 28800) if transform.value(1, SECONDS) == SECONDS else 28800
 
 

@@ -102,5 +102,5 @@ def place_of(address: str, port: int) -> bytes:
 
 
 def refuse_error(kind: int) -> str:
-    """A notification that stands for an error, by its name; empty where it is none."""
+    """The name of an error notification; empty for another notification."""
     return ERRORS.get(kind, f"error {kind}") if 0 < kind <= LAST_ERROR else ""

@@ -231,7 +231,7 @@ class MainMode:
         return answer
 
     def _check(self, payloads: list[Payload], keys: IkeKeys) -> Proof:
-        """The peer's proof (RFC 2409 §5). Raises where there is none."""
+        """The peer's proof (RFC 2409 §5). Raises if it is missing."""
         identity = only(payloads, Kind.IDENTIFICATION)
         expected = self._hash_of(keys, identity, of_initiator=not self.is_initiator)
         if self._method == SHARED_KEY:

@@ -171,7 +171,7 @@ def _nonce(payloads: list[Payload]) -> bytes:
 
 def _spi(proposal: Proposal) -> bytes:
     if len(proposal.spi) != SPI_SIZE or int.from_bytes(proposal.spi) < LEAST_SPI:
-        raise Malformed("an SA payload is malformed", why="its SPI is none of ESP's (RFC 4303 §2.1)")
+        raise Malformed("an SA payload is malformed", why="its SPI is reserved (RFC 4303 §2.1)")
     return proposal.spi
 
 
@@ -183,6 +183,6 @@ def _suite(transform: Transform) -> Suite:
 
 
 def _is_l2tp(body: bytes) -> bool:
-    """Any protocol and port are taken where nothing is said (RFC 2407 §4.6.2)."""
+    """A selector without protocol and port means any (RFC 2407 §4.6.2)."""
     protocol, port = selected(body)
     return protocol in (0, UDP) and port in (0, L2TP_PORT)

@@ -113,7 +113,7 @@ def read_avps(body: bytes) -> dict[int, bytes]:
 
 
 def message_of(avps: Mapping[int, bytes]) -> int:
-    """The message's type. Raises :class:`Malformed` where there is none."""
+    """The message's type. Raises :class:`Malformed` if it is missing."""
     value = avps.get(Avp.MESSAGE_TYPE)
     if value is None:
         raise Malformed("an L2TP control message is malformed", why="it does not say of which type it is")

@@ -31,7 +31,7 @@ from zesty_burrow.protocols.repeater import Repeater
 from zesty_burrow.protocols.session import Random
 
 WINDOW = 4
-"""Control messages that are taken before they are acknowledged (RFC 2661 §4.4.3: 4 where nothing is said)."""
+"""Control messages that are taken before they are acknowledged (RFC 2661 §4.4.3: 4 by default)."""
 FIRST_WAIT, GIVE_UP = 1.0, 30.0
 MAX_FRAMES, MAX_WAITING = 256, 32
 _SYNC, _RESULT_ASKED, _RESULT_ERROR = b"\0\0\0\3", b"\0\1\0\0", b"\0\2\0\0"
@@ -237,7 +237,9 @@ class L2tpConnection:
             raise Malformed("an L2TP control message is malformed", why="its tunnel has number 0")
         if Avp.CHALLENGE in avps:
             # RFC 2661 §5.1.1: under IPsec both ends are proven already.
-            raise Malformed("the other end wants L2TP's own secret", why="there is none; IPsec has proven both ends")
+            raise Malformed(
+                "the other end wants L2TP's own secret", why="no secret is known; IPsec has proven both ends"
+            )
         self._window = max(int.from_bytes(avps.get(Avp.RECEIVE_WINDOW, WINDOW.to_bytes(2))), 1)
 
     def _own_capabilities(self) -> dict[Avp, bytes]:
