@@ -7,6 +7,7 @@ import os
 import re
 import subprocess
 import sys
+import tomllib
 from collections import Counter
 from functools import cache
 from graphlib import TopologicalSorter
@@ -297,3 +298,34 @@ def test_frequent_commands_load_no_heavy_library(tmp_path, command):
     environment = {**os.environ, "ZESTY_BURROW_HOME": str(tmp_path)}
     ended = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, env=environment)
     assert ended.returncode == 0, ended.stderr
+
+
+@pytest.mark.parametrize("guide", ["CONTRIBUTING.md", "docs/architecture.md"])
+def test_guides_name_what_exists(guide):
+    """Every path and room in the guides exists, in the checkout or in a room; CONTRIBUTING has every room."""
+    text = (ROOT / guide).read_text()
+    named = {name.strip("/") for name in re.findall(r"`([\w.-]+(?:/[\w.-]+)*(?:/|\.py|\.md|\.toml|\.json))`", text)}
+    named |= set(re.findall(r"`([\w.-]+/[\w./-]+)`", text))
+    tails = {"/" + str(place.relative_to(SOURCE)) for place in SOURCE.rglob("*")}
+    missing = {
+        name
+        for name in named
+        if not (ROOT / name).exists() and not any(tail.endswith("/" + name.strip("/")) for tail in tails)
+    }
+    assert len(named) > 20 and missing == set()
+    if guide == "CONTRIBUTING.md":
+        rooms = {path.name for path in SOURCE.iterdir() if path.is_dir() and path.name != "__pycache__"}
+        assert {name for name in rooms if f"`{name}/`" not in text} == set()
+        assert set(FLOORS) - rooms == {"cli", "extras", "errors"}
+
+
+def test_every_library_is_justified():
+    """The table of libraries has each that the package may install, for the extras that have it."""
+    project = tomllib.loads((ROOT / "pyproject.toml").read_text())["project"]
+    wanted = {}
+    for extra, lines in {"base": project["dependencies"], **project["optional-dependencies"]}.items():
+        for line in lines if extra not in ("all", "test") else ():
+            wanted.setdefault(re.match(r"[\w-]+", line)[0], set()).add(extra)
+    rows = re.findall(r"^\| ([\w-]+) \| ([\w, ]+) \|", (ROOT / "CONTRIBUTING.md").read_text(), re.MULTILINE)
+    table = {name: set(extras.split(", ")) for name, extras in rows if name in wanted}
+    assert table == wanted
