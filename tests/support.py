@@ -5,9 +5,12 @@ from __future__ import annotations
 import heapq
 import itertools
 import json
+import logging
 import os
 import random
+import signal
 import sys
+import tempfile
 import time
 import traceback
 from dataclasses import dataclass, replace
@@ -245,3 +248,37 @@ def until(holds, seconds=45):
     while not holds():
         assert time.monotonic() < end, "it did not come to that"
         time.sleep(0.1)
+
+
+def forked(words, environment, stdin="", seconds=90):
+    """The program's main in a child, which has its libraries loaded already; its exit code and both streams."""
+    from zesty_burrow.cli import main
+
+    with tempfile.TemporaryFile() as given, tempfile.TemporaryFile() as out, tempfile.TemporaryFile() as err:
+        given.write(stdin.encode())
+        given.seek(0)
+        child = os.fork()
+        if child == 0:
+            code = 1
+            try:
+                for number, stream in enumerate((given, out, err)):
+                    os.dup2(stream.fileno(), number)
+                sys.stdin, sys.stdout, sys.stderr = (os.fdopen(number, "w" if number else "r") for number in range(3))
+                # Those of the tests, which a process of its own would not have.
+                logging.root.handlers.clear()
+                signal.alarm(seconds)
+                os.environ.clear()
+                os.environ.update(environment)
+                code = main(list(map(str, words)))
+            except SystemExit as end:
+                code = end.code if isinstance(end.code, int) else 1
+            finally:
+                sys.stdout.flush()
+                sys.stderr.flush()
+                os._exit(code)
+        _, status = os.waitpid(child, 0)
+        texts = []
+        for stream in (out, err):
+            stream.seek(0)
+            texts.append(stream.read().decode())
+    return Ended(os.waitstatus_to_exitcode(status), *texts)

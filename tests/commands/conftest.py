@@ -10,48 +10,17 @@ import importlib
 import os
 import subprocess
 import sys
-import tempfile
 from dataclasses import dataclass, field
 from pathlib import Path
 
 import pytest
 
-from support import AUTHORITY, PASSWORD, Ended
-from zesty_burrow.cli import main
+from support import AUTHORITY, PASSWORD, Ended, forked
 from zesty_burrow.lab.kit import kit_archive, kit_files
 
 PROGRAM = Path(sys.executable).with_name("zesty")
 for room in ("zesty_burrow.store.store", "zesty_burrow.carrier.supervisor"):
     importlib.import_module(room)
-
-
-def forked(words, environment, stdin):
-    """The program's main in a child; its exit code and both streams."""
-    with tempfile.TemporaryFile() as given, tempfile.TemporaryFile() as out, tempfile.TemporaryFile() as err:
-        given.write(stdin.encode())
-        given.seek(0)
-        child = os.fork()
-        if child == 0:
-            code = 1
-            try:
-                for number, stream in enumerate((given, out, err)):
-                    os.dup2(stream.fileno(), number)
-                sys.stdin, sys.stdout, sys.stderr = (os.fdopen(number, "w" if number else "r") for number in range(3))
-                os.environ.clear()
-                os.environ.update(environment)
-                code = main(words)
-            except SystemExit as end:
-                code = end.code if isinstance(end.code, int) else 1
-            finally:
-                sys.stdout.flush()
-                sys.stderr.flush()
-                os._exit(code)
-        _, status = os.waitpid(child, 0)
-        texts = []
-        for stream in (out, err):
-            stream.seek(0)
-            texts.append(stream.read().decode())
-    return Ended(os.waitstatus_to_exitcode(status), *texts)
 
 
 @dataclass

@@ -143,38 +143,37 @@ class Watch:
             story.OBSERVATORY4, story.OBSERVATORY6,
         )  # fmt: skip
 
-    def first_of_ours(self):
-        """When the first packet of the tunnel's own left: IKE, HTTPS, a proxy.
+    def read(self):
+        """When the first packet of the tunnel's own left, else infinite; and the senders' packets that the analyser reads in the clear.
 
-        Not a question for the gateway's name: the first one is asked before the guard closes, to see whether it helps.
+        The tunnel's own: IKE, HTTPS, a proxy. Not a question for the gateway's name: the first one is asked before the
+        guard closes, to see whether it helps. Not what an error message quotes: an earlier tunnel's gateway may still
+        ask for its caller.
+
+        Of each packet in the clear: when it was sent, and its kind. It says itself when that was: some wait for a moment
+        in the kernel, behind every filter, for the router's hardware address. Names are asked again later by others,
+        so for them the moment on the wire counts.
         """
         to_office = f"ip.dst=={story.OFFICE.outer}"
         started = f"((isakmp || tcp.dstport in {{4500, 443}} || udp.dstport==443) && !({to_office})){self.proxied}"
-        ours = f"({started}) && {MINE}"
-        # Not what an error message quotes: an earlier tunnel's gateway may still ask for its caller.
-        wanted = f'{ours} && !icmp && !icmpv6 && !(frame contains "{WORD}")'
-        return min(map(float, self.analysed(wanted, "frame.time_epoch")))
-
-    def in_the_clear(self):
-        """The packets of the senders that the analyser reads in the clear: when they were sent, and of which kind.
-
-        Each says itself when that was: some wait for a moment in the kernel, behind every filter, for the router's
-        hardware address. Names are asked again later by others, so for them the moment on the wire counts.
-        """
+        ours = f'({started}) && {MINE} && !icmp && !icmpv6 && !(frame contains "{WORD}")'
         macs = " || ".join(f"eth.src=={one}" for one in self.hardware_addresses())
-        found = []
-        numbers = self.analysed(f'frame contains "{WORD}" && ({macs})', "frame.number")
+        clear = f'frame contains "{WORD}" && ({macs})'
+        # One run for both: what it finds is told apart by the word.
+        numbers = self.analysed(f"({ours}) || ({clear})", "frame.number")
         # Read after the analyser has: the capture still goes on.
         frames = list(self.frames())
-        for number in numbers:
-            moment, frame = frames[int(number) - 1]
-            kind = re.search(rf"{WORD}-([a-z0-9-]+)", frame.decode("ascii", "replace"))[1]
-            if kind.startswith("resolver"):
-                found.append((moment, "resolver"))
-            else:
-                name, _, stamp = kind.partition("-at-")
-                found.append((float(stamp.replace("-", ".")), name))
-        return found
+        rows = [frames[int(number) - 1] for number in numbers]
+        begin = min((moment for moment, frame in rows if WORD.encode() not in frame), default=float("inf"))
+        return begin, [self._kind(moment, frame) for moment, frame in rows if WORD.encode() in frame]
+
+    @staticmethod
+    def _kind(moment, frame):
+        kind = re.search(rf"{WORD}-([a-z0-9-]+)", frame.decode("ascii", "replace"))[1]
+        if kind.startswith("resolver"):
+            return moment, "resolver"
+        name, _, stamp = kind.partition("-at-")
+        return float(stamp.replace("-", ".")), name
 
     def hardware_addresses(self):
         """Of the workstation's outer devices, and of the guest on one of them."""

@@ -15,11 +15,12 @@ from pathlib import Path
 
 import pytest
 
-from support import Ended, until
+from support import Ended, forked, until
 from zesty_burrow.cli import main
 from zesty_burrow.host import namespaces
 from zesty_burrow.lab import story
 from zesty_burrow.lab.client import LabClient
+from zesty_burrow.lab.devices.faults import clock_folder
 
 PROGRAM = str(Path(sys.executable).with_name("zesty"))
 
@@ -34,12 +35,18 @@ class Lab:
     """A process on the workstation whose files are the workstation's for a while; 0: its own."""
 
     def run(self, *words, check=None):
+        """The program on this machine."""
         environment = {**os.environ, "ZESTY_BURROW_HOME": str(self.home), "COLUMNS": "200"}
-        ended = subprocess.run([PROGRAM, *words], capture_output=True, text=True, env=environment, timeout=90)
-        assert self.password not in ended.stdout + ended.stderr
+        if words[:2] == ("lab", "start"):
+            # What it starts goes on, and is to be no copy of the tests.
+            run = subprocess.run([PROGRAM, *words], capture_output=True, text=True, env=environment, timeout=90)
+            ended = Ended(run.returncode, run.stdout, run.stderr)
+        else:
+            ended = forked(words, environment)
+        assert self.password not in ended.out + ended.err
         if check is not None:
-            assert ended.returncode == check, ended.stdout + ended.stderr
-        return Ended(ended.returncode, ended.stdout, ended.stderr)
+            assert ended.code == check, ended.out + ended.err
+        return ended
 
     def heron(self, *words, check=None, stdin="", folder=None):
         """The program on the workstation, in a process of its own that has its libraries loaded already."""
@@ -78,18 +85,33 @@ class Lab:
         return Ended(code, *texts)
 
     def shell(self, host, *words, check=0):
-        return self.run("lab", "run", host, "--", *self._inside(host), *words, check=check)
+        run = subprocess.run(self._on(host, words), capture_output=True, text=True, env=self._home(host), timeout=90)
+        assert self.password not in run.stdout + run.stderr
+        if check is not None:
+            assert run.returncode == check, run.stdout + run.stderr
+        return Ended(run.returncode, run.stdout, run.stderr)
 
-    def _inside(self, host):
-        return ["nsenter", "-m", "-t", str(self.seen_by), "--"] if self.seen_by and host == "heron" else []
+    def _on(self, host, words):
+        """The line by which a command is run on a host: as ``zesty lab run`` does it, without starting Python."""
+        process = LabClient(self.folder).process_of(host)
+        if self.seen_by and host == "heron":
+            words = ("nsenter", "-m", "-t", str(self.seen_by), "--", *words)
+        kinds = ("-n", "-u", "-p", "-m")
+        return ["nsenter", "-t", str(process), *kinds, "--", "sh", "-c", 'cd "$0"; exec "$@"', os.getcwd(), *words]
+
+    def _home(self, host):
+        home = self.folder / host
+        home.mkdir(mode=0o700, exist_ok=True)
+        clock = clock_folder(home)
+        path = {"PYTHONPATH": str(clock)} if any(clock.glob("*.py")) else {}
+        return {**os.environ, **path, "ZESTY_BURROW_HOME": str(home)}
 
     def start(self, host, *words, stderr=None):
         """A command on a host that goes on by itself."""
-        environment = {**os.environ, "ZESTY_BURROW_HOME": str(self.home)}
-        line = [PROGRAM, "lab", "run", host, "--", *self._inside(host), *words]
         return subprocess.Popen(
-            line, stdout=subprocess.PIPE, stderr=stderr, text=True, env=environment, start_new_session=True
-        )
+            self._on(host, words), stdout=subprocess.PIPE, stderr=stderr, text=True, env=self._home(host),
+            start_new_session=True,
+        )  # fmt: skip
 
     def kill(self, process):
         """Without a chance to put anything back; until it is seen to be dead."""

@@ -162,14 +162,18 @@ class LabClient:
 
         return self.call(host, become)
 
+    def process_of(self, host: str) -> int:
+        """A process whose namespaces are the host's, by its number here."""
+        return int(self._ask({"call": "where", "host": host})["process"])
+
     def call(self, host: str, function: Callable[[], int]) -> int:
         """Call a function in a process on a host, with its files, network and home; the function's result."""
-        found = self._ask({"call": "where", "host": host})
+        process = self.process_of(host)
         sys.stdout.flush()
         sys.stderr.flush()
         pid = os.fork()
         if pid == 0:
-            _enter_and_call(int(found["process"]), self.folder / host, function)
+            _enter_and_call(process, self.folder / host, function)
         return _wait(pid)
 
 
