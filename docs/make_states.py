@@ -9,8 +9,10 @@ from pathlib import Path
 from typing import Any
 
 from zesty_burrow.carrier.supervision import states as supervisor
+from zesty_burrow.protocols.connect_ip import table as connect_ip
 from zesty_burrow.protocols.ikev2.initiator import table as initiator
 from zesty_burrow.protocols.ikev2.responder import table as responder
+from zesty_burrow.protocols.pptp import table as pptp
 
 HERE = Path(__file__).parent
 TOP, STEP, LEFT, WIDTH, HEIGHT = 70, 92, 400, 190, 40
@@ -94,6 +96,8 @@ def pictures() -> dict[str, str]:
     tables: tuple[tuple[str, str, type[StrEnum], Mapping[Any, Any]], ...] = (
         ("initiator", "The initiator (RFC 7296)", initiator.State, initiator.TRANSITIONS),
         ("responder", "The responder (RFC 7296)", responder.State, responder.TRANSITIONS),
+        ("connect-ip", "A client of CONNECT-IP (RFC 9484)", connect_ip.State, connect_ip.TRANSITIONS),
+        ("pptp", "A caller by PPTP (RFC 2637)", pptp.State, pptp.TRANSITIONS),
         ("supervisor", "A tunnel's supervisor", supervisor.TunnelState, supervisor.TRANSITIONS),
     )
     return {

@@ -304,6 +304,28 @@ def test_ends(how):
     assert not wire.session.is_up and wire.session.next_timer() is None
 
 
+def test_a_second_call():
+    """A gateway that opens another call in the middle of the first ends the session; nothing of ours fails by it."""
+    wire = Wire()
+    replies = {}
+    receive = wire.session.receive
+
+    def listen(data, source, now, local_port=0):
+        if local_port != GRE_PORT:
+            for kind, body in MessageReader().feed(data):
+                replies[kind] = write_message(Message(kind), body)
+        receive(data, source, now, local_port)
+
+    wire.session.receive = listen
+    wire.connect()
+    assert wire.session.is_up
+    for kind in (Message.START_REPLY, Message.CALL_REPLY):
+        receive(replies[kind], (GATEWAY, 1723), wire.now, 1)
+    wire.run(1)
+    assert wire.down.by_peer and "second call" in wire.down.reason
+    assert not wire.session.is_up
+
+
 @pytest.mark.parametrize(
     ("kind", "body", "why"),
     [

@@ -7,7 +7,7 @@ from enum import StrEnum
 from types import MappingProxyType
 
 from zesty_burrow.carrier.control.log_lines import note
-from zesty_burrow.errors import ProgramFault
+from zesty_burrow.protocols.states import StateTable
 
 log = logging.getLogger(__name__)
 
@@ -67,17 +67,15 @@ TRANSITIONS = MappingProxyType(
 """Anything that is not in this table is a fault of the program."""
 
 
-class StateMachine:
-    """``state`` changes only as the table says."""
+class StateMachine(StateTable[TunnelState, TunnelSignal]):
+    """The supervisor's; each change is in the log."""
 
     def __init__(self) -> None:
-        self.state = TunnelState.DOWN
+        super().__init__(TRANSITIONS, TunnelState.DOWN)
 
     def signal(self, signal: TunnelSignal) -> TunnelState:
-        """Something has happened; the new state. :class:`ProgramFault` where that cannot be."""
-        following = TRANSITIONS.get((self.state, signal))
-        if following is None:
-            raise ProgramFault(f"{signal!s} is not possible while {self.state}")
-        note(log, logging.DEBUG, "state", was=str(self.state), signal=str(signal), now=str(following))
-        self.state = following
-        return following
+        """Follow a signal; the new state. Raises :class:`ProgramFault` if the table has none."""
+        before = self.state
+        after = self.follow(signal)
+        note(log, logging.DEBUG, "state", was=str(before), signal=str(signal), now=str(after))
+        return after

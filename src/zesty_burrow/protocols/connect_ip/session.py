@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import re
 from collections import deque
-from enum import StrEnum
 from ipaddress import ip_interface
 
 from zesty_burrow.core.net import AddressRange, Datagram, Endpoint, intersect, is_host
@@ -39,6 +38,7 @@ from zesty_burrow.protocols.connect_ip.http.link import (
 )
 from zesty_burrow.protocols.connect_ip.machine.channel import CapsuleHttpChannel, HttpChannel
 from zesty_burrow.protocols.connect_ip.machine.tunnel import TunnelEnd, ranges_of
+from zesty_burrow.protocols.connect_ip.table import TRANSITIONS, Signal, State
 from zesty_burrow.protocols.connect_ip.wire.capsules import (
     SKIPPED,
     AddressEntry,
@@ -67,6 +67,7 @@ from zesty_burrow.protocols.session import (
     Transport,
     Up,
 )
+from zesty_burrow.protocols.states import StateTable
 
 ANSWER_DUE, QUIET = 4.0, 3.0
 """Seconds for the answer to a question whether the other side is alive, and after which it is asked where packets go
@@ -82,18 +83,6 @@ _CERTIFICATE_ALERT = re.compile(r"alert.*(certificate|unknown ca|access denied)"
 """RFC 8446 §6.2: what a server says of a client's certificate, after the handshake is complete for the client."""
 
 
-class State(StrEnum):
-    """Where a session is."""
-
-    IDLE = "idle"
-    HANDSHAKE = "handshake"
-    SIGN_IN = "sign-in"
-    ADDRESSES = "addresses"
-    UP = "up"
-    LOST = "lost"
-    ENDED = "ended"
-
-
 class ConnectIpSession:
     """``label``: what the credentials are called, for messages. ``channel``: None until the tunnel is up."""
 
@@ -101,7 +90,7 @@ class ConnectIpSession:
 
     def __init__(self, config: ClientConfig, label: str = "") -> None:
         self.config, self.transport = config, config.transport
-        self.state = State.IDLE
+        self._states = StateTable(TRANSITIONS, State.IDLE)
         self.channel: HttpChannel | None = None
         self.round_trip, self.last_heard = float("inf"), 0.0
         self._label = label
@@ -119,6 +108,11 @@ class ConnectIpSession:
         self._pinged_at: float | None = None
         self._due: float | None = None
         self._give_up_at: float | None = None
+
+    @property
+    def state(self) -> State:
+        """Where it is now."""
+        return self._states.state
 
     @property
     def framing(self) -> Framing:
@@ -147,7 +141,8 @@ class ConnectIpSession:
 
     def start(self, now: float) -> None:
         """Begin the handshake."""
-        self.state, self._due = State.HANDSHAKE, now + self.config.timeout
+        self._states.follow(Signal.START)
+        self._due = now + self.config.timeout
         self._asked_at = now
         self._link = self.config.make_link(self._ticket)
         self._link.start(now)
@@ -284,7 +279,8 @@ class ConnectIpSession:
         headers = {"authorization": self.config.authorization()} if self.config.authorization is not None else {}
         if self._link is not None:
             self._link.request(Request(self.config.authority, self.config.path, headers))
-        self.state, self._due, self._asked_at = State.SIGN_IN, now + self.config.timeout, now
+        self._states.follow(Signal.SECURED)
+        self._due, self._asked_at = now + self.config.timeout, now
 
     def _on_answer(self, event: Answered, now: float) -> None:
         if self.state is not State.SIGN_IN:
@@ -293,7 +289,8 @@ class ConnectIpSession:
         if not event.is_tunnel:
             raise self._refusal(event)
         self._events.append(StepDone(now, Step.SIGN_IN, f"with the credentials for {self._label}"))
-        self.state, self._due = State.ADDRESSES, now + self.config.timeout
+        self._states.follow(Signal.ANSWERED)
+        self._due = now + self.config.timeout
         self._tunnel = TunnelEnd()
         self._ask_for_addresses(now)
 
@@ -351,7 +348,8 @@ class ConnectIpSession:
     def _come_up(self, now: float) -> None:
         assigned, remote = self._tunnel.assigned or (), self._remote()
         room = self._link.room if self._link is not None else 0
-        self._due, self._give_up_at, self.state, self._wait = None, None, State.UP, AGAIN
+        self._states.follow(Signal.GRANTED)
+        self._due, self._give_up_at, self._wait = None, None, AGAIN
         network = self._network(assigned)
         if not network.addresses:
             raise GatewayError(f"the gateway {self.peer[0]} has no address for this machine")
@@ -439,7 +437,8 @@ class ConnectIpSession:
     def _lose(self, now: float) -> None:
         if self._link is not None:
             self._ticket = self._link.ticket or self._ticket
-        self.state, self._link, self._due, self._pinged_at = State.LOST, None, None, None
+        self._states.follow(Signal.LOSE)
+        self._link, self._due, self._pinged_at = None, None, None
         self._give_up_at = self._give_up_at or now + self.config.give_up
         if self.transport is Transport.DATAGRAMS:
             # Nothing tells that a socket could be used again: it is tried.
@@ -456,7 +455,8 @@ class ConnectIpSession:
         if event.error is not None:
             # Nothing more goes out to whom did not prove himself, or breaks the protocol.
             self._link = None
-        self.state, self._due, self._give_up_at = State.ENDED, None, None
+        self._states.follow(Signal.END)
+        self._due, self._give_up_at = None, None
 
     def _measured(self, now: float) -> None:
         if self._asked_at is not None:

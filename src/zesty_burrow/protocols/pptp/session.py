@@ -24,6 +24,7 @@ from zesty_burrow.protocols.pptp.channel import PptpChannel
 from zesty_burrow.protocols.pptp.control import PORT, Opened, Over, PptpControl
 from zesty_burrow.protocols.pptp.gre import GreFlow
 from zesty_burrow.protocols.pptp.settings import SIGN_IN_METHODS
+from zesty_burrow.protocols.pptp.table import TRANSITIONS, Signal, State
 from zesty_burrow.protocols.session import (
     GRE_PORT,
     Down,
@@ -39,6 +40,7 @@ from zesty_burrow.protocols.session import (
     Transport,
     Up,
 )
+from zesty_burrow.protocols.states import StateTable
 
 MRU = 1400
 SUITE = Suite(0, 128, name="MPPE with RC4 and 128-bit keys, no integrity")
@@ -69,7 +71,7 @@ class PptpSession:
         self.round_trip = float("inf")
         self._began = 0.0
         self._setup_due: float | None = None
-        self._is_up = self._is_over = self._was_reached = False
+        self._states = StateTable(TRANSITIONS, State.IDLE)
         self._last_words: list[Datagram] = []
         self._events: deque[Event] = deque()
 
@@ -91,7 +93,11 @@ class PptpSession:
     @property
     def is_up(self) -> bool:
         """Whether the tunnel is up."""
-        return self._is_up and not self._is_over
+        return self._states.state is State.UP
+
+    @property
+    def _is_over(self) -> bool:
+        return self._states.state is State.ENDED
 
     @property
     def has_received(self) -> bool:
@@ -100,6 +106,7 @@ class PptpSession:
 
     def start(self, now: float) -> None:
         """Begin."""
+        self._states.follow(Signal.START)
         self._began, self._setup_due = now, now + self._timeout
         self._control.start(now)
 
@@ -129,19 +136,24 @@ class PptpSession:
         self._look(now)
 
     def _look(self, now: float) -> None:
-        if self._control.is_reached and not self._was_reached:
-            self._was_reached, self.round_trip = True, now - self._began
+        if self._control.is_reached and self._states.state is State.CONNECTING:
+            self._states.follow(Signal.REACHED)
+            self.round_trip = now - self._began
             self._events.append(StepDone(now, Step.REACH, self.peer[0]))
         while (event := self._control.next_event()) is not None and not self._is_over:
-            if isinstance(event, Opened):
+            if isinstance(event, Opened) and self._states.allows(Signal.OPENED):
                 self._on_opened(event)
+            elif isinstance(event, Opened):
+                self._on_ended(event.at, "the gateway opened a second call")
             elif isinstance(event, Over):
                 self._on_ended(event.at, event.reason)
         while self.channel is not None and self.channel.frames:
             self._link.receive(self.channel.frames.popleft(), now)
         while (said := self._link.next_event()) is not None and not self._is_over:
-            if isinstance(said, SignedIn):
+            if isinstance(said, SignedIn) and self._states.allows(Signal.SIGNED_IN):
                 self._on_signed_in(said)
+            elif isinstance(said, SignedIn):
+                self._on_ended(said.at, "the gateway began the sign-in again")
             elif isinstance(said, NetworkUp):
                 self._on_up(said)
             elif isinstance(said, LinkOver) and said.sign_in:
@@ -151,12 +163,14 @@ class PptpSession:
                 self._on_ended(said.at, said.reason)
 
     def _on_opened(self, event: Opened) -> None:
+        self._states.follow(Signal.OPENED)
         self._events.append(StepDone(event.at, Step.NEGOTIATE, "a call"))
         self.channel = PptpChannel(GreFlow(event.own, event.peer))
         self._link.start(event.at)
 
     def _on_signed_in(self, event: SignedIn) -> None:
         """MS-CHAPv2 has shown that the gateway knows the password: that is all the proof there is."""
+        self._states.follow(Signal.SIGNED_IN)
         if self.channel is not None:
             # The first half is what the gateway receives with (RFC 2548 §2.4.2).
             key = self._link.key
@@ -169,7 +183,7 @@ class PptpSession:
 
     def _on_up(self, event: NetworkUp) -> None:
         self._setup_due = None
-        self._is_up = True
+        self._states.follow(Signal.NETWORK_UP)
         local = tuple(AddressRange(one.ip.packed, one.ip.packed) for one in event.settings.addresses)
         families = {one.version for one in event.settings.addresses}
         remote = tuple(AddressRange.of(one) for one in self._profile.traffic.networks if one.version in families)
@@ -178,10 +192,10 @@ class PptpSession:
             self._events.append(Up(event.at, event.settings, remote, self.channel))
 
     def _on_ended(self, at: float, reason: str) -> None:
-        if self._is_up:
+        if self.is_up:
             self._finish(at)
             self._down(at, by_peer=True, reason=reason)
-        elif not self._was_reached:
+        elif self._states.state is State.CONNECTING:
             self._fail(GatewayUnreachable(f"the gateway {self.peer[0]} does not answer", why=reason), at)
         else:
             self._fail(GatewayError(f"the gateway {self.peer[0]} set up no call", why=reason), at)
@@ -217,7 +231,7 @@ class PptpSession:
         self._link.handle_timer(now)
         self._look(now)
         if self._setup_due is not None and now >= self._setup_due and not self._is_over:
-            what = "no call" if self._was_reached else "no answer"
+            what = "no answer" if self._states.state is State.CONNECTING else "no call"
             why = f"{what} within {self._timeout:g} s"
             why += ": GRE (protocol 47) may be blocked on the way" if self.channel is not None else ""
             self._fail(GatewayUnreachable(f"the gateway {self.peer[0]} is not reached by PPTP", why=why), now)
@@ -242,5 +256,5 @@ class PptpSession:
 
     def _down(self, now: float, *, by_peer: bool, reason: str = "", error: Exception | None = None) -> None:
         if not self._is_over:
-            self._is_over = True
+            self._states.follow(Signal.END)
             self._events.append(Down(now, by_peer, reason, error))
