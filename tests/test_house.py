@@ -29,12 +29,28 @@ ARGPARSE = {"cli", "commands"}
 
 @cache
 def files():
-    """Every module of the program, parsed once."""
-    return {path: (text := path.read_text(), ast.parse(text)) for path in SOURCE.rglob("*.py")}
+    """Every module of the program."""
+    return tuple(sorted(SOURCE.rglob("*.py")))
 
 
+@cache
 def tree_of(path):
-    return files()[path][1]
+    """Parsed once."""
+    return ast.parse(path.read_text())
+
+
+@cache
+def nodes_of(path):
+    """All nodes of a file's tree, walked once."""
+    return tuple(ast.walk(tree_of(path)))
+
+
+@pytest.fixture(scope="module", autouse=True)
+def _forget():
+    """The trees go with the last test of this file."""
+    yield
+    nodes_of.cache_clear()
+    tree_of.cache_clear()
 
 
 def modules():
@@ -42,7 +58,7 @@ def modules():
 
 
 def imports_of(path):
-    for node in ast.walk(tree_of(path)):
+    for node in nodes_of(path):
         if isinstance(node, ast.ImportFrom) and node.module:
             yield node.module
         elif isinstance(node, ast.Import):
@@ -52,10 +68,10 @@ def imports_of(path):
 def strings_of(path):
     """String constants that are no docstrings, with their lines."""
     documents = set()
-    for node in ast.walk(tree_of(path)):
+    for node in nodes_of(path):
         if isinstance(node, ast.Expr) and isinstance(node.value, ast.Constant):
             documents.add(id(node.value))
-    for node in ast.walk(tree_of(path)):
+    for node in nodes_of(path):
         if isinstance(node, ast.Constant) and isinstance(node.value, str) and id(node) not in documents:
             yield node.lineno, node.value
 
@@ -91,7 +107,7 @@ def module_name(path):
 
 
 def classes_of(path):
-    return [node for node in ast.walk(tree_of(path)) if isinstance(node, ast.ClassDef)]
+    return [node for node in nodes_of(path) if isinstance(node, ast.ClassDef)]
 
 
 @pytest.mark.parametrize("room", ["core", "protocols", "profiles", "intake"])
@@ -114,7 +130,7 @@ def test_the_core_tells_no_time(room):
     for path in modules():
         if room_of(path) != room:
             continue
-        for node in ast.walk(tree_of(path)):
+        for node in nodes_of(path):
             if isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute) and node.func.attr in CLOCKS:
                 owner = ast.unparse(node.func.value)
                 is_type = node.func.attr == "time" and owner == "datetime"
@@ -171,7 +187,7 @@ def test_options_stay_in_commands():
         wrong += [f"{relative(path)} imports {module}" for module in imports_of(path) if module == "argparse"]
         if room_of(path) != "use_cases":
             continue
-        for node in ast.walk(tree_of(path)):
+        for node in nodes_of(path):
             if isinstance(node, ast.Call) and ast.unparse(node.func) in ("print", "input", "os.getenv", "getpass"):
                 wrong.append(f"{relative(path)}:{node.lineno}: {ast.unparse(node.func)}")
             if isinstance(node, ast.Attribute) and ast.unparse(node) == "os.environ":
@@ -185,7 +201,7 @@ def test_no_import_circles():
     graph = {}
     for name, path in known.items():
         needed = {text for _, text in strings_of(path) if text in known}
-        for node in ast.walk(tree_of(path)):
+        for node in nodes_of(path):
             if isinstance(node, ast.ImportFrom) and node.module in known:
                 full = {f"{node.module}.{alias.name}" for alias in node.names}
                 needed |= (full & known.keys()) or {node.module}
@@ -197,14 +213,16 @@ def test_no_import_circles():
     order.prepare()  # raises CycleError
 
 
-@pytest.mark.parametrize("path", modules(), ids=relative)
-def test_files_and_functions_stay_small(path):
+def test_files_and_functions_stay_small():
     """A file has at most 500 lines, a function at most 52."""
-    text, tree = files()[path]
-    assert len(text.splitlines()) <= 500
-    for node in ast.walk(tree):
-        if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef):
-            assert (node.end_lineno or 0) - node.lineno < 52, node.name
+    wrong = []
+    for path in modules():
+        if len(path.read_text().splitlines()) > 500:
+            wrong.append(f"{relative(path)} has more than 500 lines")
+        for node in nodes_of(path):
+            if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef) and (node.end_lineno or 0) - node.lineno >= 52:
+                wrong.append(f"{relative(path)}: {node.name}")
+    assert wrong == []
 
 
 def test_folders_stay_small():

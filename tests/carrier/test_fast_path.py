@@ -17,8 +17,6 @@ from carrier.ends import HERE, THERE, Ends
 from carrier.test_both_paths import datagram
 from zesty_burrow.carrier.fast_path import switch
 from zesty_burrow.carrier.fast_path.compile_cache import PACKAGE, VARIABLE, CompileCache, is_complete, mark_complete
-from zesty_burrow.carrier.fast_path.esp_tables import socket_address
-from zesty_burrow.carrier.fast_path.fast_path import attach, endpoint_of
 from zesty_burrow.carrier.fast_path.selector import PacketEventLoop, PacketSelector, run, running_selector
 from zesty_burrow.carrier.fast_path.switch import FastPathSwitch
 from zesty_burrow.carrier.ports.udp_port import UdpPort
@@ -89,6 +87,9 @@ def test_the_network_refuses(one):
 
 @pytest.mark.parametrize("endpoint", [("192.0.2.7", 4500), ("2001:db8::7", 65535)])
 def test_addresses_as_the_system_has_them(endpoint):
+    from zesty_burrow.carrier.fast_path.esp_tables import socket_address
+    from zesty_burrow.carrier.fast_path.fast_path import endpoint_of
+
     assert endpoint_of(socket_address(endpoint).ljust(32, b"\0")) == endpoint
     assert socket_address(("fe80::1%lo", 1)) == b""
 
@@ -130,6 +131,8 @@ def test_an_event_loop_goes_on_meanwhile():
         one.path.start_reading()
         port = one.port
         loop.add_reader(port.descriptor, lambda: seen.extend(one.path.inbound(burst)[1] for burst in port.receive()))
+        from zesty_burrow.carrier.fast_path.fast_path import attach
+
         one.path.loops = attach(one.path, loop.selector)
         one.machine.send(bytes(10) + datagram())
         began = time.monotonic()

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import numpy as np
 import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
@@ -113,6 +112,8 @@ def as_the_kernel_splits(header, packet):
 
 
 def octets_for(seed, length):
+    import numpy as np
+
     return np.random.default_rng(seed).integers(0, 256, length, np.uint8).tobytes()
 
 

@@ -104,7 +104,7 @@ class Lab:
         home.mkdir(mode=0o700, exist_ok=True)
         clock = clock_folder(home)
         path = {"PYTHONPATH": str(clock)} if any(clock.glob("*.py")) else {}
-        return {**os.environ, **path, "ZESTY_BURROW_HOME": str(home)}
+        return {**os.environ, **path, "ZESTY_BURROW_HOME": str(home), "COLUMNS": "200"}
 
     def start(self, host, *words, stderr=None):
         """A command on a host that goes on by itself."""

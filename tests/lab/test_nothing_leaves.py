@@ -19,6 +19,7 @@ from lab.attacks import ATTACKS
 from lab.clear_text_watch import HERON6, KINDS, Watch
 from lab.resolved_workstation import Workstation
 from lab.situations import changed, connect, hostile, office, relay
+from rotation import marks_of
 from support import until
 from zesty_burrow.carrier.control.log_lines import read_lines
 from zesty_burrow.carrier.supervision.states import TRANSITIONS, TunnelSignal, TunnelState
@@ -130,7 +131,7 @@ def routes_by_dhcp_and_by_advertisement(lab):
     with hostile(lab, "dhcp-routes", "advertised-routes", renewed=True):
         seen = lab.shell("heron", "ip", "route").out + lab.shell("heron", "ip", "-6", "route").out
         assert all(f"{target} via" in seen for target, _ in ROUTES), seen
-        assert "wide-routes" in lab.heron("status", check=0).codes
+        until(lambda: "wide-routes" in lab.heron("status", check=0).codes)
 
 
 def routes_by_dhcp_before(lab):
@@ -465,6 +466,13 @@ IN_A_SOAK = [
 ]
 
 
+def in_turn(kind, situations):
+    """The first one with each run, the others on their days."""
+    for number, one in enumerate(situations):
+        marks = marks_of(number, max(len(situations) - 1, 1)) if number else ()
+        yield pytest.param(kind, one, id=f"{kind}-{one.__name__}", marks=marks)
+
+
 def in_other_circumstances():
     """Those of a soak: all situations, but for what the circumstances are already, or what takes them away."""
     for kind, but in ((OFFICE, "office"), (RESOLVED, "resolver")):
@@ -475,7 +483,7 @@ def in_other_circumstances():
 
 def over_tcp():
     """Some each time; in a soak all of them, but for what is about UDP."""
-    yield from (pytest.param(STREAM, one, id=f"{STREAM}-{one.__name__}") for one in OVER_TCP)
+    yield from in_turn(STREAM, OVER_TCP)
     for one in (*EACH_TIME, *IN_A_SOAK):
         if one not in OVER_TCP and "udp" not in one.__name__:
             yield pytest.param(STREAM, one, marks=pytest.mark.soak, id=f"{STREAM}-{one.__name__}")
@@ -490,7 +498,7 @@ def over_http():
         RELAYED: [simply_up, lost_and_back],
     }
     for kind, ones in each_time.items():
-        yield from (pytest.param(kind, one, id=f"{kind}-{one.__name__}") for one in ones)
+        yield from in_turn(kind, ones)
         for one in (*EACH_TIME, *IN_A_SOAK):
             about_udp = "udp" in one.__name__ and kind not in (HTTP3, RELAYED)
             no_way_out = kind in (PROXY, RELAYED) and one in (default_route_gone, nothing_out_without_a_page)
@@ -502,7 +510,7 @@ def over_http():
 def by_l2tp():
     """Some each time; in a soak all but what IKEv2 alone has, certificates, and UDP, without which it is nothing."""
     each_time = [simply_up, lost_and_back, switched]
-    yield from (pytest.param(L2TP, one, id=f"{L2TP}-{one.__name__}") for one in each_time)
+    yield from in_turn(L2TP, each_time)
     for one in (*EACH_TIME, *IN_A_SOAK):
         foreign = ("elsewhere", "redirects", "wrong-name", "not_proven", "udp", "granted_less")
         if one not in each_time and not any(word in one.__name__ for word in foreign):
@@ -526,17 +534,14 @@ def by_pptp():
 
 
 WAYS = (ALONE, STREAM, HTTP1, HTTP2, HTTP3, L2TP)
-PARTS = len(WAYS)
-PART = int(os.environ.get("ZESTY_PART", time.strftime("%j"))) % PARTS
-"""Which part of the attacks is tried with this run: another one each day."""
 
 
 def under_attack():
     """Each attack by one of the ways in turn, a part of them with each run; all of them by all ways in a soak."""
     for number, one in enumerate(ATTACKS):
         for at, way in enumerate(WAYS):
-            of_this_run = number % PARTS == PART and (number // PARTS) % PARTS == at
-            marks = () if of_this_run else (pytest.mark.soak,)
+            in_turn = (number // len(WAYS)) % len(WAYS) == at
+            marks = marks_of(number, len(WAYS)) if in_turn else (pytest.mark.soak,)
             yield pytest.param(way, one, marks=marks, id=f"attack-{way}-{one.__name__}")
 
 

@@ -12,6 +12,7 @@ import pytest
 
 from browser import Browser
 from lab.links_server import PROGRAM, serving
+from rotation import marks_of
 from support import until
 from zesty_burrow.errors import StateError
 from zesty_burrow.lab import story
@@ -103,10 +104,17 @@ def set_up(lab, page):
     ("size", "fault", "verdict", "words", "why"),
     [
         (SMALL, "", "sealed", "The tunnel protects you", ""),
-        (LARGE, "", "sealed", "The tunnel protects you", ""),
-        (SMALL, "leaking-resolver", "leaking", "Your internet provider still resolves names", "dns-leak"),
-        (LARGE, "no-ipv6", "leaking", "Your own IPv6 address is seen", "ipv6-leak"),
-        (SMALL, "exit-elsewhere", "leaking", "The tunnel ends in another country", "exit-elsewhere"),
+        *(
+            pytest.param(*row, marks=marks_of(number, 2))
+            for number, row in enumerate(
+                (
+                    (LARGE, "", "sealed", "The tunnel protects you", ""),
+                    (SMALL, "leaking-resolver", "leaking", "Your internet provider still resolves names", "dns-leak"),
+                    (LARGE, "no-ipv6", "leaking", "Your own IPv6 address is seen", "ipv6-leak"),
+                    (SMALL, "exit-elsewhere", "leaking", "The tunnel ends in another country", "exit-elsewhere"),
+                )
+            )
+        ),
     ],
 )
 def test_from_the_link_to_the_verdict(served, size, fault, verdict, words, why):

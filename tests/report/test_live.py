@@ -82,7 +82,7 @@ def test_the_view(monkeypatch):
     ):  # fmt: skip
         assert words in text, text
     lost = shown(StatusResult(replace(TUNNEL, is_up=False), "lost", Condition.BLOCKED, GUARD))
-    assert "blocked" in lost and "brought back" in lost
+    assert "blocked" in lost and "reconnecting" in lost
     assert "No tunnel is up" in shown(StatusResult(None, "", Condition.DOWN))
 
 

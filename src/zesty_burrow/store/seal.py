@@ -64,9 +64,9 @@ def key_from_file(path: Path) -> bytes:
     mode = path.stat().st_mode
     if stat.S_IMODE(mode) & 0o077:
         raise SealError(
-            f"the key file {path} is open to others",
+            f"other users can read the key file {path}",
             why=f"its mode is {stat.S_IMODE(mode):04o}",
-            next_step=f"chmod 600 {path}, and change the passwords that it sealed.",
+            next_step=f"Run `chmod 600 {path}`, and change the passwords that it sealed.",
         )
     try:
         key = path.read_bytes()

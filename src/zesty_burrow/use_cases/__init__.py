@@ -25,7 +25,9 @@ if TYPE_CHECKING:
         list_credentials,
         try_credentials,
     )
+    from zesty_burrow.use_cases.devices.hand_over import hand_over
     from zesty_burrow.use_cases.devices.report import Reported, report
+    from zesty_burrow.use_cases.devices.request import HandedOver, HandOverRequest, HandOverRow
     from zesty_burrow.use_cases.interaction import Interaction, Unattended
     from zesty_burrow.use_cases.kits.differing import DifferingRequest
     from zesty_burrow.use_cases.kits.import_kit import ComparedKit, ImportRequest, import_kit, inspect_kit
@@ -34,6 +36,7 @@ if TYPE_CHECKING:
     from zesty_burrow.use_cases.kits.settle import SettleRequest
     from zesty_burrow.use_cases.profiles.advise import Advised, AdviseRequest, advise_profiles
     from zesty_burrow.use_cases.profiles.choose import ChooseRequest, ReachChoices, choose
+    from zesty_burrow.use_cases.profiles.create import Created, CreateRequest, create
     from zesty_burrow.use_cases.profiles.edit import (
         ChangedProfile,
         ChangeRequest,
@@ -100,6 +103,7 @@ _NAMES = {
     ),
     "profiles.choose": ("ChooseRequest", "ReachChoices", "choose"),
     "profiles.advise": ("AdviseRequest", "Advised", "advise_profiles"),
+    "profiles.create": ("CreateRequest", "Created", "create"),
     "profiles.export": ("ExportRequest", "Exported", "export"),
     "credentials.manage": (
         "Accepted",
@@ -120,6 +124,8 @@ _NAMES = {
     "tunnel.guard": ("OpenedGuard", "close_guard", "confirm_guard", "open_guard", "open_portal"),
     "tunnel.verify": ("Verified", "VerifyRequest", "verify"),
     "tunnel.disconnect": ("Disconnected", "RestoredMachine", "disconnect", "restore_machine"),
+    "devices.request": ("HandOverRequest", "HandOverRow", "HandedOver"),
+    "devices.hand_over": ("hand_over",),
     "devices.report": ("Reported", "report"),
     "codes": ("explain",),
 }
@@ -137,12 +143,17 @@ __all__ = [
     "Condition",
     "ConnectRequest",
     "Connected",
+    "CreateRequest",
+    "Created",
     "CredentialsOf",
     "DifferingRequest",
     "Disconnected",
     "Ended",
     "ExportRequest",
     "Exported",
+    "HandOverRequest",
+    "HandOverRow",
+    "HandedOver",
     "ImportRequest",
     "Interaction",
     "KeptCredentials",
@@ -177,11 +188,13 @@ __all__ = [
     "close_guard",
     "confirm_guard",
     "connect",
+    "create",
     "disconnect",
     "explain",
     "export",
     "forget_changes",
     "forget_credentials",
+    "hand_over",
     "import_kit",
     "inspect_kit",
     "list_changes",

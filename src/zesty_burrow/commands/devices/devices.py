@@ -12,15 +12,14 @@ from unicodedata import normalize
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.errors import Clash, Malformed, NotFound, UsageError
-from zesty_burrow.fleet.standing import Entered, State, standings
+from zesty_burrow.fleet.standing import State
 from zesty_burrow.report.results.base import Result
 from zesty_burrow.report.results.devices import DeviceResult, DevicesResult, EnrolmentsResult, KeyResult, RulesResult
 from zesty_burrow.report.results.plain import MessageResult
 from zesty_burrow.store.devices import CLIENTS, KINDS, Device, Rule, Rules, check_device
+from zesty_burrow.use_cases.devices.standing import read_all, stand
 
 if TYPE_CHECKING:
-    from zesty_burrow.core.profile import Profile
-    from zesty_burrow.fleet.standing import Standing
     from zesty_burrow.store.store import Store
 
 EXAMPLE = "zesty devices add plover --kind phone --owner 'Marit Aune' --tag boats"
@@ -114,15 +113,6 @@ def run(args: Namespace, context: Context) -> Result:
         return actions[args.action](args, context, store)
 
 
-def stand(context: Context, store: Store, devices: list[Device]) -> list[Standing]:
-    """Where devices stand now."""
-    fleet, profiles = store.fleet, store.list_profiles()
-    entered = Entered(store.list_credentials(), {one.name: one.label for one in profiles})
-    digests = {one.name: one.digest for one in profiles}
-    known = fleet.handovers(), context.now(), fleet.reports()
-    return standings(devices, fleet.list_rules(), digests, *known, entered)
-
-
 def _list(args: Namespace, context: Context, store: Store) -> Result:
     found = stand(context, store, store.fleet.list_devices(args.word, **selection(args)))
     if args.state:
@@ -147,14 +137,6 @@ def _show(args: Namespace, context: Context, store: Store) -> Result:
             near = nearest(profile, client, read_all(store))
     code = read_key(device.key, DEVICE).code if device.key else ""
     return DeviceResult(standing, Rules(store.fleet.list_rules()).of(device), tuple(why), near, code)
-
-
-def read_all(store: Store) -> list[Profile]:
-    """Every profile, to look for one that fits."""
-    from zesty_burrow.profiles.text import read_profile
-
-    names = [row.name for row in store.list_profiles()]
-    return [read_profile(text, name) for name, text in zip(names, store.profile_texts(names), strict=True)]
 
 
 def _words(text: str) -> tuple[str, ...]:

@@ -2,24 +2,16 @@
 
 from __future__ import annotations
 
-import asyncio
 from argparse import ArgumentParser, Namespace
-from functools import partial
 from pathlib import Path
 
 from zesty_burrow.commands.context import Context
-from zesty_burrow.commands.devices.devices import add_selection, selection, stand
-from zesty_burrow.commands.devices.forms import archive_of, bundle_of, push_all, to_cards, to_file, to_link, to_pickup
-from zesty_burrow.commands.devices.hand_over_plan import ARCHIVE, BUNDLE, CARD, FILES, LINK, PICKUP, PUSH, Plan, Work
-from zesty_burrow.errors import NotFound, UsageError
-from zesty_burrow.extras import is_installed, require
-from zesty_burrow.fleet.standing import Standing, State
-from zesty_burrow.report.results.devices import HandOverResult, HandOverRow
-from zesty_burrow.store.devices import FAILED
+from zesty_burrow.commands.devices.devices import add_selection, selection
+from zesty_burrow.report.results.devices import HandOverResult
+from zesty_burrow.use_cases.devices.hand_over import hand_over
+from zesty_burrow.use_cases.devices.request import HandOverRequest
 
 EXAMPLE = "zesty hand-over --all --dry-run"
-LONGEST_LINK = 24 * 30
-MOST_AT_ONCE, LONGEST_TIMEOUT = 200, 600
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -59,109 +51,29 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(args: Namespace, context: Context) -> HandOverResult:
     """Plan for each device, then do it: by SSH, or into files."""
-    if not (args.word or selection(args) or args.all):
-        raise UsageError("to which devices?", next_step="Name them, or use --kind, --owner, --place, --tag or --all.")
-    if not 0 < args.timeout <= LONGEST_TIMEOUT:
-        raise UsageError(f"--timeout {args.timeout:g} is not between 0 and {LONGEST_TIMEOUT}")
-    if not 1 <= args.at_once <= MOST_AT_ONCE:
-        raise UsageError(f"--at-once {args.at_once} is not between 1 and {MOST_AT_ONCE}")
-    if not 1 <= args.hours <= LONGEST_LINK:
-        raise UsageError(f"--hours {args.hours} is not between 1 and {LONGEST_LINK}")
-    for option, url in (("--link", args.link), ("--check", args.check), ("--report", args.report)):
-        if url and not url.startswith("https://"):
-            raise UsageError(
-                f"{option} {url!r:.80} is not a URL", next_step="It begins with https://, as browsers ask."
-            )
-    if args.card is not None and args.card.suffix.lower() not in (".pdf", ".html"):
-        raise UsageError(f"{args.card}: cards are .pdf or .html")
-    if args.card is not None and args.link:
-        raise UsageError("--card and --link are two ways for the same devices", next_step="Choose one of them.")
-    if args.to is not None and not args.to.is_dir():
-        raise NotFound(f"there is no folder {args.to}", next_step="Name one that exists.")
-    with context.store() as store:
-        found = stand(context, store, store.fleet.list_devices(args.word, **selection(args)))
-        if not found:
-            raise NotFound("no device matches", next_step="See `zesty devices list`.")
-        work = Work(store, context, args)
-        # Their state says it as well, but a run that passes over them in silence would be taken for a success.
-        gone = [_gone(one) for one in found if one.handover_state is State.PROFILE_GONE]
-        there = [one for one in found if one.handover_state is not State.PROFILE_GONE]
-        chosen = [one for one in there if one.is_left or (args.again and one.wanted)]
-        plans = work.plans(chosen)
-        left = len(found) - len(chosen) - len(gone)
-        if args.dry_run:
-            rows = [
-                plan.row
-                or HandOverRow(plan.device.name, plan.name, plan.form, "ready", to=plan.to, changes=plan.changes)
-                for plan in plans
-            ]
-            return HandOverResult((*rows, *gone), left, dry=True)
-        forms = {plan.form for plan in plans if plan.row is None}
-        require(*dict.fromkeys(EXTRA_OF[form] for form in sorted(forms) if form in EXTRA_OF))
-        done = _run(args, context, work, plans)
-    return HandOverResult((*done, *gone), left, code=_code(done))
-
-
-EXTRA_OF = {CARD: "cards", PUSH: "ssh", FILES: "ssh"}
-"""Which extra of the installation a form of handing over needs."""
-
-
-def _code(rows: list[HandOverRow]) -> str:
-    """To be scanned from the terminal, where there is one link and nothing else."""
-    if (
-        not is_installed("codes")
-        or len(rows) != 1
-        or rows[0].cause
-        or rows[0].form != LINK
-        or not rows[0].to.startswith("https://")
-    ):
-        return ""
-    from zesty_burrow.intake.readers.codes import drawn, make_codes
-
-    return drawn(make_codes(rows[0].to)[0])
-
-
-def _gone(one: Standing) -> HandOverRow:
-    step = "Assign another: zesty devices assign PROFILE …"
-    return HandOverRow(
-        one.device.name, one.wanted, "", FAILED, "device-profile-gone", f"there is no {one.wanted}", step
+    request = HandOverRequest(
+        tuple(args.word),
+        selection(args),
+        args.all,
+        args.again,
+        args.dry_run,
+        args.to,
+        args.pickup,
+        args.link,
+        args.hours,
+        args.card,
+        args.paper,
+        args.language,
+        args.kit_passphrase_file or context.passphrase_file,
+        args.report,
+        args.report_authority,
+        args.check,
+        args.at_once,
+        args.timeout,
+        args.ssh_config,
+        args.ssh_known_hosts,
+        tuple(args.ssh_key),
+        args.program,
     )
-
-
-def _run(args: Namespace, context: Context, work: Work, plans: list[Plan]) -> list[HandOverRow]:
-    rows: list[HandOverRow] = []
-
-    def ended(plan: Plan, row: HandOverRow) -> None:
-        if plan.row is None:
-            # What was not even tried changes nothing of where a device stands.
-            work.note(plan, row)
-        rows.append(row)
-        shown(len(rows), len(plans))
-
-    passphrase = ""
-    if any(plan.form == ARCHIVE and plan.row is None for plan in plans):
-        file = args.kit_passphrase_file or context.passphrase_file
-        passphrase = context.ask_passphrase("Passphrase of the archives: ", file, confirm=True)
-    with context.reporter.progress("handing over") as shown:
-        for plan in plans:
-            if plan.row is not None:
-                ended(plan, plan.row)
-            elif plan.form == BUNDLE:
-                ended(plan, to_file(plan, partial(bundle_of, plan, work)))
-            elif plan.form == PICKUP:
-                ended(plan, to_pickup(plan, work))
-            elif plan.form == ARCHIVE:
-                ended(plan, to_file(plan, partial(archive_of, plan, work, passphrase)))
-            elif plan.form == LINK:
-                ended(plan, to_link(plan, work, args, context))
-        carded = [plan for plan in plans if plan.row is None and plan.form == CARD]
-        for plan, row in to_cards(carded, args) if carded else ():
-            ended(plan, row)
-        pushed = [plan for plan in plans if plan.row is None and plan.form in (PUSH, FILES)]
-        if pushed:
-            from zesty_burrow.fleet.push import SshOptions
-
-            keys = tuple(args.ssh_key)
-            options = SshOptions(args.timeout, args.ssh_config, args.ssh_known_hosts, keys, args.program)
-            asyncio.run(push_all(pushed, work, options, args.at_once, ended))
-    return sorted(rows, key=lambda row: row.device)
+    made = hand_over(request, context)
+    return HandOverResult(made.rows, made.left, dry=args.dry_run, code=made.code)

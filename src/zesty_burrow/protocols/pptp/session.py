@@ -19,7 +19,7 @@ from zesty_burrow.errors import (
     ProgramFault,
     SignInRefused,
 )
-from zesty_burrow.protocols.ppp.link import CallerConfig, LinkOver, NetworkUp, PppLink, SignedIn
+from zesty_burrow.protocols.ppp.link import CallerConfig, LinkEvent, NetworkUp, PppLink, SignedIn
 from zesty_burrow.protocols.pptp.channel import PptpChannel
 from zesty_burrow.protocols.pptp.control import PORT, Opened, Over, PptpControl
 from zesty_burrow.protocols.pptp.gre import GreFlow
@@ -141,26 +141,32 @@ class PptpSession:
             self.round_trip = now - self._began
             self._events.append(StepDone(now, Step.REACH, self.peer[0]))
         while (event := self._control.next_event()) is not None and not self._is_over:
-            if isinstance(event, Opened) and self._states.allows(Signal.OPENED):
-                self._on_opened(event)
-            elif isinstance(event, Opened):
-                self._on_ended(event.at, "the gateway opened a second call")
-            elif isinstance(event, Over):
-                self._on_ended(event.at, event.reason)
+            self._on_control(event)
         while self.channel is not None and self.channel.frames:
             self._link.receive(self.channel.frames.popleft(), now)
-        while (said := self._link.next_event()) is not None and not self._is_over:
-            if isinstance(said, SignedIn) and self._states.allows(Signal.SIGNED_IN):
-                self._on_signed_in(said)
-            elif isinstance(said, SignedIn):
-                self._on_ended(said.at, "the gateway began the sign-in again")
-            elif isinstance(said, NetworkUp):
-                self._on_up(said)
-            elif isinstance(said, LinkOver) and said.sign_in:
-                why = f"the gateway says: {said.reason}"
-                self._fail(SignInRefused(f"the gateway {self.peer[0]} refused the sign-in", why=why), said.at)
-            elif isinstance(said, LinkOver):
-                self._on_ended(said.at, said.reason)
+        while (news := self._link.next_event()) is not None and not self._is_over:
+            self._on_link(news)
+
+    def _on_control(self, event: Opened | Over) -> None:
+        if isinstance(event, Over):
+            self._on_ended(event.at, event.reason)
+        elif self._states.allows(Signal.OPENED):
+            self._on_opened(event)
+        else:
+            self._on_ended(event.at, "the gateway opened a second call")
+
+    def _on_link(self, news: LinkEvent) -> None:
+        if isinstance(news, NetworkUp):
+            self._on_up(news)
+        elif isinstance(news, SignedIn) and self._states.allows(Signal.SIGNED_IN):
+            self._on_signed_in(news)
+        elif isinstance(news, SignedIn):
+            self._on_ended(news.at, "the gateway began the sign-in again")
+        elif news.sign_in:
+            why = f"the gateway says: {news.reason}"
+            self._fail(SignInRefused(f"the gateway {self.peer[0]} refused the sign-in", why=why), news.at)
+        else:
+            self._on_ended(news.at, news.reason)
 
     def _on_opened(self, event: Opened) -> None:
         self._states.follow(Signal.OPENED)

@@ -12,6 +12,7 @@ if TYPE_CHECKING:
     from zesty_burrow.store.devices import Device, Rule
     from zesty_burrow.store.enrolment_store import Enrolment
     from zesty_burrow.store.link_store import LinkRow
+    from zesty_burrow.use_cases.devices.request import HandOverRow
 
 
 def device_document(device: Device) -> dict[str, Any]:
@@ -106,24 +107,6 @@ class RulesResult(Result):
             for one, count in self.rules
         ]
         return {"rules": rows}
-
-
-@dataclass(frozen=True)
-class HandOverRow:
-    """What a run has come to for one device: ``cause`` empty where it went well.
-
-    ``changes``: what another edition changes there, before it is sent.
-    """
-
-    device: str
-    profile: str
-    form: str
-    state: str
-    cause: str = ""
-    detail: str = ""
-    remedy: str = ""
-    to: str = ""
-    changes: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)

@@ -16,7 +16,6 @@ from zesty_burrow.report.results.devices import (
     DevicesResult,
     EnrolmentsResult,
     HandOverResult,
-    HandOverRow,
     KeyResult,
     LinksResult,
     ReceiptResult,
@@ -24,6 +23,7 @@ from zesty_burrow.report.results.devices import (
     RulesResult,
 )
 from zesty_burrow.store.devices import Report
+from zesty_burrow.use_cases.devices.request import HandOverRow
 
 VERDICTS = {"sealed": "green", "leaking": "red", "unclear": "yellow"}
 STYLES = {

@@ -188,7 +188,7 @@ def _switch(
 def _restore_left_over(workspace: Workspace) -> None:
     for paths in workspace.paths.tunnels:
         if is_left_over(paths.journal):
-            workspace.interaction.note("An earlier tunnel ended without restoring this machine: restoring it first.")
+            workspace.interaction.note("An earlier tunnel ended badly; restoring this machine's settings first.")
             restore(paths.journal)
 
 

@@ -2,18 +2,17 @@
 
 from __future__ import annotations
 
-from argparse import Namespace
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
-from zesty_burrow.commands.context import Context
-from zesty_burrow.commands.devices.devices import read_all
 from zesty_burrow.errors import Malformed, UsageError
 from zesty_burrow.fleet.keys import ADMINISTRATOR, OwnKeys, PublicKey, make_secret
 from zesty_burrow.fleet.standing import TIME, Standing
-from zesty_burrow.report.results.devices import HandOverRow
 from zesty_burrow.store.devices import FAILED, Device, Handover
+from zesty_burrow.use_cases.devices.request import HandOverRequest, HandOverRow
+from zesty_burrow.use_cases.devices.standing import read_all
+from zesty_burrow.use_cases.workspace import Workspace
 
 if TYPE_CHECKING:
     from zesty_burrow.core.credentials import Credentials
@@ -47,20 +46,20 @@ class Plan:
         return self
 
 
-def report_to(args: Namespace) -> tuple[str, str]:
+def report_to(request: HandOverRequest) -> tuple[str, str]:
     """Where devices are to report to, and the authority of the server there."""
-    if args.report_authority is None:
-        return args.report, ""
+    if request.report_authority is None:
+        return request.report, ""
     from cryptography import x509
 
     from zesty_burrow.host.files import read_bounded
 
-    text = read_bounded(args.report_authority, 1 << 16)[0].decode("ascii", "replace")
+    text = read_bounded(request.report_authority, 1 << 16)[0].decode("ascii", "replace")
     try:
         x509.load_pem_x509_certificates(text.encode())
     except ValueError as problem:
-        raise Malformed(f"{args.report_authority} is no certificate", why=str(problem)) from None
-    return args.report, text
+        raise Malformed(f"{request.report_authority} is no certificate", why=str(problem)) from None
+    return request.report, text
 
 
 def _changes(before: str | None, profile: Profile) -> tuple[str, ...]:
@@ -75,11 +74,11 @@ def _changes(before: str | None, profile: Profile) -> tuple[str, ...]:
 class Work:
     """What is read once for a whole run."""
 
-    def __init__(self, store: Store, context: Context, args: Namespace) -> None:
+    def __init__(self, store: Store, workspace: Workspace, request: HandOverRequest) -> None:
         self.store, self.fleet = store, store.fleet
-        self._folder, self._link, self._card, self._report = args.to, args.link, args.card, report_to(args)
-        self._pickup = args.pickup
-        self._context = context
+        self._folder, self._link, self._card, self._report = request.to, request.link, request.card, report_to(request)
+        self._pickup = request.pickup
+        self._workspace = workspace
         self._kept = store.list_credentials()
         self._digests = store.digests()
         self._profiles: dict[str, Profile] = {}
@@ -89,7 +88,7 @@ class Work:
 
     def now(self) -> str:
         """RFC 3339."""
-        return self._context.now().strftime(TIME)
+        return self._workspace.now().strftime(TIME)
 
     def plans(self, chosen: Sequence[Standing]) -> list[Plan]:
         """How each device gets its profile, or why it cannot; and what that changes there."""
@@ -182,7 +181,7 @@ class Work:
             raise UsageError(f"there is no profile for {plan.device.name}")
         if self._own is None:
             self._own = OwnKeys(self.fleet.own_key(ADMINISTRATOR, make_secret))
-        number = self.fleet.next_number(plan.device.name, int(self._context.now().timestamp() * 1000))
+        number = self.fleet.next_number(plan.device.name, int(self._workspace.now().timestamp() * 1000))
         kept = tuple((row.scope, value) for row, value in plan.credentials.values())
         texts = {plan.profile.name: write_profile(plan.profile)}
         bundle = Bundle(number, plan.device.name, self.now(), texts, kept, None, *self._report)

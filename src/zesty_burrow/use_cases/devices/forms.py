@@ -4,20 +4,19 @@ from __future__ import annotations
 
 import io
 import os
-from argparse import Namespace
 from collections.abc import Callable
 from dataclasses import replace
 from datetime import timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from zesty_burrow.commands.context import Context
-from zesty_burrow.commands.devices.hand_over_plan import CARD, FILES, LINK, Plan, Work
 from zesty_burrow.errors import BurrowError, Clash, UsageError
 from zesty_burrow.fleet.keys import DEVICE, pickup_name, read_key
 from zesty_burrow.fleet.standing import TIME
-from zesty_burrow.report.results.devices import HandOverRow
 from zesty_burrow.store.devices import CONFIRMED, FAILED, HANDED, WAITING
+from zesty_burrow.use_cases.devices.plan import CARD, FILES, LINK, Plan, Work
+from zesty_burrow.use_cases.devices.request import HandOverRequest, HandOverRow
+from zesty_burrow.use_cases.workspace import Workspace
 
 if TYPE_CHECKING:
     from zesty_burrow.fleet.push import Receipt, SshOptions
@@ -126,7 +125,7 @@ def archive_of(plan: Plan, work: Work, passphrase: str) -> bytes:
     return stream.getvalue()
 
 
-def to_link(plan: Plan, work: Work, args: Namespace, context: Context) -> HandOverRow:
+def to_link(plan: Plan, work: Work, request: HandOverRequest, workspace: Workspace) -> HandOverRow:
     """What is behind it is kept encrypted; what opens it is in the link alone, which is shown or written once."""
     from zesty_burrow.fleet.links.link import page_content, seal_link
     from zesty_burrow.intake.readers.codes import make_codes, picture_of
@@ -134,24 +133,24 @@ def to_link(plan: Plan, work: Work, args: Namespace, context: Context) -> HandOv
     if plan.profile is None:
         raise UsageError(f"there is no profile for {plan.device.name}")
     kept = {kind: value for kind, (_, value) in plan.credentials.items()}
-    made = seal_link(page_content(plan.device, plan.profile, kept, os.urandom, args.check), os.urandom)
-    url = made.url(args.link)
+    made = seal_link(page_content(plan.device, plan.profile, kept, os.urandom, request.check), os.urandom)
+    url = made.url(request.link)
     cells = (plan.device.name, plan.name, LINK)
-    if args.to is not None:
-        path, code = args.to / f"{plan.device.name}.link.txt", make_codes(url)[0]
+    if request.to is not None:
+        path, code = request.to / f"{plan.device.name}.link.txt", make_codes(url)[0]
         files = {path: f"{url}\n".encode()}
         files |= {path.with_suffix(f".{kind}"): picture_of(code, kind) for kind in ("png", "svg")}
         failed = _write_all(plan, lambda: files, list(files))
         if failed is not None:
             return failed
-    until = (context.now() + timedelta(hours=args.hours)).strftime(TIME)
+    until = (workspace.now() + timedelta(hours=request.hours)).strftime(TIME)
     work.fleet.links.add(made.name, plan.device.name, made.sealed, until)
     return HandOverRow(
-        *cells, HANDED, detail=f"link, to be opened once until {until}", to=url if args.to is None else str(path)
+        *cells, HANDED, detail=f"link, to be opened once until {until}", to=url if request.to is None else str(path)
     )
 
 
-def to_cards(plans: list[Plan], args: Namespace) -> list[tuple[Plan, HandOverRow]]:
+def to_cards(plans: list[Plan], request: HandOverRequest) -> list[tuple[Plan, HandOverRow]]:
     """All in one file; a card without room for everything is reported as failed, and left out."""
     from zesty_burrow.fleet.cards.card import card_of
     from zesty_burrow.fleet.cards.html import cards_html
@@ -162,7 +161,7 @@ def to_cards(plans: list[Plan], args: Namespace) -> list[tuple[Plan, HandOverRow
         if plan.profile is None:
             continue
         kept = {kind: value for kind, (_, value) in plan.credentials.items()}
-        card = card_of(plan.device, plan.profile, kept, args.language)
+        card = card_of(plan.device, plan.profile, kept, request.language)
         cells = (plan.device.name, plan.name, CARD)
         try:
             cards_pdf([card], "A6")
@@ -172,9 +171,10 @@ def to_cards(plans: list[Plan], args: Namespace) -> list[tuple[Plan, HandOverRow
         cards.append(card)
         detail = "printed on a card, without its certificate" if card.certificates else "printed on a card"
         found.append((plan, HandOverRow(*cells, HANDED, detail=detail, to=plan.to)))
-    if cards:
-        make = cards_pdf if args.card.suffix.lower() == ".pdf" else cards_html
-        unwritten = _problem_of_writing(lambda: {args.card: make(cards, args.paper)}, [args.card])
+    path = request.card
+    if cards and path is not None:
+        make = cards_pdf if path.suffix.lower() == ".pdf" else cards_html
+        unwritten = _problem_of_writing(lambda: {path: make(cards, request.paper)}, [path])
         if unwritten is not None:
             return [(plan, row if row.cause else _failed(row, *unwritten)) for plan, row in found]
     return found

@@ -1,0 +1,144 @@
+"""Hand profiles over to devices: plan for each, then do it."""
+
+from __future__ import annotations
+
+import asyncio
+from functools import partial
+
+from zesty_burrow.errors import NotFound, UsageError
+from zesty_burrow.extras import is_installed, require
+from zesty_burrow.fleet.standing import Standing, State
+from zesty_burrow.store.devices import FAILED
+from zesty_burrow.use_cases.devices.forms import (
+    archive_of,
+    bundle_of,
+    push_all,
+    to_cards,
+    to_file,
+    to_link,
+    to_pickup,
+)
+from zesty_burrow.use_cases.devices.plan import ARCHIVE, BUNDLE, CARD, FILES, LINK, PICKUP, PUSH, Plan, Work
+from zesty_burrow.use_cases.devices.request import HandedOver, HandOverRequest, HandOverRow
+from zesty_burrow.use_cases.devices.standing import stand
+from zesty_burrow.use_cases.workspace import Workspace
+
+LONGEST_LINK = 24 * 30
+"""Hours."""
+MOST_AT_ONCE, LONGEST_TIMEOUT = 200, 600
+EXTRA_OF = {CARD: "cards", PUSH: "ssh", FILES: "ssh"}
+"""Which extra of the installation a form of handing over needs."""
+
+
+def hand_over(request: HandOverRequest, workspace: Workspace) -> HandedOver:
+    """Each device's result; one that fails does not stop the others.
+
+    Raises :class:`UsageError`, :class:`NotFound`, :class:`ExtraMissing` before anything is sent.
+    """
+    _check(request)
+    with workspace.store() as store:
+        standings = stand(workspace, store, store.fleet.list_devices(request.words, **request.where))
+        if not standings:
+            raise NotFound("no device matches", next_step="See `zesty devices list`.")
+        work = Work(store, workspace, request)
+        # Their state says it as well, but a run that passes over them in silence would be taken for a success.
+        gone = [_gone(entry) for entry in standings if entry.handover_state is State.PROFILE_GONE]
+        there = [entry for entry in standings if entry.handover_state is not State.PROFILE_GONE]
+        chosen = [entry for entry in there if entry.is_left or (request.again and entry.wanted)]
+        plans = work.plans(chosen)
+        left = len(standings) - len(chosen) - len(gone)
+        if request.dry_run:
+            return HandedOver((*map(_planned, plans), *gone), left)
+        forms = {plan.form for plan in plans if plan.row is None}
+        require(*dict.fromkeys(EXTRA_OF[form] for form in sorted(forms) if form in EXTRA_OF))
+        done = _run(request, workspace, work, plans)
+    return HandedOver((*done, *gone), left, _code(done))
+
+
+def _planned(plan: Plan) -> HandOverRow:
+    cells = (plan.device.name, plan.name, plan.form, "ready")
+    return plan.row or HandOverRow(*cells, to=plan.to, changes=plan.changes)
+
+
+def _check(request: HandOverRequest) -> None:
+    if not (request.words or request.where or request.everything):
+        raise UsageError("to which devices?", next_step="Name them, or use --kind, --owner, --place, --tag or --all.")
+    if not 0 < request.timeout <= LONGEST_TIMEOUT:
+        raise UsageError(f"--timeout {request.timeout:g} is not between 0 and {LONGEST_TIMEOUT}")
+    if not 1 <= request.at_once <= MOST_AT_ONCE:
+        raise UsageError(f"--at-once {request.at_once} is not between 1 and {MOST_AT_ONCE}")
+    if not 1 <= request.hours <= LONGEST_LINK:
+        raise UsageError(f"--hours {request.hours} is not between 1 and {LONGEST_LINK}")
+    for option, url in (("--link", request.link), ("--check", request.check), ("--report", request.report)):
+        if url and not url.startswith("https://"):
+            raise UsageError(
+                f"{option} {url!r:.80} is not a URL", next_step="It begins with https://, as browsers ask."
+            )
+    if request.card is not None and request.card.suffix.lower() not in (".pdf", ".html"):
+        raise UsageError(f"{request.card}: cards are .pdf or .html")
+    if request.card is not None and request.link:
+        raise UsageError("--card and --link are two ways for the same devices", next_step="Choose one of them.")
+    if request.to is not None and not request.to.is_dir():
+        raise NotFound(f"there is no folder {request.to}", next_step="Name one that exists.")
+
+
+def _code(rows: list[HandOverRow]) -> str:
+    """To be scanned from the terminal, where there is one link and nothing else."""
+    if (
+        not is_installed("codes")
+        or len(rows) != 1
+        or rows[0].cause
+        or rows[0].form != LINK
+        or not rows[0].to.startswith("https://")
+    ):
+        return ""
+    from zesty_burrow.intake.readers.codes import drawn, make_codes
+
+    return drawn(make_codes(rows[0].to)[0])
+
+
+def _gone(one: Standing) -> HandOverRow:
+    step = "Assign another: zesty devices assign PROFILE …"
+    return HandOverRow(
+        one.device.name, one.wanted, "", FAILED, "device-profile-gone", f"there is no {one.wanted}", step
+    )
+
+
+def _run(request: HandOverRequest, workspace: Workspace, work: Work, plans: list[Plan]) -> list[HandOverRow]:
+    rows: list[HandOverRow] = []
+
+    def ended(plan: Plan, row: HandOverRow) -> None:
+        if plan.row is None:
+            # What was not even tried changes nothing of where a device stands.
+            work.note(plan, row)
+        rows.append(row)
+        shown(len(rows), len(plans))
+
+    passphrase = ""
+    if any(plan.form == ARCHIVE and plan.row is None for plan in plans):
+        file = request.passphrase_file
+        passphrase = workspace.ask_passphrase("Passphrase of the archives: ", file, confirm=True)
+    with workspace.interaction.progress("handing over") as shown:
+        for plan in plans:
+            if plan.row is not None:
+                ended(plan, plan.row)
+            elif plan.form == BUNDLE:
+                ended(plan, to_file(plan, partial(bundle_of, plan, work)))
+            elif plan.form == PICKUP:
+                ended(plan, to_pickup(plan, work))
+            elif plan.form == ARCHIVE:
+                ended(plan, to_file(plan, partial(archive_of, plan, work, passphrase)))
+            elif plan.form == LINK:
+                ended(plan, to_link(plan, work, request, workspace))
+        carded = [plan for plan in plans if plan.row is None and plan.form == CARD]
+        for plan, row in to_cards(carded, request) if carded else ():
+            ended(plan, row)
+        pushed = [plan for plan in plans if plan.row is None and plan.form in (PUSH, FILES)]
+        if pushed:
+            from zesty_burrow.fleet.push import SshOptions
+
+            options = SshOptions(
+                request.timeout, request.ssh_config, request.ssh_known_hosts, request.ssh_keys, request.program
+            )
+            asyncio.run(push_all(pushed, work, options, request.at_once, ended))
+    return sorted(rows, key=lambda row: row.device)

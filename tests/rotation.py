@@ -1,0 +1,16 @@
+"""Tests that are many alike: a part of them with each run, another one each day; all of them in a soak."""
+
+from __future__ import annotations
+
+import os
+import time
+
+import pytest
+
+DAY = int(os.environ.get("ZESTY_PART", time.strftime("%j")))
+"""Which part: the day of the year, or what ``ZESTY_PART`` says."""
+
+
+def marks_of(number, parts):
+    """For the test of that number: none if it is in this run's part, else the soak's."""
+    return () if number % parts == DAY % parts else (pytest.mark.soak,)
