@@ -14,3 +14,8 @@ DAY = int(os.environ.get("ZESTY_PART", time.strftime("%j")))
 def marks_of(number, parts):
     """For the test of that number: none if it is in this run's part, else the soak's."""
     return () if number % parts == DAY % parts else (pytest.mark.soak,)
+
+
+def on_day(number, parts):
+    """A mark for a whole test: it runs on its day, and in a soak."""
+    return pytest.mark.soak if marks_of(number, parts) else lambda test: test

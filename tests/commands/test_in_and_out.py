@@ -302,3 +302,16 @@ def test_certificates_alone(zesty, tmp_path):
 def test_a_whole_kit_shows_its_certificates(zesty, kit):
     seen = zesty("--json", "inspect", str(kit)).json
     assert len(seen["certificates"]) == 1 and seen["missing"] == []
+
+
+@pytest.mark.parametrize("name", ["guard", "report", "last", "nearest"])
+def test_names_that_commands_use_for_something_else(zesty, tmp_path, name):
+    """No profile gets such a name: an import takes another one and says so, create and rename refuse it."""
+    sheet = f"Name: {name}\nServer: lisbon.quillwort.example\nUser: heron\nPassword: {PASSWORD}\n"
+    made = zesty("--json", "import", "-", "--provider", "Quillwort Relay", stdin=sheet).json
+    (stored,) = (row["name"] for row in made["profiles"])
+    assert stored != name and "profile-renamed" in {entry["code"] for entry in made["findings"]}
+    refused = zesty("--json", "create", "--host", "x.example", "--name", name, "--credentials", "none")
+    assert refused.code == 3 and "no word of a command" in refused.json["why"]
+    assert zesty("--json", "rename", stored, name).code == 2
+    assert [row["name"] for row in zesty("--json", "list").json["profiles"]] == [stored]

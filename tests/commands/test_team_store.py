@@ -14,6 +14,7 @@ import psycopg
 import pytest
 
 from commands.conftest import PROGRAM, Program
+from rotation import DAY
 from support import AUTHORITY, PASSWORD
 from zesty_burrow.core.credentials import NamePassword
 from zesty_burrow.core.profile import SignIn
@@ -31,7 +32,7 @@ from zesty_burrow.store.seal import Seal, key_from_passphrase
 from zesty_burrow.store.store import Store
 
 PASSPHRASE = "stormy petrels nest in burrows"
-LARGE = 10_000
+LARGE = 10_000 if DAY % 3 == 0 else 2_000
 
 
 class Administrator(Program):
@@ -240,7 +241,7 @@ def test_a_url_that_is_wrong(tmp_path, url):
 
 @pytest.mark.parametrize("kind", ["sqlite", "postgresql"])
 def test_a_large_import(kind, request, tmp_path):
-    """10,000 profiles in one folder, in one transaction, on either database; listed, searched, shown."""
+    """Thousands of profiles in one folder, in one transaction, on either database; listed, searched, shown."""
     kit = tmp_path / "kit"
     kit.mkdir()
     text = write_profile(replace(place_profile(story.PLACES[0]), name="NAME", city="CITY"))

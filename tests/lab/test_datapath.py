@@ -19,6 +19,7 @@ from bench.datapath.far_end import PLACE
 from bench.datapath.wires import wires
 
 from lab.test_capture import analyse
+from rotation import on_day
 from zesty_burrow.carrier.data_path.options import CAN_BE_DISABLED, FAST_PATH, OFFLOADS
 from zesty_burrow.carrier.fast_path.switch import COMPILED, DISABLED
 
@@ -159,6 +160,7 @@ def test_a_rough_wire(tmp_path, megabytes, least_lost):
     assert all(one < other + (16 << 20) for one, other in zip(after, before, strict=True)), (before, after)
 
 
+@on_day(0, 3)
 def test_keys_renewed_under_full_load(tmp_path):
     """Every two megabytes, both directions at once; not one TCP segment had to be sent for lack of an SA."""
     with wires(tmp_path) as made:
@@ -171,6 +173,7 @@ def test_keys_renewed_under_full_load(tmp_path):
     assert status["rekeys"] >= 20 and status["rejected"] == 0
 
 
+@on_day(2, 3)
 def test_a_way_that_becomes_narrower(tmp_path):
     """RFC 4301 §8: the next packet that is too long is told to its sender, in both families and both directions."""
     with wires(tmp_path) as made:
@@ -185,6 +188,7 @@ def test_a_way_that_becomes_narrower(tmp_path):
         assert "mtu 1318" in made.near.run("ip", "route", "get", FAR6)
 
 
+@on_day(1, 3)
 def test_a_way_too_narrow_for_ipv6(tmp_path):
     """RFC 8200 §5: what IPv6 may always send passes, in two datagrams; IPv4 is told what fits into one."""
     with wires(tmp_path) as made:
@@ -197,6 +201,7 @@ def test_a_way_too_narrow_for_ipv6(tmp_path):
         assert made.status()["rejected"] == 0
 
 
+@on_day(1, 3)
 def test_the_mtu_from_the_route(tmp_path):
     """Worked out once the way is known; TCP connections are told what fits where that is asked for."""
     with wires(tmp_path) as made:
@@ -209,6 +214,7 @@ def test_the_mtu_from_the_route(tmp_path):
         carried(made, SOME // 4)
 
 
+@on_day(2, 3)
 def test_an_analyser_decrypts_a_loaded_tunnel(tmp_path):
     """Every ESP packet of a loaded tunnel, as it is on the wire: integrity correct, TCP checksums inside correct."""
     assert shutil.which("tshark"), "the tests need tshark as a judge: apt-get install tshark"

@@ -7,6 +7,7 @@ import json
 import pytest
 
 from lab.links_server import PROGRAM, serving
+from rotation import on_day
 from zesty_burrow.lab import story
 from zesty_burrow.lab.client import LabClient
 
@@ -32,6 +33,7 @@ def set_up_and_look(lab, link):
     assert verdict["verdict"] == "sealed", verdict
 
 
+@on_day(2, 3)
 @pytest.mark.parametrize("count", [3, pytest.param(29, marks=pytest.mark.soak)])
 def test_from_one_kit_to_many_devices(lab, served, tmp_path, count):
     """All are handed over to by one command; each is set up, verified, and in the administrator's list."""

@@ -14,6 +14,7 @@ from pathlib import Path
 
 import pytest
 
+from rotation import on_day
 from support import until
 from zesty_burrow.cli import main
 from zesty_burrow.lab.client import LabClient
@@ -164,6 +165,7 @@ def files():
     return found
 
 
+@on_day(0, 3)
 def test_a_lab_session_leaves_the_machine_as_it_was(tmp_path):
     """Everything that the program can write on a machine is private in the lab: units, resolver, run folders, settings."""
     before = files()

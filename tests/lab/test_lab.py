@@ -15,6 +15,7 @@ from pathlib import Path
 
 import pytest
 
+from rotation import on_day
 from zesty_burrow.lab import story
 
 pytestmark = pytest.mark.lab
@@ -127,6 +128,7 @@ def nobody(home):
     return run
 
 
+@on_day(1, 3)
 def test_the_demo_without_root(nobody):
     """Where the tunnel device may be opened, the whole demo works for a user without rights."""
     ended = nobody("demo", allow_device=True)
