@@ -201,7 +201,8 @@ def test_another_device_of_that_name(served, tmp_path):
     assert refused.code == 4 and "there is a device shearwater already" in refused.text.lower()
     third = Program(tmp_path / "third")
     third("enrol", "--name", "dunlin", "--to", *served.server)
-    code, seen = talk(served, ("devices", "accept"), [("shearwater", ""), ("y or n [n]", "y\n"), ("y or n [n]", "y\n")])
+    code, seen = talk(served, ("devices", "accept"), [("y or n [n]", "y\n"), ("y or n [n]", "y\n")])
+    assert "shearwater, workstation, asked" in seen and "dunlin, workstation, asked" in seen
     assert code == 0 and "Not taken: there is a device shearwater already" in " ".join(seen.split())
     assert "Taken into the list: dunlin" in seen
 

@@ -116,3 +116,9 @@ class OwnKeys:
         if kind == ADMINISTRATOR:
             return PublicKey(kind, own)
         return PublicKey(kind, self.agreement.public_key().public_bytes(Encoding.Raw, PublicFormat.Raw) + own)
+
+
+def same_code(first: str, second: str) -> bool:
+    """Whether two codes are the same one, with or without hyphens and blanks, in capitals or not."""
+    plain = [text.upper().replace("-", "").replace(" ", "") for text in (first, second)]
+    return plain[0] == plain[1]

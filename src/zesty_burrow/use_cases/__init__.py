@@ -25,7 +25,9 @@ if TYPE_CHECKING:
         list_credentials,
         try_credentials,
     )
+    from zesty_burrow.use_cases.devices.enrol import Enrolled, EnrolRequest, enrol
     from zesty_burrow.use_cases.devices.hand_over import hand_over
+    from zesty_burrow.use_cases.devices.receive import Received, ReceiveRequest, receive
     from zesty_burrow.use_cases.devices.report import Reported, report
     from zesty_burrow.use_cases.devices.request import HandedOver, HandOverRequest, HandOverRow
     from zesty_burrow.use_cases.interaction import Interaction, Unattended
@@ -66,6 +68,16 @@ if TYPE_CHECKING:
     from zesty_burrow.use_cases.tunnel.guard import OpenedGuard, close_guard, confirm_guard, open_guard, open_portal
     from zesty_burrow.use_cases.tunnel.ready import look_whether_ready
     from zesty_burrow.use_cases.tunnel.rehearse import Rehearsed, RehearseRequest, rehearse
+    from zesty_burrow.use_cases.tunnel.startup import (
+        AddedUnit,
+        RemovedUnit,
+        StartedUnit,
+        StartupRequest,
+        add_startup,
+        list_startup,
+        remove_startup,
+        startup_text,
+    )
     from zesty_burrow.use_cases.tunnel.status import Condition, StatusRequest, StatusSeen, look
     from zesty_burrow.use_cases.tunnel.verify import Verified, VerifyRequest, verify
     from zesty_burrow.use_cases.workspace import Workspace
@@ -121,11 +133,23 @@ _NAMES = {
     "tunnel.connect_request": ("ConnectRequest",),
     "tunnel.connect": ("Connected", "Ended", "connect"),
     "tunnel.status": ("Condition", "StatusRequest", "StatusSeen", "look"),
+    "tunnel.startup": (
+        "AddedUnit",
+        "RemovedUnit",
+        "StartedUnit",
+        "StartupRequest",
+        "add_startup",
+        "list_startup",
+        "remove_startup",
+        "startup_text",
+    ),
     "tunnel.guard": ("OpenedGuard", "close_guard", "confirm_guard", "open_guard", "open_portal"),
     "tunnel.verify": ("Verified", "VerifyRequest", "verify"),
     "tunnel.disconnect": ("Disconnected", "RestoredMachine", "disconnect", "restore_machine"),
     "devices.request": ("HandOverRequest", "HandOverRow", "HandedOver"),
     "devices.hand_over": ("hand_over",),
+    "devices.enrol": ("EnrolRequest", "Enrolled", "enrol"),
+    "devices.receive": ("ReceiveRequest", "Received", "receive"),
     "devices.report": ("Reported", "report"),
     "codes": ("explain",),
 }
@@ -133,6 +157,7 @@ _MODULE_OF = {name: module for module, names in _NAMES.items() for name in names
 __all__ = [
     "VERSION",
     "Accepted",
+    "AddedUnit",
     "AdviseRequest",
     "Advised",
     "ChangeRequest",
@@ -149,6 +174,8 @@ __all__ = [
     "DifferingRequest",
     "Disconnected",
     "Ended",
+    "EnrolRequest",
+    "Enrolled",
     "ExportRequest",
     "Exported",
     "HandOverRequest",
@@ -164,14 +191,19 @@ __all__ = [
     "PortalRequest",
     "ProfileFilter",
     "ReachChoices",
+    "ReceiveRequest",
+    "Received",
     "RehearseRequest",
     "Rehearsed",
     "RemoveRequest",
     "Removed",
+    "RemovedUnit",
     "Reported",
     "RestoredMachine",
     "SettleRequest",
     "ShownProfile",
+    "StartedUnit",
+    "StartupRequest",
     "StatusRequest",
     "StatusSeen",
     "TakenBack",
@@ -181,6 +213,7 @@ __all__ = [
     "Verified",
     "VerifyRequest",
     "Workspace",
+    "add_startup",
     "advise_profiles",
     "change_credentials",
     "change_profiles",
@@ -190,6 +223,7 @@ __all__ = [
     "connect",
     "create",
     "disconnect",
+    "enrol",
     "explain",
     "export",
     "forget_changes",
@@ -201,16 +235,20 @@ __all__ = [
     "list_credentials",
     "list_places",
     "list_profiles",
+    "list_startup",
     "look",
     "look_whether_ready",
     "open_guard",
     "open_portal",
+    "receive",
     "rehearse",
     "remove_profiles",
+    "remove_startup",
     "rename_profile",
     "report",
     "restore_machine",
     "show_profile",
+    "startup_text",
     "tag_profiles",
     "take_back",
     "try_credentials",

@@ -257,8 +257,7 @@ def _enrolments(args: Namespace, context: Context, store: Store) -> Result:
 
 
 def _accept(args: Namespace, context: Context, store: Store) -> Result:
-    from zesty_burrow.commands.devices.enrol import same_code
-    from zesty_burrow.fleet.keys import DEVICE, read_key
+    from zesty_burrow.fleet.keys import DEVICE, read_key, same_code
 
     accepted = []
     known = {one.name for one in store.fleet.list_devices()}
