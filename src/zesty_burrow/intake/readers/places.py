@@ -9,10 +9,7 @@ from __future__ import annotations
 import re
 import unicodedata
 from functools import cache, lru_cache
-from importlib import resources
 from typing import NamedTuple
-
-from zesty_burrow.protocols.parts import sheets
 
 _COUNTRIES = (
     "AD Andorra|AE United Arab Emirates|AF Afghanistan|AG Antigua & Barbuda|AI Anguilla|AL Albania|AM Armenia|"
@@ -134,6 +131,9 @@ _NOISE = frozenset({"udp", "tcp", "vpn", "server", "gateway", "gw", "profile", "
 @cache
 def _noise() -> frozenset[str]:
     """With the protocols' names."""
+    # Loaded here: `list` needs spellings alone, and must not wait for profiles and protocols.
+    from zesty_burrow.protocols.parts import sheets
+
     return _NOISE.union(*(facet.name_parts for facet in sheets().values()))
 
 
@@ -175,6 +175,9 @@ def countries() -> dict[str, str]:
 @lru_cache(maxsize=1)
 def _spellings() -> dict[str, str]:
     """Other spellings of countries and cities, folded: a country's code, or a city as it is called here."""
+    # Loaded here: it takes a tenth of the time of `list`, which needs no spellings without `--place`.
+    from importlib import resources
+
     text = resources.files("zesty_burrow.intake.readers").joinpath("places.txt").read_text("utf-8")
     rows = (line.split("|") for line in text.splitlines() if not line.startswith("#"))
     return {" ".join(re.findall(r"[a-z]+", folded(name))): first for first, *names in rows for name in names}
