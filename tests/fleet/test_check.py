@@ -13,7 +13,6 @@ from fleet.test_link import LATER, NOW, Served, made
 from zesty_burrow.core.outside.leak import ExpectedExit, Observation, Sighting, Verdict, judge
 from zesty_burrow.errors import Malformed
 from zesty_burrow.fleet.links.check import judge_check, observation_of
-from zesty_burrow.fleet.links.server import Check
 from zesty_burrow.fleet.report import report_of
 
 HOME = {"address": "203.0.113.98", "operator": "Cobblewire", "country": "SI", "city": "Piran"}
@@ -95,13 +94,18 @@ def test_the_server_s_part(tmp_path, authority):
     served.links.add(link.name, "plover", link.sealed, LATER)
     judged = []
 
-    def take(name, document):
-        found, _ = judge_check(document, PROMISE, NOW)
-        judged.append(name)
-        return {"verdict": str(found.verdict)}
+    class Check:
+        observatory = "observatory.example"
 
-    about = {"device": "plover"}
-    served.server.check = Check("observatory.example", lambda name: about if name == link.name else None, take)
+        def about(self, name):
+            return {"device": "plover"} if name == link.name else None
+
+        def judge(self, name, document):
+            judgement, _ = judge_check(document, PROMISE, NOW)
+            judged.append(name)
+            return {"verdict": str(judgement.verdict)}
+
+    served.server.check = Check()
     token = link.url("https://x.example").split("/o/")[1].partition("#")[0]
     good = json.dumps({"before": BEFORE, "after": seen()}).encode()
     answers = served.talk(

@@ -65,9 +65,8 @@ def test_arbitrary_octets(data):
 def test_the_server_s_part(tmp_path, authority):
     """What waits is fetched by who knows the key, until it says that it has it; a stranger's word changes nothing."""
     served = Served(tmp_path, authority)
-    kept = served.server.enrolments = served.store.fleet.enrolments
-    name, heard = pickup_name(BOX.public(DEVICE)), []
-    served.server.taken = heard.append
+    kept = served.store.fleet.enrolments
+    name = pickup_name(BOX.public(DEVICE))
     kept.leave(name, "shearwater", 7, b"sealed")
     answers = served.talk(
         ("POST", "/e", ASKED), ("POST", "/e", ASKED), ("POST", "/e", b"{}"), ("POST", "/e", b"x" * 3000),
@@ -78,7 +77,7 @@ def test_the_server_s_part(tmp_path, authority):
     assert [one[0] for one in answers] == [200, 200, 400, 413, 200, 404, 200, 200, 200, 200, 404, 404, 404]
     assert answers[4][2] == answers[8][2] == b"sealed"
     # What is said of an older bundle is no word of the one that waits.
-    assert heard == ["shearwater"]
+    assert served.heard == ["shearwater"]
     (row,) = kept.waiting()
     assert (row.name, row.kind, row.key) == ("shearwater", "box", BOX.public(DEVICE).text)
     for number in range(600):
@@ -90,18 +89,19 @@ def test_the_server_s_part(tmp_path, authority):
 def test_a_store_that_is_away(tmp_path, authority):
     """Nothing is lost: the device and the page are told to ask again, and the administrator why."""
     served = Served(tmp_path, authority)
-    kept = served.server.enrolments = served.store.fleet.enrolments
-    name, told = pickup_name(BOX.public(DEVICE)), []
+    kept = served.store.fleet.enrolments
+    name = pickup_name(BOX.public(DEVICE))
 
-    def away(_):
-        raise StateError("the disk is full")
+    class Full(list):
+        def append(self, device):
+            raise StateError("the disk is full")
 
-    served.server.taken, served.server.failed = away, told.append
+    served.heard = Full()
     kept.leave(name, "shearwater", 7, b"sealed")
     ((status, headers, body),) = served.talk(("POST", "/p", say_taken(BOX, 7)))
-    assert (status, json.loads(body), told) == (503, {"error": "not at the moment"}, ["the disk is full"])
+    assert (status, json.loads(body), served.problems) == (503, {"error": "not at the moment"}, ["the disk is full"])
     assert headers["Content-Security-Policy"]
-    served.server.taken = lambda _: None
+    served.heard = []
     answers = served.talk(("GET", f"/p/{name}"), ("POST", "/p", say_taken(BOX, 7)), ("GET", f"/p/{name}"))
     assert [one[0] for one in answers] == [200, 200, 404]
     served.store.close()

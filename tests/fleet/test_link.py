@@ -134,17 +134,30 @@ def test_every_text_in_every_language():
 
 
 class Served:
-    """A server of links on loopback, with a clock; ``heard``: what it was told of owners."""
+    """A server of links on loopback, with a clock; ``heard``: what it was told of owners and devices."""
 
     def __init__(self, folder, authority):
         files = folder / "c.pem", folder / "k.pem"
         write_certificate(files, authority, "links.tidewrack.example")
-        self.clock, self.heard, self.known = NOW, [], {}
+        self.clock, self.heard, self.problems, self.known = NOW, [], [], {}
         self.store = Store(SqliteDatabase(folder / "store.db"), lambda _: None, lambda: NOW)
         self.links = self.store.fleet.links
-        self.server = LinkServer(self.links, Certificate(*files), lambda: self.clock, self.heard.append, self.take)
+        fleet = self.store.fleet
+        self.server = LinkServer(fleet.links, fleet.enrolments, Certificate(*files), lambda: self.clock, self)
 
-    def take(self, data):
+    def step(self, row):
+        """An owner has got further."""
+        self.heard.append(row)
+
+    def fetched(self, device):
+        """A device has what waited for it."""
+        self.heard.append(device)
+
+    def problem(self, text):
+        """A request could not be answered."""
+        self.problems.append(text)
+
+    def report(self, data):
         """A report, from one of the ``known`` keys."""
         self.store.fleet.note_report(read_report(data, self.known.get))
 

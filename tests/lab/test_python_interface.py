@@ -27,7 +27,7 @@ def test_the_examples(lab, tmp_path):
     assert "already stored" in seen or "'new'" in seen
     assert "quillwort-lisbon" in seen and "sealed" in seen
     assert "block" in seen and "change quillwort-tallinn" in seen
-    assert "there is no profile" in seen
+    assert "there is no profile" in seen and "1 ['never set up']" in seen
     assert lab.heron("status").json["tunnel"] is None
 
 

@@ -14,7 +14,7 @@ from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass, field
 from importlib.resources import files
-from typing import Any
+from typing import Any, Protocol
 
 from zesty_burrow.extras import extra
 
@@ -63,6 +63,11 @@ HEADERS = {
 }
 
 
+def _check_policy(observatory: str) -> str:
+    """Of the check's page: it asks the observatory as well."""
+    return POLICY % f" https://{observatory} https://*.{observatory}"
+
+
 def asset(name: str) -> bytes:
     """A file of the page; the texts with the protocols' own labels."""
     if name == TEXTS:
@@ -70,37 +75,46 @@ def asset(name: str) -> bytes:
     return files("zesty_burrow.fleet.links.pages").joinpath(name).read_bytes()
 
 
-@dataclass(frozen=True, slots=True)
-class Check:
-    """``observatory``: its host, which answers by HTTPS; ``about``: what a page may know of a link's device, None where
-    the link is unknown; ``judge``: the verdict on the page's observations, as plain values (raises :class:`Malformed`).
-    """
-
-    observatory: str
-    about: Callable[[str], dict[str, Any] | None]
-    judge: Callable[[str, Any], dict[str, Any]]
+class Check(Protocol):
+    """What the check pages need."""
 
     @property
-    def policy(self) -> str:
-        """Of the check's page: it asks the observatory as well."""
-        return POLICY % f" https://{self.observatory} https://*.{self.observatory}"
+    def observatory(self) -> str:
+        """The host that pages ask by HTTPS."""
+
+    def about(self, name: str) -> dict[str, Any] | None:
+        """What a page may know of a link's device; None if the link is unknown."""
+
+    def judge(self, name: str, document: Any) -> dict[str, Any]:
+        """The verdict on a page's observations, as plain values. Raises :class:`Malformed`."""
+
+
+class LinkEvents(Protocol):
+    """What the server is told by devices and their owners."""
+
+    def step(self, row: LinkRow) -> None:
+        """An owner has got further."""
+
+    def report(self, data: bytes) -> None:
+        """A device reports. Raises :class:`InputError` if the report is not taken."""
+
+    def fetched(self, device: str) -> None:
+        """A device has what waited for it."""
+
+    def problem(self, text: str) -> None:
+        """A request could not be answered; the text says why."""
 
 
 @dataclass(slots=True)
 class LinkServer:
-    """``now``: RFC 3339; ``told``: called when an owner has got further; ``reported``: with each report that comes;
-    ``taken``: with the name of a device that has what waited for it; ``failed``: with what keeps it from answering.
-    """
+    """``now``: the time (RFC 3339). Without ``check`` there are no check pages."""
 
     links: LinkStore
+    enrolments: EnrolmentStore
     certificate: Certificate
     now: Callable[[], str]
-    told: Callable[[LinkRow], None]
-    reported: Callable[[bytes], None]
+    events: LinkEvents
     check: Check | None = None
-    enrolments: EnrolmentStore | None = None
-    taken: Callable[[str], None] = lambda device: None
-    failed: Callable[[str], None] = lambda problem: None
     _connections: Connections = field(default_factory=lambda: Connections(MAX_CONNECTIONS, MAX_EACH))
     _rate: Rate = field(default_factory=lambda: Rate(REQUESTS_A_SECOND))
     _often: Rate = field(default_factory=lambda: Rate(OFTEN_A_SECOND))
@@ -155,7 +169,7 @@ class LinkServer:
             answer = _document({"error": "too many requests"}, 429) if wait else await self._answer(request)
         except BurrowError as problem:
             # The store is full, locked or away: it may be asked again.
-            self.failed(str(problem))
+            self.events.problem(str(problem))
             answer = _document({"error": "not at the moment"}, 503)
         answer.headers.update({**HEADERS, **answer.headers})
         timed = request.transport.get_protocol() if request.transport is not None else None
@@ -167,8 +181,8 @@ class LinkServer:
         parts = request.path.strip("/").split("/")
         if parts == ["r"] and request.method == "POST":
             return await self._report(request)
-        if self.enrolments is not None and parts[0] in ("e", "p"):
-            return await self._enrolment(self.enrolments, parts, request)
+        if parts[0] in ("e", "p"):
+            return await self._enrolment(parts, request)
         if parts[0] == "a" and len(parts) == 2 and parts[1] in KINDS and request.method in ("GET", "HEAD"):
             return _file(parts[1])
         if parts[0] == "c" and self.check is not None and 2 <= len(parts) <= 3:
@@ -203,7 +217,7 @@ class LinkServer:
         """The page, what it may know, and what comes of what it has observed."""
         if len(parts) == 2 and request.method in ("GET", "HEAD"):
             page = _file("check.html")
-            page.headers["Content-Security-Policy"] = check.policy
+            page.headers["Content-Security-Policy"] = _check_policy(check.observatory)
             return page
         if len(parts) != 3 or request.method != "POST":
             return _document({"error": "there is nothing here"}, 404)
@@ -225,7 +239,7 @@ class LinkServer:
         if _is_longer(request, LONGEST_REPORT):
             return _document({"error": "too long"}, 413)
         try:
-            self.reported(await request.read())
+            self.events.report(await request.read())
         except InputError as problem:
             return _document(
                 {"error": problem.what, "why": problem.why}, 403 if problem.slug == "report-unknown" else 400
@@ -236,12 +250,12 @@ class LinkServer:
         """What the administrator sees of it must not keep the owner from what was opened."""
         if row is not None:
             with suppress(BurrowError, OSError):
-                self.told(row)
+                self.events.step(row)
 
-    async def _enrolment(self, kept: EnrolmentStore, parts: list[str], request: web.BaseRequest) -> web.Response:
+    async def _enrolment(self, parts: list[str], request: web.BaseRequest) -> web.Response:
         """A device that wants to be in the list; or that fetches what waits for it, and says that it has it."""
         if parts[0] == "p" and len(parts) == 2 and request.method == "GET":
-            found = kept.find(parts[1][:64])
+            found = self.enrolments.find(parts[1][:64])
             if found is None:
                 return _document({"error": "nothing is waiting"}, 404)
             return web.Response(body=found[2], content_type="application/json")
@@ -253,14 +267,14 @@ class LinkServer:
         try:
             if parts == ["e"]:
                 key, name, kind = read_ask(data)
-                kept.note(Enrolment(key.text, name, kind, self.now()))
+                self.enrolments.note(Enrolment(key.text, name, kind, self.now()))
             else:
                 key, number = read_taken(data)
-                waiting = kept.find(pickup_name(key))
+                waiting = self.enrolments.find(pickup_name(key))
                 # Of an older bundle it says nothing of the one that waits.
                 if waiting is not None and number >= waiting[1]:
-                    self.taken(waiting[0])
-                    kept.taken(pickup_name(key), number)
+                    self.events.fetched(waiting[0])
+                    self.enrolments.taken(pickup_name(key), number)
         except Malformed as problem:
             return _document({"error": problem.what, "why": problem.why}, 400)
         return _document({})

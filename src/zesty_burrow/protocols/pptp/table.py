@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from enum import StrEnum
 from types import MappingProxyType
 
@@ -30,7 +31,7 @@ class Signal(StrEnum):
 
 
 _S, _G = State, Signal
-TRANSITIONS = MappingProxyType(
+TRANSITIONS: Mapping[tuple[State, Signal], State] = MappingProxyType(
     {
         (_S.IDLE, _G.START): _S.CONNECTING,
         (_S.CONNECTING, _G.REACHED): _S.CALLING,

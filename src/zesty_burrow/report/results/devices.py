@@ -10,9 +10,10 @@ from zesty_burrow.report.results.base import EXIT_NOT_ALL_FIT, Result
 if TYPE_CHECKING:
     from zesty_burrow.fleet.standing import Standing
     from zesty_burrow.store.devices import Device, Rule
-    from zesty_burrow.store.enrolment_store import Enrolment
     from zesty_burrow.store.link_store import LinkRow
+    from zesty_burrow.use_cases.devices.enrolments import WaitingDevice
     from zesty_burrow.use_cases.devices.request import HandOverRow
+    from zesty_burrow.use_cases.devices.rules import CountedRule
 
 
 def device_document(device: Device) -> dict[str, Any]:
@@ -97,14 +98,19 @@ class DeviceResult(Result):
 class RulesResult(Result):
     """``devices rules``; with how many devices follow each."""
 
-    rules: tuple[tuple[Rule, int], ...]
+    rules: tuple[CountedRule, ...]
     shown_by: ClassVar[str] = "devices"
     kind: ClassVar[str] = "device rules"
 
     def content(self) -> dict[str, Any]:
         rows = [
-            {"number": one.number, "profile": one.profile, "conditions": one.conditions, "devices": count}
-            for one, count in self.rules
+            {
+                "number": counted.rule.number,
+                "profile": counted.rule.profile,
+                "conditions": counted.rule.conditions,
+                "devices": counted.devices,
+            }
+            for counted in self.rules
         ]
         return {"rules": rows}
 
@@ -143,12 +149,15 @@ class HandOverResult(Result):
 class EnrolmentsResult(Result):
     """``devices enrolments``: each with its code."""
 
-    enrolments: tuple[tuple[Enrolment, str], ...]
+    enrolments: tuple[WaitingDevice, ...]
     shown_by: ClassVar[str] = "devices"
     kind: ClassVar[str] = "enrolments"
 
     def content(self) -> dict[str, Any]:
-        rows = [{"name": one.name, "kind": one.kind, "at": one.at, "code": code} for one, code in self.enrolments]
+        rows = [
+            {"name": who.enrolment.name, "kind": who.enrolment.kind, "at": who.enrolment.at, "code": who.code}
+            for who in self.enrolments
+        ]
         return {"enrolments": rows}
 
 

@@ -134,9 +134,10 @@ def _rules(result: RulesResult) -> Parts:
         yield Text("No rules. Make one: zesty devices assign PROFILE --kind phone")
         return
     table = Table(Column("rule"), Column("devices with"), Column("get", whole=True), Column("at present"), gap=3)
-    for rule, count in result.rules:
+    for counted in result.rules:
+        rule = counted.rule
         whom = ", ".join(f"{key} {value}" for key, value in rule.conditions.items()) or "anything"
-        table.add_row(str(rule.number), printable(whom), rule.profile, plural(count, "device"))
+        table.add_row(str(rule.number), printable(whom), rule.profile, plural(counted.devices, "device"))
     yield table
     yield Text("The first that fits a device is followed.")
 
@@ -201,8 +202,9 @@ def _enrolments(result: EnrolmentsResult) -> Parts:
         yield Text("No device asks to be in the list. On a device: zesty enrol --to URL")
         return
     table = Table(Column("device", whole=True), Column("kind"), Column("asked"), Column("shows", whole=True), gap=3)
-    for one, code in result.enrolments:
-        table.add_row(one.name, one.kind, one.at, code)
+    for who in result.enrolments:
+        asked = who.enrolment
+        table.add_row(asked.name, asked.kind, asked.at, who.code)
     yield table
     yield Text("Compare the code with the one that the device shows: zesty devices accept CODE")
 
