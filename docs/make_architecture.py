@@ -47,7 +47,7 @@ WAYS = [
             ("commands/verify", "before, and with\nthe tunnel up"),
             ("observe/client.py", "HTTP, DNS names,\nSTUN"),
             ("observatory", "observe/server.py\nreports what it saw"),
-            ("core/outside/leak.py", "compares, judges,\nnames findings"),
+            ("core/outside/judgement.py", "compares, judges,\nnames findings"),
             ("report", "verdict, exit\ncode 0, 10, 11"),
         ],
     ),

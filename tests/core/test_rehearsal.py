@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import pytest
 
-from zesty_burrow.core.outside.leak import Sighting
+from zesty_burrow.core.outside.observation import Sighting
 from zesty_burrow.core.policy.strength import suite_strength
 from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.core.rehearsal import (

@@ -10,7 +10,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from fleet.test_link import LATER, NOW, Served, made
-from zesty_burrow.core.outside.leak import ExpectedExit, Observation, Sighting, Verdict, judge
+from zesty_burrow.core.outside.judgement import Verdict, judge
+from zesty_burrow.core.outside.observation import ExpectedExit, Observation, Sighting
 from zesty_burrow.errors import Malformed
 from zesty_burrow.fleet.links.check import judge_check, observation_of
 from zesty_burrow.fleet.report import report_of

@@ -16,7 +16,8 @@ from cryptography import x509
 from cryptography.hazmat.primitives.serialization import Encoding
 
 from lab.links_server import PROGRAM, serving
-from zesty_burrow.core.outside.leak import ExpectedExit, Observation, Sighting, judge
+from zesty_burrow.core.outside.judgement import judge
+from zesty_burrow.core.outside.observation import ExpectedExit, Observation, Sighting
 from zesty_burrow.fleet.links.server import asset
 from zesty_burrow.lab import story
 from zesty_burrow.lab.client import LabClient

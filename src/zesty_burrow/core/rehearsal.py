@@ -8,7 +8,8 @@ from enum import StrEnum
 from typing import Any
 
 from zesty_burrow.core.finding import Finding, Severity, finding
-from zesty_burrow.core.outside.leak import ExpectedExit, Observation, Sighting, judge_exit
+from zesty_burrow.core.outside.judgement import judge_exit
+from zesty_burrow.core.outside.observation import ExpectedExit, Observation, Sighting
 from zesty_burrow.core.policy.strength import suite_strength
 from zesty_burrow.core.policy.suite import Suite
 

@@ -14,7 +14,8 @@ from collections.abc import Callable
 from typing import Any
 
 from zesty_burrow.core.finding import Severity
-from zesty_burrow.core.outside.leak import Judgement, Observation, Sighting
+from zesty_burrow.core.outside.judgement import Judgement
+from zesty_burrow.core.outside.observation import Observation, Sighting
 from zesty_burrow.errors import InputError, Malformed
 from zesty_burrow.fleet.keys import DEVICE, OwnKeys, read_key
 from zesty_burrow.store.devices import Report

@@ -15,15 +15,14 @@ from typing import Any, Protocol, TypeVar
 from zesty_burrow.core.dns.question import AAAA, A, build_query, read_addresses_untrusted
 from zesty_burrow.core.net import Address
 from zesty_burrow.core.outside import stun
-from zesty_burrow.core.outside.leak import Sighting
+from zesty_burrow.core.outside.checks.resolvers import STANDARD_NAMES, one_time_names
+from zesty_burrow.core.outside.observation import Sighting
+from zesty_burrow.core.outside.strangers import resolvers_in, sighting_of
 from zesty_burrow.errors import OutsideError
 from zesty_burrow.observe.client import (
     MAX_BODY,
-    STANDARD_NAMES,
     TIMEOUT,
     ObservatoryAddress,
-    resolvers_in,
-    sighting_of,
 )
 
 MAX_ADDRESSES = 4
@@ -124,8 +123,7 @@ async def look(link: Link, outside: Outside, own_servers: tuple[Address, ...]) -
     if not usable:
         return Seen(nowhere, nowhere, (), 0, 0, carries_outside=not targets and bool(servers))
     seen = await asyncio.gather(*(_public_address(link, one, outside.stun_port) for one in _one_of_each(usable)))
-    token = secrets.token_hex(12)
-    names = [f"n{number}-{secrets.token_hex(4)}.{token}.{outside.probe_zone}" for number in range(STANDARD_NAMES)]
+    token, names = one_time_names(outside.probe_zone, STANDARD_NAMES, secrets.token_bytes)
     asked = names if outside.probe_zone and servers else []
     answers = await asyncio.gather(
         *(_resolve(link, servers[number % len(servers)], name, A) for number, name in enumerate(asked))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+import importlib
 
 from zesty_burrow import errors
 from zesty_burrow.core.finding import CODES, Code, Severity
@@ -13,6 +14,7 @@ from zesty_burrow.protocols import registry
 def all_codes() -> dict[str, Code]:
     """Findings, protocols' own included, and errors as codes, by slug."""
     registry.names()  # has registered the protocols' codes
+    importlib.import_module("zesty_burrow.core.outside.checks")  # registers those of the checks
     rows = dict(CODES)
     kinds = [kind for kind in vars(errors).values() if isinstance(kind, type) and issubclass(kind, BurrowError)]
     for kind in kinds:

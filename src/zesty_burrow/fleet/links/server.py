@@ -21,6 +21,7 @@ from zesty_burrow.extras import extra
 with extra("server"):
     from aiohttp import web
 
+from zesty_burrow.core.outside.checks import CHECKS
 from zesty_burrow.errors import BurrowError, InputError, MachineError, Malformed
 from zesty_burrow.fleet.enrolment import LONGEST as LONGEST_ENROLMENT
 from zesty_burrow.fleet.enrolment import read_ask, read_taken
@@ -38,13 +39,14 @@ from zesty_burrow.store.link_store import LinkRow, LinkStore
 LONGEST_TOKEN, LONGEST_BODY, LEAST_OPENER = 64, 1024, 22
 MAX_CONNECTIONS, MAX_EACH, REQUESTS_A_SECOND, OFTEN_A_SECOND = 1024, 64, 20.0, 250.0
 """Of each source address; a whole office may report from one, and open its links."""
-TEXTS = "texts.json"
+TEXTS, CHECKS_SCRIPT = "texts.json", "checks.js"
 KINDS = {
     "page.html": "text/html",
     "words.js": "text/javascript",
     "page.js": "text/javascript",
     "check.html": "text/html",
     "check.js": "text/javascript",
+    CHECKS_SCRIPT: "text/javascript",
     "style.css": "text/css",
     TEXTS: "application/json",
 }
@@ -63,6 +65,13 @@ HEADERS = {
 }
 
 
+def _checks_script() -> bytes:
+    """The checks' own parts of the check page."""
+    scripts = [check.script for check in CHECKS if check.script is not None]
+    parts = [files(package).joinpath(name).read_text("utf-8") for package, name in scripts]
+    return "\n".join(('"use strict";\nconst checks = {};\n', *parts)).encode()
+
+
 def _check_policy(observatory: str) -> str:
     """Of the check's page: it asks the observatory as well."""
     return POLICY % f" https://{observatory} https://*.{observatory}"
@@ -72,6 +81,8 @@ def asset(name: str) -> bytes:
     """A file of the page; the texts with the protocols' own labels."""
     if name == TEXTS:
         return json.dumps(page_texts(), ensure_ascii=False).encode()
+    if name == CHECKS_SCRIPT:
+        return _checks_script()
     return files("zesty_burrow.fleet.links.pages").joinpath(name).read_bytes()
 
 

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, ClassVar
 
-from zesty_burrow.core.outside.leak import Judgement, Observation, Verdict
+from zesty_burrow.core.outside.judgement import Judgement, Verdict
+from zesty_burrow.core.outside.observation import Observation
 from zesty_burrow.report.results.base import EXIT_LEAKING, EXIT_NOT_READY, EXIT_UNCLEAR, Result
 
 if TYPE_CHECKING:
@@ -21,7 +22,7 @@ class BaselineResult(Result):
     kind: ClassVar[str] = "baseline"
 
     def content(self) -> dict[str, Any]:
-        return {"observation": asdict(self.observation)}
+        return {"observation": self.observation.document()}
 
 
 @dataclass(frozen=True)
@@ -47,8 +48,8 @@ class VerifyResult(Result):
             "verdict": str(self.judgement.verdict),
             "profile": self.profile,
             "promise": self.promise,
-            "before": asdict(self.before) if self.before else None,
-            "after": asdict(self.after),
+            "before": self.before.document() if self.before else None,
+            "after": self.after.document(),
             "guard": self.guard.document() if self.guard else None,
             "findings": [entry.document() for entry in self.judgement.findings],
         }

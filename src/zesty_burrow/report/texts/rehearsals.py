@@ -7,7 +7,7 @@ from dataclasses import replace
 from typing import Any
 
 from zesty_burrow.core.finding import Severity
-from zesty_burrow.core.outside.leak import Sighting
+from zesty_burrow.core.outside.observation import Sighting
 from zesty_burrow.core.policy.algorithms import TransformType, describe
 from zesty_burrow.core.rehearsal import Fitness, Rehearsal, group_failures, recommend
 from zesty_burrow.errors import printable

@@ -5,7 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from zesty_burrow.core.outside.leak import Observation, Sighting, Verdict
+from zesty_burrow.core.outside.checks import CHECKS
+from zesty_burrow.core.outside.checks.check import Row
+from zesty_burrow.core.outside.judgement import Verdict
+from zesty_burrow.core.outside.observation import Observation
 from zesty_burrow.errors import printable
 from zesty_burrow.report.findings import findings_table
 from zesty_burrow.report.layout import Column, Indented, Table, Text
@@ -27,37 +30,8 @@ IPV6_WORDS = {
 }
 
 
-def _sighting(seen: Sighting, *, none: str = "none") -> str:
-    return seen.address or none
-
-
-def _describe(seen: Sighting) -> str:
-    known = ", ".join(part for part in (seen.operator, seen.place) if part)
-    return f"{seen.address} ({known})" if known else seen.address
-
-
-def _observation_rows(before: Observation | None, after: Observation) -> list[tuple[str, str, str]]:
-    old = before or Observation("")
-    rows = [("taken", old.taken_at or "never", after.taken_at)]
-    for label, one, two in (("IPv4", old.ipv4, after.ipv4), ("IPv6", old.ipv6, after.ipv6)):
-        rows.append((f"{label} address", _sighting(one), _sighting(two)))
-        if one.address or two.address:
-            rows.append(("  operator", one.operator, two.operator))
-            rows.append(("  place", one.place, two.place))
-    for index in range(max(len(old.resolvers), len(after.resolvers), 1)):
-        cells = [_describe(side[index]) if index < len(side) else "" for side in (old.resolvers, after.resolvers)]
-        rows.append(("resolvers" if index == 0 else "", *cells))  # type: ignore[arg-type]
-    for index in range(max(len(old.real_time), len(after.real_time), 1)):
-        cells = [_sighting(side[index]) if index < len(side) else "" for side in (old.real_time, after.real_time)]
-        rows.append(("real-time (STUN)" if index == 0 else "", *cells))  # type: ignore[arg-type]
-    rows.append(
-        (
-            "names answered",
-            f"{old.names_answered} of {old.names_asked}",
-            f"{after.names_answered} of {after.names_asked}",
-        )
-    )
-    return rows
+def _rows(before: Observation | None, after: Observation) -> list[Row]:
+    return [row for check in CHECKS for row in check.rows(before or Observation(""), after)]
 
 
 def _verification(result: VerifyResult) -> Parts:
@@ -65,7 +39,7 @@ def _verification(result: VerifyResult) -> Parts:
     subject = f"profile {result.profile}{promise}" if result.profile else "no tunnel"
     yield heading(f"Verification of {subject}")
     table = Table(Column(style="dim", whole=True), Column("before"), Column("after"), gap=3)
-    for row in _observation_rows(result.before, result.after):
+    for row in _rows(result.before, result.after):
         table.add_row(*map(Text, row))
     yield Indented(table)
     if result.profile:
@@ -81,10 +55,10 @@ def _baseline(result: BaselineResult) -> Parts:
     seen = result.observation
     yield heading("What the outside sees before the tunnel")
     table = Table(Column(whole=True, style="dim"), Column())
-    table.add_row("IPv4 address", Text(_describe(seen.ipv4) or "none"))
-    table.add_row("IPv6 address", Text(_describe(seen.ipv6) or "none"))
+    table.add_row("IPv4 address", Text(seen.ipv4.words or "none"))
+    table.add_row("IPv6 address", Text(seen.ipv6.words or "none"))
     for index, resolver in enumerate(seen.resolvers):
-        table.add_row("resolvers" if index == 0 else "", Text(_describe(resolver)))
+        table.add_row("resolvers" if index == 0 else "", Text(resolver.words))
     yield Indented(table)
     yield Text("Stored. Connect, then run `zesty verify`.")
 

@@ -157,7 +157,7 @@ class _Check:
 
     def judge(self, name: str, document: Any) -> dict[str, Any]:
         """The verdict on a page's observations, as plain values. Raises :class:`Malformed`."""
-        from zesty_burrow.core.outside.leak import ExpectedExit
+        from zesty_burrow.core.outside.observation import ExpectedExit
         from zesty_burrow.fleet.links.check import judge_check
         from zesty_burrow.fleet.report import report_of
 

@@ -5,12 +5,12 @@ from __future__ import annotations
 import json
 import socket
 from contextlib import suppress
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from ipaddress import ip_address, ip_network
-from typing import Any
 
 from zesty_burrow.carrier.control.status import TunnelStatus
-from zesty_burrow.core.outside.leak import ExpectedExit, Judgement, Observation, RouteSeen, Sighting, judge
+from zesty_burrow.core.outside.judgement import Judgement, judge
+from zesty_burrow.core.outside.observation import ExpectedExit, Observation, RouteSeen, read_observation
 from zesty_burrow.errors import RightsMissing, StateError, UsageError
 from zesty_burrow.host.guard.state import GuardState
 from zesty_burrow.host.netlink import Netlink
@@ -77,7 +77,7 @@ def verify(request: VerifyRequest, workspace: Workspace) -> Verified:
         return Verified(observation)
     with workspace.store() as store:
         kept = store.latest_observation("before")
-        before = _observation(json.loads(kept.document)) if kept else None
+        before = read_observation(json.loads(kept.document)) if kept else None
         promise = _promise(status)
         judgement = judge(before, observation, promise, routes)
         guard = _probed(guard_state(workspace))
@@ -139,14 +139,4 @@ def _routes(status: TunnelStatus, observatory: str) -> list[RouteSeen]:
 
 
 def _row(observation: Observation, role: str, profile: str, verdict: str) -> ObservationRow:
-    return ObservationRow(observation.taken_at, role, profile, verdict, json.dumps(asdict(observation)))
-
-
-def _observation(document: dict[str, Any]) -> Observation:
-    """An observation as the store kept it."""
-    values = dict(document)
-    for key in ("ipv4", "ipv6"):
-        values[key] = Sighting(**values[key])
-    for key in ("real_time", "resolvers"):
-        values[key] = tuple(Sighting(**entry) for entry in values[key])
-    return Observation(**values)
+    return ObservationRow(observation.taken_at, role, profile, verdict, json.dumps(observation.document()))

@@ -2,7 +2,7 @@
 // Observes what the outside sees of this device, before and after the tunnel is switched on, and shows what comes of it.
 // The judgement is the server's: the same as everywhere else.
 
-const NAMES = 6, PATIENCE = 6000, GATHERING = 4000;
+const PATIENCE = 6000;
 const seen = {};
 let about = null, verdict = null;
 shown = "off";
@@ -16,43 +16,12 @@ async function ask(url) {
   }
 }
 
-// The resolver of this device asks the observatory for these names; whether anything answers does not matter.
-async function lookUp(zone) {
-  const token = random(12);
-  const urls = [...Array(NAMES).keys()].map((number) => `https://n${number + 1}-${random(4)}.${token}.${zone}/`);
-  const options = { mode: "no-cors", credentials: "omit", signal: AbortSignal.timeout(PATIENCE) };
-  await Promise.allSettled(urls.map((url) => fetch(url, options)));
-  return ask(`https://${about.observatory}/v1/names/${token}`);
-}
-
-// The addresses that a real-time connection reveals (RFC 8825, RFC 8489).
-async function realTime(port) {
-  if (!window.RTCPeerConnection) return [];
-  const connection = new RTCPeerConnection({ iceServers: [{ urls: `stun:${about.observatory}:${port}` }] });
-  const found = new Set();
-  connection.addEventListener("icecandidate", ({ candidate }) => {
-    // Some browsers put brackets around an IPv6 address, as in a URL.
-    const address = candidate?.address?.replace(/^\[|\]$/g, "");
-    if (address && !address.endsWith(".local")) found.add(address);
-  });
-  connection.createDataChannel("check");
-  await connection.setLocalDescription(await connection.createOffer());
-  await new Promise((done) => {
-    connection.addEventListener("icegatheringstatechange", () => { if (connection.iceGatheringState === "complete") done(); });
-    setTimeout(done, GATHERING);
-  });
-  connection.close();
-  return Promise.all([...found].slice(0, 16).map(async (one) =>
-    (await ask(`https://${about.observatory}/v1/address/${one}`)) || { address: one }));
-}
-
+// Each check of the verification has its part in checks.js.
 async function observe() {
   const told = await ask(`https://${about.observatory}/v1`);
-  if (!told) return { ipv4: null, ipv6: null, real_time: [], names: {}, asked: 0 };
-  const family = (host) => (host ? ask(`https://${host}/v1/address`) : null);
-  const [ipv4, ipv6, names, revealed] = await Promise.all(
-    [family(told.ipv4_host), family(told.ipv6_host), lookUp(told.probe_zone), realTime(told.stun_port)]);
-  return { ipv4, ipv6, real_time: revealed, names: names || {}, asked: NAMES };
+  if (!told) return {};
+  const parts = await Promise.all(Object.values(checks).map((check) => check(told).catch(() => ({}))));
+  return Object.assign({}, ...parts);
 }
 
 async function look(button) {

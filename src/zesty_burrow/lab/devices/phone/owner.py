@@ -18,7 +18,7 @@ from typing import Any
 from cryptography.exceptions import InvalidTag
 from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 
-from zesty_burrow.core.outside.leak import Observation
+from zesty_burrow.core.outside.observation import Observation
 from zesty_burrow.errors import InputError, StateError
 from zesty_burrow.fleet.https_client import NotReached, ask_server
 from zesty_burrow.fleet.links.link import DECLINED, NONCE, OPENED, STEPS, token_of

@@ -7,7 +7,8 @@ from dataclasses import replace
 import pytest
 
 from zesty_burrow.core.finding import finding
-from zesty_burrow.core.outside.leak import ExpectedExit, Observation, RouteSeen, Sighting, judge
+from zesty_burrow.core.outside.judgement import judge
+from zesty_burrow.core.outside.observation import ExpectedExit, Observation, RouteSeen, Sighting
 
 HOME4 = Sighting("192.0.2.77", "Cobblewire", "SI", "Ljubljana")
 HOME6 = Sighting("2001:db8:c0b:77::20", "Cobblewire", "SI", "Ljubljana")

@@ -1,0 +1,19 @@
+"""The checks of a verification: a file each, and a line here. They are asked, judged and shown in this order."""
+
+from __future__ import annotations
+
+from zesty_burrow.core.finding import register_codes
+from zesty_burrow.core.outside.checks import addresses, conditions, exit_place, real_time, resolvers, routes
+from zesty_burrow.core.outside.checks.check import Check
+
+CHECKS: list[Check] = []
+
+
+def register_check(check: Check) -> None:
+    """Add a check after the others, with its codes."""
+    register_codes(check.codes)
+    CHECKS.append(check)
+
+
+for _module in (routes, conditions, addresses, exit_place, resolvers, real_time):
+    register_check(_module.CHECK)

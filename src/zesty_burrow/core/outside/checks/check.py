@@ -1,0 +1,85 @@
+"""What a check of a verification is: what it asks, how it is judged, and how it is shown."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, field
+from typing import Any, Protocol
+
+from zesty_burrow.core.codes.code import Code
+from zesty_burrow.core.finding import Finding
+from zesty_burrow.core.outside.observation import ExpectedExit, Observation, RouteSeen
+
+Row = tuple[str, str, str]
+"""For the table: label, before, after."""
+Evidence = Mapping[str, Any]
+"""Fields of an :class:`Observation`, and others."""
+
+
+class Questions(Protocol):
+    """One look at an observatory, the way an application's traffic goes."""
+
+    @property
+    def about(self) -> Mapping[str, Any]:
+        """What the observatory tells of itself: a stranger's values."""
+
+    @property
+    def extended(self) -> bool:
+        """Whether more than usual is to be asked."""
+
+    def random(self, octets: int) -> bytes:
+        """Random octets."""
+
+    def get(self, path: str, version: int = 0) -> dict[str, Any] | None:
+        """A JSON object over IPv4 or IPv6, by default over either; None where it cannot be had."""
+
+    def look_up(self, names: list[str]) -> int:
+        """How many of these names the system's resolver can resolve."""
+
+    def real_time(self, version: int, port: int) -> str:
+        """This machine's address as STUN (RFC 8489) tells it; empty if there is no answer."""
+
+
+@dataclass(frozen=True, slots=True)
+class Facts:
+    """What is judged. ``routes``: where the kernel sends packets that belong in the tunnel."""
+
+    before: Observation | None
+    after: Observation
+    promise: ExpectedExit
+    routes: tuple[RouteSeen, ...] = ()
+
+    @property
+    def is_whole(self) -> bool:
+        """Whether a tunnel for all traffic is up and the observatory answered."""
+        return self.after.reached and self.promise.everything and self.promise.tunnel_up
+
+
+def _nothing(_facts: Facts) -> Iterable[Finding]:
+    return ()
+
+
+def _no_rows(_before: Observation, _after: Observation) -> Iterable[Row]:
+    return ()
+
+
+@dataclass(frozen=True, slots=True)
+class Check:
+    """``codes``: its own; ``unclear``: those with which the verdict is unclear, if nothing leaks.
+
+    ``looks_at``: for people, what is asked now; ``ask``: asks, and may use what was seen so far.
+    ``rows``: of the table, before and after. ``script``: its part of the check page, as package and file (it
+    sets ``checks.NAME``); ``read``: what of the page's document belongs to it, a stranger's. ``on_page``: by
+    language and code, what the page says of a finding.
+    """
+
+    name: str
+    codes: tuple[Code, ...] = ()
+    unclear: frozenset[str] = frozenset()
+    judge: Callable[[Facts], Iterable[Finding]] = _nothing
+    looks_at: str = ""
+    ask: Callable[[Questions, Observation], Evidence] | None = None
+    rows: Callable[[Observation, Observation], Iterable[Row]] = _no_rows
+    script: tuple[str, str] | None = None
+    read: Callable[[Mapping[str, Any]], Evidence] | None = None
+    on_page: Mapping[str, Mapping[str, str]] = field(default_factory=dict)

@@ -1,0 +1,85 @@
+"""The addresses that real-time applications reveal: STUN (RFC 8489), and candidates of WebRTC (RFC 8825)."""
+
+from __future__ import annotations
+
+import ipaddress
+from collections.abc import Iterator, Mapping
+from itertools import zip_longest
+from typing import Any
+
+from zesty_burrow.core.codes.code import Code, Severity
+from zesty_burrow.core.finding import Finding, finding
+from zesty_burrow.core.outside import stun
+from zesty_burrow.core.outside.checks.check import Check, Evidence, Facts, Questions, Row
+from zesty_burrow.core.outside.observation import Observation, Sighting
+from zesty_burrow.core.outside.strangers import sighting_of
+
+MAX_ITEMS = 16
+PRIVATE = tuple(
+    ipaddress.ip_network(network)
+    for network in ("10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "100.64.0.0/10", "fc00::/7")
+)
+"""RFC 1918, RFC 6598, RFC 4193: what nobody outside sees."""
+CODES = (
+    Code("real-time-leak", Severity.SERIOUS, "A real-time application would reveal your own address.",
+         "STUN sees the address from before the tunnel.", "Disconnect, `zesty restore`, connect again.", "RFC 8489"),
+)  # fmt: skip
+ON_PAGE = {
+    "en": {"real-time-leak": "Calls and video reveal your own address."},
+    "de": {"real-time-leak": "Anrufe und Video verraten Ihre eigene Adresse."},
+    "es": {"real-time-leak": "Las llamadas y el vídeo revelan su propia dirección."},
+    "fr": {"real-time-leak": "Les appels et la vidéo révèlent votre propre adresse."},
+}
+
+
+def _ask(questions: Questions, seen: Observation) -> Evidence:
+    told = questions.about.get("stun_port")
+    port = told if isinstance(told, int) and 0 < told < 65536 else stun.PORT
+    # STUN tells an address without its place; HTTP may have told the same address with it.
+    known = {entry.address: entry for entry in (seen.ipv4, seen.ipv6)}
+    addresses = [address for version in (4, 6) if (address := questions.real_time(version, port))]
+    return {"real_time": tuple(known.get(address, Sighting(address)) for address in addresses)}
+
+
+def _read(document: Mapping[str, Any]) -> Evidence:
+    """Public addresses alone, each once."""
+    rows = document.get("real_time")
+    public: dict[str, Sighting] = {}
+    for row in rows[:MAX_ITEMS] if isinstance(rows, list) else []:
+        seen = sighting_of(row)
+        try:
+            address = ipaddress.ip_address(seen.address)
+        except ValueError:
+            continue
+        if not (address.is_link_local or address.is_loopback or any(address in network for network in PRIVATE)):
+            public.setdefault(str(address), seen)
+    return {"real_time": tuple(public.values())}
+
+
+def _judge(facts: Facts) -> Iterator[Finding]:
+    before = facts.before
+    if not facts.is_whole or before is None:
+        return
+    own = {seen.address for seen in (before.ipv4, before.ipv6, *before.real_time) if seen.address}
+    for seen in facts.after.real_time:
+        if seen.address in own:
+            yield finding("real-time-leak", "STUN", f"{seen.address} ({seen.operator})")
+
+
+def _rows(before: Observation, after: Observation) -> Iterator[Row]:
+    pairs = list(zip_longest(before.real_time, after.real_time, fillvalue=Sighting())) or [(Sighting(), Sighting())]
+    for number, (old, new) in enumerate(pairs):
+        yield "" if number else "real-time (STUN)", old.address, new.address
+
+
+CHECK = Check(
+    "real_time",
+    CODES,
+    judge=_judge,
+    looks_at="addresses that real-time applications reveal",
+    ask=_ask,
+    rows=_rows,
+    script=(__package__, "real_time.js"),
+    read=_read,
+    on_page=ON_PAGE,
+)
