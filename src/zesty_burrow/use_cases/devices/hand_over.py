@@ -2,23 +2,14 @@
 
 from __future__ import annotations
 
-import asyncio
-from functools import partial
-
 from zesty_burrow.errors import NotFound, UsageError
 from zesty_burrow.extras import is_installed, require
 from zesty_burrow.fleet.standing import Standing, State
 from zesty_burrow.store.devices import FAILED
-from zesty_burrow.use_cases.devices.forms import (
-    archive_of,
-    bundle_of,
-    push_all,
-    to_cards,
-    to_file,
-    to_link,
-    to_pickup,
-)
-from zesty_burrow.use_cases.devices.plan import ARCHIVE, BUNDLE, CARD, FILES, LINK, PICKUP, PUSH, Plan, Work
+from zesty_burrow.use_cases.devices.forms import FORMS, link
+from zesty_burrow.use_cases.devices.forms.form import HandOver, Run
+from zesty_burrow.use_cases.devices.plan import Plan, Work
+from zesty_burrow.use_cases.devices.planning import plan_all
 from zesty_burrow.use_cases.devices.request import HandedOver, HandOverRequest, HandOverRow
 from zesty_burrow.use_cases.devices.standing import stand
 from zesty_burrow.use_cases.workspace import Workspace
@@ -26,8 +17,6 @@ from zesty_burrow.use_cases.workspace import Workspace
 LONGEST_LINK = 24 * 30
 """Hours."""
 MOST_AT_ONCE, LONGEST_TIMEOUT = 200, 600
-EXTRA_OF = {CARD: "cards", PUSH: "ssh", FILES: "ssh"}
-"""Which extra of the installation a form of handing over needs."""
 
 
 def hand_over(request: HandOverRequest, workspace: Workspace) -> HandedOver:
@@ -45,12 +34,12 @@ def hand_over(request: HandOverRequest, workspace: Workspace) -> HandedOver:
         gone = [_gone(entry) for entry in standings if entry.handover_state is State.PROFILE_GONE]
         there = [entry for entry in standings if entry.handover_state is not State.PROFILE_GONE]
         chosen = [entry for entry in there if entry.is_left or (request.again and entry.wanted)]
-        plans = work.plans(chosen)
+        plans = plan_all(chosen, work, request)
         left = len(standings) - len(chosen) - len(gone)
         if request.dry_run:
             return HandedOver((*map(_planned, plans), *gone), left)
-        forms = {plan.form for plan in plans if plan.row is None}
-        require(*dict.fromkeys(EXTRA_OF[form] for form in sorted(forms) if form in EXTRA_OF))
+        used = {plan.form for plan in plans if plan.row is None}
+        require(*dict.fromkeys(form.extra for form in FORMS if form.name in used and form.extra))
         done = _run(request, workspace, work, plans)
     return HandedOver((*done, *gone), left, _code(done))
 
@@ -88,7 +77,7 @@ def _code(rows: list[HandOverRow]) -> str:
         not is_installed("codes")
         or len(rows) != 1
         or rows[0].cause
-        or rows[0].form != LINK
+        or rows[0].form != link.FORM.name
         or not rows[0].to.startswith("https://")
     ):
         return ""
@@ -106,39 +95,25 @@ def _gone(one: Standing) -> HandOverRow:
 
 def _run(request: HandOverRequest, workspace: Workspace, work: Work, plans: list[Plan]) -> list[HandOverRow]:
     rows: list[HandOverRow] = []
+    forms = {form.name: form for form in FORMS}
 
     def ended(plan: Plan, row: HandOverRow) -> None:
         if plan.row is None:
             # What was not even tried changes nothing of where a device stands.
-            work.note(plan, row)
+            work.note(plan, row, with_detail=forms[plan.form].notes_detail)
         rows.append(row)
         shown(len(rows), len(plans))
 
-    passphrase = ""
-    if any(plan.form == ARCHIVE and plan.row is None for plan in plans):
-        file = request.passphrase_file
-        passphrase = workspace.ask_passphrase("Passphrase of the archives: ", file, confirm=True)
     with workspace.interaction.progress("handing over") as shown:
+        possible: dict[HandOver, list[Plan]] = {}
         for plan in plans:
             if plan.row is not None:
                 ended(plan, plan.row)
-            elif plan.form == BUNDLE:
-                ended(plan, to_file(plan, partial(bundle_of, plan, work)))
-            elif plan.form == PICKUP:
-                ended(plan, to_pickup(plan, work))
-            elif plan.form == ARCHIVE:
-                ended(plan, to_file(plan, partial(archive_of, plan, work, passphrase)))
-            elif plan.form == LINK:
-                ended(plan, to_link(plan, work, request, workspace))
-        carded = [plan for plan in plans if plan.row is None and plan.form == CARD]
-        for plan, row in to_cards(carded, request) if carded else ():
-            ended(plan, row)
-        pushed = [plan for plan in plans if plan.row is None and plan.form in (PUSH, FILES)]
-        if pushed:
-            from zesty_burrow.fleet.push import SshOptions
-
-            options = SshOptions(
-                request.timeout, request.ssh_config, request.ssh_known_hosts, request.ssh_keys, request.program
-            )
-            asyncio.run(push_all(pushed, work, options, request.at_once, ended))
+            else:
+                possible.setdefault(forms[plan.form].hand_over, []).append(plan)
+        run = Run(work, request, workspace)
+        # What is written here comes first, what goes over the network last.
+        for hand_over_all in reversed(dict.fromkeys(form.hand_over for form in FORMS)):
+            if hand_over_all in possible:
+                hand_over_all(possible[hand_over_all], run, ended)
     return sorted(rows, key=lambda row: row.device)

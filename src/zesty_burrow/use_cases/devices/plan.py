@@ -1,14 +1,13 @@
-"""How each device gets its profile, or why it cannot: decided before anything is sent."""
+"""What one device gets, and what is read once for a whole run of handing over."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 from zesty_burrow.errors import Malformed, UsageError
 from zesty_burrow.fleet.keys import ADMINISTRATOR, OwnKeys, PublicKey, make_secret
-from zesty_burrow.fleet.standing import TIME, Standing
+from zesty_burrow.fleet.standing import TIME
 from zesty_burrow.store.devices import FAILED, Device, Handover
 from zesty_burrow.use_cases.devices.request import HandOverRequest, HandOverRow
 from zesty_burrow.use_cases.devices.standing import read_all
@@ -18,10 +17,6 @@ if TYPE_CHECKING:
     from zesty_burrow.core.credentials import Credentials
     from zesty_burrow.core.profile import Profile
     from zesty_burrow.store.store import CredentialsRow, Store
-
-PUSH, FILES, BUNDLE, LINK, CARD, ARCHIVE, PICKUP = "push", "files", "bundle", "link", "card", "archive", "pickup"
-OTHER_CREDENTIALS = "credentials: changed since"
-NOT_KEPT = "not known: the edition there is not kept here any more"
 
 
 @dataclass(slots=True)
@@ -62,25 +57,15 @@ def report_to(request: HandOverRequest) -> tuple[str, str]:
     return request.report, text
 
 
-def _changes(before: str | None, profile: Profile) -> tuple[str, ...]:
-    from zesty_burrow.profiles.compare import differences
-    from zesty_burrow.profiles.text import write_profile
-
-    if before is None:
-        return (NOT_KEPT,)
-    return tuple(map(str, differences(before, write_profile(profile))))
-
-
 class Work:
     """What is read once for a whole run."""
 
     def __init__(self, store: Store, workspace: Workspace, request: HandOverRequest) -> None:
         self.store, self.fleet = store, store.fleet
-        self._folder, self._link, self._card, self._report = request.to, request.link, request.card, report_to(request)
-        self._pickup = request.pickup
+        self._report = report_to(request)
         self._workspace = workspace
         self._kept = store.list_credentials()
-        self._digests = store.digests()
+        self.digests = store.digests()
         self._profiles: dict[str, Profile] = {}
         self._opened: dict[CredentialsRow, Credentials] = {}
         self._all: list[Profile] = []
@@ -90,63 +75,8 @@ class Work:
         """RFC 3339."""
         return self._workspace.now().strftime(TIME)
 
-    def plans(self, chosen: Sequence[Standing]) -> list[Plan]:
-        """How each device gets its profile, or why it cannot; and what that changes there."""
-        older = {one.last.digest for one in chosen if one.has_another and one.last is not None}
-        texts = self.fleet.texts_of(older) if older else {}
-        known: dict[tuple[str, str], tuple[str, ...]] = {}
-        plans = []
-        for one in chosen:
-            plan = self._plan(one)
-            plan.entered = one.entered
-            if one.has_another and one.last is not None and plan.profile is not None:
-                pair = (one.last.digest, one.wanted)
-                if pair not in known:
-                    known[pair] = _changes(texts.get(one.last.digest), plan.profile)
-                plan.changes = (*known[pair], *((OTHER_CREDENTIALS,) if one.has_other_credentials else ()))
-            plans.append(plan)
-        return plans
-
-    def _plan(self, standing: Standing) -> Plan:
-        from zesty_burrow.fleet.client import client_of
-        from zesty_burrow.profiles.advising.clients import misfits, nearest
-
-        device = standing.device
-        plan = Plan(device, standing.wanted)
-        profile = plan.profile = self._read(standing.wanted)
-        plan.digest = self._digests[standing.wanted]
-        why = misfits(profile, client_of(device))
-        if why:
-            self._all = self._all or read_all(self.store)
-            near = nearest(profile, client_of(device), self._all)
-            step = f"Assign the nearest that it can: zesty devices assign {near} --device {device.name}" if near else ""
-            return plan.fails("device-does-not-fit", "; ".join(why), step or "Make a profile that its client can use.")
-        if device.key and self._pickup and device.runs_program:
-            plan.form, plan.to = PICKUP, "where it is fetched"
-        elif device.reach:
-            plan.form, plan.to = PUSH if device.runs_program else FILES, device.reach
-            if not device.runs_program and not device.folder:
-                return plan.fails(
-                    "device-no-folder", "it does not run this program", "zesty devices change NAME --folder PATH"
-                )
-        elif self._link and not device.runs_program:
-            plan.form, plan.to = LINK, self._link
-        elif self._card is not None and not device.runs_program:
-            plan.form, plan.to = CARD, str(self._card)
-        elif self._folder is not None and not device.runs_program:
-            plan.form, plan.to = ARCHIVE, str(self._folder / f"{device.name}.zip")
-        elif device.key and self._folder is not None:
-            plan.form, plan.to = BUNDLE, str(self._folder / f"{device.name}.bundle")
-        elif self._folder is not None:
-            return plan.fails(
-                "device-not-enrolled", "it has no key yet", "Run `zesty enrol` there, and add what it shows."
-            )
-        else:
-            step = "Use --link URL, --card FILE or --to FOLDER, or zesty devices change --reach"
-            return plan.fails("device-no-way", "it is not reached by SSH", step)
-        return self._with_credentials(plan, profile)
-
-    def _with_credentials(self, plan: Plan, profile: Profile) -> Plan:
+    def with_credentials(self, plan: Plan, profile: Profile) -> Plan:
+        """With the credentials that the profile needs there, or the reason why they are missing."""
         from zesty_burrow.store.store import choose_among
 
         chosen = choose_among(self._kept, profile.credentials_label, profile.name, plan.device.name)
@@ -163,7 +93,13 @@ class Work:
                 plan.credentials[kind] = (row, self._opened[row])
         return plan
 
-    def _read(self, name: str) -> Profile:
+    def all_profiles(self) -> list[Profile]:
+        """Every profile of the store."""
+        self._all = self._all or read_all(self.store)
+        return self._all
+
+    def profile(self, name: str) -> Profile:
+        """One profile. Raises :class:`NotFound`."""
         if name not in self._profiles:
             self._profiles[name] = self.store.find_profile(name)[0]
         return self._profiles[name]
@@ -195,8 +131,8 @@ class Work:
             raise UsageError(f"there is no profile for {plan.device.name}")
         return files_of(plan.profile, {kind: value for kind, (_, value) in plan.credentials.items()})
 
-    def note(self, plan: Plan, row: HandOverRow) -> None:
-        """Write down what a device has come to, for the list and for the next run."""
+    def note(self, plan: Plan, row: HandOverRow, *, with_detail: bool) -> None:
+        """Record a device's result, for the list and for the next run."""
         from zesty_burrow.fleet.parts import earliest_end
 
         if plan.profile is None:
@@ -207,7 +143,7 @@ class Work:
             Handover(
                 *cells,
                 row.cause,
-                row.detail if row.cause or row.form in (LINK, CARD, PICKUP) else "",
+                row.detail if row.cause or with_detail else "",
                 expires,
                 plan.entered,
             )
