@@ -117,8 +117,8 @@ def test_interrupted(zesty, kit, words, after):
     time.sleep(after)
     running.send_signal(signal.SIGINT)
     out, err = running.communicate(timeout=30)
-    if "/zesty_burrow/" not in err and (running.returncode == -signal.SIGINT or "Traceback" in err):
-        return  # the interpreter itself was still starting: no file of ours had been reached
+    if "main()" not in err and (running.returncode == -signal.SIGINT or "Traceback" in err):
+        return  # the interpreter itself was still starting, and had not called the program yet
     assert "Traceback" not in out + err, err
     assert running.returncode in (0, 1, 4, 12, 130), err
 

@@ -133,9 +133,10 @@ def carrier_killed_and_record_deleted(lab):
     """The table in the kernel is of nobody who is known: it stays."""
     process = connect(lab)["tunnel"]["process"]
     owner, parent = guard_processes(lab)
-    root(lab, f"kill -9 {process} {owner} {parent}")
+    # Stopped first: none of them can start another owner, which would still know the record.
+    root(lab, f"kill -STOP {parent} {owner} {process}")
     (lab.folder / "heron" / "guard.json").unlink()
-    time.sleep(0.5)
+    root(lab, f"kill -9 {process} {owner} {parent}")
     seen = lab.heron("guard").json["guard"]
     assert seen["measured"] in ("as intended", "different") and seen["in_force"] is not None
     lab.heron("restore", check=0)
