@@ -8,7 +8,9 @@ import pytest
 
 from corpus import material as m
 from zesty_burrow.intake.containers.expand import expand
-from zesty_burrow.intake.documents.blocks import Table, lines_of, tidy
+from zesty_burrow.intake.documents.blocks import Table, files_of, lines_of, tidy
+from zesty_burrow.intake.documents.document import DocumentKind
+from zesty_burrow.intake.documents.kinds import KINDS
 from zesty_burrow.intake.documents.page import blocks_of_page
 from zesty_burrow.intake.kit import Surroundings
 from zesty_burrow.intake.kit_file import KitFile
@@ -148,3 +150,22 @@ def test_litter(name, kept):
     assert len(expand([KitFile(name, octets)]).files) == 1
     kit = read(name, octets)
     assert ("kit-litter" in {one.code.slug for one in kit.findings}) is not kept
+
+
+def test_another_kind():
+    """A kind of document is one entry: recognised also inside an archive, and read."""
+
+    def read_ledger(member, words):
+        lines = member.data.decode().split("\0")[1:]
+        return files_of(member, lines, words)
+
+    ledger = DocumentKind("ledger", lambda look: look.member.data.startswith(b"LEDGER"), read_ledger)
+    data = "\0".join(("LEDGER", f"Server: {HOST}", "User name: heron", "Password: 7Gulls-over-harbour"))
+    KINDS.append(ledger)
+    try:
+        kit = read("kit.zip", m.zipped({"vpn.ledger": data.encode()}))
+    finally:
+        KINDS.remove(ledger)
+    assert [entry.profile.gateway.address for entry in kit.profiles] == [HOST]
+    without = read("kit.zip", m.zipped({"vpn.ledger": data.encode()}))
+    assert without.profiles == ()

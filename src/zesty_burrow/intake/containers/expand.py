@@ -14,7 +14,8 @@ from zesty_burrow.intake import limits
 from zesty_burrow.intake.containers import archives, compressed, mail
 from zesty_burrow.intake.containers.budget import Budget, Left, Passphrases
 from zesty_burrow.intake.containers.names import is_litter
-from zesty_burrow.intake.documents.kinds import DocumentReader, document_reader_for, not_readable
+from zesty_burrow.intake.documents.document import DocumentReader
+from zesty_burrow.intake.documents.kinds import document_reader_for, not_readable
 from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.limits import refused
 from zesty_burrow.intake.readers.vocabulary import Vocabulary, shipped

@@ -8,6 +8,7 @@ from typing import Any
 
 from zesty_burrow.extras import require
 from zesty_burrow.intake.documents.blocks import Block, Cut, Opened, Picture, Table, files_of, first
+from zesty_burrow.intake.documents.document import OPEN_DOCUMENT, DocumentKind
 from zesty_burrow.intake.documents.guard import reading
 from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.readers.vocabulary import Vocabulary
@@ -90,3 +91,9 @@ def _odf_cell(cell: Any) -> str:
 def _odf_text(element: Any) -> str:
     """The text of a paragraph, with its blanks, tabs and breaks (OpenDocument 1.3 part 3, 6.1)."""
     return str(element.inner_text)
+
+
+WORD = DocumentKind("Word document", lambda look: "word/document.xml" in look.entries, read_docx_untrusted)
+OPEN = DocumentKind(
+    "OpenDocument", lambda look: look.media_type.startswith(OPEN_DOCUMENT), read_open_document_untrusted
+)

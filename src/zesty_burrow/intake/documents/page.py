@@ -6,12 +6,15 @@ import re
 from html.parser import HTMLParser
 
 from zesty_burrow.intake.documents.blocks import Block, Opened, Table, files_of
+from zesty_burrow.intake.documents.document import HEAD, DocumentKind, Look
 from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.readers.encodings import decode_untrusted
 from zesty_burrow.intake.readers.vocabulary import Vocabulary
 
 BREAKS = frozenset("p div li h1 h2 h3 h4 h5 h6 dt tr table section article header footer ul ol form".split())  # noqa: SIM905
 HIDDEN = frozenset({"script", "style", "head", "template"})
+ENDINGS = (".html", ".htm", ".xhtml")
+MARKS = (b"<!doctype html", b"<html")
 MAX_SPAN = 20
 MARKED = re.compile(r"<!\[")
 """Marked sections (ISO 8879 clause 10.4), which pages do not have, and of which the library's parser makes errors."""
@@ -108,3 +111,13 @@ def blocks_of_page(page: str) -> list[Block]:
 def read_page_untrusted(member: KitFile, words: Vocabulary) -> Opened:
     """A page's text and lists of gateways. Raises only ``InputError``, where it is no text."""
     return files_of(member, blocks_of_page(decode_untrusted(member.data, member.path).text), words)
+
+
+def _is_page(look: Look) -> bool:
+    if look.is_zip:
+        return False
+    head = look.member.data[:HEAD].lstrip(b"\xef\xbb\xbf \t\r\n").lower()
+    return look.member.name.lower().endswith(ENDINGS) or head.startswith(MARKS)
+
+
+KIND = DocumentKind("web page", _is_page, read_page_untrusted)

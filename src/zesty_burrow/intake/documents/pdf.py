@@ -7,6 +7,7 @@ from typing import Any
 
 from zesty_burrow.extras import require
 from zesty_burrow.intake.documents.blocks import Block, Cut, Opened, Picture, files_of, first
+from zesty_burrow.intake.documents.document import DocumentKind
 from zesty_burrow.intake.documents.guard import reading
 from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.limits import refused
@@ -34,6 +35,9 @@ def read_pdf_untrusted(member: KitFile, words: Vocabulary) -> Opened:
             blocks.append(page.extract_text(extraction_mode="layout", layout_mode_space_vertically=False))
             blocks += _pictures(page, MAX_PICTURES - sum(isinstance(one, Picture) for one in blocks))
         return files_of(member, blocks, words)
+
+
+KIND = DocumentKind("PDF", lambda look: look.head.startswith(b"%PDF-"), read_pdf_untrusted)
 
 
 def _pictures(page: Any, most: int) -> list[Block]:

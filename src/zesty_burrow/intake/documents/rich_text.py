@@ -6,6 +6,7 @@ import re
 
 from zesty_burrow.extras import require
 from zesty_burrow.intake.documents.blocks import Block, Opened, Table, files_of
+from zesty_burrow.intake.documents.document import DocumentKind
 from zesty_burrow.intake.documents.guard import reading
 from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.readers.vocabulary import Vocabulary
@@ -23,6 +24,9 @@ def read_rich_text_untrusted(member: KitFile, words: Vocabulary) -> Opened:
         octets = member.data.decode("latin-1")
         text: str = rtf_to_text(octets, encoding="cp1252", errors="replace")  # type: ignore[no-untyped-call]
         return files_of(member, _blocks(text), words)
+
+
+KIND = DocumentKind("RTF", lambda look: look.member.data.startswith(b"{\\rtf"), read_rich_text_untrusted)
 
 
 def _blocks(text: str) -> list[Block]:

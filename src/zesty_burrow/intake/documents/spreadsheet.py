@@ -18,6 +18,7 @@ from zesty_burrow.intake.documents.blocks import (
     files_of,
     first,
 )
+from zesty_burrow.intake.documents.document import DocumentKind
 from zesty_burrow.intake.documents.guard import reading
 from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.readers.vocabulary import Vocabulary
@@ -48,6 +49,9 @@ def read_xlsx_untrusted(member: KitFile, words: Vocabulary) -> Opened:
             for name in first(names, MAX_PICTURES, "pictures"):
                 blocks.append(name if isinstance(name, Cut) else Picture(packed.read(name)))
         return files_of(member, blocks, words)
+
+
+KIND = DocumentKind("spreadsheet", lambda look: "xl/workbook.xml" in look.entries, read_xlsx_untrusted)
 
 
 def _cell(value: Any) -> str:
