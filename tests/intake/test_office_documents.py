@@ -166,6 +166,6 @@ def test_another_kind():
         kit = read("kit.zip", m.zipped({"vpn.ledger": data.encode()}))
     finally:
         KINDS.remove(ledger)
-    assert [entry.profile.gateway.address for entry in kit.profiles] == [HOST]
+    assert [entry.profile.gateway.addresses for entry in kit.profiles] == [(HOST,)]
     without = read("kit.zip", m.zipped({"vpn.ledger": data.encode()}))
     assert without.profiles == ()
