@@ -12,6 +12,7 @@ from zesty_burrow.carrier.supervision import states as supervisor
 from zesty_burrow.protocols.connect_ip import table as connect_ip
 from zesty_burrow.protocols.ikev2.initiator import table as initiator
 from zesty_burrow.protocols.ikev2.responder import table as responder
+from zesty_burrow.protocols.l2tp_ipsec import table as l2tp_ipsec
 from zesty_burrow.protocols.pptp import table as pptp
 
 HERE = Path(__file__).parent
@@ -98,6 +99,7 @@ def pictures() -> dict[str, str]:
         ("responder", "The responder (RFC 7296)", responder.State, responder.TRANSITIONS),
         ("connect-ip", "A client of CONNECT-IP (RFC 9484)", connect_ip.State, connect_ip.TRANSITIONS),
         ("pptp", "A caller by PPTP (RFC 2637)", pptp.State, pptp.TRANSITIONS),
+        ("l2tp-ipsec", "A caller by L2TP over IPsec (RFC 3193)", l2tp_ipsec.State, l2tp_ipsec.TRANSITIONS),
         ("supervisor", "A tunnel's supervisor", supervisor.TunnelState, supervisor.TRANSITIONS),
     )
     return {

@@ -7,12 +7,14 @@ import pytest
 from zesty_burrow.carrier.supervision import states as supervisor
 from zesty_burrow.errors import ProgramFault
 from zesty_burrow.protocols.connect_ip import table as connect_ip
+from zesty_burrow.protocols.l2tp_ipsec import table as l2tp_ipsec
 from zesty_burrow.protocols.pptp import table as pptp
 from zesty_burrow.protocols.states import StateTable
 
 TABLES = {
     "connect-ip": (connect_ip.State, connect_ip.Signal, connect_ip.TRANSITIONS, connect_ip.State.IDLE),
     "pptp": (pptp.State, pptp.Signal, pptp.TRANSITIONS, pptp.State.IDLE),
+    "l2tp-ipsec": (l2tp_ipsec.State, l2tp_ipsec.Signal, l2tp_ipsec.TRANSITIONS, l2tp_ipsec.State.IDLE),
     "supervisor": (
         supervisor.TunnelState,
         supervisor.TunnelSignal,

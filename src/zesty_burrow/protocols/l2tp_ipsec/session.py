@@ -24,6 +24,7 @@ from zesty_burrow.protocols.l2tp_ipsec.ikev1.config import (
 from zesty_burrow.protocols.l2tp_ipsec.l2tp.connection import Over
 from zesty_burrow.protocols.l2tp_ipsec.layers import LayerEvent, Layers, Renewed
 from zesty_burrow.protocols.l2tp_ipsec.settings import NAT_PORT, is_weak
+from zesty_burrow.protocols.l2tp_ipsec.table import TRANSITIONS, Signal, State
 from zesty_burrow.protocols.ppp.link import LinkOver, NetworkUp, SignedIn
 from zesty_burrow.protocols.session import (
     ChannelChanged,
@@ -41,6 +42,7 @@ from zesty_burrow.protocols.session import (
     Transport,
     Up,
 )
+from zesty_burrow.protocols.states import StateTable
 
 MOVE_DUE = 5.0
 """Seconds for a sign of life after a move: this protocol has no way to say where one is now."""
@@ -57,10 +59,9 @@ class L2tpSession:
         self._profile, self._timeout = profile, request.timeout
         self._events: deque[Event] = deque()
         self._suites: dict[str, NegotiatedSuite] = {}
-        self._is_up = self._is_over = False
+        self._states = StateTable(TRANSITIONS, State.IDLE)
         self._setup_due: float | None = None
         self._move_due: float | None = None
-        self._proven = False
 
     @property
     def framing(self) -> Framing:
@@ -90,7 +91,11 @@ class L2tpSession:
     @property
     def is_up(self) -> bool:
         """Whether the tunnel is up."""
-        return self._is_up and not self._is_over
+        return self._states.state is State.UP
+
+    @property
+    def _is_over(self) -> bool:
+        return self._states.state is State.ENDED
 
     @property
     def has_received(self) -> bool:
@@ -99,6 +104,7 @@ class L2tpSession:
 
     def start(self, now: float) -> None:
         """Begin."""
+        self._states.follow(Signal.START)
         self.layers.start(now)
 
     def close(self, now: float) -> None:
@@ -164,13 +170,15 @@ class L2tpSession:
 
     def _on_ike(self, event: LayerEvent) -> bool:
         if isinstance(event, Reached):
+            self._states.follow(Signal.REACHED)
             self._events.append(StepDone(event.at, Step.REACH, self.peer[0]))
         elif isinstance(event, Agreed):
+            self._states.follow(Signal.AGREED)
             self._agree("IKE", event.suite, event.at)
             self._events.append(StepDone(event.at, Step.NEGOTIATE, str(event.suite)))
         elif isinstance(event, Authenticated):
+            self._states.follow(Signal.RENEWED if event.again else Signal.PROVEN)
             if not event.again:
-                self._proven = True
                 notes = "".join(f"; {entry.code.title}" for entry in event.findings)
                 self._events.append(StepDone(event.at, Step.PROVE, event.subject + notes))
                 self._events += [Noticed(event.at, entry) for entry in event.findings]
@@ -178,9 +186,11 @@ class L2tpSession:
             else:
                 self._events.append(Rekeyed(event.at, tuple(self._suites.values())))
         elif isinstance(event, ChildUp):
+            self._states.follow(Signal.KEYED)
             self._agree("ESP", event.child.suite, event.at)
             self._setup_due = event.at + self._timeout * 2
         elif isinstance(event, Renewed):
+            self._states.follow(Signal.RENEWED)
             self._events.append(ChannelChanged(event.at))
             if event.suite is not None:
                 self._suites["ESP"] = NegotiatedSuite("ESP", event.suite)
@@ -204,12 +214,13 @@ class L2tpSession:
 
     def _on_call(self, event: LayerEvent) -> bool:
         if isinstance(event, SignedIn):
+            self._states.follow(Signal.SIGNED_IN)
             label = self._profile.credentials_label
             told = f"with the credentials for {label}, {event.method}" if event.method else "nobody asked for a name"
             self._events.append(StepDone(event.at, Step.SIGN_IN, told))
         elif isinstance(event, NetworkUp):
             self._setup_due = None
-            self._is_up = True
+            self._states.follow(Signal.NETWORK_UP)
             local = tuple(AddressRange(one.ip.packed, one.ip.packed) for one in event.settings.addresses)
             families = {one.version for one in event.settings.addresses}
             remote = tuple(one for one in remote_of(self._profile) if one.version in families)
@@ -234,7 +245,7 @@ class L2tpSession:
             self._ended_by_peer(event.at, event.reason)
 
     def _ended_by_peer(self, at: float, reason: str) -> None:
-        if self._is_up:
+        if self.is_up:
             self._finish(at)
             self._down(at, by_peer=True, reason=reason)
         else:
@@ -251,8 +262,9 @@ class L2tpSession:
 
     def _down(self, now: float, *, by_peer: bool, reason: str = "", error: Exception | None = None) -> None:
         if not self._is_over:
-            self._is_over = True
-            if error is None and by_peer and not self._is_up:
+            was_up = self.is_up
+            self._states.follow(Signal.END)
+            if error is None and by_peer and not was_up:
                 error = GatewayError(f"the gateway {self.peer[0]} ended it before it was up", why=reason)
             self._events.append(Down(now, by_peer, reason, error))
 
