@@ -9,7 +9,7 @@ from zesty_burrow.carrier.control.status import StepReport
 from zesty_burrow.carrier.network.addresses import look_up, resolve, try_each, with_proxy
 from zesty_burrow.carrier.sessions import Opener, OpenSession
 from zesty_burrow.carrier.userspace_tunnel import UserspaceTunnel
-from zesty_burrow.carrier.ways import Ways, ways_to
+from zesty_burrow.carrier.ways import Ways, WhatWorked, ways_to
 from zesty_burrow.core.finding import Finding
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import BurrowError, GatewayError
@@ -84,7 +84,7 @@ class Attempt:
 
     async def _try(self, address: str, origin: str) -> str:
         wake = asyncio.Event()
-        ways = Ways(Opener(wake, self._timeout, frozenset(), marked=False))
+        ways = Ways(Opener(wake, self._timeout, frozenset(), marked=False), WhatWorked(None))
         targets = [address, *([] if origin else self._beside)]
         profile = await asyncio.to_thread(with_proxy, self._profile, look_up)
         opened = await ways.open(ways_to(profile, targets), self._secrets, origin)

@@ -79,20 +79,18 @@ class Supervisor:
         on_up: Callable[[TunnelStatus], None],
     ) -> None:
         self._profile, self._secrets, self._options = profile, secrets, options
-        self._steps, self._on_step, self._on_up = Steps(), on_step, on_up
+        self._steps = Steps(on_step, on_up)
         self._machine = StateMachine()
         self._wake = asyncio.Event()
-        self._active: ActiveTunnels | None = None
-        self._host: HostConfig | None = None
+        self._made: tuple[HostConfig, ActiveTunnels] | None = None
         self._watch = MachineWatch(self._wake)
         self._current: OpenSession | None = None
         self._successor: OpenSession | None = None
         self._switch: Switch | None = None
-        self._opener = Opener(self._wake, options.timeout, options.disabled, marked=True)
-        self._ways, self._worked = Ways(self._opener), WhatWorked(options.ways)
-        self._beside: list[str] = []
+        opener = Opener(self._wake, options.timeout, options.disabled, marked=True)
+        self._ways = Ways(opener, WhatWorked(options.ways))
         self._report = TunnelReport(profile, options)
-        self._keys = KeyFile(options.export_keys) if options.export_keys else None
+        self._keys = KeyFile(options.export_keys)
         self._end_reason = ""
         self._sign_in = SignInTimer(self._wake)
         self._guard = TunnelGuard(profile, options)
@@ -106,9 +104,10 @@ class Supervisor:
             hold_end_signals()
             device = open_tun(disabled=self._options.disabled)
             journal.note_device(device.name)
-            self._active = ActiveTunnels(device, self._options.disabled, self._wake, self._report.totals)
-            self._host = HostConfig(self._profile, device.name, journal, self._guard, self._options)
-            self._host.begin()
+            active = ActiveTunnels(device, self._options.disabled, self._wake, self._report.totals)
+            host = HostConfig(self._profile, device.name, journal, self._guard, self._options)
+            self._made = host, active
+            host.begin()
             reason = why = selector.run(self._carry())
         except BurrowError as error:
             why = str(error)
@@ -133,11 +132,6 @@ class Supervisor:
                 signal.signal(signal.SIGINT, signal.SIG_IGN)
             deliver_end_signals()
         return TunnelEnd(reason, restored, closed=self._guard.holds and not opened)
-
-    def _step(self, step: Step, detail: str = "") -> None:
-        report = self._steps.done(step, detail)
-        if not self._steps.silent:
-            self._on_step(report)
 
     async def _carry(self) -> str:
         loop = asyncio.get_running_loop()
@@ -164,9 +158,9 @@ class Supervisor:
                 part.close()
 
     def _parts(self) -> tuple[HostConfig, ActiveTunnels]:
-        if self._host is None or self._active is None:
+        if self._made is None:
             raise ProgramFault("a tunnel is carried before there is a device")
-        return self._host, self._active
+        return self._made
 
     async def _keep_up(self) -> str:
         """Until somebody wants the end; or once, where nobody asked to keep trying."""
@@ -178,7 +172,7 @@ class Supervisor:
                 addresses = await self._resolve(host, addresses)
                 # Several transports are tried at all addresses together; one transport at one after the other.
                 count = 1 if len(self._profile.variants) > 1 else len(addresses)
-                self._beside = addresses[count:]
+                self._ways.beside = addresses[count:]
                 return await try_each(addresses[:count], self._try, host.look_up)
             except LOST as problem:
                 if self._end_reason:
@@ -210,7 +204,7 @@ class Supervisor:
         if self._report.status is None:
             addresses = await asyncio.to_thread(host.look_up, names)
             if self._machine.state is TunnelState.RESOLVING:
-                self._step(Step.RESOLVE, ", ".join(addresses))
+                self._steps.done(Step.RESOLVE, ", ".join(addresses))
                 self._machine.signal(TunnelSignal.RESOLVED)
             return addresses
         return await host.look_up_again(names, known, self._report.status.gateway_address)
@@ -225,20 +219,20 @@ class Supervisor:
             self._look_around()
 
     def _look_around(self) -> None:
-        if self._host is None or not self._watch.take_change():
+        if self._made is None or not self._watch.take_change():
             return
-        self._report.notices.found(CONDITIONS, self._host.look_and_repair())
+        self._report.notices.found(CONDITIONS, self._made[0].look_and_repair())
         if self._watch.wants_guard:
             self._watch.follow(self._guard.follow())
 
     async def _try(self, address: str, origin: str) -> str:
         self._machine.signal(TunnelSignal.NEXT)
-        host, targets = self._parts()[0], [address, *([] if origin else self._beside)]
+        host, targets = self._parts()[0], [address, *([] if origin else self._ways.beside)]
         profile = await asyncio.to_thread(with_proxy, self._profile, host.look_up)
         host.lead_to(*((one, profile) for one in targets))
         if self._end_reason:
             return self._end_reason
-        ways = ways_to(profile, targets, self._worked.get(host.network_key(), profile))
+        ways = ways_to(profile, targets, self._ways.worked.get(host.network_key(), profile))
         try:
             self._current = await self._ways.open(
                 ways, self._secrets, origin, host.own_addresses, lambda: bool(self._end_reason)
@@ -324,7 +318,7 @@ class Supervisor:
     async def _begin_successor(self, current: OpenSession) -> None:
         host, here = self._parts()[0], (current.session.peer[0], current.profile)
         if self._sign_in.take_due():
-            self._successor = self._opener.open(current.profile, self._secrets, here[0], "", host.own_addresses)
+            self._successor = self._ways.opener.open(current.profile, self._secrets, here[0], "", host.own_addresses)
         elif self._switch is None or self._switch.profile is self._profile:
             return
         elif self._machine.state is not TunnelState.UP:
@@ -334,7 +328,7 @@ class Supervisor:
             try:
                 there = await switch.next_way()
                 host.lead_to(here, (there.address, switch.profile))
-                self._successor = self._opener.open(there.profile, switch.secrets, there.address)
+                self._successor = self._ways.opener.open(there.profile, switch.secrets, there.address)
             except BurrowError as problem:
                 self._give_up_switch(switch, problem)
                 return
@@ -387,14 +381,13 @@ class Supervisor:
             self._become(switch)
             self._report.agreed(switch.suites)
             self._sign_in.stop()
-            if self._keys is not None:
-                self._keys.add(successor.session.exported_keys())
+            self._keys.add(successor.session)
             self._watch.note(successor.outer)
         active.carry(successor, event, self._profile.tunnel)
         if switch is not None:
             # As long as its gateway is reached as before.
             before.end()
-        applied = host.configure(event, successor.outer, active.mtu, self._step)
+        applied = host.configure(event, successor.outer, active.mtu, self._steps.done)
         status = self._report.up(successor, event, applied, active)
         if switch is None:
             before.end()
@@ -408,7 +401,7 @@ class Supervisor:
     async def _on_current(self, one: OpenSession, event: Event) -> str | None:
         if isinstance(event, StepDone):
             told = f"{event.detail} {self._ways.told}".strip() if event.step is Step.REACH else event.detail
-            self._step(event.step, told)
+            self._steps.done(event.step, told)
             if event.step is Step.REACH:
                 self._machine.signal(TunnelSignal.REACHED)
         elif isinstance(event, Negotiated):
@@ -440,21 +433,17 @@ class Supervisor:
     def _establish(self, one: OpenSession, event: Up) -> None:
         """The gateway has granted the tunnel: configure this machine, and carry packets."""
         (host, active), before, switch = self._parts(), self._report.status, self._switch
-        if self._keys is not None:
-            self._keys.add(one.session.exported_keys())
+        self._keys.add(one.session)
         self._watch.note(one.outer)
-        first = active.path is None
         active.carry(one, event, self._profile.tunnel)
-        applied = host.configure(event, one.outer, active.mtu, self._step)
+        applied = host.configure(event, one.outer, active.mtu, self._steps.done)
         if active.path is not None:
             active.path.start_reading()
         status = self._report.up(one, event, applied, active, self._ways.told)
-        self._worked.put(host.network_key(), self._profile, one.profile.settings.over())
+        self._ways.worked.put(host.network_key(), self._profile, one.profile.settings.over())
         self._machine.signal(TunnelSignal.CONFIGURED)
-        self._steps.silent = True
-        if first:
-            self._on_up(status)
-        elif before is not None:
+        self._steps.up(status)
+        if before is not None:
             self._report.totals.reconnects += 1
             note(log, logging.INFO, "back", gateway=status.gateway_address)
         if switch is not None and switch.profile is self._profile:

@@ -86,10 +86,15 @@ def _key(network: str, profile: Profile) -> str:
 
 @dataclass(slots=True)
 class Ways:
-    """Opens the session that goes on. ``told``: what was found out on the way, for the user; empty if nothing."""
+    """Opens the session that goes on. ``told``: what was found out on the way, for the user; empty if nothing.
+
+    ``beside``: addresses that are tried together with the present one.
+    """
 
     opener: Opener
+    worked: WhatWorked
     told: str = ""
+    beside: Sequence[str] = ()
 
     async def open(
         self,

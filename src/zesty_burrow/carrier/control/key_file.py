@@ -8,6 +8,7 @@ from pathlib import Path
 
 from zesty_burrow.carrier.control.log_lines import note
 from zesty_burrow.errors import Clash
+from zesty_burrow.protocols.session import Session
 from zesty_burrow.store.seal import write_private
 
 log = logging.getLogger(__name__)
@@ -16,17 +17,20 @@ log = logging.getLogger(__name__)
 class KeyFile:
     """A file of the tunnel's own, readable by its owner only; made once, never over another file.
 
-    A tunnel that comes back adds its new keys to it.
+    A tunnel that comes back adds its new keys to it. Without a path nothing is written.
     """
 
-    def __init__(self, path: Path) -> None:
-        if path.exists():
+    def __init__(self, path: Path | None) -> None:
+        if path is not None and path.exists():
             raise Clash(f"the key file {path} exists already", next_step="Name another file.")
         self._path = path
         self._made = False
 
-    def add(self, text: str) -> None:
+    def add(self, session: Session) -> None:
         """The keys of one session. Where later ones cannot be written, the tunnel goes on."""
+        if self._path is None:
+            return
+        text = session.exported_keys()
         if not self._made:
             try:
                 write_private(self._path, text.encode())

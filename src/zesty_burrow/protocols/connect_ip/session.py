@@ -39,6 +39,16 @@ from zesty_burrow.protocols.connect_ip.http.link import (
 from zesty_burrow.protocols.connect_ip.machine.channel import CapsuleHttpChannel, HttpChannel
 from zesty_burrow.protocols.connect_ip.machine.tunnel import TunnelEnd, ranges_of
 from zesty_burrow.protocols.connect_ip.table import TRANSITIONS, Signal, State
+from zesty_burrow.protocols.connect_ip.waits import (
+    AGAIN,
+    ANSWER_DUE,
+    LONGEST_WAIT,
+    PATIENCE,
+    QUIET,
+    InnerAddresses,
+    SignsOfLife,
+    Timers,
+)
 from zesty_burrow.protocols.connect_ip.wire.capsules import (
     SKIPPED,
     AddressEntry,
@@ -69,13 +79,6 @@ from zesty_burrow.protocols.session import (
 )
 from zesty_burrow.protocols.states import StateTable
 
-ANSWER_DUE, QUIET = 4.0, 3.0
-"""Seconds for the answer to a question whether the other side is alive, and after which it is asked where packets go
-out and nothing comes in."""
-AGAIN, LONGEST_WAIT = 0.5, 8.0
-"""Seconds until a lost connection is made again where no port does it; doubled each time."""
-PATIENCE = 2.0
-"""Seconds for what the gateway does not have to send: an address of the second family, more routes."""
 PORT = 1
 
 
@@ -92,27 +95,30 @@ class ConnectIpSession:
         self.config, self.transport = config, config.transport
         self._states = StateTable(TRANSITIONS, State.IDLE)
         self.channel: HttpChannel | None = None
-        self.round_trip, self.last_heard = float("inf"), 0.0
         self._label = label
         self._link: Link | None = None
         self._ticket: object | None = None
         self._tunnel = TunnelEnd()
         self._events: deque[Event] = deque()
         self._reached = False
-        self._requests = 0
-        self._waited: frozenset[int] = frozenset()
-        self._addresses: tuple[Interface, ...] = ()
-        self._patience = 0.0
-        self._moving, self._wait = False, AGAIN
-        self._asked_at: float | None = None
-        self._pinged_at: float | None = None
-        self._due: float | None = None
-        self._give_up_at: float | None = None
+        self._inner = InnerAddresses()
+        self._timers = Timers()
+        self._signs = SignsOfLife()
 
     @property
     def state(self) -> State:
         """Where it is now."""
         return self._states.state
+
+    @property
+    def round_trip(self) -> float:
+        """Seconds of the quickest answer so far."""
+        return self._signs.round_trip
+
+    @property
+    def last_heard(self) -> float:
+        """When something came last."""
+        return self._signs.last_heard
 
     @property
     def framing(self) -> Framing:
@@ -142,8 +148,8 @@ class ConnectIpSession:
     def start(self, now: float) -> None:
         """Begin the handshake."""
         self._states.follow(Signal.START)
-        self._due = now + self.config.timeout
-        self._asked_at = now
+        self._timers.due = now + self.config.timeout
+        self._signs.asked_at = now
         self._link = self.config.make_link(self._ticket)
         self._link.start(now)
 
@@ -158,16 +164,16 @@ class ConnectIpSession:
         if self.channel is None or self.state is State.ENDED:
             return
         if self.state is State.UP and self._link is not None and self._link.migrate(now):
-            self._pinged_at, self._due, self._moving = now, now + ANSWER_DUE, True
+            self._signs.pinged_at, self._timers.due, self._signs.is_moving = now, now + ANSWER_DUE, True
             return
         if self.state is not State.LOST:
             self._lose(now)
         self._begin_again(now)
 
     def _begin_again(self, now: float) -> None:
-        give_up = self._give_up_at
+        give_up = self._timers.give_up_at
         self.start(now)
-        self._give_up_at = give_up
+        self._timers.give_up_at = give_up
 
     def receive(self, data: bytes, source: Endpoint, now: float, local_port: int = 0) -> None:
         """Take octets of the connection; empty data is its end."""
@@ -175,7 +181,7 @@ class ConnectIpSession:
         if link is None or self.state in (State.LOST, State.ENDED):
             return
         if data:
-            self.last_heard = now
+            self._signs.last_heard = now
             if not self._reached:
                 self._reached = True
                 self._events.append(StepDone(now, Step.REACH, self.peer[0]))
@@ -190,7 +196,7 @@ class ConnectIpSession:
             for at in range(0, len(octets), size):
                 self.receive(octets[at : at + size], source, now)
         elif self.state not in (State.LOST, State.ENDED):
-            self.last_heard = now
+            self._signs.last_heard = now
             self._take(link.receive_burst(octets, size, now), now)
 
     def send(self, now: float) -> list[Datagram]:
@@ -203,26 +209,26 @@ class ConnectIpSession:
                     link.content(b"".join(going))
                 else:
                     link.packets(going)
-                if now - self.last_heard > QUIET and self._pinged_at is None and link.ping():
-                    self._pinged_at, self._due = now, now + ANSWER_DUE
+                if now - self.last_heard > QUIET and self._signs.pinged_at is None and link.ping():
+                    self._signs.pinged_at, self._timers.due = now, now + ANSWER_DUE
         if link is None:
             return []
         return [Datagram(data, PORT, self.peer) for data, _ in link.out(now)]
 
     def next_timer(self) -> float | None:
         """When to call ``handle_timer``."""
-        own = [self._due, self._give_up_at, self._link.next_timer() if self._link is not None else None]
+        own = [self._timers.due, self._timers.give_up_at, self._link.next_timer() if self._link is not None else None]
         return min((one for one in own if one is not None), default=None)
 
     def handle_timer(self, now: float) -> None:
         """Time has passed."""
         if self._link is not None:
             self._take(self._link.handle_timer(now), now)
-        if self._give_up_at is not None and now >= self._give_up_at:
+        if self._timers.give_up_at is not None and now >= self._timers.give_up_at:
             why = f"the connection was lost and not made again within {self.config.give_up:g} seconds"
             self._fail(self._unreachable(why), now)
-        elif self._due is not None and now >= self._due:
-            self._due = None
+        elif self._timers.due is not None and now >= self._timers.due:
+            self._timers.due = None
             self._on_due(now)
 
     def next_event(self) -> Event | None:
@@ -257,18 +263,18 @@ class ConnectIpSession:
         elif isinstance(event, Answered):
             self._on_answer(event, now)
         elif isinstance(event, Alive):
-            if self._pinged_at is not None:
-                self.round_trip = min(self.round_trip, now - self._pinged_at)
-            self._pinged_at = None
-            if self._moving:
-                self._moving = False
+            if self._signs.pinged_at is not None:
+                self._signs.measured(now - self._signs.pinged_at)
+            self._signs.pinged_at = None
+            if self._signs.is_moving:
+                self._signs.is_moving = False
                 self._events.append(Moved(now, self.peer))
             self._stay_alive(now)
         elif isinstance(event, Gone):
             self._on_gone(event, now)
 
     def _on_secured(self, event: Secured, now: float) -> None:
-        self._measured(now)
+        self._signs.answered(now)
         suite = suite_of(event.cipher_suite, event.group, event.group_words)
         self._events.append(Negotiated(now, (NegotiatedSuite("TLS", suite),)))
         self._events.append(StepDone(now, Step.NEGOTIATE, f"{event.version}, {suite}"))
@@ -280,33 +286,35 @@ class ConnectIpSession:
         if self._link is not None:
             self._link.request(Request(self.config.authority, self.config.path, headers))
         self._states.follow(Signal.SECURED)
-        self._due, self._asked_at = now + self.config.timeout, now
+        self._timers.due, self._signs.asked_at = now + self.config.timeout, now
 
     def _on_answer(self, event: Answered, now: float) -> None:
         if self.state is not State.SIGN_IN:
             raise self._protocol_error("it answers what was not asked")
-        self._measured(now)
+        self._signs.answered(now)
         if not event.is_tunnel:
             raise self._refusal(event)
         self._events.append(StepDone(now, Step.SIGN_IN, f"with the credentials for {self._label}"))
         self._states.follow(Signal.ANSWERED)
-        self._due = now + self.config.timeout
+        self._timers.due = now + self.config.timeout
         self._tunnel = TunnelEnd()
         self._ask_for_addresses(now)
 
     def _ask_for_addresses(self, now: float) -> None:
         """RFC 9484 §4.7.2: one of each family, those that this side had before if it had any."""
-        had = [ip_interface(str(one.network)) for one in self._addresses] or [*map(ip_interface, self.config.wanted)]
+        had = [ip_interface(str(one.network)) for one in self._inner.addresses] or [
+            *map(ip_interface, self.config.wanted)
+        ]
         entries = []
         for version in self.config.families:
-            self._requests += 1
+            self._inner.requests += 1
             before = next((one for one in had if one.version == version), no_address(version))
-            entries.append(AddressEntry(self._requests, before))
-        self._waited = frozenset(one.request for one in entries)
+            entries.append(AddressEntry(self._inner.requests, before))
+        self._inner.waited = frozenset(one.request for one in entries)
         if self._link is not None and entries:
             told = write_routes([Route(one) for one in self.config.behind]) if self.config.behind else b""
             self._link.content(told + write_addresses(CapsuleType.ADDRESS_REQUEST, entries))
-        self._patience = now + PATIENCE
+        self._timers.patience = now + PATIENCE
 
     def _on_content(self, data: bytes, now: float) -> None:
         if (
@@ -337,10 +345,10 @@ class ConnectIpSession:
     def _settle(self, now: float) -> None:
         """Up, once there are addresses and routes, and what was asked for is answered."""
         tunnel = self._tunnel
-        if not tunnel.assigned or tunnel.routes is None or not self._waited <= tunnel.answered:
+        if not tunnel.assigned or tunnel.routes is None or not self._inner.waited <= tunnel.answered:
             if tunnel.assigned and tunnel.routes is not None:
-                self._due = min(self._due or self._patience, self._patience)
-            elif tunnel.assigned is not None and not tunnel.assigned and self._waited <= tunnel.answered:
+                self._timers.due = min(self._timers.due or self._timers.patience, self._timers.patience)
+            elif tunnel.assigned is not None and not tunnel.assigned and self._inner.waited <= tunnel.answered:
                 raise GatewayError(f"the gateway {self.peer[0]} has no address for this machine")
             return
         self._come_up(now)
@@ -349,17 +357,17 @@ class ConnectIpSession:
         assigned, remote = self._tunnel.assigned or (), self._remote()
         room = self._link.room if self._link is not None else 0
         self._states.follow(Signal.GRANTED)
-        self._due, self._give_up_at, self._wait = None, None, AGAIN
+        self._timers.due, self._timers.give_up_at, self._timers.wait = None, None, AGAIN
         network = self._network(assigned)
         if not network.addresses:
             raise GatewayError(f"the gateway {self.peer[0]} has no address for this machine")
         if self.channel is not None:
-            if not set(network.addresses) & set(self._addresses):
+            if not set(network.addresses) & set(self._inner.addresses):
                 raise GatewayError(f"the gateway {self.peer[0]} has given other addresses than before")
             self.channel.change(self._local(network.addresses), remote)
             self._events += [ChannelChanged(now), Moved(now, self.peer)]
         else:
-            self._addresses = network.addresses
+            self._inner.addresses = network.addresses
             kind = CapsuleHttpChannel if self.transport is Transport.STREAM else HttpChannel
             self.channel = kind(self._local(network.addresses), remote, room)
             self._events.append(Up(now, network, remote, self.channel))
@@ -382,17 +390,17 @@ class ConnectIpSession:
     def _renew(self, now: float) -> None:
         """The gateway has changed addresses or routes (RFC 9484 §4.7: they replace what was before)."""
         network = self._network(self._tunnel.assigned or ())
-        if not set(self._addresses) <= set(network.addresses):
+        if not set(self._inner.addresses) <= set(network.addresses):
             raise GatewayError(f"the gateway {self.peer[0]} has taken this machine's address away")
         if self.channel is not None:
-            self.channel.change(self._local(self._addresses), self._remote())
+            self.channel.change(self._local(self._inner.addresses), self._remote())
             self._events.append(ChannelChanged(now))
 
     # Signs of life, and their end.
 
     def _stay_alive(self, now: float) -> None:
         if self.state is State.UP:
-            self._due = now + self.config.keep_alive
+            self._timers.due = now + self.config.keep_alive
 
     def _on_due(self, now: float) -> None:
         if self.state is State.ADDRESSES and self._tunnel.assigned and self._tunnel.routes is not None:
@@ -408,18 +416,18 @@ class ConnectIpSession:
     def _ask_whether_alive(self, now: float) -> None:
         if self._link is None:
             return
-        if self._pinged_at is not None and self.last_heard < self._pinged_at:
+        if self._signs.pinged_at is not None and self.last_heard < self._signs.pinged_at:
             self._on_gone(Gone(f"no answer for {now - self.last_heard:.0f} seconds"), now)
             return
-        self._pinged_at = None
+        self._signs.pinged_at = None
         if now - self.last_heard < self.config.keep_alive:
-            self._due = self.last_heard + self.config.keep_alive
+            self._timers.due = self.last_heard + self.config.keep_alive
         elif self._link.ping():
-            self._pinged_at, self._due = now, now + ANSWER_DUE
+            self._signs.pinged_at, self._timers.due = now, now + ANSWER_DUE
         else:
             # HTTP/1.1 has no question; TCP notices when nobody acknowledges this.
             self._link.content(write_capsule(SKIPPED, b""))
-            self._due = now + self.config.keep_alive
+            self._timers.due = now + self.config.keep_alive
 
     def _on_gone(self, event: Gone, now: float) -> None:
         if self.channel is not None and not event.by_peer:
@@ -438,11 +446,11 @@ class ConnectIpSession:
         if self._link is not None:
             self._ticket = self._link.ticket or self._ticket
         self._states.follow(Signal.LOSE)
-        self._link, self._due, self._pinged_at = None, None, None
-        self._give_up_at = self._give_up_at or now + self.config.give_up
+        self._link, self._timers.due, self._signs.pinged_at = None, None, None
+        self._timers.give_up_at = self._timers.give_up_at or now + self.config.give_up
         if self.transport is Transport.DATAGRAMS:
             # Nothing tells that a socket could be used again: it is tried.
-            self._due, self._wait = now + self._wait, min(self._wait * 2, LONGEST_WAIT)
+            self._timers.due, self._timers.wait = now + self._timers.wait, min(self._timers.wait * 2, LONGEST_WAIT)
         if self.channel is not None:
             self.channel.going.clear()
 
@@ -456,12 +464,7 @@ class ConnectIpSession:
             # Nothing more goes out to whom did not prove himself, or breaks the protocol.
             self._link = None
         self._states.follow(Signal.END)
-        self._due, self._give_up_at = None, None
-
-    def _measured(self, now: float) -> None:
-        if self._asked_at is not None:
-            self.round_trip = min(self.round_trip, now - self._asked_at)
-            self._asked_at = None
+        self._timers.due, self._timers.give_up_at = None, None
 
     # Errors.
 

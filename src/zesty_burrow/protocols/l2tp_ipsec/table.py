@@ -1,4 +1,4 @@
-"""The states of a session of L2TP over IPsec, and the table of what leads where (RFC 2409 §5, RFC 3193 §2, RFC 1661)."""
+"""The states of a session of L2TP over IPsec, and what leads where (RFC 2409 §5, RFC 3193 §2, RFC 1661)."""
 
 from __future__ import annotations
 

@@ -27,14 +27,19 @@ from zesty_burrow.protocols.ppp.packet import (
     write_frame,
     write_packet,
 )
-from zesty_burrow.protocols.ppp.sign_in import Judge, PasswordOf, Peer, peer_for
+from zesty_burrow.protocols.ppp.phases import (
+    ECHO_EVERY,
+    MOST_ECHOES,
+    ROUTER_WAITS,
+    EchoTest,
+    RouterQuestion,
+    SignInPhase,
+)
+from zesty_burrow.protocols.ppp.sign_in import Judge, PasswordOf, peer_for
 from zesty_burrow.protocols.session import NetworkSettings, Random
 
 SIGN_IN_DUE, SIGN_IN_AGAIN = 20.0, 1.5
 """Seconds for a whole sign-in, and between retries."""
-ROUTER_WAITS = (0.5, 0.5, 1.0, 1.0)
-"""Seconds for a router's advertisement, after each time of asking; then IPv6 is done without."""
-ECHO_EVERY, MOST_ECHOES = 30.0, 4
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,37 +100,36 @@ LinkEvent = SignedIn | NetworkUp | LinkOver
 
 
 class PppLink:
-    """One link. ``account``: as whom the caller has signed in, at the called end."""
+    """One link."""
 
     def __init__(self, config: CallerConfig | CalledConfig, random: Random) -> None:
         self.config = config
-        self.account = ""
         self.is_up = self.is_over = False
-        self.last_heard = 0.0
         self._random = random
-        called = isinstance(config, CalledConfig)
         methods = () if isinstance(config, CalledConfig) else config.methods
         demanded = config.method if isinstance(config, CalledConfig) else ""
         self.options = LcpOptions(random, config.mru, methods, demanded)
         self._lcp = Automaton(Number.LCP, self.options)
-        self._is_called = called
-        self._peer: Peer | None = None
-        self._judge: Judge | None = None
+        self._is_called = isinstance(config, CalledConfig)
+        self._sign_in = SignInPhase()
         self._networks: dict[int, Automaton] = {}
         self._ccp: Automaton | None = None
-        self._is_signed_in = False
-        self._sign_in_due: float | None = None
-        self._again: float | None = None
-        self._said: tuple[int, bytes] = (0, b"")
-        self._advertised: router.Advertised | None = None
-        self._router_due: float | None = None
-        self._asked_router = 0
+        self._router = RouterQuestion()
         self._inner = NetworkSettings()
-        self._echo_due: float | None = None
-        self._unanswered = 0
+        self._echo = EchoTest()
         self._number = 0
         self._out: deque[bytes] = deque()
         self._events: deque[LinkEvent] = deque()
+
+    @property
+    def account(self) -> str:
+        """As whom the caller has signed in, at the called end."""
+        return self._sign_in.account
+
+    @property
+    def last_heard(self) -> float:
+        """When something came last."""
+        return self._echo.last_heard
 
     @property
     def is_encrypted(self) -> bool:
@@ -135,8 +139,7 @@ class PppLink:
     @property
     def key(self) -> bytes:
         """What the sign-in has left for MPPE; empty where it leaves nothing."""
-        side = self._peer or self._judge
-        return side.key if side is not None else b""
+        return self._sign_in.key
 
     # What the owner asks for.
 
@@ -154,14 +157,13 @@ class PppLink:
 
     def heard(self, at: float) -> None:
         """A packet came by it, which its owner has taken."""
-        self.last_heard = max(self.last_heard, at)
+        self._echo.last_heard = max(self._echo.last_heard, at)
 
     def echo(self) -> None:
         """See whether the other side is there (RFC 1661 §5.8)."""
         if self._lcp.is_open:
-            self._number = self._number + 1 & 0xFF
-            self._unanswered += 1
-            packet = write_packet(Code.ECHO_REQUEST, self._number, self.options.magic)
+            self._echo.unanswered += 1
+            packet = write_packet(Code.ECHO_REQUEST, self._next(), self.options.magic)
             self._out.append(write_frame(Number.LCP, packet))
 
     # The network.
@@ -170,7 +172,7 @@ class PppLink:
         """Take a frame. Never raises for its content."""
         if self.is_over:
             return
-        self.last_heard = now
+        self._echo.last_heard = now
         try:
             number, content = read_frame(frame)
             self._take(number, content, now)
@@ -186,7 +188,7 @@ class PppLink:
             return
         elif number in (Number.PAP, Number.CHAP):
             self._on_sign_in(number, read_packet(content), now)
-        elif not self._is_signed_in:
+        elif not self._sign_in.is_done:
             return
         elif number == Number.CCP and self._ccp is not None:
             packet = read_packet(content)
@@ -208,7 +210,7 @@ class PppLink:
                 answer = write_packet(Code.ECHO_REPLY, packet.identifier, self.options.magic + packet.data[4:])
                 self._out.append(write_frame(Number.LCP, answer))
         elif packet.code == Code.ECHO_REPLY:
-            self._unanswered = 0
+            self._echo.unanswered = 0
         elif packet.code == Code.PROTOCOL_REJECT:
             number = int.from_bytes(packet.data[:2])
             refused = self._ccp if number == Number.CCP else self._networks.get(number)
@@ -218,34 +220,34 @@ class PppLink:
             self._lcp.receive(packet, now)
 
     def _on_sign_in(self, number: int, packet: Packet, now: float) -> None:
-        if self._judge is not None and self._judge.number == number:
-            answer = self._judge.take(packet)
+        if self._sign_in.judge is not None and self._sign_in.judge.number == number:
+            answer = self._sign_in.judge.take(packet)
             self._put(number, answer)
-            if self._judge.good and not self._is_signed_in:
-                self.account = self._judge.account
+            if self._sign_in.judge.good and not self._sign_in.is_done:
+                self._sign_in.account = self._sign_in.judge.account
                 self._signed_in(now)
-            elif self._judge.good is False:
+            elif self._sign_in.judge.good is False:
                 self._collect()
                 self._lcp.close(now)
                 self._end(now, "name or password is wrong", by_peer=False, sign_in=True)
-        elif self._peer is not None and self._peer.number == number:
+        elif self._sign_in.peer is not None and self._sign_in.peer.number == number:
             try:
-                self._say(number, self._peer.take(packet), now)
+                self._say(number, self._sign_in.peer.take(packet), now)
             except Malformed as problem:
                 # A proof that does not hold ends it; anything else is as good as lost.
                 if packet.code == Code.CONFIGURE_NAK:
                     self._lcp.close(now)
                     self._end(now, f"{problem.what}: {problem.why}", by_peer=True, sign_in=True)
                 return
-            if self._peer.refused:
-                self._end(now, self._peer.refused, by_peer=True, sign_in=True)
-            elif self._peer.done and not self._is_signed_in:
+            if self._sign_in.peer.refused:
+                self._end(now, self._sign_in.peer.refused, by_peer=True, sign_in=True)
+            elif self._sign_in.peer.done and not self._sign_in.is_done:
                 self._signed_in(now)
 
     def _say(self, number: int, packet: bytes, now: float) -> None:
         """A packet of the sign-in that waits for an answer."""
-        if packet and not self._is_signed_in:
-            self._said, self._again = (number, packet), now + SIGN_IN_AGAIN
+        if packet and not self._sign_in.is_done:
+            self._sign_in.said, self._sign_in.again = (number, packet), now + SIGN_IN_AGAIN
         self._put(number, packet)
 
     def _put(self, number: int, packet: bytes) -> None:
@@ -262,43 +264,43 @@ class PppLink:
         """Whatever has happened: see what it leads to."""
         lcp = self._lcp
         if not lcp.is_open:
-            if self._sign_in_due is not None and not self.is_up and not lcp.failed:
+            if self._sign_in.due is not None and not self.is_up and not lcp.failed:
                 self._begin_again()
-            elif self._sign_in_due is not None or lcp.failed:
+            elif self._sign_in.due is not None or lcp.failed:
                 why = lcp.failed or "the other side began LCP again"
-                if not self._is_called and not self._is_signed_in and self.options.unwanted:
+                if not self._is_called and not self._sign_in.is_done and self.options.unwanted:
                     why = f"it wants to have name and password by {self.options.unwanted}, which is not allowed here"
-                self._end(now, why, by_peer=True, sign_in=bool(self.options.unwanted) and not self._is_signed_in)
-        elif self._sign_in_due is None:
+                self._end(now, why, by_peer=True, sign_in=bool(self.options.unwanted) and not self._sign_in.is_done)
+        elif self._sign_in.due is None:
             self._begin_sign_in(now)
-        elif self._is_signed_in:
+        elif self._sign_in.is_done:
             self._look_at_networks(now)
         self._collect()
 
     def _begin_again(self) -> None:
         """LCP is negotiated once more before anything has come of it (RFC 1661 §3.4): so is what follows it."""
-        self._is_signed_in, self._sign_in_due, self._again = False, None, None
-        self._peer = self._judge = self._ccp = None
+        self._sign_in = SignInPhase()
+        self._ccp = None
         self._networks.clear()
 
     def _begin_sign_in(self, now: float) -> None:
-        self._sign_in_due = now + SIGN_IN_DUE
+        self._sign_in.due = now + SIGN_IN_DUE
         config = self.config
         if isinstance(config, CalledConfig):
-            self._judge = Judge(config.method, config.password_of, self._random, config.name)
+            self._sign_in.judge = Judge(config.method, config.password_of, self._random, config.name)
             self._collect()
-            self._say(self._judge.number, self._judge.start(), now)
+            self._say(self._sign_in.judge.number, self._sign_in.judge.start(), now)
         elif self.options.method:
-            self._peer = peer_for(self.options.method, config.credentials, self._random)
+            self._sign_in.peer = peer_for(self.options.method, config.credentials, self._random)
             self._collect()
-            self._say(self._peer.number, self._peer.start(), now)
+            self._say(self._sign_in.peer.number, self._sign_in.peer.start(), now)
         else:
             self._signed_in(now)
 
     def _signed_in(self, now: float) -> None:
-        self._is_signed_in, self._again = True, None
+        self._sign_in.is_done, self._sign_in.again = True, None
         self._events.append(SignedIn(now, self.options.method or self.options.demanded))
-        self._echo_due = now + ECHO_EVERY
+        self._echo.due = now + ECHO_EVERY
         if not self.config.encrypted:
             self._begin_networks(now)
         elif not self.key:
@@ -354,7 +356,7 @@ class PppLink:
             if all(not one.is_open for one in self._networks.values()):
                 self._end(now, "the other side ended its networks", by_peer=True)
             return
-        if six is not None and six.is_open and not self._is_called and self._router_due is None:
+        if six is not None and six.is_open and not self._is_called and self._router.due is None:
             self._ask_router(now)
         settled = [one.is_open or bool(one.failed) for one in self._networks.values()]
         if not all(settled):
@@ -363,8 +365,8 @@ class PppLink:
             why = ", ".join(one.failed for one in self._networks.values()) or "neither IPv4 nor IPv6"
             self._end(now, f"no address was given: {why}", by_peer=True)
             return
-        waits = six is not None and six.is_open and not self._is_called and self._advertised is None
-        if waits and self._asked_router <= len(ROUTER_WAITS):
+        waits = six is not None and six.is_open and not self._is_called and self._router.advertised is None
+        if waits and not self._router.is_exhausted:
             return
         if not self._is_called:
             self._inner = self._settings(four, six)
@@ -378,15 +380,15 @@ class PppLink:
         six = self._networks[Number.IPV6CP].options
         if isinstance(six, Ipv6cp):
             self._out.append(write_frame(Number.IPV6, router.solicitation(six.own)))
-        self._router_due = now + ROUTER_WAITS[min(self._asked_router, len(ROUTER_WAITS) - 1)]
-        self._asked_router += 1
+        self._router.due = now + ROUTER_WAITS[min(self._router.asked, len(ROUTER_WAITS) - 1)]
+        self._router.asked += 1
 
     def _on_ipv6(self, packet: bytes) -> None:
         six = self._networks.get(Number.IPV6CP)
         if six is None or not six.is_open or not isinstance(six.options, Ipv6cp):
             return
         if not self._is_called:
-            self._advertised = self._advertised or router.read_advertisement(packet)
+            self._router.advertised = self._router.advertised or router.read_advertisement(packet)
         elif router.is_for_router(packet):
             prefix = next((one.network for one in self._inner.addresses if isinstance(one, IPv6Interface)), None)
             servers = tuple(one for one in self._inner.name_servers if isinstance(one, IPv6Address))
@@ -407,7 +409,7 @@ class PppLink:
                 refused.append(str(address))
             servers += four.options.servers(network.FIRST_NAME_SERVER, network.SECOND_NAME_SERVER)
             netbios = four.options.servers(network.FIRST_NETBIOS, network.SECOND_NETBIOS)
-        told = self._advertised
+        told = self._router.advertised
         if six is not None and six.is_open and isinstance(six.options, Ipv6cp) and told is not None:
             servers += told.resolvers
             if told.prefix is not None:
@@ -440,8 +442,8 @@ class PppLink:
         if self.is_over:
             return None
         found = [one.next_timer() for one in self._automata]
-        found += [self._echo_due, self._again, None if self._is_signed_in else self._sign_in_due]
-        found += [None if self.is_up or self._advertised else self._router_due]
+        found += [self._echo.due, self._sign_in.again, None if self._sign_in.is_done else self._sign_in.due]
+        found += [None if self.is_up or self._router.advertised else self._router.due]
         return min((one for one in found if one is not None), default=None)
 
     def handle_timer(self, now: float) -> None:
@@ -450,22 +452,24 @@ class PppLink:
             return
         for one in self._automata:
             one.handle_timer(now)
-        if not self._is_signed_in and self._sign_in_due is not None and now >= self._sign_in_due:
+        if not self._sign_in.is_done and self._sign_in.due is not None and now >= self._sign_in.due:
             self._end(now, "the sign-in was not answered", by_peer=True)
-        elif self._again is not None and now >= self._again:
+        elif self._sign_in.again is not None and now >= self._sign_in.again:
             # RFC 1334 §2.2, RFC 1994 §4.1: the side that waits for an answer asks again.
-            self._say(*self._said, now)
-        if self._router_due is not None and not self.is_up and self._advertised is None and now >= self._router_due:
+            self._say(*self._sign_in.said, now)
+        if (
+            self._router.due is not None
+            and not self.is_up
+            and self._router.advertised is None
+            and now >= self._router.due
+        ):
             self._ask_router(now)
-        if self._echo_due is not None and now >= self._echo_due:
-            if now < self.last_heard + ECHO_EVERY:
-                self._unanswered, self._echo_due = 0, self.last_heard + ECHO_EVERY
-            elif self._unanswered >= MOST_ECHOES:
-                self._end(now, f"{self._unanswered} echo requests were not answered", by_peer=True)
+        if self._echo.wants_request(now):
+            if self._echo.unanswered >= MOST_ECHOES:
+                self._end(now, f"{self._echo.unanswered} echo requests were not answered", by_peer=True)
                 return
-            else:
-                self.echo()
-                self._echo_due = now + ECHO_EVERY
+            self.echo()
+            self._echo.due = now + ECHO_EVERY
         self._after(now)
 
     def _end(self, now: float, reason: str, *, by_peer: bool, sign_in: bool = False) -> None:
