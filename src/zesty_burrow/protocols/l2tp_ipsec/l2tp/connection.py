@@ -20,20 +20,11 @@ from zesty_burrow.protocols.l2tp_ipsec.l2tp.avps import (
     result_words,
     write_avps,
 )
-from zesty_burrow.protocols.l2tp_ipsec.l2tp.header import (
-    Header,
-    data_prefix,
-    read_message,
-    write_control,
-    write_data,
-)
-from zesty_burrow.protocols.repeater import Repeater
+from zesty_burrow.protocols.l2tp_ipsec.l2tp.delivery import GIVE_UP, WINDOW, Delivery
+from zesty_burrow.protocols.l2tp_ipsec.l2tp.header import Header, data_prefix, read_message, write_data
 from zesty_burrow.protocols.session import Random
 
-WINDOW = 4
-"""Control messages that are taken before they are acknowledged (RFC 2661 §4.4.3: 4 by default)."""
-FIRST_WAIT, GIVE_UP = 1.0, 30.0
-MAX_FRAMES, MAX_WAITING = 256, 32
+MAX_FRAMES = 256
 _SYNC, _RESULT_ASKED, _RESULT_ERROR = b"\0\0\0\3", b"\0\1\0\0", b"\0\2\0\0"
 
 
@@ -65,15 +56,8 @@ class L2tpConnection:
         self.numbered = False
         self.last_heard = 0.0
         self._step = Message.SCCRQ
-        self._next_sent = self._next_due = 0
-        self._unanswered: deque[tuple[int, bytes]] = deque()
-        self._waiting: deque[tuple[int, bytes]] = deque()
-        self._window = WINDOW
-        self._repeater: Repeater | None = None
-        self._give_up = give_up
-        self._acknowledge = False
+        self._delivery = Delivery(give_up)
         self._frame_out = self._frame_in = 0
-        self._out: deque[bytes] = deque()
         self._events: deque[Opened | Over] = deque()
 
     # What the owner asks for.
@@ -84,7 +68,7 @@ class L2tpConnection:
 
     def hello(self, now: float) -> None:
         """See whether the other end is there (RFC 2661 §6.5); nothing where something waits for an answer already."""
-        if self.peer_tunnel and not self._unanswered and not self.is_over:
+        if self.peer_tunnel and not self._delivery.unanswered and not self.is_over:
             self._put(0, Message.HELLO, {}, now)
 
     def close(self, now: float) -> None:
@@ -163,28 +147,13 @@ class L2tpConnection:
         if header.tunnel not in (self.tunnel, 0) or header.numbers is None:
             return
         self.last_heard = now
-        self._acknowledged(header.numbers[1], now)
-        if not body:
+        if not self._delivery.received(*header.numbers, now, has_body=bool(body)):
             return
-        if header.numbers[0] != self._next_due:
-            # One that came before is acknowledged again; one that is ahead comes again.
-            self._acknowledge = self._acknowledge or self._next_due - header.numbers[0] & 0xFFFF < 1 << 15
-            return
-        self._next_due = self._next_due + 1 & 0xFFFF
-        self._acknowledge = True
         try:
             avps = read_avps(body)
             self._on_message(message_of(avps), avps, header, now)
         except Malformed as problem:
             self._refuse(str(problem), now)
-
-    def _acknowledged(self, number: int, now: float) -> None:
-        before = len(self._unanswered)
-        while self._unanswered and number - self._unanswered[0][0] - 1 & 0xFFFF < 1 << 15:
-            self._unanswered.popleft()
-        if len(self._unanswered) < before:
-            self._repeater = Repeater(now, FIRST_WAIT, self._give_up) if self._unanswered else None
-            self._fill_window(now)
 
     def _on_message(self, message: int, avps: dict[int, bytes], header: Header, now: float) -> None:
         if message == Message.STOP_CCN:
@@ -240,7 +209,8 @@ class L2tpConnection:
             raise Malformed(
                 "the other end wants L2TP's own secret", why="no secret is known; IPsec has proven both ends"
             )
-        self._window = max(int.from_bytes(avps.get(Avp.RECEIVE_WINDOW, WINDOW.to_bytes(2))), 1)
+        self._delivery.peer_tunnel = self.peer_tunnel
+        self._delivery.window = max(int.from_bytes(avps.get(Avp.RECEIVE_WINDOW, WINDOW.to_bytes(2))), 1)
 
     def _own_capabilities(self) -> dict[Avp, bytes]:
         """What both ends tell of themselves: version 1.0, and synchronous framing."""
@@ -272,47 +242,20 @@ class L2tpConnection:
     # Sending.
 
     def _put(self, session: int, message: Message, values: dict[Avp, bytes], now: float) -> None:
-        if len(self._waiting) < MAX_WAITING:
-            self._waiting.append((session, write_avps(message, values)))
-        self._fill_window(now)
-
-    def _fill_window(self, now: float) -> None:
-        while self._waiting and len(self._unanswered) < self._window:
-            session, body = self._waiting.popleft()
-            message = session.to_bytes(2) + body
-            self._unanswered.append((self._next_sent, message))
-            self._next_sent = self._next_sent + 1 & 0xFFFF
-            self._transmit(*self._unanswered[-1])
-            self._repeater = self._repeater or Repeater(now, FIRST_WAIT, self._give_up)
-
-    def _transmit(self, number: int, message: bytes) -> None:
-        session, body = int.from_bytes(message[:2]), message[2:]
-        self._out.append(write_control(self.peer_tunnel, session, (number, self._next_due), body))
-        self._acknowledge = False
+        self._delivery.put(session, write_avps(message, values), now)
 
     def send(self) -> list[bytes]:
         """Control messages to send now."""
-        if self._acknowledge:
-            self._acknowledge = False
-            self._out.append(write_control(self.peer_tunnel, 0, (self._next_sent, self._next_due), b""))
-        found = list(self._out)
-        self._out.clear()
-        return found
+        return self._delivery.send()
 
     def next_timer(self) -> float | None:
         """When to call ``handle_timer``."""
-        return self._repeater.due if self._repeater is not None and not self.is_over else None
+        return None if self.is_over else self._delivery.next_timer()
 
     def handle_timer(self, now: float) -> None:
         """Time has passed: what was not acknowledged is sent again."""
-        if self._repeater is None or self.is_over or not self._repeater.again(now):
-            return
-        if self._repeater.is_over(now):
-            self._end(now, f"no answer by L2TP within {self._give_up:g} s", by_peer=True)
-            return
-        if self._unanswered:
-            # The first one is enough: what follows is acknowledged with it, or repeated after it.
-            self._transmit(*self._unanswered[0])
+        if not self.is_over and not self._delivery.handle_timer(now):
+            self._end(now, f"no answer by L2TP within {self._delivery.give_up:g} s", by_peer=True)
 
     def next_event(self) -> Opened | Over | None:
         """The next event, or None."""
