@@ -66,6 +66,7 @@ class DataPath:
         self.plain = PlainPath(device, mtu, options or PathOptions())
         self.loops: PacketLoops | None = None
         self.switch = FastPathSwitch(disabled=FAST_PATH in disabled)
+        self._revisions: dict[Tunnel, int] = {}
         self._reading: asyncio.AbstractEventLoop | None = None
         self._paused = False
         self._kind = FOR_DATAGRAMS
@@ -100,8 +101,8 @@ class DataPath:
     def refresh(self) -> None:
         """A tunnel's channel, socket, peer or limit has changed."""
         plain = self.plain
-        plain.by_label = {label: one for one in plain.tunnels if isinstance(one, Tunnel) for label in one.labels}
-        plain.forget_routes()
+        plain.tunnels_changed()
+        self._revisions = {one: one.channel.revision for one in plain.tunnels if isinstance(one, Tunnel)}
         self.revision += 1
         kind = self._look_for_loops()
         if self.loops is not None and kind != self._kind:
@@ -190,10 +191,12 @@ class DataPath:
 
     def inbound(self, burst: Burst) -> tuple[list[Tunnel], list[bytes]]:
         """Open what has come, and hand it to the device: tunnels that were used, datagrams that are the session's."""
-        revisions = [one.channel.revision for one in self.plain.tunnels]
         used, others = self.plain.receive(burst, time.monotonic())
-        if revisions != [one.channel.revision for one in self.plain.tunnels]:
-            self.refresh()
+        for tunnel in used:
+            # What came may have changed by which keys packets go.
+            if tunnel.channel.revision != self._revisions.get(tunnel):
+                self.refresh()
+                break
         self._carried(-(-burst.total // burst.size))
         return used, others
 

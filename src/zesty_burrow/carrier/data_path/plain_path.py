@@ -25,36 +25,49 @@ class PlainPath:
     """One tunnel device and the ``tunnels`` behind it; a packet goes out by the first that allows it.
 
     ``dropped``: packets that no tunnel allows, that are too long, or that are malformed; ``unknown``: datagrams with a
-    label that is nobody's. ``by_label``: tunnels by the first four octets of their datagrams.
+    label that is nobody's. ``by_label``: tunnels by the first four octets of their datagrams. ``queued``: tunnels whose
+    packets travel in their sessions' messages.
+
+    Each packet costs calls, which cost more here than anything else: so checks are written out where packets pass, and
+    nothing is looked at twice.
     """
 
     def __init__(self, device: TunDevice, mtu: int, options: PathOptions) -> None:
         self.device, self.mtu, self.options = device, mtu, options
         self.tunnels: list[PathTunnel] = []
+        self.queued: list[QueuedTunnel] = []
         self.by_label: dict[bytes, Tunnel] = {}
         self.dropped = self.unknown = 0
-        self._header = offload_header.SIZE if device.header else 0
+        self._waiting: list[PathTunnel] = []
+        self._nothing = offload_header.NOTHING if device.header else b""
         self._routes: dict[bytes, PathTunnel | None] = {}
 
-    def forget_routes(self) -> None:
+    def tunnels_changed(self) -> None:
         """Tunnels or their selectors have changed."""
         self._routes.clear()
+        self.by_label = {label: one for one in self.tunnels if isinstance(one, Tunnel) for label in one.labels}
+        self.queued = [one for one in self.tunnels if isinstance(one, QueuedTunnel)]
+        # A UDP socket's queue tells by itself.
+        self._waiting = [one for one in self.tunnels if one.waits and not one.never_blocks]
 
     # From the device to the network.
 
     def send(self) -> int:
         """Seal and send what the device has; the number of packets."""
-        sent, now = 0, time.monotonic()
+        sent, now, nothing = 0, time.monotonic(), self._nothing
+        descriptor, header = self.device.descriptor, len(nothing)
         for _ in range(AT_ONCE):
-            if self.is_blocked:
+            if self._waiting and self.is_blocked:
                 break
             try:
-                data = os.read(self.device.descriptor, MAX_PACKET + self._header)
+                data = os.read(descriptor, MAX_PACKET + header)
             except OSError:
                 # Nothing there; or the device is down for the moment.
                 break
-            offload = read_offload(data[: self._header]) if self._header else None
-            sent += self.send_packet(data[self._header :], offload, now)
+            if data[:header] == nothing:
+                sent += self._send_one(data[header:], now)
+            else:
+                sent += self.send_packet(data[header:], read_offload(data[:header]), now)
         for one in self.queued:
             one.flush()
         return sent
@@ -62,12 +75,7 @@ class PlainPath:
     @property
     def is_blocked(self) -> bool:
         """Whether the device is better not read: packets of a tunnel that waits for its connection would only wait."""
-        return any(one.waits and one.is_blocked for one in self.tunnels)
-
-    @property
-    def queued(self) -> list[QueuedTunnel]:
-        """Tunnels whose packets travel in their sessions' messages."""
-        return [one for one in self.tunnels if isinstance(one, QueuedTunnel)]
+        return any(one.is_blocked for one in self._waiting)
 
     def send_packet(self, packet: bytes, offload: Offload | None, now: float) -> int:
         """Send what one read has given: a packet, or many in one piece; how many went."""
@@ -79,29 +87,51 @@ class PlainPath:
         return sum(self._send_one(one, now) for one in packets)
 
     def _send_one(self, packet: bytes, now: float) -> int:
-        addresses = addresses_of(packet)
-        tunnel = self.route(addresses)
+        size = len(packet)
+        version = packet[0] >> 4 if size else 0
+        if version == 4 and size >= 20:
+            addresses, outer, protocol, flags = packet[12:20], packet[1], packet[9], (packet[0] & 0xF) * 4 + 13
+        elif version == 6 and size >= 40:
+            addresses, protocol, flags = packet[8:40], packet[6], 53
+            outer = (packet[0] & 0xF) << 4 | packet[1] >> 4
+        else:
+            self.dropped += 1
+            return 0
+        tunnel = self._routes.get(addresses) or self.route(addresses)
         if tunnel is None:
             self.dropped += 1
             return 0
-        limit = min(tunnel.limit_of(packet), max(self.mtu, too_big.LEAST_IPV6))
-        if self.options.clamp:
+        options = self.options
+        if options.clamp and protocol == TCP and flags < size and packet[flags] & encapsulation.SYN:
             packet = _clamped(packet, min(self.mtu, tunnel.limit))
+        if options.dscp is not None:
+            outer = encapsulation.outer_class(outer, options.dscp)
+        if size > self.mtu or size > (tunnel.limit if tunnel.never_blocks else tunnel.limit_of(packet)):
+            return self._send_long(packet, tunnel, now, outer)
+        try:
+            tunnel.send(packet, now, outer)
+        except OSError as problem:
+            _not_sent(problem, tunnel)
+        return 1
+
+    def _send_long(self, packet: bytes, tunnel: PathTunnel, now: float, outer: int) -> int:
+        """Whole where its family's limit allows it, cut where it may be; else its sender is told."""
+        limit = min(tunnel.limit_of(packet), max(self.mtu, too_big.LEAST_IPV6))
         if len(packet) <= limit:
             parts = [packet]
         elif too_big.may_be_cut(packet):
             parts = too_big.cut(packet, limit)
         else:
-            self._tell_too_long(packet, limit)
+            answer = too_big.too_big(packet, limit)
+            if answer is not None:
+                self.device.write([self._nothing + answer])
+            self.dropped += 1
             return 0
-        outer = encapsulation.outer_class(encapsulation.traffic_class(packet), self.options.dscp)
         for part in parts:
             try:
                 tunnel.send(part, now, outer)
             except OSError as problem:
-                # Lost, as on any path; where it was too long the path has become narrower (RFC 4301 §8.2).
-                if problem.errno in TOO_LONG:
-                    tunnel.measure(refused=True)
+                _not_sent(problem, tunnel)
         return len(parts)
 
     def route(self, addresses: bytes) -> PathTunnel | None:
@@ -114,12 +144,6 @@ class PlainPath:
             self._routes[addresses] = next((one for one in self.tunnels if one.channel.allows_out(addresses)), None)
         return self._routes[addresses]
 
-    def _tell_too_long(self, packet: bytes, limit: int) -> None:
-        answer = too_big.too_big(packet, limit)
-        if answer is not None:
-            self._write(answer)
-        self.dropped += 1
-
     # From the network to the device.
 
     def receive(self, burst: Burst, now: float) -> tuple[list[Tunnel], list[bytes]]:
@@ -131,21 +155,24 @@ class PlainPath:
             return [], list(burst.datagrams())
         used: list[Tunnel] = []
         others: list[bytes] = []
-        for data in burst.datagrams():
+        view, end, by_label = burst.view, burst.start + burst.total, self.by_label
+        for begin in range(burst.start, end, burst.size):
+            data = bytes(view[begin : min(begin + burst.size, end)])
             label = data[:4]
-            tunnel = self.by_label.get(label)
+            tunnel = by_label.get(label)
             if tunnel is None:
                 # RFC 3948 §2.2, §2.3: four zero octets mark IKE, a lone octet is a keep-alive.
                 self.unknown += len(data) > 4 and label != bytes(4)
                 others.append(data)
                 continue
+            channel = tunnel.channel
             try:
-                packet = tunnel.channel.open(data, now)
+                packet = channel.open(data, now)
             except Malformed:
                 continue
             if tunnel not in used:
                 used.append(tunnel)
-            if packet and tunnel.channel.allows_in(label, addresses_of(packet)):
+            if packet and channel.allows_in(label, addresses_of(packet)):
                 self._deliver(packet, burst.traffic_class)
             else:
                 self.dropped += bool(packet)
@@ -155,9 +182,10 @@ class PlainPath:
         """Hand the device what sessions have received; how many packets."""
         count = 0
         for tunnel in self.queued:
-            for packet in tunnel.channel.take():
+            channel = tunnel.channel
+            for packet in channel.take():
                 count += 1
-                if tunnel.channel.allows_in(addresses_of(packet)):
+                if channel.allows_in(addresses_of(packet)):
                     self._deliver(packet, 0)
                 else:
                     self.dropped += 1
@@ -171,19 +199,21 @@ class PlainPath:
                 return
             packet = bytes(view)
         if self.options.clamp:
-            packet = _clamped(packet, self.mtu)
-        self._write(packet)
+            is_v4 = packet[0] >> 4 == 4
+            flags = ((packet[0] & 0xF) * 4 if is_v4 else 40) + 13
+            if packet[9 if is_v4 else 6] == TCP and flags < len(packet) and packet[flags] & encapsulation.SYN:
+                packet = _clamped(packet, self.mtu)
+        self.device.write([self._nothing + packet])
 
-    def _write(self, packet: bytes) -> None:
-        self.device.write([offload_header.NOTHING[: self._header] + packet])
+
+def _not_sent(problem: OSError, tunnel: PathTunnel) -> None:
+    """Lost, as on any path; where it was too long the path has become narrower (RFC 4301 §8.2)."""
+    if problem.errno in TOO_LONG:
+        tunnel.measure(refused=True)
 
 
 def _clamped(packet: bytes, mtu: int) -> bytes:
-    """With a lower MSS, where it is a TCP SYN that asks for more than fits."""
-    is_v4 = packet[0] >> 4 == 4
-    flags = ((packet[0] & 0xF) * 4 if is_v4 else 40) + 13
-    if packet[9 if is_v4 else 6] != TCP or flags >= len(packet) or not packet[flags] & encapsulation.SYN:
-        return packet
+    """With a lower MSS, where a TCP SYN asks for more than fits."""
     view = memoryview(bytearray(packet))
     return bytes(view) if encapsulation.clamp_tcp_mss(view, 0, len(packet), mtu) else packet
 

@@ -11,7 +11,7 @@ import time
 from typing import Protocol
 
 from zesty_burrow.carrier.data_path.path_size import LEAST_PATH, PathSize
-from zesty_burrow.carrier.ports.udp_port import TooLong
+from zesty_burrow.carrier.ports.udp_port import TooLong, UdpPort
 from zesty_burrow.core.net import Endpoint
 from zesty_burrow.core.packets.too_big import LEAST_IPV4, LEAST_IPV6
 from zesty_burrow.host.watches.address_changes import link_mtu, path_mtu
@@ -53,7 +53,7 @@ class Tunnel:
     ``limit``: the longest inner packet that the path takes.
 
     ``size``: whether that can be confirmed, and was; then ``wake`` is set when there is something to confirm.
-    ``waits``: see :class:`QueuedTunnel`.
+    ``waits``: see :class:`QueuedTunnel`. ``never_blocks``: whether the system's queue tells by itself.
     """
 
     def __init__(
@@ -75,6 +75,7 @@ class Tunnel:
         self.peer = peer
         self.limit = limit
         self.size = size
+        self.never_blocks = isinstance(port, UdpPort)
         self._wake = wake
 
     def widest(self) -> int:
@@ -153,6 +154,7 @@ class QueuedTunnel:
     """
 
     size = None
+    never_blocks = False
     labels: frozenset[bytes] = frozenset()
 
     def __init__(self, channel: QueuedChannel, sender: Sender, peer: Endpoint, *, waits: bool = True) -> None:

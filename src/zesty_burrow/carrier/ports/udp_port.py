@@ -143,13 +143,16 @@ class UdpPort:
     def send(self, data: bytes, to: Endpoint, traffic_class: int = 0) -> None:
         """One datagram. Raises ``OSError``."""
         try:
-            self._send(data, to, traffic_class)
+            if traffic_class:
+                self._send_marked(data, to, traffic_class)
+            else:
+                self.channel.sendto(data, to)
         except BlockingIOError:
             # The queue is full: wait a little, as a lost packet costs more than the wait.
             poll = select.poll()
             poll.register(self.channel, select.POLLOUT)
             poll.poll(_WAIT_MS)
-            self._send(data, to, traffic_class)
+            self._send_marked(data, to, traffic_class)
 
     def send_many(self, datagrams: Sequence[bytes], to: Endpoint) -> None:
         """Many to one peer: those of one length by one call, where the kernel splits them (UDP_SEGMENT)."""
@@ -173,11 +176,8 @@ class UdpPort:
         else:
             self.channel.sendmsg(run, [(socket.SOL_UDP, UDP_SEGMENT, struct.pack("=H", size))], 0, to)
 
-    def _send(self, data: bytes, to: Endpoint, traffic_class: int) -> None:
-        if traffic_class:
-            self.channel.sendmsg([data], [(*self._class, _NUMBER.pack(traffic_class))], 0, to)
-        else:
-            self.channel.sendto(data, to)
+    def _send_marked(self, data: bytes, to: Endpoint, traffic_class: int) -> None:
+        self.channel.sendmsg([data], [(*self._class, _NUMBER.pack(traffic_class))], 0, to)
 
 
 TOO_LONG = (errno.EMSGSIZE, errno.EINVAL)

@@ -83,11 +83,11 @@ class Combined(_Counted):
         self.twelve_octets = len(salt) == 4 and icv_size == 16
 
     def seal(self, associated: bytes, plaintext: bytes, behind: bytes = b"", number: int = 0) -> bytes:
-        iv = self._iv(number)
+        iv = number.to_bytes(8) if 0 < number < 1 << 64 else self._iv(number)
         return iv + self.aead.encrypt(self.salt + iv, plaintext, associated)
 
     def open(self, associated: bytes, sealed: bytes, behind: bytes = b"") -> bytes:
-        if len(sealed) < self.overhead:
+        if len(sealed) < 8 + self.icv_size:
             raise Malformed("a sealed part is malformed", why=f"{len(sealed)} octets cannot hold IV and ICV")
         try:
             return self.aead.decrypt(self.salt + sealed[:8], sealed[8:], associated)

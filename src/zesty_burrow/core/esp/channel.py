@@ -46,7 +46,7 @@ class SaPair:
     ) -> None:
         self.outbound, self.inbound = outbound, inbound
         self.local, self.remote = tuple(local), tuple(remote)
-        self._known: dict[bytes, bool] = {}
+        self.allowed_in: dict[bytes, bool] = {}
 
     def allows_out(self, addresses: bytes) -> bool:
         """RFC 4301 §5.1, by source and destination: what the selectors do not cover is dropped, never sent in clear."""
@@ -54,12 +54,12 @@ class SaPair:
 
     def allows_in(self, addresses: bytes) -> bool:
         """RFC 4301 §5.2: the selectors hold for what comes in as well; ``addresses``: source and destination."""
-        known = self._known.get(addresses)
+        known = self.allowed_in.get(addresses)
         if known is None:
             known = between(self.remote, self.local, addresses)
-            if len(self._known) >= KNOWN_PAIRS:
-                self._known.clear()
-            self._known[addresses] = known
+            if len(self.allowed_in) >= KNOWN_PAIRS:
+                self.allowed_in.clear()
+            self.allowed_in[addresses] = known
         return known
 
 
@@ -129,7 +129,7 @@ class EspChannel:
     def allows_in(self, label: bytes, addresses: bytes) -> bool:
         """Whether a packet with these addresses may come in by the SA of this label."""
         pair = self.pairs.get(int.from_bytes(label))
-        return pair is not None and pair.allows_in(addresses)
+        return pair is not None and (pair.allowed_in.get(addresses, False) or pair.allows_in(addresses))
 
     def seal(self, packet: bytes, now: float) -> bytes:
         """The ESP packet around an inner packet."""

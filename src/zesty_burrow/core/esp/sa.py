@@ -13,6 +13,8 @@ from zesty_burrow.core.esp.replay import ReplayWindow, WindowState
 from zesty_burrow.errors import Malformed, StateError
 
 NEXT_IPV4, NEXT_IPV6, NEXT_NONE = 4, 41, 59
+VERSION = {NEXT_IPV4: 4, NEXT_IPV6: 6}
+"""Of IP, by next header."""
 HEADER = 8
 LAST_SEQUENCE, LAST_EXTENDED = (1 << 32) - 1, (1 << 64) - 1
 PADDING = bytes(range(1, 256))
@@ -57,11 +59,6 @@ class OutboundSa:
         self._spi = spi.to_bytes(4)
         self._align = max(4, protection.block)
 
-    @property
-    def numbers_left(self) -> int:
-        """How many packets may yet go out under this key."""
-        return (LAST_EXTENDED if self.extended else LAST_SEQUENCE) - int(self.state.sequence)
-
     def move_state(self, place: OutboundState) -> None:
         """Keep the state in this memory from now on."""
         ctypes.memmove(ctypes.byref(place), ctypes.byref(self.state), ctypes.sizeof(OutboundState))
@@ -70,8 +67,8 @@ class OutboundSa:
     def seal(self, packet: bytes) -> bytes:
         """The ESP packet around an IPv4 or IPv6 packet. :class:`StateError` once the numbers are used up."""
         state = self.state
-        number = int(state.sequence) + 1
-        if self.numbers_left <= 0:
+        number: int = state.sequence + 1
+        if number > (LAST_EXTENDED if self.extended else LAST_SEQUENCE):
             raise StateError("the tunnel's sequence numbers are used up", next_step="Disconnect and connect again.")
         state.sequence = number
         state.packets += 1
@@ -97,6 +94,8 @@ class InboundSa:
         self.state = InboundState()
         self.window = ReplayWindow(state=self.state)
         self.protection = protection
+        self._spi = spi.to_bytes(4)
+        self._least = HEADER + protection.overhead + 2
 
     def move_state(self, place: InboundState) -> None:
         """Keep the state in this memory from now on."""
@@ -106,36 +105,32 @@ class InboundSa:
 
     def open(self, data: bytes) -> bytes:
         """The inner packet; empty for a dummy packet (RFC 4303 §2.6). Raises only :class:`Malformed`."""
+        state, window = self.state, self.window
         try:
-            packet = self._open(data)
+            if len(data) < self._least or data[:4] != self._spi:
+                raise Malformed("an ESP packet is malformed", why="it is too short or names another SPI")
+            sequence = int.from_bytes(data[4:8])
+            associated, behind = data[:HEADER], b""
+            if self.extended:
+                sequence = window.whole_number(sequence)
+                associated, behind = self.protection.with_high_half(associated, (sequence >> 32).to_bytes(4))
+            if not window.check(sequence):
+                raise Malformed("an ESP packet was rejected", why=f"number {sequence} came before or is too old")
+            plaintext = self.protection.open(associated, data[HEADER:], behind)
+            window.accept(sequence)
+            pad, following = plaintext[-2], plaintext[-1]
+            if pad + 2 > len(plaintext):
+                raise Malformed("an ESP packet is malformed", why="its padding is longer than its content")
+            packet = plaintext[: len(plaintext) - 2 - pad]
+            if following == NEXT_NONE:
+                packet = b""
+            elif following != self.following and (
+                self.following or not packet or VERSION.get(following) != packet[0] >> 4
+            ):
+                raise Malformed("an ESP packet is malformed", why=f"next header {following} does not fit its content")
         except Malformed:
-            self.state.rejected += 1
+            state.rejected += 1
             raise
-        self.state.packets += 1
-        self.state.octets += len(packet)
-        return packet
-
-    def _open(self, data: bytes) -> bytes:
-        if len(data) < HEADER + self.protection.overhead + 2 or int.from_bytes(data[:4]) != self.spi:
-            raise Malformed("an ESP packet is malformed", why="it is too short or names another SPI")
-        sequence = int.from_bytes(data[4:8])
-        associated, behind = data[:HEADER], b""
-        if self.extended:
-            sequence = self.window.whole_number(sequence)
-            associated, behind = self.protection.with_high_half(associated, (sequence >> 32).to_bytes(4))
-        if not self.window.check(sequence):
-            raise Malformed("an ESP packet was rejected", why=f"number {sequence} came before or is too old")
-        plaintext = self.protection.open(associated, data[HEADER:], behind)
-        self.window.accept(sequence)
-        pad, following = plaintext[-2], plaintext[-1]
-        if pad + 2 > len(plaintext):
-            raise Malformed("an ESP packet is malformed", why="its padding is longer than its content")
-        packet = plaintext[: len(plaintext) - 2 - pad]
-        if following == NEXT_NONE:
-            return b""
-        if self.following and following == self.following:
-            return packet
-        expected = {NEXT_IPV4: 4, NEXT_IPV6: 6}.get(following)
-        if self.following or expected is None or not packet or packet[0] >> 4 != expected:
-            raise Malformed("an ESP packet is malformed", why=f"next header {following} does not fit its content")
+        state.packets += 1
+        state.octets += len(packet)
         return packet
