@@ -165,7 +165,7 @@ class SessionIo(Generic[E]):
                     received = True
                     self.machine.receive(data, burst.source, now, number)
             if received or (self._receiving is not None and self._receiving.has_received):
-                self.flush()
+                self._turn()
             if not isinstance(port, StreamPort):
                 return
             if not port.ended:
@@ -185,24 +185,16 @@ class SessionIo(Generic[E]):
         return list(burst.datagrams()) if self.path is None else self.path.inbound(burst)[1]
 
     @property
-    def _wants_connection(self) -> bool:
-        return self._reconnecting is not None and self._reconnecting.wants_connection
-
-    def _look_at_connection(self) -> None:
-        """Where the machine has given a connection up, another one is made."""
-        if self._again is None and self._wants_connection:
-            for number, port in self.ports.items():
-                if isinstance(port, StreamPort):
-                    self._lost(number, port)
-
-    @property
     def is_blocked(self) -> bool:
         """Whether packets that travel in the session's messages would only wait."""
-        return any(port.is_full for port in self._streams) or (self._blocking is not None and self._blocking.is_blocked)
+        for port in self._streams:
+            if port.is_full:
+                return True
+        return self._blocking is not None and self._blocking.is_blocked
 
     def _on_room(self) -> None:
         try:
-            self.flush()
+            self._turn()
         except Exception as problem:
             self._fail(problem)
 
@@ -235,7 +227,7 @@ class SessionIo(Generic[E]):
         """This machine has another address, or another connection, towards the other end than before."""
         if isinstance(self.machine, Movable):
             self.machine.address_changed(self._loop.time())
-            self.flush()
+            self._turn()
 
     def connect_anew(self) -> None:
         """Connections from another address of this machine: the present ones would wait for it in vain."""
@@ -247,23 +239,38 @@ class SessionIo(Generic[E]):
                 self._connect(number, port)
 
     def flush(self) -> None:
-        """Send what the machine has, collect its events, and set the timer."""
-        full = any(port.is_full for port in self._streams)
-        # What is made for a full connection would only be held here.
-        self._send(self.machine.send(self._loop.time()) if not full else [])
-        if self.path is not None:
-            self.path.go_on()
-        self._look_at_connection()
-        while (event := self.machine.next_event()) is not None:
+        """Send what the machine has, collect its events, and set the timer. Nothing is received by it."""
+        machine = self.machine
+        for port in self._streams:
+            if port.is_full:
+                # What is made for a full connection would only be held here.
+                break
+        else:
+            if going := machine.send(self._loop.time()):
+                self._send(going)
+        while (event := machine.next_event()) is not None:
             self.events.append(event)
         if self.events:
             self._wake.set()
+        due = machine.next_timer()
         if self._timer is not None:
+            if self._timer.when() == due:
+                return
             self._timer.cancel()
             self._timer = None
-        due = self.machine.next_timer()
         if due is not None:
             self._timer = self._loop.call_at(due, self.handle_timer)
+
+    def _turn(self) -> None:
+        """The machine has heard something, or time has passed: send what it has to say, and hand on what it has."""
+        self.flush()
+        if self.path is not None:
+            self.path.go_on()
+        if self._again is None and self._reconnecting is not None and self._reconnecting.wants_connection:
+            # The machine has given its connection up: another one is made.
+            for number, port in self.ports.items():
+                if isinstance(port, StreamPort):
+                    self._lost(number, port)
 
     def _send(self, datagrams: list[Datagram]) -> None:
         """An unreachable network is the machine's to notice, by time."""
@@ -287,8 +294,9 @@ class SessionIo(Generic[E]):
     def handle_timer(self) -> None:
         """Let the machine look at the time, and at what its channel has carried."""
         try:
+            self._timer = None
             self.machine.handle_timer(self._loop.time())
-            self.flush()
+            self._turn()
         except Exception as problem:
             self._fail(problem)
 

@@ -6,7 +6,7 @@ import os
 import time
 
 from zesty_burrow.carrier.data_path.options import MAX_PACKET, PathOptions
-from zesty_burrow.carrier.data_path.tunnel import PathTunnel, QueuedTunnel, Tunnel
+from zesty_burrow.carrier.data_path.tunnel import FLUSH, PathTunnel, QueuedTunnel, Tunnel
 from zesty_burrow.carrier.ports.udp_port import TOO_LONG, Burst
 from zesty_burrow.core.net import TCP
 from zesty_burrow.core.packets import encapsulation, offload_header, too_big
@@ -56,14 +56,19 @@ class PlainPath:
         """Seal and send what the device has; the number of packets."""
         sent, now, nothing = 0, time.monotonic(), self._nothing
         descriptor, header = self.device.descriptor, len(nothing)
+        gathered = FLUSH
         for _ in range(AT_ONCE):
-            if self._waiting and self.is_blocked:
-                break
+            if gathered >= FLUSH and self._waiting:
+                # Nothing goes to a session before so much was gathered for it.
+                if self.is_blocked:
+                    break
+                gathered = 0
             try:
                 data = os.read(descriptor, MAX_PACKET + header)
             except OSError:
                 # Nothing there; or the device is down for the moment.
                 break
+            gathered += len(data)
             if data[:header] == nothing:
                 sent += self._send_one(data[header:], now)
             else:
@@ -75,7 +80,7 @@ class PlainPath:
     @property
     def is_blocked(self) -> bool:
         """Whether the device is better not read: packets of a tunnel that waits for its connection would only wait."""
-        return any(one.is_blocked for one in self._waiting)
+        return any(tunnel.is_blocked for tunnel in self._waiting)
 
     def send_packet(self, packet: bytes, offload: Offload | None, now: float) -> int:
         """Send what one read has given: a packet, or many in one piece; how many went."""
@@ -105,8 +110,8 @@ class PlainPath:
         if options.clamp and protocol == TCP and flags < size and packet[flags] & encapsulation.SYN:
             packet = _clamped(packet, min(self.mtu, tunnel.limit))
         if options.dscp is not None:
-            outer = encapsulation.outer_class(outer, options.dscp)
-        if size > self.mtu or size > (tunnel.limit if tunnel.never_blocks else tunnel.limit_of(packet)):
+            outer = options.dscp << 2 | outer & 3
+        if size > self.mtu or size > (tunnel.limit if tunnel.has_fixed_limit else tunnel.limit_of(packet)):
             return self._send_long(packet, tunnel, now, outer)
         try:
             tunnel.send(packet, now, outer)

@@ -54,6 +54,7 @@ class Tunnel:
 
     ``size``: whether that can be confirmed, and was; then ``wake`` is set when there is something to confirm.
     ``waits``: see :class:`QueuedTunnel`. ``never_blocks``: whether the system's queue tells by itself.
+    ``has_fixed_limit``: whether packets up to ``limit`` can be sent whatever their length.
     """
 
     def __init__(
@@ -75,7 +76,7 @@ class Tunnel:
         self.peer = peer
         self.limit = limit
         self.size = size
-        self.never_blocks = isinstance(port, UdpPort)
+        self.never_blocks, self.has_fixed_limit = isinstance(port, UdpPort), True
         self._wake = wake
 
     def widest(self) -> int:
@@ -160,6 +161,7 @@ class QueuedTunnel:
     def __init__(self, channel: QueuedChannel, sender: Sender, peer: Endpoint, *, waits: bool = True) -> None:
         self.channel, self.peer, self.waits = channel, peer, waits
         self.sender = sender
+        self.has_fixed_limit = isinstance(channel, CapsuleChannel)
         self.limit = self.measure()
         self._gathered = 0
 

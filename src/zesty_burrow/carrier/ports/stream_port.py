@@ -174,7 +174,7 @@ class StreamPort:
             self._put(data)
 
     def _put(self, data: bytes) -> None:
-        if self.descriptor < 0:
+        if self.channel.fileno() < 0:
             # Between two connections nothing can be sent; the protocol repeats it if needed.
             return
         if not self._out and not self._writing:

@@ -80,6 +80,7 @@ from zesty_burrow.protocols.session import (
 from zesty_burrow.protocols.states import StateTable
 
 PORT = 1
+OVER = (State.LOST, State.ENDED)
 
 
 _CERTIFICATE_ALERT = re.compile(r"alert.*(certificate|unknown ca|access denied)", re.IGNORECASE)
@@ -138,7 +139,7 @@ class ConnectIpSession:
     @property
     def wants_connection(self) -> bool:
         """Whether a connection that was lost is to be made again."""
-        return self.state is State.LOST
+        return self._states.state is State.LOST
 
     @property
     def is_blocked(self) -> bool:
@@ -178,7 +179,7 @@ class ConnectIpSession:
     def receive(self, data: bytes, source: Endpoint, now: float, local_port: int = 0) -> None:
         """Take octets of the connection; empty data is its end."""
         link = self._link
-        if link is None or self.state in (State.LOST, State.ENDED):
+        if link is None or self._states.state in OVER:
             return
         if data:
             self._signs.last_heard = now
@@ -195,7 +196,7 @@ class ConnectIpSession:
         elif not isinstance(link, Bursts) or not self._reached:
             for at in range(0, len(octets), size):
                 self.receive(octets[at : at + size], source, now)
-        elif self.state not in (State.LOST, State.ENDED):
+        elif self.state not in OVER:
             self._signs.last_heard = now
             self._take(link.receive_burst(octets, size, now), now)
 
@@ -204,21 +205,25 @@ class ConnectIpSession:
         link, channel = self._link, self.channel
         if channel is not None and channel.going:
             going, channel.going = channel.going, []
-            if link is not None and self.state is State.UP:
+            if link is not None and self._states.state is State.UP:
                 if isinstance(channel, CapsuleHttpChannel):
                     link.content(b"".join(going))
                 else:
                     link.packets(going)
-                if now - self.last_heard > QUIET and self._signs.pinged_at is None and link.ping():
+                if now - self._signs.last_heard > QUIET and self._signs.pinged_at is None and link.ping():
                     self._signs.pinged_at, self._timers.due = now, now + ANSWER_DUE
         if link is None:
             return []
-        return [Datagram(data, PORT, self.peer) for data, _ in link.out(now)]
+        peer = self.config.gateway
+        return [Datagram(data, PORT, peer) for data, _ in link.out(now)]
 
     def next_timer(self) -> float | None:
         """When to call ``handle_timer``."""
-        own = [self._timers.due, self._timers.give_up_at, self._link.next_timer() if self._link is not None else None]
-        return min((one for one in own if one is not None), default=None)
+        due, give_up = self._timers.due, self._timers.give_up_at
+        if due is None or (give_up is not None and give_up < due):
+            due = give_up
+        own = self._link.next_timer() if self._link is not None else None
+        return due if own is None or (due is not None and due < own) else own
 
     def handle_timer(self, now: float) -> None:
         """Time has passed."""
@@ -244,18 +249,19 @@ class ConnectIpSession:
     def _take(self, events: list[LinkEvent], now: float) -> None:
         try:
             for event in events:
-                if self.state in (State.LOST, State.ENDED):
+                if self._states.state in OVER:
                     return
-                self._on(event, now)
+                if isinstance(event, Content):
+                    self._on_content(event.data, now)
+                else:
+                    self._on(event, now)
         except Malformed as problem:
             self._fail(self._protocol_error(f"{problem.what}: {problem.why}"), now)
         except BurrowError as problem:
             self._fail(problem, now)
 
     def _on(self, event: LinkEvent, now: float) -> None:
-        if isinstance(event, Content):
-            self._on_content(event.data, now)
-        elif isinstance(event, Payload):
+        if isinstance(event, Payload):
             if self.channel is not None:
                 self.channel.received(read_payload(event.data), now)
         elif isinstance(event, Secured):
@@ -327,9 +333,8 @@ class ConnectIpSession:
                 return
         changed = self._tunnel.feed(data)
         channel = self.channel
-        for packet in self._tunnel.take_packets():
-            if channel is not None and self.state is State.UP:
-                channel.received(packet, now)
+        if (packets := self._tunnel.take_packets()) and channel is not None and self._states.state is State.UP:
+            channel.received_all(packets, now)
         if not changed or self._link is None:
             return
         if self._tunnel.asked:

@@ -84,10 +84,6 @@ class Http2:
         elif len(data) > (sent := self._send(data)):
             self._going += memoryview(data)[sent:]
 
-    def _flush(self) -> None:
-        if self._going:
-            del self._going[: self._send(bytes(self._going))]
-
     def _send(self, data: bytes) -> int:
         """How many octets flow control has let through, or the stream's end has made nobody's."""
         done = 0
@@ -128,17 +124,20 @@ class Http2:
             events = self._h2.receive_data(data)
             found: list[LinkEvent] = []
             for event in events:
-                found += self._on(event)
-            self._flush()
+                if isinstance(event, DataReceived):
+                    self._h2.acknowledge_received_data(event.flow_controlled_length, event.stream_id)
+                    if event.stream_id == self._stream:
+                        found.append(Content(event.data))
+                else:
+                    found += self._on(event)
+            if self._going:
+                del self._going[: self._send(bytes(self._going))]
         except H2Error as problem:
             why = str(problem) or type(problem).__name__
             raise Malformed("HTTP/2 of the other side is malformed", why=why) from None
         return found
 
     def _on(self, event: Event) -> list[LinkEvent]:
-        if isinstance(event, DataReceived):
-            self._h2.acknowledge_received_data(event.flow_controlled_length, event.stream_id)
-            return [Content(event.data)] if event.stream_id == self._stream else []
         if isinstance(event, PingAckReceived):
             return [Alive()]
         if isinstance(event, StreamEnded | StreamReset) and event.stream_id == self._stream:

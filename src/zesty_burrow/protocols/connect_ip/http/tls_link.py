@@ -16,6 +16,8 @@ from zesty_burrow.protocols.connect_ip.wire.capsules import MAX_PACKET, write_pa
 
 H2, HTTP1 = "h2", "http/1.1"
 """ALPN names (RFC 9113 §3.1, RFC 7301 §6)."""
+WHOLE = 1 << 20
+"""Octets that are taken from TLS at a time."""
 VERSIONS = {H2: "HTTP/2", HTTP1: "HTTP/1.1"}
 
 
@@ -81,8 +83,11 @@ class TlsLink:
                 if not self._is_client:
                     self._http.begin()
                 found.append(Secured(tuple(self.tls.chain), self.tls.cipher_suite, self.tls.group, version))
-            while self._http is not None and (plain := self.tls.receive()):
+            while self._http is not None and (plain := self.tls.receive(WHOLE)):
                 found += self._http.feed(plain)
+                if len(plain) < WHOLE:
+                    # Nothing more has come.
+                    break
         except Malformed as problem:
             return [*found, Gone(f"{problem.what}: {problem.why}", disagrees=self.tls.disagrees)]
         if self.tls.closed:

@@ -87,16 +87,22 @@ class HttpChannel:
 
     def received(self, packet: bytes, now: float) -> None:
         """For the session: a packet has come."""
-        if not packet:
-            self.counters.rejected += 1
-            return
-        if self._held + len(packet) > MOST_HELD:
-            return
-        self._held += len(packet)
-        self.coming.append(packet)
-        self.counters.packets_in += 1
-        self.counters.octets_in += len(packet)
-        self.last_received = now
+        self.received_all((packet,), now)
+
+    def received_all(self, packets: Sequence[bytes], now: float) -> None:
+        """For the session: packets have come."""
+        counters, held = self.counters, self._held
+        for packet in packets:
+            size = len(packet)
+            if not size:
+                counters.rejected += 1
+            elif held + size <= MOST_HELD:
+                held += size
+                self.coming.append(packet)
+                counters.packets_in += 1
+                counters.octets_in += size
+                self.last_received = now
+        self._held = held
 
 
 class CapsuleHttpChannel(HttpChannel):
@@ -115,7 +121,10 @@ class CapsuleHttpChannel(HttpChannel):
 
     def put(self, packet: bytes, now: float) -> None:
         """Hand a packet to the session."""
-        self.put_capsules(write_packet(packet), 1, len(packet), now)
+        self.going.append(write_packet(packet))
+        self.counters.packets_out += 1
+        self.counters.octets_out += len(packet)
+        self.last_sent = now
 
     def put_capsules(self, octets: bytes, packets: int, size: int, now: float) -> None:
         """Whole capsules of many packets, with so many octets in these."""

@@ -40,7 +40,7 @@ class TunnelEnd:
         changed = False
         for kind, value in self.reader.feed(data):
             if kind is CapsuleType.DATAGRAM:
-                self.packets.append(read_payload(value))
+                self.packets.append(value[1:] if value[:1] == b"\0" else read_payload(value))
                 continue
             changed = True
             if kind is CapsuleType.ADDRESS_ASSIGN:

@@ -61,7 +61,10 @@ def write_capsule(kind: int, value: bytes) -> bytes:
 
 def write_packet(packet: bytes) -> bytes:
     """An IP packet in a DATAGRAM capsule, under context 0 (RFC 9484 §6)."""
-    return b"\0" + write_varint(len(packet) + 1) + b"\0" + packet
+    size = len(packet) + 1
+    # Most packets' lengths have two octets (RFC 9000 §16).
+    length = (0x4000 | size).to_bytes(2) if 64 <= size < 1 << 14 else write_varint(size)
+    return b"\0" + length + b"\0" + packet
 
 
 def read_payload(payload: bytes) -> bytes:
@@ -165,6 +168,14 @@ class CapsuleReader:
         kept += data
         at = 0
         while at < len(kept):
+            if not self._skip and len(kept) - at > 3 and not kept[at] and kept[at + 1] >> 6 == 1:
+                # A datagram whose length has two octets, as most have; anything else is read in full below.
+                end = at + 3 + ((kept[at + 1] & 0x3F) << 8 | kept[at + 2])
+                if end > len(kept):
+                    break
+                found.append((CapsuleType.DATAGRAM, bytes(kept[at + 3 : end])))
+                at = end
+                continue
             if self._skip:
                 passed = min(self._skip, len(kept) - at)
                 self._skip -= passed
