@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import heapq
+import importlib
 import itertools
 import json
 import logging
 import os
+import pkgutil
 import random
 import signal
 import sys
@@ -248,6 +250,15 @@ def until(holds, seconds=45):
     while not holds():
         assert time.monotonic() < end, "it did not come to that"
         time.sleep(0.1)
+
+
+def preload():
+    """Load the program once, so that no child has to do it again; but for the compiled loops, which few need."""
+    import zesty_burrow
+
+    for _, name, _ in pkgutil.walk_packages(zesty_burrow.__path__, "zesty_burrow."):
+        if not name.startswith(("zesty_burrow.carrier.fast_path", "zesty_burrow.__main__")):
+            importlib.import_module(name)
 
 
 def forked(words, environment, stdin="", seconds=90):

@@ -6,7 +6,6 @@
 
 from __future__ import annotations
 
-import importlib
 import os
 import subprocess
 import sys
@@ -15,12 +14,11 @@ from pathlib import Path
 
 import pytest
 
-from support import AUTHORITY, PASSWORD, Ended, forked
+from support import AUTHORITY, PASSWORD, Ended, forked, preload
 from zesty_burrow.lab.kit import kit_archive, kit_files
 
 PROGRAM = Path(sys.executable).with_name("zesty")
-for room in ("zesty_burrow.store.store", "zesty_burrow.carrier.supervisor"):
-    importlib.import_module(room)
+preload()
 
 
 @dataclass

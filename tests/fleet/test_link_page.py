@@ -183,7 +183,8 @@ def test_an_owner_who_does_not_agree(links):
         page.tap("#no")
         assert "Rien n’a été modifié" in seen(page, "declined")
         assert PASSWORD not in page.run("document.documentElement.outerHTML")
-    until(lambda: links.state()["state"] == "failed", 10)
+        # What the page reports of its owner is still on its way.
+        until(lambda: links.state()["state"] == "failed", 10)
     assert links.state()["handed_over"]["cause"] == "device-declined"
 
 

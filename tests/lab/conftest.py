@@ -15,7 +15,7 @@ from pathlib import Path
 
 import pytest
 
-from support import Ended, forked, until
+from support import Ended, forked, preload, until
 from zesty_burrow.cli import main
 from zesty_burrow.host import namespaces
 from zesty_burrow.lab import story
@@ -164,8 +164,8 @@ class Lab:
         assert self.network() == wanted
 
 
-for room in ("pyroute2", "zesty_burrow.store.store", "zesty_burrow.carrier.supervisor"):
-    importlib.import_module(room)
+importlib.import_module("pyroute2")
+preload()
 
 
 def can_make_namespaces():

@@ -19,7 +19,7 @@ from bench.datapath.far_end import PLACE
 from bench.datapath.wires import wires
 
 from lab.test_capture import analyse
-from rotation import on_day
+from rotation import marks_of, on_day
 from zesty_burrow.carrier.data_path.options import CAN_BE_DISABLED, FAST_PATH, OFFLOADS
 from zesty_burrow.carrier.fast_path.switch import COMPILED, DISABLED
 
@@ -139,7 +139,10 @@ def test_other_ciphers(tmp_path, encryption):
 
 @pytest.mark.parametrize(
     ("megabytes", "least_lost"),
-    [(0.25, 3), *(pytest.param(one, least, marks=pytest.mark.soak) for one, least in ((1, 20), (3, 50), (8, 50)))],
+    [
+        pytest.param(0.25, 3, marks=marks_of(1, 3)),
+        *(pytest.param(one, least, marks=pytest.mark.soak) for one, least in ((1, 20), (3, 50), (8, 50))),
+    ],
 )
 def test_a_rough_wire(tmp_path, megabytes, least_lost):
     """1 % lost, 1 % late, a thousand forged packets a second to each side, and keys renewed every megabyte.

@@ -537,11 +537,11 @@ WAYS = (ALONE, STREAM, HTTP1, HTTP2, HTTP3, L2TP)
 
 
 def under_attack():
-    """Each attack by one of the ways in turn, a third of them with each run; all of them by all ways in a soak."""
+    """Each attack by one of the ways in turn, a sixth of them with each run; all of them by all ways in a soak."""
     for number, one in enumerate(ATTACKS):
         for at, way in enumerate(WAYS):
             in_turn = (number // len(WAYS)) % len(WAYS) == at
-            marks = marks_of(number, 3) if in_turn else (pytest.mark.soak,)
+            marks = marks_of(number, 6) if in_turn else (pytest.mark.soak,)
             yield pytest.param(way, one, marks=marks, id=f"attack-{way}-{one.__name__}")
 
 
