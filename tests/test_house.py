@@ -231,7 +231,7 @@ def test_folders_stay_small():
     assert {str(folder.relative_to(SOURCE)): count for folder, count in folders.items() if count > 12} == {}
 
 
-CALLED_FROM_OUTSIDE = {"Supervisor", "Attempt", "Stage"}
+CALLED_FROM_OUTSIDE = {"Supervisor", "Listener", "Attempt", "Stage"}
 """What commands start, and what tells them of its steps."""
 
 

@@ -210,7 +210,7 @@ def test_whatever_comes(by, seed):
 
 
 GUARDED = """
-    import ctypes, mmap, random
+    import ctypes, mmap, random, sys
     import numpy as np
     from numba import njit
     from zesty_burrow.carrier.fast_path.loops import device, esp, inner, join, records

@@ -25,7 +25,7 @@ from zesty_burrow.carrier.network.repairs import CONDITIONS
 from zesty_burrow.carrier.network.tunnel_guard import TunnelGuard
 from zesty_burrow.carrier.sessions import Opener, OpenSession
 from zesty_burrow.carrier.supervision.active_tunnels import ActiveTunnels
-from zesty_burrow.carrier.supervision.options import NOT_CONFIRMED, WANTED, TunnelEnd, TunnelOptions
+from zesty_burrow.carrier.supervision.options import NOT_CONFIRMED, WANTED, Listener, TunnelEnd, TunnelOptions
 from zesty_burrow.carrier.supervision.report import TunnelReport
 from zesty_burrow.carrier.supervision.sign_in_timer import SignInTimer
 from zesty_burrow.carrier.supervision.states import StateMachine, TunnelSignal, TunnelState
@@ -79,7 +79,7 @@ class Supervisor:
         on_up: Callable[[TunnelStatus], None],
     ) -> None:
         self._profile, self._secrets, self._options = profile, secrets, options
-        self._steps = Steps(on_step, on_up)
+        self._steps, self._listener = Steps(), Listener(on_step, on_up)
         self._machine = StateMachine()
         self._wake = asyncio.Event()
         self._made: tuple[HostConfig, ActiveTunnels] | None = None
@@ -132,6 +132,10 @@ class Supervisor:
                 signal.signal(signal.SIGINT, signal.SIG_IGN)
             deliver_end_signals()
         return TunnelEnd(reason, restored, closed=self._guard.holds and not opened)
+
+    def _step(self, step: Step, detail: str = "") -> None:
+        if (report := self._steps.done(step, detail)) is not None:
+            self._listener.on_step(report)
 
     async def _carry(self) -> str:
         loop = asyncio.get_running_loop()
@@ -204,7 +208,7 @@ class Supervisor:
         if self._report.status is None:
             addresses = await asyncio.to_thread(host.look_up, names)
             if self._machine.state is TunnelState.RESOLVING:
-                self._steps.done(Step.RESOLVE, ", ".join(addresses))
+                self._step(Step.RESOLVE, ", ".join(addresses))
                 self._machine.signal(TunnelSignal.RESOLVED)
             return addresses
         return await host.look_up_again(names, known, self._report.status.gateway_address)
@@ -387,7 +391,7 @@ class Supervisor:
         if switch is not None:
             # As long as its gateway is reached as before.
             before.end()
-        applied = host.configure(event, successor.outer, active.mtu, self._steps.done)
+        applied = host.configure(event, successor.outer, active.mtu, self._step)
         status = self._report.up(successor, event, applied, active)
         if switch is None:
             before.end()
@@ -401,7 +405,7 @@ class Supervisor:
     async def _on_current(self, one: OpenSession, event: Event) -> str | None:
         if isinstance(event, StepDone):
             told = f"{event.detail} {self._ways.told}".strip() if event.step is Step.REACH else event.detail
-            self._steps.done(event.step, told)
+            self._step(event.step, told)
             if event.step is Step.REACH:
                 self._machine.signal(TunnelSignal.REACHED)
         elif isinstance(event, Negotiated):
@@ -436,13 +440,15 @@ class Supervisor:
         self._keys.add(one.session)
         self._watch.note(one.outer)
         active.carry(one, event, self._profile.tunnel)
-        applied = host.configure(event, one.outer, active.mtu, self._steps.done)
+        applied = host.configure(event, one.outer, active.mtu, self._step)
         if active.path is not None:
             active.path.start_reading()
         status = self._report.up(one, event, applied, active, self._ways.told)
         self._ways.worked.put(host.network_key(), self._profile, one.profile.settings.over())
         self._machine.signal(TunnelSignal.CONFIGURED)
-        self._steps.up(status)
+        if not self._steps.silent:
+            self._steps.silent = True
+            self._listener.on_up(status)
         if before is not None:
             self._report.totals.reconnects += 1
             note(log, logging.INFO, "back", gateway=status.gateway_address)

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
+from typing import NamedTuple
 
+from zesty_burrow.carrier.control.status import StepReport, TunnelStatus
 from zesty_burrow.core.net import Network
 from zesty_burrow.errors import BurrowError, GatewayUnreachable
 from zesty_burrow.host.bus.desktop import Desktop
@@ -15,6 +18,13 @@ from zesty_burrow.host.names.names_record import NamesRecord
 NOT_CONFIRMED = "not confirmed in time"
 WANTED = frozenset({"disconnect", "signal SIGINT", NOT_CONFIRMED})
 """Ends that the user has asked for by name: these alone open the guard."""
+
+
+class Listener(NamedTuple):
+    """Who has started the tunnel: told of each step, and once it is up for the first time."""
+
+    on_step: Callable[[StepReport], None]
+    on_up: Callable[[TunnelStatus], None]
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,7 +7,6 @@ and signed in again, with the same inner addresses; then packets go on.
 
 from __future__ import annotations
 
-import re
 from collections import deque
 from ipaddress import ip_interface
 
@@ -16,12 +15,9 @@ from zesty_burrow.core.policy.tls_names import suite_of
 from zesty_burrow.errors import (
     BurrowError,
     GatewayError,
-    GatewayProtocolError,
-    GatewayUnreachable,
     Malformed,
     NoAgreement,
     ProgramFault,
-    SignInRefused,
 )
 from zesty_burrow.protocols.connect_ip.config import ClientConfig
 from zesty_burrow.protocols.connect_ip.http.link import (
@@ -38,6 +34,7 @@ from zesty_burrow.protocols.connect_ip.http.link import (
 )
 from zesty_burrow.protocols.connect_ip.machine.channel import CapsuleHttpChannel, HttpChannel
 from zesty_burrow.protocols.connect_ip.machine.tunnel import TunnelEnd, ranges_of
+from zesty_burrow.protocols.connect_ip.refusals import protocol_error, refusal, unreachable
 from zesty_burrow.protocols.connect_ip.table import TRANSITIONS, Signal, State
 from zesty_burrow.protocols.connect_ip.waits import (
     AGAIN,
@@ -81,10 +78,6 @@ from zesty_burrow.protocols.states import StateTable
 
 PORT = 1
 OVER = (State.LOST, State.ENDED)
-
-
-_CERTIFICATE_ALERT = re.compile(r"alert.*(certificate|unknown ca|access denied)", re.IGNORECASE)
-"""RFC 8446 §6.2: what a server says of a client's certificate, after the handshake is complete for the client."""
 
 
 class ConnectIpSession:
@@ -231,7 +224,7 @@ class ConnectIpSession:
             self._take(self._link.handle_timer(now), now)
         if self._timers.give_up_at is not None and now >= self._timers.give_up_at:
             why = f"the connection was lost and not made again within {self.config.give_up:g} seconds"
-            self._fail(self._unreachable(why), now)
+            self._fail(unreachable(self.peer, self.transport, why), now)
         elif self._timers.due is not None and now >= self._timers.due:
             self._timers.due = None
             self._on_due(now)
@@ -256,7 +249,7 @@ class ConnectIpSession:
                 else:
                     self._on(event, now)
         except Malformed as problem:
-            self._fail(self._protocol_error(f"{problem.what}: {problem.why}"), now)
+            self._fail(protocol_error(self.peer[0], self.state, f"{problem.what}: {problem.why}"), now)
         except BurrowError as problem:
             self._fail(problem, now)
 
@@ -296,10 +289,10 @@ class ConnectIpSession:
 
     def _on_answer(self, event: Answered, now: float) -> None:
         if self.state is not State.SIGN_IN:
-            raise self._protocol_error("it answers what was not asked")
+            raise protocol_error(self.peer[0], self.state, "it answers what was not asked")
         self._signs.answered(now)
         if not event.is_tunnel:
-            raise self._refusal(event)
+            raise refusal(self.peer[0], self.config.path, event)
         self._events.append(StepDone(now, Step.SIGN_IN, f"with the credentials for {self._label}"))
         self._states.follow(Signal.ANSWERED)
         self._timers.due = now + self.config.timeout
@@ -443,9 +436,9 @@ class ConnectIpSession:
             what = f"the gateway {self.peer[0]} and the profile cannot agree"
             self._fail(NoAgreement(what, why=event.why), now)
         elif self._reached:
-            self._fail(self._protocol_error(event.why), now)
+            self._fail(protocol_error(self.peer[0], self.state, event.why), now)
         else:
-            self._fail(self._unreachable(event.why), now)
+            self._fail(unreachable(self.peer, self.transport, event.why), now)
 
     def _lose(self, now: float) -> None:
         if self._link is not None:
@@ -470,32 +463,6 @@ class ConnectIpSession:
             self._link = None
         self._states.follow(Signal.END)
         self._timers.due, self._timers.give_up_at = None, None
-
-    # Errors.
-
-    def _refusal(self, event: Answered) -> BurrowError:
-        host, status = self.peer[0], event.status
-        if status in (401, 403):
-            return SignInRefused(f"the gateway {host} refused the sign-in", why=f"HTTP status {status}")
-        if 300 <= status < 400:
-            where = event.headers.get("location", "another place")
-            why = f"HTTP status {status}: it names {where!r:.120}; credentials are not taken to another place"
-        elif status in (404, 405, 501):
-            why = f"HTTP status {status}: there is no tunnel at {self.config.path}"
-        else:
-            why = f"HTTP status {status}"
-        return GatewayError(f"the gateway {host} grants no tunnel", why=why)
-
-    def _protocol_error(self, why: str) -> BurrowError:
-        if self.state is State.SIGN_IN and _CERTIFICATE_ALERT.search(why):
-            return SignInRefused(f"the gateway {self.peer[0]} refused the sign-in", why=why)
-        return GatewayProtocolError(f"the gateway {self.peer[0]} broke the negotiation off", why=why)
-
-    def _unreachable(self, why: str) -> GatewayUnreachable:
-        host, port = self.peer
-        over = "UDP" if self.transport is Transport.DATAGRAMS else "TCP"
-        step = f"Try another place, and check that {over} port {port} may leave this network."
-        return GatewayUnreachable(f"the gateway {host} ({over} port {port}) does not answer", why=why, next_step=step)
 
 
 def _first(assigned: Interface) -> Interface:
