@@ -225,6 +225,78 @@ def test_files_and_functions_stay_small():
     assert wrong == []
 
 
+BRANCHES = (
+    ast.If, ast.For, ast.While, ast.AsyncFor, ast.IfExp, ast.ExceptHandler, ast.Assert, ast.match_case,
+)  # fmt: skip
+MOST_BRANCHES, MOST_IN_LOOPS, MOST_ATTRIBUTES = 20, 24, 20
+
+
+def complexity_of(function):
+    """Ways through a function: branches, loops, operands of and/or, and those within comprehensions."""
+    count = 1
+    for node in ast.walk(function):
+        if isinstance(node, BRANCHES):
+            count += 1
+        elif isinstance(node, ast.comprehension):
+            count += 1 + len(node.ifs)
+        elif isinstance(node, ast.BoolOp):
+            count += len(node.values) - 1
+    return count
+
+
+def test_functions_have_few_ways_through_them():
+    """At most 20; compiled loops, where a call costs a packet's time, 24."""
+    wrong = []
+    for path in modules():
+        most = MOST_IN_LOOPS if "loops" in path.parts else MOST_BRANCHES
+        for node in nodes_of(path):
+            if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef) and (count := complexity_of(node)) > most:
+                wrong.append(f"{relative(path)}: {node.name} has {count}")
+    assert wrong == []
+
+
+def test_classes_have_few_attributes():
+    """What changes has few parts: at most 20 attributes, but for frozen values and the lab's stand-in of a gateway."""
+    wrong = []
+    for path in modules():
+        if "lab" in path.relative_to(SOURCE).parts:
+            continue
+        for one in classes_of(path):
+            if any("frozen=True" in ast.unparse(decorator) for decorator in one.decorator_list):
+                continue
+            stored = {
+                node.attr
+                for node in ast.walk(one)
+                if isinstance(node, ast.Attribute) and isinstance(node.ctx, ast.Store)
+                and isinstance(node.value, ast.Name) and node.value.id == "self"
+            }  # fmt: skip
+            stored |= {
+                node.target.id
+                for node in one.body
+                if isinstance(node, ast.AnnAssign) and isinstance(node.target, ast.Name)
+            }
+            if len(stored) > MOST_ATTRIBUTES:
+                wrong.append(f"{relative(path)}: {one.name} has {len(stored)}")
+    assert wrong == []
+
+
+def test_sessions_follow_tables():
+    """Each protocol's session has its states in a table, and keeps none as a flag beside it."""
+    without = []
+    for folder in sorted((SOURCE / "protocols").iterdir()):
+        if (folder / "protocol.py").exists() and not list(folder.rglob("table.py")):
+            without.append(folder.name)
+    assert without == []
+    flags = []
+    for path in (SOURCE / "protocols").rglob("session.py"):
+        for node in nodes_of(path):
+            if isinstance(node, ast.Attribute) and isinstance(node.ctx, ast.Store) and node.attr.lstrip("_") in (
+                "is_up", "is_over", "is_ended", "state",
+            ):  # fmt: skip
+                flags.append(f"{relative(path)}: {node.attr}")
+    assert flags == []
+
+
 def test_folders_stay_small():
     """A folder holds at most a dozen modules."""
     folders = Counter(path.parent for path in modules())

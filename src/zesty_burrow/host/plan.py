@@ -17,7 +17,7 @@ Everything that the tunnel adds is in a table and in rules of its own, so that p
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass
 
 from zesty_burrow.core.net import Address, LocalNetwork, Network
@@ -94,39 +94,57 @@ def plan_routes(
     and that are to be reached (:func:`zesty_burrow.host.guard.local_trust.judge_local`).
     """
     table, first = table_of(device), first_rule(device, traffic)
-    families = {network.version for network in carried}
+    families: set[int] = {network.version for network in carried}
     routes = [Route(str(network), table, device) for network in carried]
-    handled = set(families)
-    if 6 in families:
-        ipv6 = "tunnel"
-    elif traffic.ipv6 == "outside":
-        ipv6 = "outside"
-    elif traffic.everything or traffic.ipv6 == "block":
-        ipv6 = "blocked"
-        handled.add(6)
-    else:
-        ipv6 = "untouched"
+    ipv6 = _ipv6(families, traffic)
     # What the profile asks for and the gateway does not grant, or the device does not carry any more, is rejected.
-    asked = [network for network in traffic.networks if network.version == 4 or ipv6 != "outside"]
-    handled |= {network.version for network in asked}
+    asked = [network for network in traffic.networks if ipv6 != "outside" or network.version == 4]
+    inside = [server for server in name_servers if server not in outside and _is_in(server, carried)]
     rules: list[Rule] = []
-    for version in sorted(handled):
-        closed = {str(network) for network in (*asked, *carried) if network.version == version}
-        if version == 6 and ipv6 == "blocked":
-            closed.add(EVERYWHERE[6])
-        routes += [Route(network, table, kind="unreachable", metric=LAST_METRIC) for network in sorted(closed)]
-        around = [_host(one) for one in outside if one.version == version]
-        rules += [Rule(version, first + GATEWAY, RT_TABLE_MAIN, one) for one in around]
+    closed = [*map(str, asked), *map(str, carried), *([EVERYWHERE[6]] if ipv6 == "blocked" else [])]
+    for version in sorted({_version(network) for network in closed} | families):
+        rejected = sorted({network for network in closed if _version(network) == version})
+        routes += [Route(network, table, kind="unreachable", metric=LAST_METRIC) for network in rejected]
+        around = _hosts(outside, version)
+        rules += [Rule(version, first + GATEWAY, RT_TABLE_MAIN, address) for address in around]
         # While this machine has no way there, the tunnel's own packets would be led into the tunnel.
-        routes += [Route(one, table, kind="unreachable") for one in around]
-        inside = [one for one in name_servers if one not in outside and any(one in network for network in carried)]
-        rules += [Rule(version, first + NAMES, table, _host(one)) for one in inside if one.version == version]
-        left_out = [network for network in traffic.beside if network.version == version]
-        rules += [Rule(version, first + LOCAL, RT_TABLE_MAIN, str(network)) for network in left_out]
-        if traffic.everything and traffic.local_network == "outside":
-            # Where the tunnel takes only an office's networks, a local network has no better right to their addresses.
-            beside = [one for one in local if one.network.version == version]
-            routes += _local_routes(table + LOCAL_TABLES, beside)
-            rules += [Rule(version, first + LOCAL, table + LOCAL_TABLES, str(one.network)) for one in beside]
+        routes += [Route(address, table, kind="unreachable") for address in around]
+        rules += [Rule(version, first + NAMES, table, server) for server in _hosts(inside, version)]
+        rules += [Rule(version, first + LOCAL, RT_TABLE_MAIN, network) for network in _beside(traffic, version)]
+        beside = _local_beside(traffic, local, version)
+        routes += _local_routes(table + LOCAL_TABLES, beside)
+        rules += [Rule(version, first + LOCAL, table + LOCAL_TABLES, str(network.network)) for network in beside]
         rules.append(Rule(version, first + TUNNEL, table))
     return RoutingPlan(tuple(dict.fromkeys(routes)), tuple(dict.fromkeys(rules)), ipv6)
+
+
+def _is_in(address: Address, networks: Sequence[Network]) -> bool:
+    return any(address in network for network in networks)
+
+
+def _hosts(addresses: Sequence[Address], version: int) -> list[str]:
+    return [_host(address) for address in addresses if address.version == version]
+
+
+def _version(network: str) -> int:
+    return 6 if ":" in network else 4
+
+
+def _beside(traffic: Traffic, version: int) -> list[str]:
+    return [str(network) for network in traffic.beside if network.version == version]
+
+
+def _ipv6(families: Collection[int], traffic: Traffic) -> str:
+    """What becomes of IPv6."""
+    if 6 in families:
+        return "tunnel"
+    if traffic.ipv6 == "outside":
+        return "outside"
+    return "blocked" if traffic.everything or traffic.ipv6 == "block" else "untouched"
+
+
+def _local_beside(traffic: Traffic, local: Sequence[LocalNetwork], version: int) -> list[LocalNetwork]:
+    """Where the tunnel takes only an office's networks, a local network has no better right to their addresses."""
+    if not traffic.everything or traffic.local_network != "outside":
+        return []
+    return [network for network in local if network.network.version == version]

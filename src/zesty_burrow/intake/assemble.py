@@ -53,7 +53,35 @@ def assemble(found: Found, origin: str, now: datetime, given: Surroundings) -> A
     joining.tell_certificates()
     joining.tell_lists()
     credentials = joining.label()
-    return Assembled(tuple(joining.profiles), tuple(credentials), joining.record, tuple(joining.issuing.items()))
+    return Assembled(tuple(joining.profiles), tuple(credentials), joining.record, tuple(joining.pool.issuing.items()))
+
+
+@dataclass(frozen=True, slots=True)
+class _Pool:
+    """A kit's certificates. ``at``: the file that a path stands for, its own or the first with the same content;
+    ``by_file_name``: files by their names alone; ``issuing``: authorities by file, as PEM; ``anchors``: the same.
+    """
+
+    at: dict[str, str]
+    by_file_name: dict[str, set[str]]
+    certificates: list[x509.Certificate]
+    anchors: list[x509.Certificate]
+    issuing: dict[str, str]
+
+    @classmethod
+    def of(cls, found: Found) -> _Pool:
+        at = {path: path for path in found.certificates}
+        at |= {path: first for path, first in found.copies.items() if first in found.certificates}
+        by_file_name: dict[str, set[str]] = {}
+        for path, first in at.items():
+            by_file_name.setdefault(path.rpartition("/")[2].casefold(), set()).add(first)
+        every = list(dict.fromkeys(one for entry in found.certificates.values() for one in entry.certificates))
+        issuing = {
+            path: b"".join(one.public_bytes(Encoding.PEM) for one in entry.certificates if trust.is_authority(one))
+            for path, entry in found.certificates.items()
+        }
+        texts = {path: pem.decode() for path, pem in issuing.items() if pem}
+        return cls(at, by_file_name, every, [one for one in every if trust.is_authority(one)], texts)
 
 
 class _Assembly:
@@ -68,31 +96,14 @@ class _Assembly:
         self._last_number: dict[str, int] = {}
         self._by_label: dict[tuple[str, CredentialsKind], set[Credentials]] | None = None
         self._kinds: dict[str, set[CredentialsKind]] = {}
-        self._at = {path: path for path in found.certificates}
-        self._at |= {path: first for path, first in found.copies.items() if first in found.certificates}
-        self._by_file_name: dict[str, set[str]] = {}
-        for path, first in self._at.items():
-            self._by_file_name.setdefault(path.rpartition("/")[2].casefold(), set()).add(first)
+        self.pool = _Pool.of(found)
         self._contents: dict[str, str] = {}
         self._used: set[str] = set()
-        self._certificates = list(
-            dict.fromkeys(one for entry in found.certificates.values() for one in entry.certificates)
-        )
-        issuing = {
-            path: [one for one in entry.certificates if trust.is_authority(one)]
-            for path, entry in found.certificates.items()
-        }
-        self.issuing = {
-            path: b"".join(one.public_bytes(Encoding.PEM) for one in found).decode()
-            for path, found in issuing.items()
-            if found
-        }
-        self._anchors = [one for one in self._certificates if trust.is_authority(one)]
         self._lists: list[tuple[str, x509.CertificateRevocationList]] = []
         self._attached: set[str] = set()
         self._judged: set[x509.Certificate] = set()
         for member, entry in found.lists:
-            problem = signature_problem(entry, self._anchors)
+            problem = signature_problem(entry, self.pool.anchors)
             if problem:
                 self.record.leave(member, FileKind.REVOCATION, "revocation-list-unusable", problem)
             else:
@@ -102,7 +113,7 @@ class _Assembly:
 
     def match_keys(self) -> None:
         """Each private key with its certificate, and the path above it."""
-        leaves = [one for one in self._certificates if not trust.is_authority(one)]
+        leaves = [one for one in self.pool.certificates if not trust.is_authority(one)]
         by_key = {public_octets(one.public_key()): one for one in leaves}
         wants_raw = any(raw.profile.sign_in.method == "raw-public-key" for raw in self._found.profiles)
         for member, key in self._found.keys:
@@ -125,7 +136,7 @@ class _Assembly:
 
     def _take_client_key(self, member: KitFile, key: FoundKey, own: x509.Certificate) -> None:
         now = self._now
-        path = trust.find_path(own, self._certificates, self._anchors) or [own]
+        path = trust.find_path(own, self.pool.certificates, self.pool.anchors) or [own]
         between = [one for one in path[1:] if not same_name(one.subject, one.issuer)]
         chain = tuple(one.public_bytes(Encoding.PEM).decode() for one in (own, *between))
         self._secrets.append(RawSecret(member, ClientKey(key.secret, chain)))
@@ -230,12 +241,12 @@ class _Assembly:
 
     def _issuing_for(self, group: str) -> dict[str, str]:
         """The authorities of the profile's own group; those that are in none; else all that came."""
-        groups = {path: self._found.certificates[path].member.source.group for path in self.issuing}
+        groups = {path: self._found.certificates[path].member.source.group for path in self.pool.issuing}
         for one in (group, ""):
-            own = {path: pem for path, pem in self.issuing.items() if groups[path] == one}
+            own = {path: pem for path, pem in self.pool.issuing.items() if groups[path] == one}
             if own:
                 return own
-        return self.issuing
+        return self.pool.issuing
 
     def _beside(self, member: KitFile, name: str) -> bytes | None:
         """A file beside one that was named itself."""
@@ -260,8 +271,8 @@ class _Assembly:
         if PEM_MARK in entry:
             return entry
         beside = f"{member.folder}/{entry}" if member.folder else entry
-        by_name = self._by_file_name.get(entry.casefold(), set())
-        path = self._at.get(beside) or (next(iter(by_name)) if len(by_name) == 1 else "")
+        by_name = self.pool.by_file_name.get(entry.casefold(), set())
+        path = self.pool.at.get(beside) or (next(iter(by_name)) if len(by_name) == 1 else "")
         if path:
             self._used.add(path)
             return self._found.certificates[path].pem
@@ -283,7 +294,7 @@ class _Assembly:
         for path, entry in self._found.certificates.items():
             if path in key_files:
                 continue
-            if path in self.issuing and path in self._used:
+            if path in self.pool.issuing and path in self._used:
                 self.record.keep(path, FileKind.CERTIFICATE, "the profiles' authority")
             elif path in self._used:
                 self.record.keep(path, FileKind.CERTIFICATE, "part of a path of certificates")
@@ -307,15 +318,15 @@ class _Assembly:
             self.record.findings.append(finding("certificate-wrong-name", trust.subject_name(leaf), words))
         else:
             lists = [one for _, one in self._lists]
-            others = [*entry.certificates[1:], *self._certificates]
+            others = [*entry.certificates[1:], *self.pool.certificates]
             self.record.findings += trust.judge_path(leaf, others, _loaded(fitting[0].authorities), self._now, lists)
         self.record.leave(entry.member, FileKind.CERTIFICATE, "gateway-certificate")
         return True
 
     def tell_lists(self) -> None:
         """Each revocation list, and the authorities that it speaks of."""
-        by_name = {canonical(one.subject): one for one in self._anchors}
-        issuers = ((one, by_name.get(canonical(one.issuer))) for one in self._anchors)
+        by_name = {canonical(one.subject): one for one in self.pool.anchors}
+        issuers = ((one, by_name.get(canonical(one.issuer))) for one in self.pool.anchors)
         pairs = [(one, issuer) for one, issuer in issuers if issuer is not None and issuer is not one]
         for path, entry in self._lists:
             if path in self._attached:

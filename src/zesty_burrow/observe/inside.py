@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import http.client
+import itertools
 import json
 import secrets
 from collections.abc import Callable
@@ -125,19 +126,12 @@ async def look(link: Link, outside: Outside, own_servers: tuple[Address, ...]) -
     seen = await asyncio.gather(*(_public_address(link, one, outside.stun_port) for one in _one_of_each(usable)))
     token, names = one_time_names(outside.probe_zone, STANDARD_NAMES, secrets.token_bytes)
     asked = names if outside.probe_zone and servers else []
-    answers = await asyncio.gather(
-        *(_resolve(link, servers[number % len(servers)], name, A) for number, name in enumerate(asked))
-    )
-    places = [await outside.describe(address) for address in seen if address]
+    questions = zip(asked, itertools.cycle(servers), strict=False)
+    answers = await asyncio.gather(*(_resolve(link, server, name, A) for name, server in questions))
+    places = {"." in address: await outside.describe(address) for address in reversed(seen) if address}
     resolvers = await outside.resolvers_of(token) if asked else ()
-    return Seen(
-        next((one for one in places if "." in one.address), nowhere),
-        next((one for one in places if ":" in one.address), nowhere),
-        resolvers,
-        len(asked),
-        sum(1 for one in answers if one),
-        carries_outside=True,
-    )
+    exits = places.get(True, nowhere), places.get(False, nowhere)
+    return Seen(*exits, resolvers, len(asked), len(list(filter(None, answers))), carries_outside=True)
 
 
 def _one_of_each(addresses: list[Address]) -> list[Address]:

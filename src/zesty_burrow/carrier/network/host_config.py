@@ -102,8 +102,7 @@ class HostConfig:
         self, profile: Profile, device: str, journal: Journal, guard: TunnelGuard, options: TunnelOptions
     ) -> None:
         self._profile, self._device, self._journal, self._guard = profile, device, journal, guard
-        self._names, self._beside = options.names, options.beside
-        self._named, self._peers = options.local_networks, tuple(peer.address for peer in options.peers)
+        self._options, self._names = options, options.names
         self._forwarder: NameForwarder | None = None
         self.network: NetworkSettings | None = None
         self._plan = RoutingPlan((), (), "")
@@ -129,7 +128,7 @@ class HostConfig:
     def _judge_local(self, found: Sequence[LocalNetwork]) -> LocalTrust:
         """Which of the networks that this machine is in are reached beside the tunnel."""
         own = [one for one in found if one.device != self._device]
-        named = (*self._profile.traffic.local_networks, *self._named)
+        named = (*self._profile.traffic.local_networks, *self._options.local_networks)
         return judge_local(own, named, self._inside())
 
     def _inside(self) -> tuple[Network, ...]:
@@ -215,7 +214,7 @@ class HostConfig:
         self._guard.open_to_nobody()
 
     def _reach(self, addresses: Sequence[Address]) -> None:
-        if self.network is not None or self._beside:
+        if self.network is not None or self._options.beside:
             # What is on the link is reached by it anyway.
             wanted = [one for one in addresses if not one.is_link_local]
             with Netlink() as netlink:
@@ -359,7 +358,7 @@ class HostConfig:
         cut.
         """
         local = self._judge_local(self._on_link).kept
-        around = (*outside, *self._peers)
+        around = (*outside, *(peer.address for peer in self._options.peers))
         return plan_routes(self._device, around, self._carried, self._servers, self._profile.traffic, local)
 
     def _apply(self, netlink: Netlink, plan: RoutingPlan) -> None:

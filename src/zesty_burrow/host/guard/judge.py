@@ -3,20 +3,22 @@
 from __future__ import annotations
 
 from zesty_burrow.core.finding import Finding, finding
+from zesty_burrow.host.guard.probe_result import ProbeResult
 from zesty_burrow.host.guard.state import GuardState, Measured, ServiceState
 
 SHOWN_EVENTS = 5
 
 
+def _of_probe(probe: ProbeResult, holders: str) -> list[Finding]:
+    left = [f"{row.kind} by {row.device}" for row in probe.left]
+    found = [finding("guard-leaks", holders, ", ".join(left))] if left else []
+    return [*found, finding("guard-probe-blind", ", ".join(probe.blind))] if probe.blind else found
+
+
 def judge_guard(guard: GuardState) -> list[Finding]:
     """Findings about the guard, the worst first."""
     holders = ", ".join(dict.fromkeys(share.what for share in guard.shares.values())) or "the guard"
-    found: list[Finding] = []
-    if guard.probe is not None:
-        left = [f"{row.kind} by {row.device}" for row in guard.probe.left]
-        found += [finding("guard-leaks", holders, ", ".join(left))] if left else []
-        blind = guard.probe.blind
-        found += [finding("guard-probe-blind", ", ".join(blind))] if blind else []
+    found = _of_probe(guard.probe, holders) if guard.probe is not None else []
     if guard.measured is Measured.MISSING:
         found.append(finding("guard-missing", holders))
     elif guard.measured is Measured.DIFFERENT:

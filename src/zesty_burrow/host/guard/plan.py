@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import asdict, dataclass, replace
 from ipaddress import ip_address, ip_network
+from itertools import chain
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from zesty_burrow.core.net import Address, LocalNetwork, Network, collapse
@@ -134,22 +135,21 @@ def together(shares: Iterable[Share]) -> Share:
     what another closes. A local network never wins over what belongs in any tunnel.
     """
     known = list(shares)
-    inside = _all(one for share in known for one in share.inside)
+    inside = _all(share.inside for share in known)
     return Share(
-        held=tuple(collapse([network for share in known for network in share.held])),
+        held=tuple(collapse(list(chain.from_iterable(share.held for share in known)))),
         since=min((share.since for share in known), default=""),
-        devices=_all(one for share in known for one in share.devices),
-        openings=_all(one for share in known for one in share.openings),
-        servers=_all(one for share in known for one in share.servers),
-        local=_all(
-            one
-            for share in known
-            for one in share.local
-            if _open_to_all(one.network, known) and not overlaps(one.network, inside)
+        devices=_all(share.devices for share in known),
+        openings=_all(share.openings for share in known),
+        servers=_all(share.servers for share in known),
+        local=tuple(
+            network
+            for network in _all(share.local for share in known)
+            if _open_to_all(network.network, known) and not overlaps(network.network, inside)
         ),
-        left_out=_all(one for share in known for one in share.left_out if _open_to_all(one, known)),
+        left_out=tuple(one for one in _all(share.left_out for share in known) if _open_to_all(one, known)),
         inside=inside,
-        peers=_all(one for share in known for one in share.peers),
+        peers=_all(share.peers for share in known),
     )
 
 
@@ -166,5 +166,6 @@ def _open_to_all(network: Network, shares: Iterable[Share]) -> bool:
     )
 
 
-def _all(rows: Iterable[Any]) -> tuple[Any, ...]:
-    return tuple(dict.fromkeys(rows))
+def _all(groups: Iterable[Iterable[Any]]) -> tuple[Any, ...]:
+    """What is in any of them, each once, in order."""
+    return tuple(dict.fromkeys(chain.from_iterable(groups)))

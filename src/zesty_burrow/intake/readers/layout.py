@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
 from zesty_burrow.intake.readers.vocabulary import DOUBTFUL, MOST_WORDS, UNSURE, Vocabulary
@@ -48,18 +48,32 @@ class Pair(NamedTuple):
     label_at: int = 0
 
 
+def _habits(lines: Sequence[str], words: Vocabulary) -> tuple[bool, bool, bool]:
+    """How its author sets labels out: with gaps behind them, alone on a line, with a blank behind them."""
+    gaps = sum(_clear(line) is None and _unclear(line, words) is not None for line in lines)
+    alone = sum(_clear(line) is None and _label_alone(line, words) != "" for line in lines)
+    begun = sum(_first_words(line, words) is not None for line in lines)
+    return gaps >= FEW, alone >= FEW, begun > max(FEW, alone)
+
+
+def _lines(text: str) -> list[str]:
+    return [line if len(line) <= MAX_LINE else "" for line in text.splitlines()[:MAX_LINES]]
+
+
+def _split(line: str, words: Vocabulary, *, lenient: bool, by_blanks: bool) -> tuple[str, str] | None:
+    found = _clear(line) or _unclear(line, words, lenient=lenient)
+    return _first_words(line, words) if found is None and by_blanks else found
+
+
 def pairs(text: str, words: Vocabulary, *, tolerant: bool = True) -> Iterator[Pair]:
     """All of them, with the numbers of their lines from 1; other lines are prose and are passed over.
 
     Where two labels with a gap behind them, or two that stand alone, are known for certain, others that stand in the
     same way need not be known as well. Where three lines begin with known labels, a blank behind them is enough.
     """
-    lines = [line if len(line) <= MAX_LINE else "" for line in text.splitlines()[:MAX_LINES]]
+    lines = _lines(text)
     left = MAX_TOLERANT if tolerant else 0
-    lenient_gap = tolerant and sum(_clear(line) is None and _unclear(line, words) is not None for line in lines) >= FEW
-    alone = sum(_clear(line) is None and _label_alone(line, words) != "" for line in lines) if tolerant else 0
-    begun = sum(_first_words(line, words) is not None for line in lines) if tolerant else 0
-    by_blanks, lenient_alone = begun > max(FEW, alone), alone >= FEW
+    lenient_gap, lenient_alone, by_blanks = _habits(lines, words) if tolerant else (False, False, False)
     waiting, since, sure = "", 0, True
     for number, line in enumerate(lines, start=1):
         if not line.strip():
@@ -67,20 +81,19 @@ def pairs(text: str, words: Vocabulary, *, tolerant: bool = True) -> Iterator[Pa
         ends_in_blanks = line != line.rstrip()
         if cells := _several(line, words):
             waiting = ""
-            yield from (Pair(label, value, True, False, number, number) for label, value in cells)
+            for label, value in cells:
+                yield Pair(label, value, True, False, number, number)
             continue
-        found = _clear(line) or _unclear(line, words, lenient=lenient_gap)
-        if found is None and by_blanks and not waiting:
-            found = _first_words(line, words)
+        found = _split(line, words, lenient=lenient_gap, by_blanks=by_blanks and not waiting)
         if found is not None:
             label, value = found
-            match = words.match(label, tolerant=False)
-            if match is None and left > 0 and len(label.split()) <= MOST_WORDS:
+            is_known = words.match(label, tolerant=False) is not None
+            if not is_known and left > 0 and len(label.split()) <= MOST_WORDS:
                 left -= 1
-                match = words.match(label)
-            if match is not None or not waiting:
+                is_known = words.match(label) is not None
+            if is_known or not waiting:
                 waiting = ""
-                yield Pair(label, value, match is not None, ends_in_blanks, number, number)
+                yield Pair(label, value, is_known, ends_in_blanks, number, number)
                 continue
         known = "" if by_blanks else _label_alone(line, words)
         if waiting and (sure or not known):
@@ -88,8 +101,9 @@ def pairs(text: str, words: Vocabulary, *, tolerant: bool = True) -> Iterator[Pa
             yield Pair(waiting, line.strip(), True, ends_in_blanks, number, since)
             waiting = ""
             continue
-        sure, since = bool(known), number
-        waiting = known or ("" if by_blanks else _label_alone(line, words, lenient=lenient_alone))
+        sure, since, waiting = bool(known), number, known
+        if not known and lenient_alone and not by_blanks:
+            waiting = _label_alone(line, words, lenient=True)
 
 
 def _several(line: str, words: Vocabulary) -> list[tuple[str, str]]:

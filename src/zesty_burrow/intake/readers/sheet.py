@@ -11,7 +11,7 @@ import ipaddress
 import re
 import tomllib
 from collections import Counter
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -74,6 +74,30 @@ def _row_of(found: Iterable[layout.Pair], words: Vocabulary) -> Row:
     return row
 
 
+def _add_named_hosts(
+    rows: list[Row], hosts: Sequence[server_list.NamedHost], known: set[str], used: set[int], words: Vocabulary
+) -> list[str]:
+    """A row for each host that prose names with its place; what is said of the others. ``used``: lines."""
+    loose = []
+    for named in hosts:
+        if named.host in known:
+            continue
+        known.add(named.host)
+        if not (named.place.country or named.place.city):
+            loose.append(f"the host {named.host} in line {named.line}: nothing says which place it is")
+            continue
+        used.add(named.line)
+        values = {Field.HOST: named.host, Field.CITY: named.place.city, Field.COUNTRY: named.place.country}
+        rows.append(Row({key: [value] for key, value in values.items() if value}, words=words))
+    return loose
+
+
+def _labelled(found: Sequence[layout.Pair], words: Vocabulary) -> list[layout.Pair]:
+    """Without what is hardly a label. "Lisbon: lisbon.example" is no label that was not understood, but a place."""
+    taken = [_with_host_word(pair, words) for pair in found if pair.known or len(pair.label.split()) <= 3]
+    return [pair for pair in taken if pair.known or not is_host(pair.value.strip("()<>"))]
+
+
 def read_sheet(text: str, words: Vocabulary | None = None) -> list[Row]:
     """Labels and values as people set them out, and gateways that are named among other words: a row for each gateway.
 
@@ -83,27 +107,13 @@ def read_sheet(text: str, words: Vocabulary | None = None) -> list[Row]:
     words = words or shipped()
     found = list(layout.pairs(text, words))
     words = words.preferring(pair.label for pair in found)
-    taken = [pair for pair in found if pair.known or len(pair.label.split()) <= 3]
-    taken = [_with_host_word(pair, words) for pair in taken]
-    # "Lisbon: lisbon.example" is no label that was not understood, but a place.
-    placed = [pair for pair in taken if not pair.known and is_host(pair.value.strip("()<>"))]
-    taken = [pair for pair in taken if pair not in placed]
+    taken = _labelled(found, words)
     used = {number for pair in taken for number in (pair.at, pair.label_at)}
     hosts = list(server_list.named_hosts(text, used))
     common, own = _apart(taken, words)
     rows = [_row_of(pairs, words) for pairs in own]
     known = {host.lower() for pairs in (common, *own) for pair in pairs for host in pair.value.split()}
-    loose = []
-    for one in hosts:
-        if one.host in known:
-            continue
-        known.add(one.host)
-        if not (one.place.country or one.place.city):
-            loose.append(f"the host {one.host} in line {one.line}: nothing says which place it is")
-            continue
-        used.add(one.line)
-        values = {Field.HOST: one.host, Field.CITY: one.place.city, Field.COUNTRY: one.place.country}
-        rows.append(Row({key: [value] for key, value in values.items() if value}, words=words))
+    loose = _add_named_hosts(rows, hosts, known, used, words)
     first = _row_of(common, words)
     if first.first(Field.HOST) or not rows:
         for row in rows:

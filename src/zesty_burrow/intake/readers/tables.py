@@ -147,21 +147,36 @@ def _headings(rows: Sequence[Sequence[str]], words: Vocabulary, *, guess: bool =
     """
     if len(rows) < 2 or any(is_host(cell) for cell in rows[0]):
         return None
-    matches = [words.match(cell, tolerant=False) for cell in rows[0]]
-    fields = [match.field if match else None for match in matches]
+    fields = _fields(rows[0], words)
     below = _turned(rows[1:])
-    holding = [at for at, cells in enumerate(below) if any(cells) and all(_hosts(cell) for cell in cells if cell)]
-    named = [at for at, one in enumerate(fields) if one in (Field.HOST, Field.HOST6)]
-    if named and not any(_hosts(cell) for at in named if at < len(below) for cell in below[at] if cell):
+    named = [at for at, field in enumerate(fields) if field in (Field.HOST, Field.HOST6)]
+    if named:
+        column = named[0] if any(_hold_hosts(below[at]) for at in named if at < len(below)) else None
+    elif not guess or len(rows) < 3 or any(_is_value(cell, words) for cell in rows[0]):
         return None
-    # Where no heading is known, what is in the columns has to tell: one more must be known, to be sure.
-    column = next(iter(named), None) if named else next((at for at in holding if at < len(fields)), None)
-    if not named and (not guess or len(rows) < 3 or any(_is_value(cell, words) for cell in rows[0])):
-        return None
-    others = {one for at, one in enumerate(fields) if one is not None and at != column} - {Field.NOTHING}
-    if column is None or not others or column >= len(rows[0]):
-        return None
-    return column if named or len(others) >= 2 or len(rows[0]) == 2 else None
+    else:
+        # Where no heading is known, what is in the columns has to tell.
+        column = next((at for at, cells in enumerate(below) if at < len(fields) and _only_hosts(cells)), None)
+    return column if column is not None and _is_confirmed(column, fields, is_named=bool(named)) else None
+
+
+def _fields(heading: Sequence[str], words: Vocabulary) -> list[Field | None]:
+    matches = [words.match(cell, tolerant=False) for cell in heading]
+    return [match.field if match else None for match in matches]
+
+
+def _is_confirmed(column: int, fields: Sequence[Field | None], *, is_named: bool) -> bool:
+    """Whether other headings are known as well: one, or two where the host's is not, to be sure."""
+    others = {field for at, field in enumerate(fields) if field is not None and at != column} - {Field.NOTHING}
+    return column < len(fields) and bool(others) and (is_named or len(others) >= 2 or len(fields) == 2)
+
+
+def _hold_hosts(cells: Sequence[str]) -> bool:
+    return any(_hosts(cell) for cell in cells if cell)
+
+
+def _only_hosts(cells: Sequence[str]) -> bool:
+    return any(cells) and all(_hosts(cell) for cell in cells if cell)
 
 
 def _is_value(cell: str, words: Vocabulary) -> bool:

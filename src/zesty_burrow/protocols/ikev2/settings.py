@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import functools
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -131,16 +131,13 @@ class ProposalChoice:
 
     def offer(self, *, for_ike: bool) -> Offer | None:
         """What is really offered: the algorithms that are implemented; None where too few are left."""
-        encryption = tuple((one.number, one.key_bits) for one in self.encryption if one.usable)
-        integrity = tuple(one.number for one in self.integrity if one.usable)
-        prf = tuple(one.number for one in self.prf if one.usable)
-        groups = tuple(one.number for one in self.key_exchange if one.usable)
+        encryption = tuple((cipher.number, cipher.key_bits) for cipher in self.encryption if cipher.usable)
+        integrity, prf, groups = _usable(self.integrity), _usable(self.prf), _usable(self.key_exchange)
         combined = all(number in AEAD_NUMBERS for number, _ in encryption)
         if not encryption or (not combined and not integrity) or (for_ike and not (prf and groups)):
             return None
         if for_ike:
-            extra = tuple(one.number for one in self.additional_key_exchange if one.usable)
-            return Offer(encryption, integrity, prf, groups, extra=extra)
+            return Offer(encryption, integrity, prf, groups, extra=_usable(self.additional_key_exchange))
         return Offer(encryption, integrity, esn=tuple(one.number for one in self.sequence_numbers) or (0,))
 
 
@@ -361,6 +358,10 @@ def _proposals(table: Table, label: str) -> tuple[ProposalChoice, ...]:
     return tuple(_proposal(row, label == "ike") for row in rows)
 
 
+def _usable(choices: Sequence[AlgorithmChoice]) -> tuple[int, ...]:
+    return tuple(choice.number for choice in choices if choice.usable)
+
+
 def _proposal(table: Table, for_ike: bool) -> ProposalChoice:
     lists = {
         key: table.items(key, lambda text, kind=kind: AlgorithmChoice.read(kind, text))  # type: ignore[misc]
@@ -369,6 +370,21 @@ def _proposal(table: Table, for_ike: bool) -> ProposalChoice:
     if table.values:
         raise table.invalid(next(iter(table.values)), "a proposal has only " + ", ".join(PROPOSAL_KEYS))
     choice = ProposalChoice(**lists)
+    _check_ciphers(table, choice)
+    if for_ike:
+        if not (choice.prf and choice.key_exchange):
+            raise table.invalid("prf" if not choice.prf else "key_exchange", "the IKE SA needs one (RFC 7296 §3.3.3)")
+        if choice.sequence_numbers:
+            raise table.invalid("sequence_numbers", "only ESP has them (RFC 7296 §3.3.3)")
+    elif choice.additional_key_exchange:
+        raise table.invalid("additional_key_exchange", "the first child SA has none (RFC 9370 §2.2.4)")
+    elif choice.prf or choice.key_exchange:
+        raise table.invalid("prf" if choice.prf else "key_exchange", "the first child SA has none (RFC 7296 §1.2)")
+    return choice
+
+
+def _check_ciphers(table: Table, choice: ProposalChoice) -> None:
+    """Ciphers and integrity algorithms that go together."""
     if not choice.encryption:
         raise table.invalid("encryption", "at least one encryption algorithm is needed")
     combined = {one.number in AEAD_NUMBERS for one in choice.encryption}
@@ -380,15 +396,6 @@ def _proposal(table: Table, for_ike: bool) -> ProposalChoice:
         raise table.invalid("integrity", "a combined-mode cipher takes no integrity algorithm (RFC 5282 §8)")
     if combined == {False} and not any(one.number for one in choice.integrity):
         raise table.invalid("integrity", "this cipher needs an integrity algorithm (RFC 8221 §4)")
-    if for_ike and not (choice.prf and choice.key_exchange):
-        raise table.invalid("prf" if not choice.prf else "key_exchange", "the IKE SA needs one (RFC 7296 §3.3.3)")
-    if for_ike and choice.sequence_numbers:
-        raise table.invalid("sequence_numbers", "only ESP has them (RFC 7296 §3.3.3)")
-    if not for_ike and choice.additional_key_exchange:
-        raise table.invalid("additional_key_exchange", "the first child SA has none (RFC 9370 §2.2.4)")
-    if not for_ike and (choice.prf or choice.key_exchange):
-        raise table.invalid("prf" if choice.prf else "key_exchange", "the first child SA has none (RFC 7296 §1.2)")
-    return choice
 
 
 def _proposal_written(choice: ProposalChoice) -> dict[str, list[str]]:

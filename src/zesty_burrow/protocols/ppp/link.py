@@ -351,25 +351,26 @@ class PppLink:
         """Up once all that is wanted is there, or cannot be had."""
         if self._ccp is not None and not self._is_encryption_settled(self._ccp, now):
             return
-        four, six = self._networks.get(Number.IPCP), self._networks.get(Number.IPV6CP)
+        networks = self._networks.values()
         if self.is_up:
-            if all(not one.is_open for one in self._networks.values()):
+            if not any(network.is_open for network in networks):
                 self._end(now, "the other side ended its networks", by_peer=True)
             return
-        if six is not None and six.is_open and not self._is_called and self._router.due is None:
+        six = self._networks.get(Number.IPV6CP)
+        needs_router = six is not None and six.is_open and not self._is_called
+        if needs_router and self._router.due is None:
             self._ask_router(now)
-        settled = [one.is_open or bool(one.failed) for one in self._networks.values()]
-        if not all(settled):
+        if not all(network.is_open or network.failed for network in networks):
             return
-        if not any(one.is_open for one in self._networks.values()):
-            why = ", ".join(one.failed for one in self._networks.values()) or "neither IPv4 nor IPv6"
+        if not any(network.is_open for network in networks):
+            why = ", ".join(network.failed for network in networks) or "neither IPv4 nor IPv6"
             self._end(now, f"no address was given: {why}", by_peer=True)
-            return
-        waits = six is not None and six.is_open and not self._is_called and self._router.advertised is None
-        if waits and not self._router.is_exhausted:
-            return
+        elif not needs_router or self._router.advertised is not None or self._router.is_exhausted:
+            self._come_up(now)
+
+    def _come_up(self, now: float) -> None:
         if not self._is_called:
-            self._inner = self._settings(four, six)
+            self._inner = self._settings(self._networks.get(Number.IPCP), self._networks.get(Number.IPV6CP))
             if not self._inner.addresses:
                 self._end(now, "the addresses that were given are no host's", by_peer=True)
                 return

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any
 
 from zesty_burrow.errors import printable
-from zesty_burrow.fleet.standing import State
+from zesty_burrow.fleet.standing import Standing, State
 from zesty_burrow.report.layout import Column, Table, Text, Verbatim
 from zesty_burrow.report.parts import Parts, heading, plural
 from zesty_burrow.report.results.base import Result
@@ -39,34 +39,38 @@ STYLES = {
 }
 
 
+ALWAYS = ("device", "kind", "state", "profile")
+"""Columns that are shown in any case."""
+
+
+def _cells(standing: Standing) -> dict[str, str | Text]:
+    device, report = standing.device, standing.report
+    return {
+        "device": device.name,
+        "kind": device.kind,
+        "state": Text(standing.state.words, style=STYLES.get(standing.state, "")),
+        "profile": standing.wanted,
+        "why": printable(standing.why),
+        "verdict": Text(report.verdict, style=VERDICTS[report.verdict]) if report else "",
+        "exit": printable(_exit(report)) if report else "",
+        "verified": report.taken_at[:16].replace("T", " ") if report else "",
+        "owner": device.owner,
+        "place": device.place,
+        "tags": " ".join(device.tags),
+    }
+
+
 def _list(result: DevicesResult) -> Parts:
     if not result.standings:
         words = "No device matches." if result.asked else "No devices. Add one: zesty devices add NAME --kind KIND"
         yield Text(words)
         return
-    devices = [one.device for one in result.standings]
-    headings = ["device", "kind", "state", "profile"]
-    headings += ["why"] if any(one.why for one in result.standings) else []
-    headings += ["verdict", "exit", "verified"] if any(one.report for one in result.standings) else []
-    headings += [key for key in ("owner", "place") if any(getattr(one, key) for one in devices)]
-    headings += ["tags"] if any(one.tags for one in devices) else []
+    rows = [_cells(standing) for standing in result.standings]
+    # A column that is empty for all devices is left out.
+    headings = [label for label in rows[0] if label in ALWAYS or any(row[label] for row in rows)]
     table = Table(*(Column(label, whole=label in ("device", "state")) for label in headings), gap=3)
-    for one in result.standings:
-        device = one.device
-        cells: dict[str, str | Text] = {
-            "device": device.name,
-            "kind": device.kind,
-            "state": Text(one.state.words, style=STYLES.get(one.state, "")),
-            "profile": one.wanted,
-            "why": printable(one.why),
-            "verdict": Text(one.report.verdict, style=VERDICTS[one.report.verdict]) if one.report else "",
-            "exit": printable(_exit(one.report)) if one.report else "",
-            "verified": one.report.taken_at[:16].replace("T", " ") if one.report else "",
-            "owner": device.owner,
-            "place": device.place,
-            "tags": " ".join(device.tags),
-        }
-        table.add_row(*(cells[label] for label in headings))
+    for row in rows:
+        table.add_row(*(row[label] for label in headings))
     yield table
     yield ""
     counts = Counter(one.state for one in result.standings)
@@ -154,6 +158,28 @@ def _edition_changes(rows: list[HandOverRow]) -> Parts:
             yield Text(f"  {printable(change)}")
 
 
+def _failures(failed: Sequence[HandOverRow]) -> Parts:
+    """By causes, each with its devices, up to three details and the remedy."""
+    causes: dict[tuple[str, str], list[HandOverRow]] = {}
+    for row in failed:
+        causes.setdefault((row.cause, row.remedy), []).append(row)
+    for (cause, remedy), rows in causes.items():
+        yield ""
+        names = ", ".join(row.device for row in rows)
+        yield Text.assemble((f"{cause}: ", "red"), f"{plural(len(rows), 'device')}: {names}")
+        for detail in list(dict.fromkeys(row.detail for row in rows if row.detail))[:3]:
+            yield Text(f"  {printable(detail)}")
+        if remedy:
+            yield Text(f"  To do: {printable(remedy)}")
+
+
+def _totals(result: HandOverResult, going: Sequence[HandOverRow], failed: int) -> list[str]:
+    counts = Counter("would be handed over" if result.dry else row.state for row in going)
+    told = [f"{count} {state}" for state, count in sorted(counts.items())]
+    told += [f"{failed} cannot be" if result.dry else f"{failed} not handed over"] if failed else []
+    return [*told, f"{result.left} with nothing left to do"] if result.left else told
+
+
 def _handed(result: HandOverResult) -> Parts:
     going = [row for row in result.rows if not row.cause]
     failed = [row for row in result.rows if row.cause]
@@ -176,23 +202,9 @@ def _handed(result: HandOverResult) -> Parts:
     if result.code:
         yield ""
         yield Verbatim(result.code)
-    causes: dict[tuple[str, str], list[str]] = {}
-    for row in failed:
-        causes.setdefault((row.cause, row.remedy), []).append(row.device)
-    for (cause, remedy), names in causes.items():
-        yield ""
-        yield Text.assemble((f"{cause}: ", "red"), f"{plural(len(names), 'device')}: {', '.join(names)}")
-        details = dict.fromkeys(row.detail for row in failed if row.cause == cause and row.detail)
-        for detail in list(details)[:3]:
-            yield Text(f"  {printable(detail)}")
-        if remedy:
-            yield Text(f"  To do: {printable(remedy)}")
+    yield from _failures(failed)
     yield ""
-    counts = Counter("would be handed over" if result.dry else row.state for row in going)
-    told = [f"{count} {state}" for state, count in sorted(counts.items())]
-    told += [f"{len(failed)} cannot be" if result.dry else f"{len(failed)} not handed over"] if failed else []
-    told += [f"{result.left} with nothing left to do"] if result.left else []
-    yield Text(f"{', '.join(told)}.")
+    yield Text(f"{', '.join(_totals(result, going, len(failed)))}.")
     if failed and not result.dry:
         yield Text("The same command again does only what is left.")
 

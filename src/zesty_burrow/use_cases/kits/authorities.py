@@ -17,6 +17,7 @@ from zesty_burrow.intake.kit import Kit
 from zesty_burrow.intake.readers.places import folded
 from zesty_burrow.profiles.checks import check_profile
 from zesty_burrow.profiles.text import read_profile
+from zesty_burrow.store.store import Store
 from zesty_burrow.use_cases.credentials.choose import choose
 from zesty_burrow.use_cases.profiles.edit import ChangedProfile
 from zesty_burrow.use_cases.workspace import Workspace
@@ -112,16 +113,22 @@ def _fits(pems: Sequence[str], request: AuthorityRequest, workspace: Workspace) 
     with workspace.store() as store:
         if request.profile:
             return [Fit(store.find_profile(request.profile)[0], "named")]
-        rows = store.list_profiles(**({"provider": request.provider} if request.provider else {}))
-        near = [row for row in rows if request.provider or row.lacks or words & _words(f"{row.provider} {row.name}")]
-        names = [row.name for row in near]
-        texts = store.profile_texts(names)
-        profiles = [read_profile(text, f"profile {name}") for name, text in zip(names, texts, strict=True)]
-    if request.provider:
-        return [Fit(one, f"of {request.provider}") for one in profiles]
-    fits = [Fit(one, why) for one in profiles if (why := _why(one, certificates, words))]
-    fits = [one for one in fits if one.why != NONE] or fits
-    return [one for one in fits[:MOST_ASKED] if _proves(one.profile, pems, workspace)] if request.ask_gateways else fits
+        if request.provider:
+            names = [row.name for row in store.list_profiles(provider=request.provider)]
+            return [Fit(profile, f"of {request.provider}") for profile in _read(store, names)]
+        rows = store.list_profiles()
+        near = [row.name for row in rows if row.lacks or words & _words(f"{row.provider} {row.name}")]
+        profiles = _read(store, near)
+    fits = [Fit(profile, why) for profile in profiles if (why := _why(profile, certificates, words))]
+    fits = [fit for fit in fits if fit.why != NONE] or fits
+    if not request.ask_gateways:
+        return fits
+    return [fit for fit in fits[:MOST_ASKED] if _proves(fit.profile, pems, workspace)]
+
+
+def _read(store: Store, names: Sequence[str]) -> list[Profile]:
+    texts = store.profile_texts(names)
+    return [read_profile(text, f"profile {name}") for name, text in zip(names, texts, strict=True)]
 
 
 def _words(text: str) -> set[str]:

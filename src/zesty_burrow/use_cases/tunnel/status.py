@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import TYPE_CHECKING, Any
@@ -62,6 +63,24 @@ class StatusSeen:
     others: tuple[TunnelStatus, ...] = ()
 
 
+def _left_over(is_there: bool) -> list[Finding]:
+    if not is_there:
+        return []
+    from zesty_burrow.core.finding import finding
+
+    return [finding("left-over", "this machine")]
+
+
+def _tunnel_findings(
+    running: Sequence[Running], tunnels: Sequence[TunnelStatus], workspace: Workspace
+) -> list[Finding]:
+    findings = [_silent(tunnel) for tunnel in running if tunnel.state == SILENT]
+    for tunnel in tunnels:
+        findings += noticed(tunnel)
+        findings += judge_negotiated(tunnel, workspace)
+    return findings
+
+
 def look(request: StatusRequest, workspace: Workspace) -> StatusSeen:
     """Ask the tunnels' processes, look at the guard and for what dead processes left. Raises :class:`NotFound`."""
     name = request.name
@@ -70,23 +89,13 @@ def look(request: StatusRequest, workspace: Workspace) -> StatusSeen:
         raise NotFound(f"no tunnel is called {name!r}", next_step="See `zesty status`.")
     left_over = any(is_left_over(paths.journal) for paths in workspace.paths.tunnels)
     guard = guard_state(workspace)
-    findings: list[Finding] = []
-    if left_over:
-        from zesty_burrow.core.finding import finding
-
-        findings.append(finding("left-over", "this machine"))
-    findings += guard_findings(guard)
     network = None
     if request.network:
         from zesty_burrow.host.snapshot import snapshot
 
         network = snapshot()
     tunnels = [_tunnel(one.document) for one in running if one.document]
-    for silent in [one for one in running if one.state == SILENT]:
-        findings.append(_silent(silent))
-    for tunnel in tunnels:
-        findings += noticed(tunnel)
-        findings += judge_negotiated(tunnel, workspace)
+    findings = [*_left_over(left_over), *guard_findings(guard), *_tunnel_findings(running, tunnels, workspace)]
     log = _log(running[0].paths if running else workspace.paths.tunnels[0]) if request.log else None
     conditions = [Condition.LEFT_OVER] if left_over else [_condition(one) for one in tunnels]
     if not conditions:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 
 from zesty_burrow.core.policy.algorithms import AEAD_NUMBERS, ALGORITHMS, TransformType
@@ -134,6 +134,20 @@ def _octave(cost: float | None) -> int:
     return round(cost).bit_length() if cost else 0
 
 
+def _instead(by_key: Mapping[tuple[int, int, int], Row], should: Suite, would: Suite) -> Iterator[Reason]:
+    """What would be negotiated instead, and why."""
+    for kind, ours, theirs in (
+        (T.ENCR, (should.encryption, should.key_bits), (would.encryption, would.key_bits)),
+        (T.INTEG, (should.integrity, 0), (would.integrity, 0)),
+        (T.PRF, (should.prf, 0), (would.prf, 0)),
+        (T.KE, (should.group, 0), (would.group, 0)),
+    ):
+        row = by_key.get((kind, *theirs))
+        if ours != theirs and row is not None:
+            words = "offered first, or preferred by the gateway" if row.good else f"not good: {row.why}"
+            yield Reason(f"instead it would be {row.name}: {words}", row.source)
+
+
 def _reasons(
     rows: Sequence[Row], should: Suite | None, would: Suite | None, policy: Policy, capabilities: IkeCapabilities | None
 ) -> list[Reason]:
@@ -159,17 +173,8 @@ def _reasons(
     found.append(Reason(words, "NIST SP 800-57, measured here" if slower else "NIST SP 800-57"))
     prf = by_key[T.PRF, should.prf, 0]
     found.append(Reason(f"{prf.name}: {prf.why}", prf.source))
-    if would is not None and would != should:
-        for kind, ours, theirs in (
-            (T.ENCR, (should.encryption, should.key_bits), (would.encryption, would.key_bits)),
-            (T.INTEG, (should.integrity, 0), (would.integrity, 0)),
-            (T.PRF, (should.prf, 0), (would.prf, 0)),
-            (T.KE, (should.group, 0), (would.group, 0)),
-        ):
-            row = by_key.get((kind, *theirs))
-            if ours != theirs and row is not None:
-                words = "offered first, or preferred by the gateway" if row.good else f"not good: {row.why}"
-                found.append(Reason(f"instead it would be {row.name}: {words}", row.source))
+    if would is not None:
+        found += _instead(by_key, should, would)
     if capabilities is not None and not capabilities.fragments:
         found.append(
             Reason("the gateway cannot take long messages in parts: a certificate may get lost on the way", "RFC 7383")

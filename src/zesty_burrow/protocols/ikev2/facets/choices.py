@@ -77,14 +77,19 @@ def with_algorithms(settings: IkeSettings, chosen: Chosen, of: str) -> IkeSettin
     return settings
 
 
+def _by_kind(ciphers: Sequence[AlgorithmChoice]) -> tuple[tuple[AlgorithmChoice, ...], tuple[AlgorithmChoice, ...]]:
+    """Combined-mode ciphers, and those that need an integrity algorithm."""
+    combined = tuple(cipher for cipher in ciphers if cipher.number in AEAD_NUMBERS)
+    return combined, tuple(cipher for cipher in ciphers if cipher.number not in AEAD_NUMBERS)
+
+
 def _proposals(own: Chosen, label: str) -> tuple[ProposalChoice, ...]:
     defaults: Sequence[ProposalChoice] = getattr(DEFAULTS, label)
-    ciphers = own.get("encryption") or tuple(one for row in defaults for one in row.encryption)
+    ciphers = own.get("encryption") or tuple(cipher for row in defaults for cipher in row.encryption)
+    combined, plain = _by_kind(ciphers)
     if "integrity" in own and "encryption" not in own:
         # Integrity algorithms are for ciphers that need one.
-        ciphers = tuple(one for one in ciphers if one.number not in AEAD_NUMBERS)
-    combined = tuple(one for one in ciphers if one.number in AEAD_NUMBERS)
-    plain = tuple(one for one in ciphers if one.number not in AEAD_NUMBERS)
+        combined, ciphers = (), plain
     integrity = own.get("integrity") or defaults[-1].integrity
     if "integrity" in own and not plain:
         raise UsageError(

@@ -332,10 +332,8 @@ def ranges_of(payload: TrafficSelectors) -> list[AddressRange]:
     return [AddressRange(one.start, one.end) for one in payload.selectors if one.covers_all]
 
 
-def read_inner_network(reply: Configuration | None) -> NetworkSettings:
-    """Addresses, name servers and suffixes from a CFG_REPLY; what is malformed is left out (RFC 7296 §3.15)."""
-    if reply is None or reply.config_type != ConfigType.CFG_REPLY:
-        return NetworkSettings()
+def _inner_addresses(reply: Configuration) -> list[ipaddress.IPv4Interface | ipaddress.IPv6Interface]:
+    """One of each family at most."""
     addresses: list[ipaddress.IPv4Interface | ipaddress.IPv6Interface] = []
     for value in reply.values(ConfigAttribute.INTERNAL_IP4_ADDRESS)[:1]:
         if len(value) == 4:
@@ -343,12 +341,24 @@ def read_inner_network(reply: Configuration | None) -> NetworkSettings:
     for value in reply.values(ConfigAttribute.INTERNAL_IP6_ADDRESS)[:1]:
         if len(value) == 17 and value[16] <= 128:
             addresses.append(ipaddress.IPv6Interface((value[:16], value[16])))
-    servers: list[Address] = [
-        ipaddress.IPv4Address(value) for value in reply.values(ConfigAttribute.INTERNAL_IP4_DNS) if len(value) == 4
+    return addresses
+
+
+def _addresses(reply: Configuration, attribute: ConfigAttribute, size: int) -> list[Address]:
+    """An attribute's values that have so many octets, as addresses."""
+    return [ipaddress.ip_address(value) for value in reply.values(attribute) if len(value) == size]
+
+
+def read_inner_network(reply: Configuration | None) -> NetworkSettings:
+    """Addresses, name servers and suffixes from a CFG_REPLY; what is malformed is left out (RFC 7296 §3.15)."""
+    if reply is None or reply.config_type != ConfigType.CFG_REPLY:
+        return NetworkSettings()
+    addresses = _inner_addresses(reply)
+    servers = [
+        *_addresses(reply, ConfigAttribute.INTERNAL_IP4_DNS, 4),
+        *_addresses(reply, ConfigAttribute.INTERNAL_IP6_DNS, 16),
     ]
-    servers += [
-        ipaddress.IPv6Address(value) for value in reply.values(ConfigAttribute.INTERNAL_IP6_DNS) if len(value) == 16
-    ]
+    netbios = _addresses(reply, ConfigAttribute.INTERNAL_IP4_NBNS, 4)[:MAX_ANSWERS]
     suffixes = [domain_name(value) for value in reply.values(ConfigAttribute.INTERNAL_DNS_DOMAIN)[:MAX_ANSWERS]]
     usable = [entry for entry in servers if is_host(entry)]
     refused = [str(entry.ip) for entry in addresses if not is_host(entry.ip)]
@@ -356,11 +366,7 @@ def read_inner_network(reply: Configuration | None) -> NetworkSettings:
         tuple(entry for entry in addresses if is_host(entry.ip)),
         tuple(usable[:MAX_ANSWERS]),
         tuple(entry for entry in suffixes if entry),
-        tuple(
-            ipaddress.IPv4Address(value)
-            for value in reply.values(ConfigAttribute.INTERNAL_IP4_NBNS)[:MAX_ANSWERS]
-            if len(value) == 4 and is_host(ipaddress.IPv4Address(value))
-        ),
+        tuple(entry for entry in netbios if isinstance(entry, ipaddress.IPv4Address) and is_host(entry)),
         encrypted_resolvers(reply),
         tuple(refused),
     )

@@ -49,9 +49,9 @@ def choose(
     return None
 
 
-def _match(proposal: Proposal, offer: Offer, preferred_group: int) -> tuple[Transform, ...] | None:
+def _first_in_common(proposal: Proposal, offer: Offer, preferred_group: int) -> dict[int, Transform]:
+    """By type: the first of ours that the other side names as well."""
     theirs = set(proposal.transforms)
-    kinds = {entry.type for entry in proposal.transforms}
     ours = list(transforms_of(offer))
     if preferred_group:
         ours.sort(key=lambda entry: (entry.type == T.KE, entry.number != preferred_group if entry.type == T.KE else 0))
@@ -63,6 +63,13 @@ def _match(proposal: Proposal, offer: Offer, preferred_group: int) -> tuple[Tran
         # RFC 9370 §2.2.1: a peer that names NONE as well can do without this (additional) key exchange.
         if (entry.type in ADDITIONAL or entry.type == T.KE) and not entry.number:
             chosen.setdefault(entry.type, entry)
+    return chosen
+
+
+def _match(proposal: Proposal, offer: Offer, preferred_group: int) -> tuple[Transform, ...] | None:
+    theirs = set(proposal.transforms)
+    kinds = {entry.type for entry in proposal.transforms}
+    chosen = _first_in_common(proposal, offer, preferred_group)
     encryption = chosen.get(T.ENCR)
     wanted = ((offer.groups, T.KE), (offer.extra, T.ADDKE1))
     if encryption is None or any(ours and (kind not in chosen or not chosen[kind].number) for ours, kind in wanted):
