@@ -60,6 +60,15 @@ def _lines(text: str) -> list[str]:
     return [line if len(line) <= MAX_LINE else "" for line in text.splitlines()[:MAX_LINES]]
 
 
+def _is_known(label: str, words: Vocabulary, left: int) -> tuple[bool, int]:
+    """``left``: how often the slower, tolerant match may yet be tried; and how often after this."""
+    if words.match(label, tolerant=False) is not None:
+        return True, left
+    if left <= 0 or len(label.split()) > MOST_WORDS:
+        return False, left
+    return words.match(label) is not None, left - 1
+
+
 def _split(line: str, words: Vocabulary, *, lenient: bool, by_blanks: bool) -> tuple[str, str] | None:
     found = _clear(line) or _unclear(line, words, lenient=lenient)
     return _first_words(line, words) if found is None and by_blanks else found
@@ -87,10 +96,7 @@ def pairs(text: str, words: Vocabulary, *, tolerant: bool = True) -> Iterator[Pa
         found = _split(line, words, lenient=lenient_gap, by_blanks=by_blanks and not waiting)
         if found is not None:
             label, value = found
-            is_known = words.match(label, tolerant=False) is not None
-            if not is_known and left > 0 and len(label.split()) <= MOST_WORDS:
-                left -= 1
-                is_known = words.match(label) is not None
+            is_known, left = _is_known(label, words, left)
             if is_known or not waiting:
                 waiting = ""
                 yield Pair(label, value, is_known, ends_in_blanks, number, number)
