@@ -141,7 +141,7 @@ def test_the_core_tells_no_time(room):
 
 PROTOCOLS = ("ikev2", "connect_ip", "l2tp_ipsec", "pptp")
 SPELLED = re.compile(r"\b(ikev2|connect[-_]ip|l2tp([-_/]ipsec)?|pptp)\b", re.IGNORECASE)
-DEFAULT_OF_THE_FORMAT = ("core/profile.py", "ikev2")
+DEFAULT_OF_THE_FORMAT = ("core/__init__.py", "ikev2")
 
 
 def test_protocol_folders_are_closed():

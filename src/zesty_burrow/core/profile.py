@@ -8,6 +8,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
+from zesty_burrow.core import DEFAULT_PROTOCOL
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.net import Address, Network
 from zesty_burrow.core.scope import CredentialsKind
@@ -17,7 +18,6 @@ if TYPE_CHECKING:
     from zesty_burrow.core.policy.policy import Policy
 
 FORMAT = 2
-DEFAULT_PROTOCOL = "ikev2"
 """What a profile means that names no protocol: a part of the format."""
 PEM_MARK = "-----BEGIN CERTIFICATE-----"
 KEY_MARK = "-----BEGIN PUBLIC KEY-----"

@@ -15,7 +15,7 @@ from cryptography.hazmat.primitives.ciphers.aead import AESGCM
 from cryptography.hazmat.primitives.kdf.scrypt import Scrypt
 
 from zesty_burrow.core.credentials import Credentials, from_document, to_document
-from zesty_burrow.core.crypto.protection import Random
+from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.scope import Scope
 from zesty_burrow.errors import Malformed, SealError
 

@@ -6,14 +6,15 @@ import importlib
 import importlib.util
 from typing import TYPE_CHECKING, Protocol, cast
 
+from zesty_burrow.core import DEFAULT_PROTOCOL
 from zesty_burrow.core.finding import register_codes
-from zesty_burrow.core.profile import DEFAULT_PROTOCOL
 from zesty_burrow.errors import ProfileInvalid
 
 if TYPE_CHECKING:
+    from zesty_burrow.core.crypto.random_octets import Random
     from zesty_burrow.core.profile import Profile, ProtocolSettings, SignIn
     from zesty_burrow.core.toml_table import Table
-    from zesty_burrow.protocols.session import Probe, Random, Session, SessionRequest
+    from zesty_burrow.protocols.session import Probe, Session, SessionRequest
 
 
 class TunnelProtocol(Protocol):

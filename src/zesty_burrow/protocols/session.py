@@ -20,7 +20,6 @@ from zesty_burrow.core.net import GRE, Address, AddressRange, Datagram, Endpoint
 from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.core.scope import CredentialsKind
 
-Random = Callable[[int], bytes]
 Secrets = Mapping[CredentialsKind, Credentials]
 """What a profile signs in with, by kind."""
 

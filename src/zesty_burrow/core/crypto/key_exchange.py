@@ -15,7 +15,7 @@ from cryptography.hazmat.primitives.asymmetric.x448 import X448PrivateKey, X448P
 from cryptography.hazmat.primitives.asymmetric.x25519 import X25519PrivateKey, X25519PublicKey
 from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 
-from zesty_burrow.core.crypto.protection import Random
+from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.errors import Malformed, ProgramFault
 
 MODP: dict[int, tuple[int, int, int]] = {

@@ -16,10 +16,8 @@ from cryptography.hazmat.primitives.ciphers import BlockCipherAlgorithm, Cipher,
 from cryptography.hazmat.primitives.ciphers.aead import AESCCM, AESGCM, ChaCha20Poly1305
 
 from zesty_burrow.core.crypto.integrity import INTEGRITY, Integrity
+from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.errors import Malformed, ProgramFault
-
-Random = Callable[[int], bytes]
-"""Returns this number of unpredictable octets."""
 
 
 class Protection(ABC):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from zesty_burrow.core.credentials import NamePassword
-from zesty_burrow.core.crypto.protection import Random
+from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.cursor import Cursor
 from zesty_burrow.core.eap import mschapv2
 from zesty_burrow.core.eap.packet import EapType

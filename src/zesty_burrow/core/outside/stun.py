@@ -5,7 +5,7 @@ from __future__ import annotations
 import ipaddress
 import zlib
 
-from zesty_burrow.core.crypto.protection import Random
+from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.cursor import Cursor
 from zesty_burrow.core.net import Endpoint
 from zesty_burrow.errors import Malformed

@@ -11,7 +11,8 @@ from zesty_burrow.protocols.connect_ip import settings
 from zesty_burrow.protocols.connect_ip.settings import ConnectIpSettings
 
 if TYPE_CHECKING:
-    from zesty_burrow.protocols.session import Probe, Random, Session, SessionRequest
+    from zesty_burrow.core.crypto.random_octets import Random
+    from zesty_burrow.protocols.session import Probe, Session, SessionRequest
 
 
 class ConnectIp:

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.esp.channel import EspChannel, SaPair
 from zesty_burrow.core.esp.sa import InboundSa, OutboundSa
 from zesty_burrow.core.net import AddressRange
 from zesty_burrow.protocols.ikev2.events import ChildEstablished
-from zesty_burrow.protocols.session import Random
 
 WORN_SEQUENCE = 3 << 30
 """Three quarters of the 32-bit sequence numbers: enough are left while new keys are agreed on (RFC 4303 §3.3.3)."""

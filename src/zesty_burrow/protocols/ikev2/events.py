@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from zesty_burrow.core.crypto.protection import Protection, Random
+from zesty_burrow.core.crypto.protection import Protection
+from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.finding import Finding
 from zesty_burrow.core.net import AddressRange, Endpoint
 from zesty_burrow.core.policy.suite import Suite

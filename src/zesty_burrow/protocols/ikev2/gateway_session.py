@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.esp.channel import EspChannel
 from zesty_burrow.core.net import AddressRange, Datagram, Endpoint
 from zesty_burrow.protocols.ikev2 import events as ike
@@ -11,7 +12,7 @@ from zesty_burrow.protocols.ikev2.esp import pair_of
 from zesty_burrow.protocols.ikev2.responder.gateway import IkeGateway
 from zesty_burrow.protocols.ikev2.responder.responder import Responder
 from zesty_burrow.protocols.ikev2.responder.table import ResponderConfig, State
-from zesty_burrow.protocols.session import ChannelChanged, Down, Moved, Random, Rekeyed, Transport, Up
+from zesty_burrow.protocols.session import ChannelChanged, Down, Moved, Rekeyed, Transport, Up
 
 
 class Caller:

@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 from typing import TypeVar
 
 from zesty_burrow.core.crypto.key_exchange import METHODS, make_key_agreement
-from zesty_burrow.core.crypto.protection import Random
+from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.net import Datagram, Endpoint
 from zesty_burrow.core.policy.algorithms import AEAD_NUMBERS, ALGORITHMS, BY_NUMBER, TransformType
 from zesty_burrow.core.policy.suite import Suite

@@ -11,7 +11,8 @@ from zesty_burrow.protocols.ikev2 import settings
 from zesty_burrow.protocols.ikev2.settings import IkeSettings
 
 if TYPE_CHECKING:
-    from zesty_burrow.protocols.session import Probe, Random, Session, SessionRequest
+    from zesty_burrow.core.crypto.random_octets import Random
+    from zesty_burrow.protocols.session import Probe, Session, SessionRequest
 
 
 class IkeV2:

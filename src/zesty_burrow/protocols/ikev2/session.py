@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import deque
 
+from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.esp.channel import EspChannel
 from zesty_burrow.core.finding import finding
 from zesty_burrow.core.net import Datagram, Endpoint
@@ -24,7 +25,6 @@ from zesty_burrow.protocols.session import (
     Negotiated,
     NegotiatedSuite,
     Noticed,
-    Random,
     Redirected,
     Rekeyed,
     SignInDue,

@@ -6,6 +6,7 @@ import struct
 from collections import deque
 from collections.abc import Sequence
 
+from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.esp.channel import EspChannel, Ranges, SaPair
 from zesty_burrow.core.esp.sa import InboundSa, OutboundSa
 from zesty_burrow.core.net import AddressRange, between
@@ -15,7 +16,6 @@ from zesty_burrow.protocols.l2tp_ipsec.l2tp.connection import L2tpConnection
 from zesty_burrow.protocols.l2tp_ipsec.l2tp.header import data_prefix
 from zesty_burrow.protocols.ppp.packet import ADDRESS_CONTROL, Number, read_frame
 from zesty_burrow.protocols.ppp.router import is_of_the_line
-from zesty_burrow.protocols.session import Random
 
 MAX_WAITING = 256
 UDP_HEADER = struct.Struct(">HHHH")

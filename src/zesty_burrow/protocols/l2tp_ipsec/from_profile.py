@@ -7,6 +7,7 @@ from cryptography.hazmat.primitives.serialization import Encoding
 
 from zesty_burrow.core.credentials import ClientKey, NamePassword, PreSharedKey
 from zesty_burrow.core.crypto.private_key import load_private_key
+from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.identity import Identity, IdType
 from zesty_burrow.core.net import AddressRange
 from zesty_burrow.core.profile import Profile
@@ -21,7 +22,7 @@ from zesty_burrow.protocols.l2tp_ipsec.l2tp.connection import L2tpConnection
 from zesty_burrow.protocols.l2tp_ipsec.layers import Layers
 from zesty_burrow.protocols.l2tp_ipsec.settings import CERTIFICATE, SIGN_IN_METHODS, L2tpSettings, settings_of
 from zesty_burrow.protocols.ppp.link import CallerConfig, PppLink
-from zesty_burrow.protocols.session import Random, SessionRequest
+from zesty_burrow.protocols.session import SessionRequest
 
 HOST_NAME = "caller"
 """What L2TP calls this side: nothing that tells who it is."""

@@ -6,6 +6,7 @@ from collections import deque
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.net import AddressRange, Datagram, Endpoint
 from zesty_burrow.protocols.l2tp_ipsec.channel import L2tpChannel
 from zesty_burrow.protocols.l2tp_ipsec.ikev1.config import Authenticated, ChildUp, Ended, IkeConfig
@@ -15,7 +16,7 @@ from zesty_burrow.protocols.l2tp_ipsec.l2tp.connection import L2tpConnection, Ov
 from zesty_burrow.protocols.l2tp_ipsec.layers import Layers, Renewed
 from zesty_burrow.protocols.l2tp_ipsec.settings import NAT_PORT, PORT
 from zesty_burrow.protocols.ppp.link import CalledConfig, LinkOver, NetworkUp, PppLink
-from zesty_burrow.protocols.session import ChannelChanged, Down, Random, Rekeyed, Up
+from zesty_burrow.protocols.session import ChannelChanged, Down, Rekeyed, Up
 
 MOST_CALLERS = 512
 UNFINISHED_SECONDS = 30.0

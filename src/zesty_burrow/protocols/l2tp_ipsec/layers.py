@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import deque
 from dataclasses import dataclass
 
+from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.net import AddressRange, Endpoint
 from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.errors import Malformed
@@ -22,7 +23,6 @@ from zesty_burrow.protocols.l2tp_ipsec.ikev1.end import IkeEnd
 from zesty_burrow.protocols.l2tp_ipsec.ikev1.message import NON_ESP
 from zesty_burrow.protocols.l2tp_ipsec.l2tp.connection import L2tpConnection, Opened, Over
 from zesty_burrow.protocols.ppp.link import LinkOver, NetworkUp, PppLink, SignedIn
-from zesty_burrow.protocols.session import Random
 
 WORN = 3 << 30
 """Packets under one key: three quarters of ESP's numbers (RFC 4303 §3.3.3)."""

@@ -11,7 +11,8 @@ from zesty_burrow.protocols.l2tp_ipsec import settings
 from zesty_burrow.protocols.l2tp_ipsec.settings import L2tpSettings
 
 if TYPE_CHECKING:
-    from zesty_burrow.protocols.session import Probe, Random, Session, SessionRequest
+    from zesty_burrow.core.crypto.random_octets import Random
+    from zesty_burrow.protocols.session import Probe, Session, SessionRequest
 
 
 class L2tpIpsec:

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.protocols.ppp.automaton import Options
 from zesty_burrow.protocols.ppp.packet import Option
 from zesty_burrow.protocols.ppp.sign_in import METHOD, OPTION
-from zesty_burrow.protocols.session import Random
 
 MRU, CHARACTER_MAP, AUTHENTICATION, QUALITY, MAGIC, SHORT_PROTOCOL, SHORT_ADDRESS = 1, 2, 3, 4, 5, 7, 8
 LEAST_MRU, DEFAULT_MRU = 128, 1500

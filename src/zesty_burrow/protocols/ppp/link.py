@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv4Interface, IPv6Address, IPv6Interface, IPv6Network
 
 from zesty_burrow.core.credentials import NamePassword
+from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.net import is_host
 from zesty_burrow.errors import Malformed
 from zesty_burrow.protocols.ppp import network, router
@@ -36,7 +37,7 @@ from zesty_burrow.protocols.ppp.phases import (
     SignInPhase,
 )
 from zesty_burrow.protocols.ppp.sign_in import Judge, PasswordOf, peer_for
-from zesty_burrow.protocols.session import NetworkSettings, Random
+from zesty_burrow.protocols.session import NetworkSettings
 
 SIGN_IN_DUE, SIGN_IN_AGAIN = 20.0, 1.5
 """Seconds for a whole sign-in, and between retries."""

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from ipaddress import IPv4Address
 
+from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.protocols.ppp.automaton import Options
 from zesty_burrow.protocols.ppp.packet import Option
-from zesty_burrow.protocols.session import Random
 
 ADDRESS = 3
 FIRST_NAME_SERVER, FIRST_NETBIOS, SECOND_NAME_SERVER, SECOND_NETBIOS = 129, 130, 131, 132

@@ -11,11 +11,11 @@ from collections.abc import Callable
 from typing import Protocol
 
 from zesty_burrow.core.credentials import NamePassword
+from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.cursor import Cursor
 from zesty_burrow.core.eap.password import CHALLENGE, FAILURE, RESPONSE, SUCCESS, PasswordPeer, PasswordServer
 from zesty_burrow.errors import Malformed
 from zesty_burrow.protocols.ppp.packet import Number, Packet, write_packet
-from zesty_burrow.protocols.session import Random
 
 PAP, CHAP_MD5, MSCHAPV2 = "pap", "chap", "ms-chap-v2"
 OPTION = {

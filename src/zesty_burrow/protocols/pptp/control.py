@@ -7,8 +7,8 @@ from collections import deque
 from dataclasses import dataclass
 from enum import IntEnum
 
+from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.errors import Malformed
-from zesty_burrow.protocols.session import Random
 
 PORT = 1723
 COOKIE = 0x1A2B3C4D

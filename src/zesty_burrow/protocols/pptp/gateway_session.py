@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections import deque
 
+from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.net import AddressRange, Endpoint
 from zesty_burrow.errors import Malformed
 from zesty_burrow.protocols.ppp.link import CalledConfig, LinkOver, NetworkUp, PppLink, SignedIn
 from zesty_burrow.protocols.pptp.channel import PptpChannel
 from zesty_burrow.protocols.pptp.control import Opened, Over, PptpControl
 from zesty_burrow.protocols.pptp.gre import GreFlow
-from zesty_burrow.protocols.session import Down, Random, Up
+from zesty_burrow.protocols.session import Down, Up
 
 REFUSED_SECONDS = 2.0
 EVERYTHING = (AddressRange(bytes(4), b"\xff" * 4), AddressRange(bytes(16), b"\xff" * 16))

@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections import deque
 from dataclasses import dataclass
 
+from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.net import Datagram, Endpoint
 from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.errors import ProgramFault
 from zesty_burrow.protocols.pptp.control import PORT, PptpControl
-from zesty_burrow.protocols.session import Framing, ProbeDone, Random, Transport
+from zesty_burrow.protocols.session import Framing, ProbeDone, Transport
 
 
 @dataclass(slots=True)

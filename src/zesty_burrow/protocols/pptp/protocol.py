@@ -13,7 +13,8 @@ from zesty_burrow.protocols.pptp.control import PORT
 from zesty_burrow.protocols.pptp.settings import PptpSettings
 
 if TYPE_CHECKING:
-    from zesty_burrow.protocols.session import Probe, Random, Session, SessionRequest
+    from zesty_burrow.core.crypto.random_octets import Random
+    from zesty_burrow.protocols.session import Probe, Session, SessionRequest
 
 
 class Pptp:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import deque
 
 from zesty_burrow.core.credentials import NamePassword
+from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.finding import finding
 from zesty_burrow.core.net import AddressRange, Datagram, Endpoint
 from zesty_burrow.core.policy.suite import Suite
@@ -33,7 +34,6 @@ from zesty_burrow.protocols.session import (
     Negotiated,
     NegotiatedSuite,
     Noticed,
-    Random,
     SessionRequest,
     Step,
     StepDone,

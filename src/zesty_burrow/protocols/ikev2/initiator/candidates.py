@@ -5,7 +5,7 @@ RFC 7296 §2.4: an initiator may go on with each answer to IKE_SA_INIT until one
 
 from __future__ import annotations
 
-from zesty_burrow.core.crypto.protection import Random
+from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.net import Datagram, Endpoint
 from zesty_burrow.protocols.ikev2.events import Event, Failed
 from zesty_burrow.protocols.ikev2.initiator.config import BY_EAP, InitiatorConfig

@@ -20,7 +20,7 @@ from zesty_burrow.core.certificates.names import same_name
 from zesty_burrow.core.certificates.wrapped import name_of_der_untrusted
 from zesty_burrow.core.credentials import ClientKey, Credentials, NamePassword, PreSharedKey, RawKey
 from zesty_burrow.core.crypto.private_key import PrivateKey, load_private_key
-from zesty_burrow.core.crypto.protection import Random
+from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.crypto.tls_engine import TlsKey
 from zesty_burrow.core.eap.password import PasswordPeer
 from zesty_burrow.core.eap.peer import Method

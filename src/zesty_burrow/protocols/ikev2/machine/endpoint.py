@@ -7,7 +7,7 @@ import ipaddress
 from collections import deque
 from collections.abc import Sequence
 
-from zesty_burrow.core.crypto.protection import Random
+from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.net import Datagram, Endpoint
 from zesty_burrow.errors import BurrowError, Malformed
 from zesty_burrow.protocols.ikev2.events import Event, Failed

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
-from zesty_burrow.core.crypto.protection import Protection, Random
+from zesty_burrow.core.crypto.protection import Protection
+from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.net import Datagram
 from zesty_burrow.errors import Malformed, ProgramFault
 from zesty_burrow.protocols.ikev2.wire.keys import IkeKeys

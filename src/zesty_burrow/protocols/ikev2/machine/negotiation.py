@@ -11,7 +11,7 @@ from zesty_burrow.core.certificates import trust
 from zesty_burrow.core.certificates.names import name_matches
 from zesty_burrow.core.certificates.wrapped import name_of_der_untrusted
 from zesty_burrow.core.crypto.key_exchange import METHODS, KeyAgreement
-from zesty_burrow.core.crypto.protection import Random
+from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.dns.encrypted_resolver import EncryptedResolver, domain_name, read_encrypted_resolver
 from zesty_burrow.core.eap.peer import EapPeer, Refusal
 from zesty_burrow.core.finding import finding

@@ -7,7 +7,7 @@ from collections import deque
 from dataclasses import dataclass
 
 from zesty_burrow.core.crypto.key_exchange import METHODS, make_key_agreement
-from zesty_burrow.core.crypto.protection import Random
+from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.net import Datagram, Endpoint
 from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.errors import Malformed

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from zesty_burrow.core.crypto.protection import Random
+from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.net import Endpoint
 from zesty_burrow.errors import GatewayProtocolError, Malformed
 from zesty_burrow.protocols.ikev2.end_machine import EndMachine

@@ -11,6 +11,7 @@ from ipaddress import ip_address
 from cryptography import x509
 
 from zesty_burrow.core.crypto.key_exchange import KeyAgreement, make_key_agreement
+from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.identity import IdType
 from zesty_burrow.core.net import Endpoint
 from zesty_burrow.core.policy.suite import Suite
@@ -48,7 +49,6 @@ from zesty_burrow.protocols.l2tp_ipsec.ikev1.message import (
     write_payloads,
 )
 from zesty_burrow.protocols.l2tp_ipsec.ikev1.proposals import Proposal, Transform, chosen_of, read_sa, write_sa
-from zesty_burrow.protocols.session import Random
 
 NONCE, LEAST_NONCE, MOST_NONCE = 32, 8, 256
 """Octets (RFC 2409 §5)."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from zesty_burrow.core.crypto.key_exchange import make_key_agreement
+from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.errors import Malformed, NoAgreement
 from zesty_burrow.protocols.l2tp_ipsec.ikev1.algorithms import ESP, choose, esp_seconds, esp_suite
@@ -26,7 +27,6 @@ from zesty_burrow.protocols.l2tp_ipsec.ikev1.message import (
     write_payloads,
 )
 from zesty_burrow.protocols.l2tp_ipsec.ikev1.proposals import Proposal, Transform, chosen_of, read_sa, write_sa
-from zesty_burrow.protocols.session import Random
 
 SPI_SIZE = 4
 LEAST_SPI = 256

@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections import deque
 from dataclasses import dataclass
 
+from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.errors import Malformed
 from zesty_burrow.protocols.l2tp_ipsec.l2tp.avps import (
     CALLS,
@@ -22,7 +23,6 @@ from zesty_burrow.protocols.l2tp_ipsec.l2tp.avps import (
 )
 from zesty_burrow.protocols.l2tp_ipsec.l2tp.delivery import GIVE_UP, WINDOW, Delivery
 from zesty_burrow.protocols.l2tp_ipsec.l2tp.header import Header, data_prefix, read_message, write_data
-from zesty_burrow.protocols.session import Random
 
 MAX_FRAMES = 256
 _SYNC, _RESULT_ASKED, _RESULT_ERROR = b"\0\0\0\3", b"\0\1\0\0", b"\0\2\0\0"
