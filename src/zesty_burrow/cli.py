@@ -111,8 +111,8 @@ def _parse(words: Sequence[str]) -> tuple[argparse.Namespace, ModuleType]:
     for action in parser._actions:
         if isinstance(action, argparse._SubParsersAction):
             # After an action's name as well; where it is not given there, what stands in front holds.
-            for one in action.choices.values():
-                _global_options(one, default=argparse.SUPPRESS)
+            for choice in action.choices.values():
+                _global_options(choice, default=argparse.SUPPRESS)
     args = parser.parse_args(before.rest)
     for option in ("json", "debug", "json_file", "passphrase_file", "whom"):
         setattr(args, option, getattr(args, option) or getattr(before, option))

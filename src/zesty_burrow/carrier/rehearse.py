@@ -89,7 +89,7 @@ class Stage:
             gateway = await attempt.go()
         except BurrowError as problem:
             failure = _failure(problem, "")
-        suites = {one.label: one.suite for one in attempt.suites}
+        suites = {suite.label: suite.suite for suite in attempt.suites}
         result = replace(
             result,
             gateway=gateway,

@@ -285,7 +285,7 @@ class SessionIo(Generic[E]):
                     and (datagrams[end].local_port == first.local_port)
                 ):
                     end += 1
-                port.send_many([one.data for one in datagrams[begin:end]], first.destination)
+                port.send_many([datagram.data for datagram in datagrams[begin:end]], first.destination)
             elif port is not None:
                 with suppress(OSError):
                     port.send(first.data, first.destination)

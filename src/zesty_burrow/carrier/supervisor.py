@@ -233,7 +233,7 @@ class Supervisor:
         self._machine.signal(TunnelSignal.NEXT)
         host, targets = self._parts()[0], [address, *([] if origin else self._ways.beside)]
         profile = await asyncio.to_thread(with_proxy, self._profile, host.look_up)
-        host.lead_to(*((one, profile) for one in targets))
+        host.lead_to(*((target, profile) for target in targets))
         if self._end_reason:
             return self._end_reason
         ways = ways_to(profile, targets, self._ways.worked.get(host.network_key(), profile))
@@ -305,16 +305,16 @@ class Supervisor:
                     return ended
         return None
 
-    async def _handle(self, one: OpenSession, event: Event) -> str | None:
+    async def _handle(self, session: OpenSession, event: Event) -> str | None:
         active = self._parts()[1]
-        if one in active.leaving:
+        if session in active.leaving:
             if isinstance(event, Down):
-                active.left(one)
+                active.left(session)
             return None
-        if one is self._current:
-            return await self._on_current(one, event)
-        if one is self._successor:
-            self._on_successor(one, event)
+        if session is self._current:
+            return await self._on_current(session, event)
+        if session is self._successor:
+            self._on_successor(session, event)
         return None
 
     # Another session beside the present one: a sign-in that is repeated, or another profile's.
@@ -346,10 +346,10 @@ class Supervisor:
             self._parts()[0].lead_to((self._current.session.peer[0], self._current.profile))
         switch.fail(problem)
 
-    def _on_successor(self, one: OpenSession, event: Event) -> None:
+    def _on_successor(self, session: OpenSession, event: Event) -> None:
         """Where a repeated sign-in fails the tunnel has to end, as the gateway would end it soon."""
         if isinstance(event, Up):
-            self._take_over(one, event)
+            self._take_over(session, event)
         elif isinstance(event, Negotiated):
             if self._switch is None:
                 self._report.agreed(event.suites)
@@ -360,7 +360,7 @@ class Supervisor:
             if self._switch is None:
                 self._say_goodbye()
                 raise problem
-            one.dispose()
+            session.dispose()
             self._successor = None
             self._wake.set()
             if not isinstance(problem, GatewayUnreachable) or not self._switch.ways:
@@ -402,7 +402,7 @@ class Supervisor:
 
     # The present session.
 
-    async def _on_current(self, one: OpenSession, event: Event) -> str | None:
+    async def _on_current(self, session: OpenSession, event: Event) -> str | None:
         if isinstance(event, StepDone):
             told = f"{event.detail} {self._ways.told}".strip() if event.step is Step.REACH else event.detail
             self._step(event.step, told)
@@ -413,19 +413,19 @@ class Supervisor:
         elif isinstance(event, Rekeyed):
             self._report.rekeyed(event)
         elif isinstance(event, Up):
-            self._establish(one, event)
+            self._establish(session, event)
         elif isinstance(event, Noticed):
             self._report.notices.add(event.finding)
         elif isinstance(event, ChannelChanged):
             self._parts()[1].refresh()
         elif isinstance(event, Moved):
             self._report.totals.address_changes += 1
-            self._measure(one, moved=True)
+            self._measure(session, moved=True)
         elif isinstance(event, SignInDue):
             self._sign_in.announce(event.seconds)
         elif isinstance(event, Redirected):
             # Looked up while names still resolve; then this tunnel is ended.
-            found, here = await asyncio.to_thread(look_up, [event.to]), one.session.peer[0]
+            found, here = await asyncio.to_thread(look_up, [event.to]), session.session.peer[0]
             self._say_goodbye()
             raise GatewayElsewhere(f"the gateway {here} sends its callers to {found[0]}", found[0], proven=True)
         elif isinstance(event, Down):
@@ -434,17 +434,17 @@ class Supervisor:
 
     # The tunnel.
 
-    def _establish(self, one: OpenSession, event: Up) -> None:
+    def _establish(self, session: OpenSession, event: Up) -> None:
         """The gateway has granted the tunnel: configure this machine, and carry packets."""
         (host, active), before, switch = self._parts(), self._report.status, self._switch
-        self._keys.add(one.session)
-        self._watch.note(one.outer)
-        active.carry(one, event, self._profile.tunnel)
-        applied = host.configure(event, one.outer, active.mtu, self._step)
+        self._keys.add(session.session)
+        self._watch.note(session.outer)
+        active.carry(session, event, self._profile.tunnel)
+        applied = host.configure(event, session.outer, active.mtu, self._step)
         if active.path is not None:
             active.path.start_reading()
-        status = self._report.up(one, event, applied, active, self._ways.told)
-        self._ways.worked.put(host.network_key(), self._profile, one.profile.settings.over())
+        status = self._report.up(session, event, applied, active, self._ways.told)
+        self._ways.worked.put(host.network_key(), self._profile, session.profile.settings.over())
         self._machine.signal(TunnelSignal.CONFIGURED)
         if not self._steps.silent:
             self._steps.silent = True
@@ -456,10 +456,10 @@ class Supervisor:
             self._switch = None
             switch.done(status)
 
-    def _measure(self, one: OpenSession, *, moved: bool) -> None:
+    def _measure(self, session: OpenSession, *, moved: bool) -> None:
         """What the path to the gateway takes may be another size now."""
         host, active = self._parts()
-        active.measure(one.session.peer, self._profile.tunnel, moved=moved)
+        active.measure(session.session.peer, self._profile.tunnel, moved=moved)
         host.set_mtu(active.mtu)
 
     # The control socket.

@@ -40,7 +40,11 @@ class UserspaceTunnel:
         """Our inner address of the same family, where the gateway carries packets there; else None."""
         if towards not in self._towards:
             carried = any(towards.packed in entry for entry in self.granted.remote)
-            own = (one.ip for one in self.granted.network.addresses if carried and one.version == towards.version)
+            own = (
+                address.ip
+                for address in self.granted.network.addresses
+                if carried and address.version == towards.version
+            )
             self._towards[towards] = next(own, None)
         return self._towards[towards]
 

@@ -44,7 +44,7 @@ def ways_to(profile: Profile, addresses: Sequence[str], first: str = "") -> list
         own.reverse()
     mixed = [one for pair in zip_longest(*own) for one in pair if one is not None]
     variants = sorted(profile.variants, key=lambda one: one.settings.over() != first)
-    return [Way(address, one) for address in mixed for one in variants][:MAX_WAYS]
+    return [Way(address, variant) for address in mixed for variant in variants][:MAX_WAYS]
 
 
 class WhatWorked:
@@ -167,22 +167,22 @@ class Ways:
         self.told = f"over {way.profile.settings.over()} ({'; '.join(others)})"
 
 
-def _is_reached(one: OpenSession) -> bool:
-    return any(isinstance(event, StepDone) and event.step is Step.REACH for event in one.io.events)
+def _is_reached(session: OpenSession) -> bool:
+    return any(isinstance(event, StepDone) and event.step is Step.REACH for event in session.io.events)
 
 
-def _failure(one: OpenSession) -> BurrowError | None:
+def _failure(session: OpenSession) -> BurrowError | None:
     """Why a session has ended. Raises what the program itself has done wrong."""
-    if one.io.failure is not None:
+    if session.io.failure is not None:
         try:
-            one.io.take_events()
+            session.io.take_events()
         except GatewayError as problem:
             # As a proxy that does not carry this transport.
             return problem
-    down = next((event for event in one.io.events if isinstance(event, Down)), None)
+    down = next((event for event in session.io.events if isinstance(event, Down)), None)
     if down is None:
         return None
-    if (by_proxy := one.proxy_failure(down)) is not None:
+    if (by_proxy := session.proxy_failure(down)) is not None:
         return by_proxy
     if down.error is None:
         return GatewayUnreachable("the gateway ended the attempt", why=down.reason)

@@ -122,7 +122,7 @@ def collapse(networks: Iterable[Network]) -> list[Network]:
 def network_list(what: str, words: str) -> tuple[Network, ...]:
     """Networks with commas between them, from words that somebody has typed. ``UsageError`` begins with ``what``."""
     try:
-        return tuple(ipaddress.ip_network(one.strip()) for one in words.split(",") if one.strip())
+        return tuple(ipaddress.ip_network(part.strip()) for part in words.split(",") if part.strip())
     except ValueError as problem:
         raise UsageError(f"{what}: {problem}", next_step="For example 10.20.0.0/16.") from None
 

@@ -232,7 +232,9 @@ class Profile:
     @property
     def variants(self) -> tuple[Profile, ...]:
         """With one transport each, where several may be tried, as far as a proxy carries them."""
-        found = [one for one in self.settings.variants() if self.proxy is None or self.proxy.carries(one.over())]
+        found = [
+            variant for variant in self.settings.variants() if self.proxy is None or self.proxy.carries(variant.over())
+        ]
         return (self,) if found == [self.settings] else tuple(replace(self, settings=one) for one in found)
 
     @property

@@ -171,8 +171,8 @@ def group_failures(seen: Sequence[Rehearsal]) -> tuple[SharedFailure, ...]:
     return tuple(sorted(rows, key=lambda row: -len(row.profiles)))
 
 
-def _without_names(one: Rehearsal, words: str) -> str:
-    for name in (one.gateway, one.profile):
+def _without_names(rehearsal: Rehearsal, words: str) -> str:
+    for name in (rehearsal.gateway, rehearsal.profile):
         if name:
             words = words.replace(name, "…")
     return words

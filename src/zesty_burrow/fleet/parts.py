@@ -16,7 +16,7 @@ PEM = "-----BEGIN CERTIFICATE-----"
 
 def earliest_end(profile: Profile, credentials: Iterable[Credentials]) -> str:
     """When the first certificate ends (RFC 3339); empty if none can be read."""
-    pems = [one for one in profile.authorities if PEM in one]
+    pems = [authority for authority in profile.authorities if PEM in authority]
     for value in credentials:
         pems += value.certificates if isinstance(value, ClientKey) else ()
     ends = []
@@ -35,7 +35,7 @@ def files_of(profile: Profile, credentials: Mapping[str, Credentials]) -> dict[s
     An additional key (RFC 8784) is left out: such a device takes none.
     """
     found: dict[str, bytes] = {}
-    pems = [one.strip() for one in profile.authorities if PEM in one]
+    pems = [authority.strip() for authority in profile.authorities if PEM in authority]
     if pems:
         found[f"{profile.name}-authorities.pem"] = ("\n".join(pems) + "\n").encode()
     found[f"{profile.name}.toml"] = write_profile(profile).encode()

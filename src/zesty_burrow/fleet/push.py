@@ -73,7 +73,7 @@ class SshOptions:
         """For the library."""
         given: dict[str, Any] = {"connect_timeout": self.timeout, "login_timeout": self.timeout}
         files = [self.config] if self.config else [one for one in SETTINGS if Path(one).expanduser().is_file()]
-        given["config"] = [str(Path(one).expanduser()) for one in files]
+        given["config"] = [str(Path(file).expanduser()) for file in files]
         if self.known_hosts:
             given["known_hosts"] = self.known_hosts
         if self.keys:

@@ -31,7 +31,7 @@ TAKEN_AT = re.compile(r"[0-9]{4}-[01][0-9]-[0-3][0-9]T[0-2][0-9]:[0-5][0-9]:[0-6
 
 def report_of(device: str, number: int, profile: str, digest: str, judgement: Judgement, seen: Observation) -> Report:
     """What a verification has come to, in short: findings that are no mere notes, and the exits."""
-    codes = [one.code.slug for one in judgement.findings if one.severity is not Severity.NOTE]
+    codes = [finding.code.slug for finding in judgement.findings if finding.severity is not Severity.NOTE]
     exits = tuple(words for one in (seen.ipv4, seen.ipv6) if (words := _words(one)))
     told = (seen.taken_at, str(judgement.verdict), profile, digest, exits)
     return Report(device, number, *told, tuple(dict.fromkeys(codes))[:MAX_ITEMS])

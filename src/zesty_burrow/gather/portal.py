@@ -293,7 +293,7 @@ def _receive(answer: http.client.HTTPResponse, data: bytes, total: int, deadline
 def _place(row: dict[str, Any]) -> PortalPlace:
     load = row.get("load")
     protocols = row.get("protocols")
-    words = [printable(str(one)[:40]) for one in protocols[:20]] if isinstance(protocols, list) else []
+    words = [printable(str(protocol)[:40]) for protocol in protocols[:20]] if isinstance(protocols, list) else []
     return PortalPlace(
         printable(str(row.get("name", ""))[:100]),
         printable(str(row.get("country", ""))[:2]),

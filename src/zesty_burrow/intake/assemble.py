@@ -75,9 +75,15 @@ class _Pool:
         by_file_name: dict[str, set[str]] = {}
         for path, first in at.items():
             by_file_name.setdefault(path.rpartition("/")[2].casefold(), set()).add(first)
-        every = list(dict.fromkeys(one for entry in found.certificates.values() for one in entry.certificates))
+        every = list(
+            dict.fromkeys(certificate for entry in found.certificates.values() for certificate in entry.certificates)
+        )
         issuing = {
-            path: b"".join(one.public_bytes(Encoding.PEM) for one in entry.certificates if trust.is_authority(one))
+            path: b"".join(
+                certificate.public_bytes(Encoding.PEM)
+                for certificate in entry.certificates
+                if trust.is_authority(certificate)
+            )
             for path, entry in found.certificates.items()
         }
         texts = {path: pem.decode() for path, pem in issuing.items() if pem}
@@ -113,8 +119,8 @@ class _Assembly:
 
     def match_keys(self) -> None:
         """Each private key with its certificate, and the path above it."""
-        leaves = [one for one in self.pool.certificates if not trust.is_authority(one)]
-        by_key = {public_octets(one.public_key()): one for one in leaves}
+        leaves = [certificate for certificate in self.pool.certificates if not trust.is_authority(certificate)]
+        by_key = {public_octets(leave.public_key()): leave for leave in leaves}
         wants_raw = any(raw.profile.sign_in.method == "raw-public-key" for raw in self._found.profiles)
         for member, key in self._found.keys:
             own = by_key.get(key.public)
@@ -157,7 +163,12 @@ class _Assembly:
     def name_providers(self) -> None:
         """Whose several gateways are that say it nowhere, where credentials came with them: their common domain's."""
         given = self._given
-        if given.provider or given.profile or self._found.providers or not any(not one.owner for one in self._secrets):
+        if (
+            given.provider
+            or given.profile
+            or self._found.providers
+            or not any(not secret.owner for secret in self._secrets)
+        ):
             return
         open_ones = [raw.profile for raw in self._found.profiles if not raw.profile.provider]
         if len(open_ones) < 2 or len(open_ones) < len(self._found.profiles):
@@ -171,7 +182,8 @@ class _Assembly:
     def finish(self, raw: RawProfile) -> None:
         """Authorities and revocation lists inside, place and name settled, judged."""
         named = replace(
-            raw.profile, authorities=tuple(self._authority(raw.member, one) for one in raw.profile.authorities)
+            raw.profile,
+            authorities=tuple(self._authority(raw.member, authority) for authority in raw.profile.authorities),
         )
         named = replace(named, provider=named.provider or self._common_provider)
         profile = self._settle(raw, self._with_lists(self._attach(raw, named)))
@@ -261,7 +273,7 @@ class _Assembly:
         anchors = _loaded(profile.authorities)
         for path, entry in self._lists:
             pem = entry.public_bytes(Encoding.PEM).decode()
-            if any(same_name(one.subject, entry.issuer) for one in anchors) and pem not in own:
+            if any(same_name(anchor.subject, entry.issuer) for anchor in anchors) and pem not in own:
                 own.append(pem)
                 self._attached.add(path)
         return replace(profile, revocation_lists=tuple(own))
@@ -284,7 +296,7 @@ class _Assembly:
         except Malformed as problem:
             self.record.findings.append(finding("kit-unreadable", entry, str(problem)))
             return entry
-        return b"".join(one.public_bytes(Encoding.PEM) for one in certificates).decode()
+        return b"".join(certificate.public_bytes(Encoding.PEM) for certificate in certificates).decode()
 
     # What is left.
 
@@ -311,7 +323,9 @@ class _Assembly:
             self.record.leave(entry.member, FileKind.CERTIFICATE, "gateway-certificate")
             return True
         self._judged.add(leaf)
-        fitting = [one.profile for one in self.profiles if trust.holds_name(leaf, one.profile.gateway_identity)]
+        fitting = [
+            profile.profile for profile in self.profiles if trust.holds_name(leaf, profile.profile.gateway_identity)
+        ]
         if not fitting:
             wanted = self.profiles[0].profile.gateway_identity.value
             words = f"no profile's gateway is called so, {wanted} for one"
@@ -370,8 +384,8 @@ class _Assembly:
         if self._given.provider or self._found.providers.get(group):
             return self._given.provider or self._found.providers[group]
         groups = {raw.path: raw.member.source.group for raw in self._found.profiles}
-        own = {one.profile.credentials_label for one in self.profiles if groups.get(one.path) == group}
-        labels = own or {one.profile.credentials_label for one in self.profiles}
+        own = {profile.profile.credentials_label for profile in self.profiles if groups.get(profile.path) == group}
+        labels = own or {profile.profile.credentials_label for profile in self.profiles}
         if not labels:
             labels = set(self._found.providers.values())
         return next(iter(labels)) if len(labels) == 1 else ""
@@ -395,9 +409,9 @@ class _Assembly:
         """All values of a kind by the label that they came with; without one, those that came by themselves."""
         if self._by_label is None:
             self._by_label = {}
-            for one in self._secrets:
-                key = (self._label_of(one.owner) if one.owner else ""), kind_of(one.value)
-                self._by_label.setdefault(key, set()).add(one.value)
+            for secret in self._secrets:
+                key = (self._label_of(secret.owner) if secret.owner else ""), kind_of(secret.value)
+                self._by_label.setdefault(key, set()).add(secret.value)
         return self._by_label
 
     def _label_of(self, path: str) -> str:
@@ -417,5 +431,5 @@ def _loaded(authorities: Iterable[str]) -> list[x509.Certificate]:
 
 
 def _count(leaves: list[x509.Certificate]) -> str:
-    names = ", ".join(trust.subject_name(one) for one in leaves[:3])
+    names = ", ".join(trust.subject_name(leave) for leave in leaves[:3])
     return f"the certificates are for {names}"

@@ -311,7 +311,7 @@ def questions() -> dict[str, Question]:
 
 def open_questions(answers: Answers) -> list[Question]:
     """What is still to be asked."""
-    return [one for one in questions().values() if one.key not in answers and one.applies(answers)]
+    return [question for question in questions().values() if question.key not in answers and question.applies(answers)]
 
 
 def take_given(given: Answers) -> dict[str, str]:

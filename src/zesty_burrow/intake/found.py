@@ -48,7 +48,7 @@ class CertificateFile:
 
     def facts(self) -> tuple[CertificateFacts, ...]:
         """What a person compares them by."""
-        return tuple(facts_of(self.member.path, one) for one in self.certificates)
+        return tuple(facts_of(self.member.path, certificate) for certificate in self.certificates)
 
 
 @dataclass(slots=True)

@@ -151,7 +151,7 @@ class ImportPlan:
             return ""
         if profile.provider not in self._editions:
             rows = [read_profile(text, f"profile {name}") for name, text in self.kept.editions_of(profile.provider)]
-            self._editions[profile.provider] = {one.gateway_identity: one for one in rows if one.edition}
+            self._editions[profile.provider] = {row.gateway_identity: row for row in rows if row.edition}
         other = self._editions[profile.provider].get(profile.gateway_identity)
         if other is None or other.name in self._in_kit or other.edition == profile.edition:
             return ""

@@ -57,7 +57,7 @@ def together(arguments: Sequence[Argument]) -> Together:
             taken.add(path)
             neighbours[path] = one.neighbour
             files.append(replace(file, path=path, source=source))
-    names = [one.name for one in arguments]
+    names = [argument.name for argument in arguments]
     more = f" and {len(names) - SHOWN} more" if len(names) > SHOWN else ""
     return Together(", ".join(names[:SHOWN]) + more, tuple(files), neighbours)
 
@@ -80,7 +80,7 @@ def read_kit(
     made = assemble(found, origin, now, given)
     items = (*found.record.items, *made.record.items)
     findings = (*found.record.findings, *made.record.findings)
-    certificates = tuple(one for file in found.certificates.values() for one in file.facts())
+    certificates = tuple(fact for file in found.certificates.values() for fact in file.facts())
     kit = Kit(origin, made.profiles, made.credentials, items, findings, certificates, made.authorities)
     if kit.is_empty and not empty_ok:
         refuse_empty(kit)
@@ -90,5 +90,5 @@ def read_kit(
 def refuse_empty(kit: Kit) -> None:
     """The error where nothing can be taken: why of each file, and what to do about the cause, if there is but one."""
     reasons = "; ".join(dict.fromkeys(f"{item.path}: {item.why}" for item in kit.items[:5]))
-    causes = {one.code.slug for one in kit.findings if one.subject in {item.path for item in kit.items}}
+    causes = {finding.code.slug for finding in kit.findings if finding.subject in {item.path for item in kit.items}}
     raise refused(causes.pop() if causes in CAUSES else "kit-empty", kit.origin, reasons)

@@ -141,7 +141,7 @@ class _Reader:
         if kind is not FileKind.READ_ME:
             self.record.leave(member, kind, "kit-junk")
             return
-        hosts = list(dict.fromkeys(one.host for one in server_list.named_hosts(text_of(member)[:65536])))
+        hosts = list(dict.fromkeys(host.host for host in server_list.named_hosts(text_of(member)[:65536])))
         more = f" and {len(hosts) - MOST_NAMED} more" if len(hosts) > MOST_NAMED else ""
         named = f"it names {', '.join(hosts[:MOST_NAMED])}{more}" if hosts else ""
         self.record.leave(member, kind, "kit-read-me", named)

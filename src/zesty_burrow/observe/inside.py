@@ -119,7 +119,7 @@ async def look(link: Link, outside: Outside, own_servers: tuple[Address, ...]) -
     """The exit's addresses and resolvers. ``own_servers``: the profile's name servers, if it has any of its own."""
     servers = [one for one in own_servers or link.name_servers if link.own_address(one) is not None]
     targets = await _observatory_addresses(link, outside.address.host, servers)
-    usable = [one for one in targets if link.own_address(one) is not None]
+    usable = [target for target in targets if link.own_address(target) is not None]
     nowhere = Sighting()
     if not usable:
         return Seen(nowhere, nowhere, (), 0, 0, carries_outside=not targets and bool(servers))
@@ -135,7 +135,7 @@ async def look(link: Link, outside: Outside, own_servers: tuple[Address, ...]) -
 
 
 def _one_of_each(addresses: list[Address]) -> list[Address]:
-    by_version = {one.version: one for one in reversed(addresses)}
+    by_version = {address.version: address for address in reversed(addresses)}
     return [by_version[version] for version in sorted(by_version)]
 
 

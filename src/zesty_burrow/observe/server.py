@@ -59,7 +59,7 @@ def zone_of(origin: str, addresses: tuple[str, ...], name_server: str = "") -> Z
     """An observatory's zone: itself; itself by one family alone, for callers that cannot choose; one-time names."""
     names = {origin: addresses}
     for version, name in FAMILY_NAMES.items():
-        own = tuple(one for one in addresses if (":" in one) == (version == 6))
+        own = tuple(address for address in addresses if (":" in address) == (version == 6))
         if own:
             names[f"{name}.{origin}"] = own
     return Zone(origin, names, f"probe.{origin}", addresses, name_server)

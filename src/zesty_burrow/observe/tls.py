@@ -31,7 +31,7 @@ class Certificate:
 
     def _now(self) -> tuple[tuple[int, int], ...]:
         stats = [path.stat() for path in self._files if path.exists()]
-        return tuple((one.st_mtime_ns, one.st_size) for one in stats)
+        return tuple((stat.st_mtime_ns, stat.st_size) for stat in stats)
 
     def reload(self) -> bool:
         """Whether there was another one. One that cannot be used is logged, and the old one stays."""

@@ -38,12 +38,12 @@ def _sign_in(before: Profile, after: Profile, other: TunnelProtocol) -> SignIn:
         for old_word, words in ((old.gateway, other.gateway_proofs), (old.method, other.sign_in_methods))
     )
     ways = [SignIn(proof, method, old.credentials) for proof in proofs for method in methods]
-    ways = [one for one in ways if not other.refuse_sign_in(one)]
-    same = [one for one in ways if set(after.settings.needs(one)) == kept]
+    ways = [way for way in ways if not other.refuse_sign_in(way)]
+    same = [way for way in ways if set(after.settings.needs(way)) == kept]
     rest = kept - {CredentialsKind.PRE_SHARED_KEY}
-    without = [one for one in ways if set(after.settings.needs(one)) == rest != kept and rest]
+    without = [way for way in ways if set(after.settings.needs(way)) == rest != kept and rest]
     # What is missing then is asked for, as for any profile.
-    more = [one for one in ways if set(after.settings.needs(one)) > kept]
+    more = [way for way in ways if set(after.settings.needs(way)) > kept]
     for wanted in (*without, *same, *sorted(more, key=lambda one: one.gateway != other.gateway_proofs[0])):
         return wanted
     raise ProfileInvalid(

@@ -21,7 +21,7 @@ def check_profile(profile: Profile, now: datetime, facts_of: FactsOf = read_fact
         if not host.isascii() and (words := look_alike(host)):
             found.append(finding("host-look-alike", profile.name, words))
     found += profile.settings.check(profile.name)
-    if profile.traffic.ipv6 == "outside" and any(one.prefixlen == 0 for one in profile.traffic.networks):
+    if profile.traffic.ipv6 == "outside" and any(network.prefixlen == 0 for network in profile.traffic.networks):
         found.append(finding("ipv6-outside", profile.name))
     if profile.lacks_name_servers:
         found.append(finding("name-servers-missing", profile.name))

@@ -21,14 +21,14 @@ def read(pem: str) -> dict[str, Any]:
 
 def _certificates(pem: str) -> dict[str, Any]:
     rows = []
-    for one in trust.load_pem_certificates_untrusted(pem.encode()):
-        found = [(entry.code.slug, entry.detail) for entry in trust.strength_findings(one, anchor=True)]
-        found += [] if trust.is_authority(one) else [("profile-authority-leaf", "")]
+    for pem_certificate in trust.load_pem_certificates_untrusted(pem.encode()):
+        found = [(entry.code.slug, entry.detail) for entry in trust.strength_findings(pem_certificate, anchor=True)]
+        found += [] if trust.is_authority(pem_certificate) else [("profile-authority-leaf", "")]
         rows.append(
             {
-                "subject": trust.subject_name(one),
-                "begins": one.not_valid_before_utc.isoformat(),
-                "ends": one.not_valid_after_utc.isoformat(),
+                "subject": trust.subject_name(pem_certificate),
+                "begins": pem_certificate.not_valid_before_utc.isoformat(),
+                "ends": pem_certificate.not_valid_after_utc.isoformat(),
                 "findings": found,
             }
         )

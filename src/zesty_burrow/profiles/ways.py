@@ -75,9 +75,9 @@ def answer_of(way: Profile, found: Capabilities | None, why: str, policy: Policy
 def best_way(ways: Sequence[WayAnswer]) -> tuple[WayAnswer, str, str] | None:
     """The way to take, why, and who says so; None where none is usable."""
     preferred = {(name, entry.over): entry for name in registry.names() for entry in advice_of(name).preferences}
-    usable = [one for one in ways if one.is_usable and (one.protocol, one.over) in preferred]
+    usable = [way for way in ways if way.is_usable and (way.protocol, way.over) in preferred]
     if usable:
         best = min(usable, key=lambda one: preferred[one.protocol, one.over].rank)
         entry = preferred[best.protocol, best.over]
         return best, entry.why, entry.source
-    return next(((one, "the only one that was answered", "") for one in ways if one.is_usable), None)
+    return next(((way, "the only one that was answered", "") for way in ways if way.is_usable), None)

@@ -127,7 +127,7 @@ def prove_chain(rules: TrustRules, chain: Sequence[x509.Certificate], host: str)
 
 def anchors_of(profile: Profile, *, needed: bool) -> tuple[x509.Certificate, ...]:
     """The authorities that a profile names; :class:`ProfileInvalid` if they are ``needed`` and missing."""
-    found = [one for entry in profile.authorities if PEM_MARK in entry for one in _certificates(entry)]
+    found = [certificate for entry in profile.authorities if PEM_MARK in entry for certificate in _certificates(entry)]
     if not found and needed:
         raise ProfileInvalid(
             f"profile {profile.name} has no authority certificate",

@@ -27,7 +27,7 @@ def findings_table(findings: Sequence[Finding], *, with_remedy: bool = True) -> 
     seen = list(dict.fromkeys(code for code, _ in alike))
     every = sorted(alike, key=lambda one: (order.index(one[0].severity), seen.index(one[0])))
     rows = some(every, lambda one: one[0])
-    hidden = sum(len(alike[one]) for one in every) - sum(len(alike[one]) for one in rows)
+    hidden = sum(len(alike[one]) for one in every) - sum(len(alike[row]) for row in rows)
     table = Table(Column(whole=True), Column(whole=True), Column())
     for (code, detail), following in zip(rows, [*rows[1:], None], strict=True):
         words = code.title if not detail else f"{code.title.rstrip('.')}: {detail}"

@@ -184,7 +184,7 @@ def check_device(device: Device) -> str:
     return ""
 
 
-COLUMNS = tuple(one.name for one in fields(Device) if one.name not in ("key", "number"))
+COLUMNS = tuple(field.name for field in fields(Device) if field.name not in ("key", "number"))
 LISTS = ("protocols", "sign_ins", "tags")
 
 

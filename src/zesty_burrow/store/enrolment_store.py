@@ -26,12 +26,12 @@ class EnrolmentStore:
     def __init__(self, database: Database) -> None:
         self._database = database
 
-    def note(self, one: Enrolment) -> None:
+    def note(self, enrolment: Enrolment) -> None:
         """Replaces the device's earlier message."""
         with self._database.transaction(write=True) as transaction:
-            transaction.execute("DELETE FROM enrolments WHERE key = ?", one.key)
+            transaction.execute("DELETE FROM enrolments WHERE key = ?", enrolment.key)
             insert = "INSERT INTO enrolments (key, name, kind, at) VALUES (?, ?, ?, ?)"
-            transaction.execute(insert, one.key, one.name, one.kind, one.at)
+            transaction.execute(insert, enrolment.key, enrolment.name, enrolment.kind, enrolment.at)
             old = "SELECT key FROM enrolments ORDER BY at DESC LIMIT ?"
             transaction.execute(f"DELETE FROM enrolments WHERE key NOT IN ({old})", MOST)  # noqa: S608
 

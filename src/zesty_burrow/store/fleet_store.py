@@ -43,7 +43,7 @@ class Administrator:
     reports: int = 0
 
 
-ADMINISTRATOR = tuple(one.name for one in fields(Administrator))
+ADMINISTRATOR = tuple(field.name for field in fields(Administrator))
 
 
 class FleetStore:
@@ -100,7 +100,7 @@ class FleetStore:
             query = f"SELECT {', '.join(DEVICE)} FROM devices WHERE name = ?"  # noqa: S608
             rows = transaction.execute(query, name)
         if not rows:
-            near = [one.name for one in self.list_devices([name])[:5]]
+            near = [device.name for device in self.list_devices([name])[:5]]
             why = f"near it: {', '.join(near)}" if near else ""
             raise NotFound(f"there is no device {name!r}", why=why, next_step="See `zesty devices list`.")
         return _device(rows[0])
@@ -115,7 +115,7 @@ class FleetStore:
         """Add new ones and change others, all or none; :class:`Clash` where one of a new one's name is there."""
         insert = f"INSERT INTO devices ({', '.join(DEVICE)}) VALUES ({placeholders(DEVICE)})"  # noqa: S608
         rows, others = [_row(one) for one in fresh], list(changed)
-        names = [str(row[0]) for row in rows] + [one.name for one in others]
+        names = [str(row[0]) for row in rows] + [other.name for other in others]
         what = described("change" if not rows else "import" if others else "add", names, "devices")
         with self._changing(f"devices: {what}", names) as transaction:
             if rows:
@@ -212,10 +212,10 @@ class FleetStore:
         found = [dict(zip(ADMINISTRATOR, row, strict=True)) for row in rows]
         return [Administrator(**{**row, "received": tuple(json.loads(row["received"]))}) for row in found]
 
-    def note_administrator(self, one: Administrator) -> None:
+    def note_administrator(self, administrator: Administrator) -> None:
         """Replaces the known one."""
-        values = [getattr(one, name) for name in ADMINISTRATOR]
-        values[ADMINISTRATOR.index("received")] = json.dumps(list(one.received))
+        values = [getattr(administrator, name) for name in ADMINISTRATOR]
+        values[ADMINISTRATOR.index("received")] = json.dumps(list(administrator.received))
         change = ", ".join(f"{column} = excluded.{column}" for column in ADMINISTRATOR[1:])
         insert = f"INSERT INTO administrators ({', '.join(ADMINISTRATOR)}) VALUES ({placeholders(ADMINISTRATOR)}) "  # noqa: S608
         with self._writing() as transaction:
@@ -233,9 +233,9 @@ class FleetStore:
             row["device"]: Report(**{**row, **{key: tuple(json.loads(row[key])) for key in lists}}) for row in found
         }
 
-    def note_report(self, one: Report) -> bool:
+    def note_report(self, report: Report) -> bool:
         """Replaces an older one. False if it, or a newer one, is stored already."""
-        values = (*astuple(one)[:6], json.dumps(list(one.exits)), json.dumps(list(one.codes)))
+        values = (*astuple(report)[:6], json.dumps(list(report.exits)), json.dumps(list(report.codes)))
         change = ", ".join(f"{column} = excluded.{column}" for column in REPORT[1:])
         insert = f"INSERT INTO reports ({', '.join(REPORT)}) VALUES ({placeholders(REPORT)}) "  # noqa: S608
         newer = f"ON CONFLICT (device) DO UPDATE SET {change} WHERE excluded.number > reports.number"
@@ -265,11 +265,11 @@ def _row(device: Device) -> tuple[object, ...]:
 def _change(transaction: Transaction, others: Sequence[Device]) -> None:
     """A device with another key counts its reports afresh."""
     if others:
-        keys = [(one.name, one.key) for one in others]
+        keys = [(other.name, other.key) for other in others]
         stale = "DELETE FROM reports WHERE device IN (SELECT name FROM devices WHERE name = ? AND key <> ?)"
         transaction.execute_many(stale, keys)
         change = ", ".join(f"{column} = ?" for column in DEVICE)
-        rows = [(*_row(one), one.name) for one in others]
+        rows = [(*_row(other), other.name) for other in others]
         transaction.execute_many(f"UPDATE devices SET {change} WHERE name = ?", rows)  # noqa: S608
 
 

@@ -43,7 +43,7 @@ class ProfileRow:
 
 def described(profile: Profile) -> tuple[str, str, str]:
     """A row's ``label``, ``needs`` and ``lacks``."""
-    proven = profile.sign_in.gateway != "certificate" or any(PEM_MARK in one for one in profile.authorities)
+    proven = profile.sign_in.gateway != "certificate" or any(PEM_MARK in authority for authority in profile.authorities)
     return profile.credentials_label, ",".join(profile.needs), "" if proven else "authority"
 
 

@@ -104,6 +104,6 @@ class TunnelStatus:
 def algorithms_of(suites: tuple[NegotiatedSuite, ...]) -> dict[str, Any]:
     """What was negotiated, as the status has it."""
     return {
-        "algorithms": {one.label: str(one.suite) for one in suites},
-        "suites": {one.label: asdict(one.suite) for one in suites},
+        "algorithms": {suite.label: str(suite.suite) for suite in suites},
+        "suites": {suite.label: asdict(suite.suite) for suite in suites},
     }

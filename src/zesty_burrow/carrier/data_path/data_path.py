@@ -102,7 +102,7 @@ class DataPath:
         """A tunnel's channel, socket, peer or limit has changed."""
         plain = self.plain
         plain.tunnels_changed()
-        self._revisions = {one: one.channel.revision for one in plain.tunnels if isinstance(one, Tunnel)}
+        self._revisions = {tunnel: tunnel.channel.revision for tunnel in plain.tunnels if isinstance(tunnel, Tunnel)}
         self.revision += 1
         kind = self._look_for_loops()
         if self.loops is not None and kind != self._kind:
@@ -121,11 +121,11 @@ class DataPath:
     def _look_for_loops(self) -> str:
         """Which loops can carry: those for datagrams know UDP sockets alone, those for
         frames connections alone; those for capsules leave others alone."""
-        if all(isinstance(one, Tunnel) and isinstance(one.port, UdpPort) for one in self.plain.tunnels):
+        if all(isinstance(tunnel, Tunnel) and isinstance(tunnel.port, UdpPort) for tunnel in self.plain.tunnels):
             return FOR_DATAGRAMS
         if any(isinstance(one.channel, CapsuleChannel) for one in self.plain.queued):
             return FOR_CAPSULES
-        ports = [one.port for one in self.plain.tunnels if isinstance(one, Tunnel)]
+        ports = [tunnel.port for tunnel in self.plain.tunnels if isinstance(tunnel, Tunnel)]
         is_framed = any(isinstance(port, FramedPort) for port in ports)
         return FOR_FRAMES if is_framed and not any(isinstance(port, UdpPort) for port in ports) else ""
 
@@ -203,5 +203,5 @@ class DataPath:
     def _carried(self, packets: int) -> None:
         if self._kind and self.switch.is_due(packets):
             self.switch.begin(self)
-        if self.wake is not None and any(one.channel.wants_rekey for one in self.plain.tunnels):
+        if self.wake is not None and any(tunnel.channel.wants_rekey for tunnel in self.plain.tunnels):
             self.wake.set()

@@ -45,10 +45,12 @@ class PlainPath:
     def tunnels_changed(self) -> None:
         """Tunnels or their selectors have changed."""
         self._routes.clear()
-        self.by_label = {label: one for one in self.tunnels if isinstance(one, Tunnel) for label in one.labels}
-        self.queued = [one for one in self.tunnels if isinstance(one, QueuedTunnel)]
+        self.by_label = {
+            label: tunnel for tunnel in self.tunnels if isinstance(tunnel, Tunnel) for label in tunnel.labels
+        }
+        self.queued = [tunnel for tunnel in self.tunnels if isinstance(tunnel, QueuedTunnel)]
         # A UDP socket's queue tells by itself.
-        self._waiting = [one for one in self.tunnels if one.waits and not one.never_blocks]
+        self._waiting = [tunnel for tunnel in self.tunnels if tunnel.waits and not tunnel.never_blocks]
 
     # From the device to the network.
 
@@ -146,7 +148,9 @@ class PlainPath:
         if addresses not in self._routes:
             if len(self._routes) >= KNOWN_ROUTES:
                 self._routes.clear()
-            self._routes[addresses] = next((one for one in self.tunnels if one.channel.allows_out(addresses)), None)
+            self._routes[addresses] = next(
+                (tunnel for tunnel in self.tunnels if tunnel.channel.allows_out(addresses)), None
+            )
         return self._routes[addresses]
 
     # From the network to the device.

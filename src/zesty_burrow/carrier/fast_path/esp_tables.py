@@ -82,7 +82,7 @@ class EspTables:
 
     def look(self, path: CarriedPath, served: DatagramPort | None) -> None:
         """Take over what has changed of a path's tunnels. ``served``: whose packets the loops get to see, None: all."""
-        revisions = [one.channel.revision for one in path.plain.tunnels]
+        revisions = [tunnel.channel.revision for tunnel in path.plain.tunnels]
         if self._revision != path.revision or self._revisions != revisions:
             self._revision, self._revisions = path.revision, revisions
             self._learn(path, served)

@@ -143,7 +143,7 @@ class FastPath:
         """What to wait for: the socket by which tunnels go, the device, and whatever the event loop waits for."""
         tunnels = self._path.plain.tunnels
         # The data path leaves to the loops only what goes by UDP sockets.
-        ports = (one.port for one in tunnels if isinstance(one, Tunnel))
+        ports = (tunnel.port for tunnel in tunnels if isinstance(tunnel, Tunnel))
         port = next((one for one in ports if isinstance(one, UdpPort)), None)
         if port is not self._port:
             if self._port is not None:

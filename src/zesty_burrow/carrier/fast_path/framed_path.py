@@ -116,7 +116,9 @@ class FramedPath:
     def refresh(self) -> None:
         """Tunnels have come or gone."""
         ports = {
-            one.port for one in self._path.plain.tunnels if isinstance(one, Tunnel) and isinstance(one.port, FramedPort)
+            tunnel.port
+            for tunnel in self._path.plain.tunnels
+            if isinstance(tunnel, Tunnel) and isinstance(tunnel.port, FramedPort)
         }
         for port in [one for one in self._intakes if one not in ports]:
             self._intakes.pop(port).port.divert(None)

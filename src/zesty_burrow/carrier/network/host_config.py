@@ -83,14 +83,16 @@ def sort_servers(granted: Up, gateway: str) -> tuple[tuple[Address, ...], tuple[
     own = {entry.ip for entry in granted.network.addresses}
     versions = {address.version for address in own}
     refused = [
-        one
-        for one in granted.network.name_servers
-        if not is_host(one) or one.is_link_local or one in own or str(one) == gateway
+        name_server
+        for name_server in granted.network.name_servers
+        if not is_host(name_server) or name_server.is_link_local or name_server in own or str(name_server) == gateway
     ]
     usable = [
-        one
-        for one in granted.network.name_servers
-        if one not in refused and one.version in versions and any(one.packed in entry for entry in granted.remote)
+        name_server
+        for name_server in granted.network.name_servers
+        if name_server not in refused
+        and name_server.version in versions
+        and any(name_server.packed in entry for entry in granted.remote)
     ]
     return tuple(usable), tuple(refused)
 
@@ -140,7 +142,7 @@ class HostConfig:
     def _find_outer_servers(self) -> tuple[Address, ...]:
         """Not the tunnel's own, where systemd-resolved lists them among the machine's."""
         own = self._servers if self._resolved is not None else ()
-        return tuple(one for one in outer_servers(self._names) if one not in own)
+        return tuple(outer_server for outer_server in outer_servers(self._names) if outer_server not in own)
 
     def look_up(self, names: Sequence[str]) -> list[str]:
         """The addresses of names outside the tunnel. Raises :class:`GatewayUnreachable`."""
@@ -216,7 +218,7 @@ class HostConfig:
     def _reach(self, addresses: Sequence[Address]) -> None:
         if self.network is not None or self._options.beside:
             # What is on the link is reached by it anyway.
-            wanted = [one for one in addresses if not one.is_link_local]
+            wanted = [address for address in addresses if not address.is_link_local]
             with Netlink() as netlink:
                 self._apply(netlink, self._plan_for(wanted))
 
@@ -259,7 +261,7 @@ class HostConfig:
         trust = self._judge_local(netlink.on_link_networks())
         rows = ((LOCAL_PUBLIC, trust.public), (LOCAL_OVERLAPS, trust.overlapping), (LOCAL_MANY, trust.too_many))
         return [
-            finding(slug, self._device, ", ".join(f"{one.network} by {one.device}" for one in networks))
+            finding(slug, self._device, ", ".join(f"{network.network} by {network.device}" for network in networks))
             for slug, networks in rows
             if networks
         ]

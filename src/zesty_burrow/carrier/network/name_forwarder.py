@@ -176,9 +176,9 @@ class NameForwarder:
 
     def _read(self) -> SplitNames[Servers]:
         layers = self._names.layers().values()
-        self._suffixes = tuple(suffix for one in layers for suffix in one.suffixes)
-        whole = [one.servers for one in layers if not one.forwarder]
-        zones = {zone: one.servers for one in layers if one.forwarder for zone in (*one.suffixes, *one.zones)}
+        self._suffixes = tuple(suffix for layer in layers for suffix in layer.suffixes)
+        whole = [layer.servers for layer in layers if not layer.forwarder]
+        zones = {zone: layer.servers for layer in layers if layer.forwarder for zone in (*layer.suffixes, *layer.zones)}
         other = whole[-1] if whole else tuple(one for one in self._names.before()[0] if str(one) != self.address)
         note(log, logging.DEBUG, "names", zones=", ".join(zones), others=", ".join(map(str, other)))
         return SplitNames(zones, other)

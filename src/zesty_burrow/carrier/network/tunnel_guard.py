@@ -67,12 +67,12 @@ class TunnelGuard:
 
     def open_to_servers(self, servers: Iterable[Address]) -> None:
         """To ask these name servers for the gateway's address, by sockets of ours alone."""
-        self._to_servers = tuple(Opening(one, kind, port) for one in servers for kind, port in PLAIN_DNS)
+        self._to_servers = tuple(Opening(server, kind, port) for server in servers for kind, port in PLAIN_DNS)
         self._open()
 
     def open_to(self, gateways: Iterable[tuple[str, Profile]]) -> None:
         """To these gateways, each by its own profile's ports, and to no other any more."""
-        self._to_gateway = tuple(one for gateway, profile in gateways for one in _openings(gateway, profile))
+        self._to_gateway = tuple(opening for gateway, profile in gateways for opening in _openings(gateway, profile))
         self._open()
 
     def open_to_nobody(self) -> None:
@@ -166,7 +166,7 @@ def _openings(gateway: str, profile: Profile) -> list[Opening]:
     """To the gateway by its protocol's ports, or to the proxy on the way alone; it names a port for datagrams later."""
     ports = protocol(profile.tunnel.protocol).outer_ports(profile)
     if profile.proxy is None:
-        return [Opening(ip_address(gateway), *one) for one in ports]
+        return [Opening(ip_address(gateway), *port) for port in ports]
     proxy = ip_address(profile.proxy.address)
     relay = [Opening(proxy, UDP, ANY_PORT)] if any(kind == UDP for kind, _ in ports) else []
     return [Opening(proxy, TCP, profile.proxy.port), *relay]

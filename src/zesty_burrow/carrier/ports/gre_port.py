@@ -88,6 +88,6 @@ class GrePort:
 
     def send_many(self, packets: Sequence[bytes], to: Endpoint) -> None:
         """Many, one by one; what the system does not take is lost, as on any path."""
-        for one in packets:
+        for packet in packets:
             with suppress(OSError):
-                self.send(one, to)
+                self.send(packet, to)

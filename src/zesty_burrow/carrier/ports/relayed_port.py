@@ -107,9 +107,9 @@ class RelayedPort:
 
     def send_many(self, datagrams: Sequence[bytes], to: Endpoint) -> None:
         """Many, one by one; what the system does not take is lost, as on any path."""
-        for one in datagrams:
+        for datagram in datagrams:
             with suppress(OSError):
-                self.send(one, to)
+                self.send(datagram, to)
 
     def _begin(self) -> None:
         self._proxy, self._relay = self._route.association(), None

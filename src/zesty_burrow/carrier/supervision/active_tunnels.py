@@ -29,9 +29,9 @@ DOUBT_AFTER, LOOK_AGAIN = 1.0, 5.0
 def probe_addresses(event: Up) -> tuple[Address, Address] | None:
     """This side's address and a name server's in the tunnel, between which it can be seen what the path takes."""
     for server in event.network.name_servers:
-        for one in event.network.addresses:
-            if one.version == server.version and event.channel.allows_out(one.ip.packed + server.packed):
-                return one.ip, server
+        for address in event.network.addresses:
+            if address.version == server.version and event.channel.allows_out(address.ip.packed + server.packed):
+                return address.ip, server
     return None
 
 
@@ -54,12 +54,12 @@ class ActiveTunnels:
         """Those whose channels may still carry something."""
         return [*([self.tunnel] if self.tunnel else []), *self.leaving.values()]
 
-    def carry(self, one: OpenSession, event: Up, wanted: TunnelSettings) -> None:
+    def carry(self, session: OpenSession, event: Up, wanted: TunnelSettings) -> None:
         """Packets go out by this session from now on; the tunnel before it is gone, or was set aside."""
         self._stop_search()
         self._probed_by = probe_addresses(event)
         before = self.tunnel
-        tunnel = one.tunnel(event.channel, sized=self._probed_by is not None, wake=self._wake)
+        tunnel = session.tunnel(event.channel, sized=self._probed_by is not None, wake=self._wake)
         tunnel.measure()
         mtu = wanted.mtu or max(MIN_MTU, min(tunnel.limit, MAX_MTU))
         most = wanted.mtu or max(mtu, min(tunnel.widest(), MAX_MTU))
@@ -68,7 +68,7 @@ class ActiveTunnels:
             # What is loaded by now stays: the collector need not look at it again and again.
             gc.freeze()
             self.path = DataPath(self.device, most, options, self._disabled, self._wake)
-            used = ", ".join(offloads_in_use(self.device, one.port)) or "none"
+            used = ", ".join(offloads_in_use(self.device, session.port)) or "none"
             note(log, logging.DEBUG, "path", offloads=used, largest_inner=tunnel.limit)
         self.path.plain.options = options
         self.mtu = min(mtu, self.path.mtu)
@@ -76,17 +76,17 @@ class ActiveTunnels:
             self._remove(before)
         self.tunnel = tunnel
         self.path.add(tunnel)
-        one.io.path = self.path
+        session.io.path = self.path
 
-    def set_aside(self, one: OpenSession) -> None:
+    def set_aside(self, session: OpenSession) -> None:
         """The tunnel that is used belongs to this session, which is about to be ended."""
         if self.tunnel is not None:
-            self.leaving[one] = self.tunnel
+            self.leaving[session] = self.tunnel
 
-    def left(self, one: OpenSession) -> None:
+    def left(self, session: OpenSession) -> None:
         """A session that was set aside is over."""
-        self._remove(self.leaving.pop(one))
-        one.dispose()
+        self._remove(self.leaving.pop(session))
+        session.dispose()
 
     def pause(self) -> None:
         """No session any more; the device keeps what comes, so that nothing leaves."""

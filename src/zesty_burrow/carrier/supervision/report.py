@@ -98,7 +98,9 @@ class TunnelReport:
         self.totals.rekeys += 1
         self.notices.drop(UNTIL_RENEWED)
 
-    def up(self, one: OpenSession, event: Up, applied: Applied, active: ActiveTunnels, way: str = "") -> TunnelStatus:
+    def up(
+        self, session: OpenSession, event: Up, applied: Applied, active: ActiveTunnels, way: str = ""
+    ) -> TunnelStatus:
         """The tunnel is up, for the first time or again; ``way``: what was found out on the way to it."""
         self._encrypted = applied.encrypted
         before, came_back = self.status, self._lost is not None
@@ -110,11 +112,11 @@ class TunnelReport:
         self.notices.drop(BLOCKED)
         status = replace(
             describe(self._profile, event.network, applied, self._suites),
-            gateway_address=one.session.peer[0],
-            protocol=protocol(one.profile.tunnel.protocol).title(one.profile),
-            over=way or f"over {one.profile.settings.over()}",
+            gateway_address=session.session.peer[0],
+            protocol=protocol(session.profile.tunnel.protocol).title(session.profile),
+            over=way or f"over {session.profile.settings.over()}",
             device=active.device.name,
-            offloads=offloads_in_use(active.device, one.port),
+            offloads=offloads_in_use(active.device, session.port),
             mtu=active.mtu,
             is_partial=bool(applied.not_granted) and not self._accept_partial,
             guarded=self._guarded,

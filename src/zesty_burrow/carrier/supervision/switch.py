@@ -24,7 +24,7 @@ def switch_body(profile: Profile, secrets: Secrets) -> dict[str, Any]:
     """What follows the call, as plain values; for the owner's own socket only."""
     return {
         "profile": write_profile(profile),
-        "secrets": [to_document(one) for one in secrets.values()],
+        "secrets": [to_document(secret) for secret in secrets.values()],
     }
 
 
@@ -44,9 +44,9 @@ class Switch:
     def of(cls, request: Mapping[str, Any], answer: asyncio.Future[dict[str, Any]]) -> Switch:
         """From what follows a call. :class:`BurrowError` where it is not that."""
         text, rows = request.get("profile"), request.get("secrets")
-        if not isinstance(text, str) or not isinstance(rows, list) or not all(isinstance(one, dict) for one in rows):
+        if not isinstance(text, str) or not isinstance(rows, list) or not all(isinstance(row, dict) for row in rows):
             raise Malformed("the call to switch is malformed", why="it has no profile or no secrets")
-        known = [from_document(one) for one in rows]
+        known = [from_document(row) for row in rows]
         return cls(read_profile(text, "the profile to switch to"), {kind_of(one): one for one in known}, answer)
 
     async def next_way(self) -> Way:

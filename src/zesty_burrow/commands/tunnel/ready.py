@@ -29,12 +29,12 @@ def run(args: Namespace, context: Context) -> ReadyResult:
         raise UsageError("--fix asks before each command, and there is no terminal", next_step="Run it on a terminal.")
     checks = look_whether_ready(tuple(args.name), context, args.observatory)
     changed = 0
-    for one in checks if args.fix else ():
-        if one.state is not State.READY and one.command:
-            changed += _correct(one, context)
+    for check in checks if args.fix else ():
+        if check.state is not State.READY and check.command:
+            changed += _correct(check, context)
     if changed:
         checks = look_whether_ready(tuple(args.name), context, args.observatory)
-    return ReadyResult(tuple(one.document() for one in checks))
+    return ReadyResult(tuple(check.document() for check in checks))
 
 
 def _correct(check: Check, context: Context) -> bool:

@@ -53,30 +53,30 @@ def _csv(seen: Sequence[Rehearsal]) -> str:
     return text.getvalue().rstrip("\n")
 
 
-def _flat(one: Rehearsal) -> dict[str, object]:
+def _flat(rehearsal: Rehearsal) -> dict[str, object]:
     """A line of the table, for a spreadsheet."""
-    document = one.document()
+    document = rehearsal.document()
     failure = document["failure"] or {}
     steps = {f"{entry['step']}_seconds": entry["seconds"] for entry in document["steps"]}
     return {
-        "profile": one.profile,
-        "provider": one.provider,
-        "city": one.city,
-        "country": one.country,
-        "verdict": str(one.verdict),
-        "gateway": one.gateway,
+        "profile": rehearsal.profile,
+        "provider": rehearsal.provider,
+        "city": rehearsal.city,
+        "country": rehearsal.country,
+        "verdict": str(rehearsal.verdict),
+        "gateway": rehearsal.gateway,
         "step_reached": document["step_reached"],
         **{f"{name}_seconds": steps.get(f"{name}_seconds", "") for name in TIMED},
         "round_trip_seconds": document["round_trip"],
-        "over": one.over,
+        "over": rehearsal.over,
         "algorithms": "; ".join(f"{label} {words}" for label, words in document["algorithms"].items()),
-        "strength_bits": one.strength,
-        "exit_ipv4": one.exit4.address,
-        "exit_ipv6": one.exit6.address,
-        "operator": one.exit4.operator or one.exit6.operator,
-        "exit_country": one.exit4.country or one.exit6.country,
-        "resolvers": " ".join(entry.address for entry in one.resolvers),
-        "findings": " ".join(entry.code.slug for entry in one.findings),
+        "strength_bits": rehearsal.strength,
+        "exit_ipv4": rehearsal.exit4.address,
+        "exit_ipv6": rehearsal.exit6.address,
+        "operator": rehearsal.exit4.operator or rehearsal.exit6.operator,
+        "exit_country": rehearsal.exit4.country or rehearsal.exit6.country,
+        "resolvers": " ".join(entry.address for entry in rehearsal.resolvers),
+        "findings": " ".join(entry.code.slug for entry in rehearsal.findings),
         "failed_step": failure.get("step", ""),
         "failure": failure.get("code", ""),
         "why": failure.get("why", ""),

@@ -52,16 +52,24 @@ def names_of(certificate: x509.Certificate) -> list[x509.GeneralName]:
         alternative = certificate.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
         found += list(alternative)
     except x509.ExtensionNotFound:
-        for one in certificate.subject.get_attributes_for_oid(NameOID.EMAIL_ADDRESS):
-            found.append(x509.RFC822Name(str(one.value)))
+        for attribute in certificate.subject.get_attributes_for_oid(NameOID.EMAIL_ADDRESS):
+            found.append(x509.RFC822Name(str(attribute.value)))
     return found
 
 
 def breaks_constraints(certificate: x509.Certificate, constraints: x509.NameConstraints) -> str:
     """The first name that an authority's constraints do not allow, for people; empty where all are allowed."""
     for name in names_of(certificate):
-        allowed = [one for one in constraints.permitted_subtrees or () if type(one) is type(name)]
-        barred = [one for one in constraints.excluded_subtrees or () if type(one) is type(name)]
+        allowed = [
+            permitted_subtree
+            for permitted_subtree in constraints.permitted_subtrees or ()
+            if type(permitted_subtree) is type(name)
+        ]
+        barred = [
+            excluded_subtree
+            for excluded_subtree in constraints.excluded_subtrees or ()
+            if type(excluded_subtree) is type(name)
+        ]
         if (allowed and not any(_within(name, one) for one in allowed)) or any(_within(name, one) for one in barred):
             return str(name.value)[:120] if not isinstance(name, x509.DirectoryName) else name.value.rfc4514_string()
     return ""

@@ -93,7 +93,7 @@ def signature_problem(revocations: Revocations, signers: Sequence[x509.Certifica
     for extension in revocations.extensions:
         if extension.critical and extension.oid not in UNDERSTOOD:
             return f"its critical extension {extension.oid.dotted_string} is not understood"
-    named = [one for one in signers if same_name(one.subject, revocations.issuer) and may_sign_lists(one)]
+    named = [signer for signer in signers if same_name(signer.subject, revocations.issuer) and may_sign_lists(signer)]
     if not any(verify_signature(one.public_key(), revocations) for one in named):
         return "no authority that is known here has signed it"
     return ""
@@ -202,4 +202,4 @@ def _row_of(revocations: Revocations, serial: int) -> x509.RevokedCertificate | 
 def _unknown_entries(revocations: Revocations) -> bool:
     """RFC 5280 §5.3: a critical entry extension that is not understood makes the list useless."""
     known = {CRLEntryExtensionOID.CRL_REASON, CRLEntryExtensionOID.INVALIDITY_DATE}
-    return any(one.critical and one.oid not in known for row in revocations for one in row.extensions)
+    return any(extension.critical and extension.oid not in known for row in revocations for extension in row.extensions)

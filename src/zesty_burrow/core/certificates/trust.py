@@ -152,7 +152,7 @@ def names_hosts(certificate: x509.Certificate) -> bool:
     """Whether a certificate names hosts or addresses."""
     names = _extension(certificate, x509.SubjectAlternativeName)
     return isinstance(names, x509.SubjectAlternativeName) and any(
-        isinstance(one, x509.DNSName | x509.IPAddress) for one in names
+        isinstance(name, x509.DNSName | x509.IPAddress) for name in names
     )
 
 
@@ -286,7 +286,11 @@ def _list_signers(
         own = find_path(candidate, others, path[-1:])
         if own is None or date_findings(candidate, now, soon=False):
             continue
-        told = [one for child, parent in pairwise(own) for one in revocation_findings(child, parent, lists, now)]
+        told = [
+            revocation_finding
+            for child, parent in pairwise(own)
+            for revocation_finding in revocation_findings(child, parent, lists, now)
+        ]
         if all(one.code.slug != "certificate-revoked" for one in told):
             good.append(candidate)
     return good

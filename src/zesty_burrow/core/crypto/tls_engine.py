@@ -81,13 +81,13 @@ def _set_groups(context: SSL.Context, groups: Sequence[str]) -> None:
 
 
 def _set_protocols(context: SSL.Context, protocols: Sequence[str], *, is_client: bool) -> None:
-    names = [one.encode() for one in protocols]
+    names = [protocol.encode() for protocol in protocols]
     if is_client and names:
         context.set_alpn_protos(names)
     elif names:
 
         def choose(_: SSL.Connection, offered: list[bytes]) -> bytes | object:
-            return next((one for one in names if one in offered), SSL.NO_OVERLAPPING_PROTOCOLS)
+            return next((name for name in names if name in offered), SSL.NO_OVERLAPPING_PROTOCOLS)
 
         context.set_alpn_select_callback(choose)  # type: ignore[arg-type]
 

@@ -43,13 +43,16 @@ class EncryptedResolver:
 
     def __str__(self) -> str:
         """For people: its name, each transport with its port, its addresses."""
-        ways = " or ".join(f"{TRANSPORTS[one][0]} (port {self.port or TRANSPORTS[one][1]})" for one in self.transports)
+        ways = " or ".join(
+            f"{TRANSPORTS[transport][0]} (port {self.port or TRANSPORTS[transport][1]})"
+            for transport in self.transports
+        )
         return f"{self.name} by {ways} at {', '.join(map(str, self.addresses))}"
 
     def encode(self) -> bytes:
         """The attribute's value; its addresses are of one family."""
         name = self.name.encode("ascii")
-        protocols = b"".join(bytes([len(one)]) + one.encode() for one in self.transports)
+        protocols = b"".join(bytes([len(transport)]) + transport.encode() for transport in self.transports)
         parameters = [(ALPN, protocols)]
         if self.port:
             parameters.append((PORT, self.port.to_bytes(2)))
@@ -59,7 +62,7 @@ class EncryptedResolver:
             (
                 self.priority.to_bytes(2),
                 bytes((len(self.addresses), len(name))),
-                *(one.packed for one in self.addresses),
+                *(address.packed for address in self.addresses),
                 name,
                 *(key.to_bytes(2) + len(value).to_bytes(2) + value for key, value in parameters),
             )
@@ -79,14 +82,16 @@ def read_encrypted_resolver(value: bytes, version: int) -> EncryptedResolver | N
         addresses = tuple(ipaddress.ip_address(cursor.take(size)) for _ in range(count))
         name = domain_name(cursor.take(length))
         parameters = _parameters(cursor)
-        transports = tuple(one for one in _protocols(parameters.get(ALPN, b"")) if one in TRANSPORTS)
+        transports = tuple(protocol for protocol in _protocols(parameters.get(ALPN, b"")) if protocol in TRANSPORTS)
         port = Cursor(parameters[PORT], "port").u16() if PORT in parameters else 0
         path = parameters.get(DOH_PATH, b"").decode()
     except (Malformed, UnicodeDecodeError):
         return None
     must = parameters.get(MANDATORY, b"")
     needed = {int.from_bytes(must[at : at + 2]) for at in range(0, len(must), 2)}
-    usable = tuple(one for one in addresses if not (one.is_multicast or one.is_unspecified or one.is_loopback))
+    usable = tuple(
+        address for address in addresses if not (address.is_multicast or address.is_unspecified or address.is_loopback)
+    )
     barred = parameters.keys() & {IPV4_HINT, IPV6_HINT} or needed - {ALPN, PORT, DOH_PATH} or not path.isprintable()
     if not (priority and name and usable and transports) or barred:
         return None

@@ -82,7 +82,7 @@ def read_question_untrusted(data: bytes) -> tuple[str, int] | None:
 
 def build_answer(query: bytes, kind: int, addresses: Iterable[str], ttl: int) -> bytes:
     """An authoritative answer to a query that :func:`read_question_untrusted` has read."""
-    values = [ip_address(one).packed for one in addresses]
+    values = [ip_address(address).packed for address in addresses]
     flags = RESPONSE | AUTHORITATIVE | int.from_bytes(query[2:4]) & RECURSION_DESIRED
     head = query[:2] + flags.to_bytes(2) + b"\0\1" + len(values).to_bytes(2) + bytes(4)
     # RFC 1035 §4.1.4: a pointer to the name in the question.

@@ -63,7 +63,7 @@ def known_name(text: str, names: dict[str, Suite] | dict[str, tuple[int, int]]) 
     short = _SHORT.get(folded)
     if short in names:
         return short
-    return next((one for one in names if one.casefold().replace("_", "-") == folded), None)
+    return next((name for name in names if name.casefold().replace("_", "-") == folded), None)
 
 
 def read_name(text: str, names: dict[str, Suite] | dict[str, tuple[int, int]]) -> str:

@@ -107,7 +107,7 @@ def page_content(
         "provider": profile.provider,
         "place": profile.place,
         "everything": profile.traffic.everything,
-        "networks": [str(one) for one in profile.traffic.networks],
+        "networks": [str(network) for network in profile.traffic.networks],
         "certificates": [_certificate(pem) for pem in profile.authorities if "BEGIN CERTIFICATE" in pem],
         "identity": identity,
         "fields": [one.document for one in fields],

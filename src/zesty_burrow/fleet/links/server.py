@@ -159,8 +159,8 @@ class LinkServer:
 
     async def stop(self) -> None:
         """Close everything."""
-        for one in self._servers:
-            one.close()
+        for server in self._servers:
+            server.close()
         self._servers.clear()
         if self._runner is not None:
             await self._runner.cleanup()

@@ -187,7 +187,7 @@ class Guard:
 
     def carried(self, journal: Path | None = None) -> list[Share]:
         """The shares that hold something, and whose tunnel a living process carries: all, or that of one journal."""
-        shares = [one for one in self.holders().values() if journal is None or one.journal == str(journal)]
+        shares = [holder for holder in self.holders().values() if journal is None or holder.journal == str(journal)]
         return [share for share in shares if is_living(share)]
 
     def holders(self) -> dict[str, Share]:

@@ -62,5 +62,5 @@ def judge_local(
 
 def places(networks: Iterable[Network], addresses: Iterable[Address] = ()) -> tuple[Network, ...]:
     """The networks that name a place, without those that mean everything, and single addresses."""
-    found = [one for one in networks if one.prefixlen > WIDE[one.version]]
+    found = [network for network in networks if network.prefixlen > WIDE[network.version]]
     return tuple(dict.fromkeys((*found, *(ip_network(address) for address in addresses))))

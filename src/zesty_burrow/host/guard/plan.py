@@ -155,7 +155,7 @@ def together(shares: Iterable[Share]) -> Share:
 
 def overlaps(network: Network, others: Iterable[Network]) -> bool:
     """Whether a network has an address in common with one of the others."""
-    return any(network.version == one.version and network.overlaps(one) for one in others)
+    return any(network.version == other.version and network.overlaps(other) for other in others)
 
 
 def _open_to_all(network: Network, shares: Iterable[Share]) -> bool:

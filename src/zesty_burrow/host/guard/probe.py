@@ -52,14 +52,14 @@ def probe(devices: Iterable[OuterDevice]) -> ProbeResult:
         raise RightsMissing("probes cannot be sent", why="a capture needs CAP_NET_RAW") from None
     with capture:
         capture.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 4 << 20)
-        attempts = [one for device in outer for one in _attempts(device)]
+        attempts = [attempt for device in outer for attempt in _attempts(device)]
         controls = {_control(device): device.name for device in outer if device.is_ethernet}
-        seen = _listen(capture, {one.word for one in attempts} | controls.keys())
+        seen = _listen(capture, {attempt.word for attempt in attempts} | controls.keys())
     rows, names = [], {device.name for device in outer}
-    for one in attempts:
+    for attempt in attempts:
         # By whichever outer device: what the loopback device carries is the guard's own answer.
-        left = sum(device in names for device, word in seen if word == one.word)
-        rows.append(ProbeRow(one.device, one.hook, one.kind, int(one.sent), left, one.why))
+        left = sum(device in names for device, word in seen if word == attempt.word)
+        rows.append(ProbeRow(attempt.device, attempt.hook, attempt.kind, int(attempt.sent), left, attempt.why))
     proven = tuple(sorted({name for word, name in controls.items() if (name, word) in seen}))
     return ProbeResult(timestamp(), tuple(rows), proven)
 

@@ -149,7 +149,7 @@ class GuardState:
             "devices": list(self.devices),
             "devices_without": list(self.without),
             "why_without": self.why_without,
-            "events": [{"at": one.at, "what": one.what, "process": one.process} for one in self.events],
+            "events": [{"at": event.at, "what": event.what, "process": event.process} for event in self.events],
             "probe": self.probe.document() if self.probe is not None else None,
         }
 

@@ -47,13 +47,13 @@ def _check_above(folder: Path) -> None:
     what is not theirs.
     """
     trusted = {0, os.geteuid(), *_unmapped()}
-    for one in folder.resolve().parents:
-        status = one.stat()
+    for parent in folder.resolve().parents:
+        status = parent.stat()
         if status.st_uid not in trusted:
-            raise _foreign(folder, f"{one} above it belongs to user {status.st_uid}")
+            raise _foreign(folder, f"{parent} above it belongs to user {status.st_uid}")
         shared = status.st_mode & (stat.S_IWOTH | (stat.S_IWGRP if status.st_gid != os.getegid() else 0))
         if shared and not status.st_mode & stat.S_ISVTX:
-            raise _foreign(folder, f"other users may write to {one} above it")
+            raise _foreign(folder, f"other users may write to {parent} above it")
 
 
 def _unmapped() -> tuple[int, ...]:

@@ -41,7 +41,7 @@ class Layer:
 
     def document(self) -> dict[str, Any]:
         """As plain values."""
-        servers = [str(one) for one in self.servers]
+        servers = [str(server) for server in self.servers]
         lists = {"suffixes": list(self.suffixes), "zones": list(self.zones)}
         return {"servers": servers, **lists, "forwarder": self.forwarder}
 
@@ -146,7 +146,7 @@ class NamesRecord:
         if content.layers and content.program is not None:
             # The file has ours and others'.
             ours = servers_in(content.written)
-            return tuple(one for one in servers_in(octets) if one not in ours), suffixes_in(octets)
+            return tuple(server for server in servers_in(octets) if server not in ours), suffixes_in(octets)
         if content.layers and octets == content.written:
             octets = _octets(content.before.get("content", ""))
         return servers_in(octets), suffixes_in(octets)
@@ -212,7 +212,7 @@ class NamesRecord:
         """Where a tunnel has a forwarder, that is asked; it reads from this record what the other tunnels ask for."""
         layers = content.layers
         telling = [one for key, one in layers.items() if one.forwarder and (key == newest or is_held(Path(key)))]
-        whole = [one for one in layers.values() if not one.forwarder]
+        whole = [layer for layer in layers.values() if not layer.forwarder]
         suffixes = [suffix for one in (*telling, *whole) for suffix in one.suffixes]
         before = _octets(content.before.get("content", ""))
         if telling:

@@ -25,7 +25,7 @@ def owner_of(target: Path, programs: Iterable[Path] = PROGRAMS, owned: Iterable[
     leads_to = Path(os.path.normpath(target.parent / target.readlink()))
     if not any(leads_to.is_relative_to(folder) for folder in owned):
         return None
-    return next((one for one in programs if os.access(one, os.X_OK)), None)
+    return next((program for program in programs if os.access(program, os.X_OK)), None)
 
 
 def add(program: Path, text: bytes) -> bool:

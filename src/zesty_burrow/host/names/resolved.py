@@ -41,7 +41,9 @@ class Resolved:
     def use(self, device: str, layer: Layer) -> None:
         """Questions for this tunnel's names, or for all names, go to its servers. Raises :class:`MachineError`."""
         index = _index(device)
-        servers = [(socket.AF_INET if one.version == 4 else socket.AF_INET6, one.packed) for one in layer.servers]
+        servers = [
+            (socket.AF_INET if server.version == 4 else socket.AF_INET6, server.packed) for server in layer.servers
+        ]
         every = not layer.zones
         domains = [(suffix, False) for suffix in layer.suffixes]
         domains += [(EVERY_NAME, True)] if every else [(zone, True) for zone in layer.zones]

@@ -88,7 +88,7 @@ def resolver() -> Check:
         return Check("resolver", State.READY, f"{found}: systemd-resolved, which takes a tunnel's name servers")
     if not os.access(RESOLV_CONF, os.W_OK) and os.geteuid() == 0:
         return Check("resolver", State.MISSING, f"{found}; it cannot be written", why, "Mount it writable.")
-    if any(one in STUBS for one in servers):
+    if any(server in STUBS for server in servers):
         return Check(
             "resolver",
             State.ATTENTION,

@@ -85,7 +85,7 @@ def _odf_rows(table: Any) -> Iterator[list[Any]]:
 
 
 def _odf_cell(cell: Any) -> str:
-    return "\n".join(_odf_text(one) for one in cell.get_elements("text:p | text:h"))
+    return "\n".join(_odf_text(element) for element in cell.get_elements("text:p | text:h"))
 
 
 def _odf_text(element: Any) -> str:

@@ -33,7 +33,7 @@ def read_pdf_untrusted(member: KitFile, words: Vocabulary) -> Opened:
                 blocks.append(page)
                 continue
             blocks.append(page.extract_text(extraction_mode="layout", layout_mode_space_vertically=False))
-            blocks += _pictures(page, MAX_PICTURES - sum(isinstance(one, Picture) for one in blocks))
+            blocks += _pictures(page, MAX_PICTURES - sum(isinstance(block, Picture) for block in blocks))
         return files_of(member, blocks, words)
 
 

@@ -33,34 +33,34 @@ class CertificateFacts:
     is_authority: bool
 
 
-def facts_of(path: str, one: x509.Certificate) -> CertificateFacts:
+def facts_of(path: str, certificate: x509.Certificate) -> CertificateFacts:
     """Of a certificate that was read."""
-    digest = one.fingerprint(hashes.SHA256())
+    digest = certificate.fingerprint(hashes.SHA256())
     return CertificateFacts(
         path,
-        trust.subject_name(one),
-        one.issuer.rfc4514_string(),
-        one.not_valid_before_utc.isoformat(),
-        one.not_valid_after_utc.isoformat(),
-        _names(one),
-        _key(one),
+        trust.subject_name(certificate),
+        certificate.issuer.rfc4514_string(),
+        certificate.not_valid_before_utc.isoformat(),
+        certificate.not_valid_after_utc.isoformat(),
+        _names(certificate),
+        _key(certificate),
         ":".join(f"{octet:02X}" for octet in digest),
-        trust.is_authority(one),
+        trust.is_authority(certificate),
     )
 
 
-def _names(one: x509.Certificate) -> tuple[str, ...]:
+def _names(certificate: x509.Certificate) -> tuple[str, ...]:
     """Of its subject alternative name (RFC 5280 §4.2.1.6)."""
     try:
-        found = one.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
+        found = certificate.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
     except (x509.ExtensionNotFound, ValueError):
         return ()
     return tuple(str(getattr(name, "value", name)) for name in found)[:MAX_NAMES]
 
 
-def _key(one: x509.Certificate) -> str:
+def _key(certificate: x509.Certificate) -> str:
     try:
-        key = one.public_key()
+        key = certificate.public_key()
     except (ValueError, UnsupportedAlgorithm):
         return "a key of an unknown kind"
     if isinstance(key, rsa.RSAPublicKey):

@@ -69,7 +69,11 @@ def read_picture_untrusted(data: bytes, spend: Callable[[int], None] = lambda _p
                 spend(pixels)
                 grey = page.convert("L")
                 one_kind = zxingcpp.BarcodeFormats([zxingcpp.BarcodeFormat.QRCode])
-                found += [_symbol(one.bytes) for one in zxingcpp.read_barcodes(grey, formats=one_kind) if one.valid]
+                found += [
+                    _symbol(barcode.bytes)
+                    for barcode in zxingcpp.read_barcodes(grey, formats=one_kind)
+                    if barcode.valid
+                ]
     except BurrowError:
         raise
     except Exception as problem:
@@ -105,11 +109,11 @@ def _symbol(data: bytes) -> Symbol:
 
 def join_symbols(symbols: list[Symbol]) -> tuple[list[bytes], list[str]]:
     """Whole texts, and for each message with missing parts a sentence that names them."""
-    texts = [one.data for one in symbols if one.size == 1]
+    texts = [symbol.data for symbol in symbols if symbol.size == 1]
     groups: dict[tuple[str, int], dict[int, bytes]] = {}
-    for one in symbols:
-        if one.size > 1:
-            groups.setdefault((one.message, one.size), {})[one.index] = one.data
+    for symbol in symbols:
+        if symbol.size > 1:
+            groups.setdefault((symbol.message, symbol.size), {})[symbol.index] = symbol.data
     missing = []
     for (message, size), parts in groups.items():
         absent = [str(index + 1) for index in range(size) if index not in parts]

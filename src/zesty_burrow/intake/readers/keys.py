@@ -252,7 +252,9 @@ def _read_pkcs12(data: bytes, ask: Ask, origin: str) -> Opened:
     own = [opened.cert.certificate] if opened.cert else []
     certificates = [*own, *(entry.certificate for entry in opened.additional_certs)]
     found = Opened(
-        certificates=[trust.load_certificate_untrusted(one.public_bytes(Encoding.DER)) for one in certificates]
+        certificates=[
+            trust.load_certificate_untrusted(certificate.public_bytes(Encoding.DER)) for certificate in certificates
+        ]
     )
     if opened.key is not None:
         found.keys.append(_found(opened.key, origin, plain=plain))

@@ -80,8 +80,8 @@ _FILE = re.compile(r"\.(?:txt|pdf|docx?|xlsx?|od[st]|csv|html?|zip|pem|crt|cer|d
 def looks_like_list(text: str) -> bool:
     """Whether a text names gateways with their places, two at least."""
     count = 0
-    for one in named_hosts(text[:65536]):
-        count += bool(one.place.country or one.place.city)
+    for host in named_hosts(text[:65536]):
+        count += bool(host.place.country or host.place.city)
         if count >= FEWEST:
             return True
     return False

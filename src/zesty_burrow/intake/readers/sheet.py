@@ -411,7 +411,7 @@ def _tunnel(row: Row, origin: str) -> TunnelSettings:
 def _traffic(row: Row, origin: str) -> Traffic:
     try:
         servers = tuple(ipaddress.ip_address(one) for one in _list(row, Field.NAME_SERVER))
-        networks = tuple(ipaddress.ip_network(one) for one in _networks(row))
+        networks = tuple(ipaddress.ip_network(network) for network in _networks(row))
         netbios = tuple(ipaddress.ip_address(one) for one in _list(row, Field.NETBIOS))
     except ValueError as problem:
         raise ProfileInvalid(f"{origin}: name servers or networks", why=str(problem)) from None

@@ -431,7 +431,7 @@ class GatewayHost:
 
     def status(self) -> dict[str, object]:
         """For ``lab status``."""
-        waiting = sum(isinstance(one, Caller) and one.next_timer() is not None for one in self._tunnels)
+        waiting = sum(isinstance(tunnel, Caller) and tunnel.next_timer() is not None for tunnel in self._tunnels)
         return {
             "faults": sorted(self.faults),
             "tunnels": len(self._tunnels),

@@ -36,7 +36,7 @@ if TYPE_CHECKING:
     from zesty_burrow.protocols.l2tp_ipsec.gateway_session import L2tpCaller, L2tpCallerEvent
 
 MRU = 1400
-OLD = Offer(*(tuple(one if label == "encryption" else one[0] for one in rows) for label, rows in WEAK.items()))  # type: ignore[arg-type]
+OLD = Offer(*(tuple(row if label == "encryption" else row[0] for row in rows) for label, rows in WEAK.items()))  # type: ignore[arg-type]
 """What the fault weak-proposals leaves."""
 
 

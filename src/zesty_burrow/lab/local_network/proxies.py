@@ -159,8 +159,8 @@ class _Relay(asyncio.DatagramProtocol):
 
     def close(self) -> None:
         """Nothing is passed on any more."""
-        for one in self._transports.values():
-            one.close()
+        for transport in self._transports.values():
+            transport.close()
 
     def datagram_received(self, data: bytes, addr: tuple[str, int]) -> None:
         """Of the client: reserved (2), number of a piece (1), kind of address (1), address, port."""

@@ -36,8 +36,8 @@ class LocalNetwork:
 
     def __init__(self, port: story.Port, host: story.Port) -> None:
         self.device = port.device
-        self._router4, self._router6 = (ip_interface(one) for one in port.addresses)
-        self._host4, self._host6 = (ip_interface(one) for one in host.addresses)
+        self._router4, self._router6 = (ip_interface(address) for address in port.addresses)
+        self._host4, self._host6 = (ip_interface(address) for address in host.addresses)
         self._faults: frozenset[str] = frozenset()
         self._hardware = b""
         self._wire: ConditionedWire | None = None

@@ -77,7 +77,7 @@ def ask_for_lease(device: str) -> Lease:
     routes = dhcp.decode_routes_untrusted(answer.options.get(dhcp.ROUTES, b""))
     if not routes:
         # RFC 3442: option 3 counts only where there is no option 121.
-        routes = tuple((EVERYWHERE, one) for one in dhcp.addresses(answer.options.get(dhcp.ROUTER, b""))[:1])
+        routes = tuple((EVERYWHERE, address) for address in dhcp.addresses(answer.options.get(dhcp.ROUTER, b""))[:1])
     return Lease(answer.given, routes, tuple(dhcp.addresses(answer.options.get(dhcp.RESOLVERS, b""))))
 
 
@@ -109,7 +109,7 @@ def move(device: str) -> int:
         for address in port.addresses:
             if address not in present:
                 netlink.add_address(device, address)
-        known = {(one.destination, one.device) for one in netlink.routes(MAIN)}
+        known = {(route.destination, route.device) for route in netlink.routes(MAIN)}
         for destination, gateway in port.routes:
             if (destination, device) not in known:
                 netlink.add_route(Route(destination, MAIN, device, gateway))

@@ -149,7 +149,7 @@ def _context(settings: ConnectIpSettings, secrets: Secrets, lines: list[str]) ->
     options = TlsOptions(
         settings.offered("cipher_suites"),
         settings.offered("key_exchange"),
-        tuple(ALPN[one] for one in settings.http_versions),
+        tuple(ALPN[http_version] for http_version in settings.http_versions),
         key_log=lines.append,
     )
     own = secrets.get(CredentialsKind.CLIENT_KEY)

@@ -232,7 +232,7 @@ class ConnectIpCaller:
             given = next((address for address in left if address.version == one.address.version), None)
             entries.append(AddressEntry(one.request, given or no_address(one.address.version)))
             left = [address for address in left if address is not given]
-        rows = [_whole(one) for one in entries]
+        rows = [_whole(entry) for entry in entries]
         self.link.content(write_addresses(CapsuleType.ADDRESS_ASSIGN, rows))
         if self.channel is None and self._assigned:
             remote = (*ranges_of(self._assigned), *self.networks)

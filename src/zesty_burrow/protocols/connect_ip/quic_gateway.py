@@ -62,9 +62,9 @@ class QuicGateway:
         """Take many datagrams of one sender, who has one connection as a rule."""
         pieces = [octets[at : at + size] for at in range(0, len(octets), size)]
         caller = self.callers.get(_identifier(pieces[0]))
-        if caller is None or len(pieces) < 2 or len({_identifier(one) for one in pieces}) > 1:
-            for one in pieces:
-                self.receive(one, source, now)
+        if caller is None or len(pieces) < 2 or len({_identifier(piece) for piece in pieces}) > 1:
+            for piece in pieces:
+                self.receive(piece, source, now)
             return
         caller.receive_burst(octets, size, source, now)
         self.callers |= dict.fromkeys(self._links[caller].take_identifiers(), caller)
@@ -76,7 +76,7 @@ class QuicGateway:
     def next_timer(self) -> float | None:
         """When to call ``handle_timer``."""
         timers = (caller.next_timer() for caller in self._links)
-        return min((one for one in timers if one is not None), default=None)
+        return min((timer for timer in timers if timer is not None), default=None)
 
     def handle_timer(self, now: float) -> None:
         """Time has passed."""

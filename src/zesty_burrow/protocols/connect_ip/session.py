@@ -301,7 +301,7 @@ class ConnectIpSession:
 
     def _ask_for_addresses(self, now: float) -> None:
         """RFC 9484 §4.7.2: one of each family, those that this side had before if it had any."""
-        had = [ip_interface(str(one.network)) for one in self._inner.addresses] or [
+        had = [ip_interface(str(address.network)) for address in self._inner.addresses] or [
             *map(ip_interface, self.config.wanted)
         ]
         entries = []
@@ -309,7 +309,7 @@ class ConnectIpSession:
             self._inner.requests += 1
             before = next((one for one in had if one.version == version), no_address(version))
             entries.append(AddressEntry(self._inner.requests, before))
-        self._inner.waited = frozenset(one.request for one in entries)
+        self._inner.waited = frozenset(entry.request for entry in entries)
         if self._link is not None and entries:
             told = write_routes([Route(one) for one in self.config.behind]) if self.config.behind else b""
             self._link.content(told + write_addresses(CapsuleType.ADDRESS_REQUEST, entries))

@@ -103,7 +103,7 @@ class ConnectIpSettings(ProtocolSettings):
 
     def rows(self) -> list[tuple[str, str]]:
         """Labels and values for people."""
-        versions = " or ".join(f"HTTP/{one}" for one in self.versions)
+        versions = " or ".join(f"HTTP/{version}" for version in self.versions)
         found = [("transport", f"{versions} on {self.over()} port {self.port}")]
         if self.path != DEFAULTS.path:
             found.append(("path", self.path))

@@ -23,7 +23,7 @@ def pair_of(child: ChildEstablished, local: Sequence[AddressRange], random: Rand
 
 def own_addresses(child: ChildEstablished) -> list[AddressRange]:
     """The caller's side: the addresses that the gateway assigned, and no others."""
-    return [AddressRange(one.ip.packed, one.ip.packed) for one in child.inner.addresses]
+    return [AddressRange(address.ip.packed, address.ip.packed) for address in child.inner.addresses]
 
 
 def set_limits(channel: EspChannel, octets: int) -> None:

@@ -62,7 +62,7 @@ class IkeGatewaySession:
     @property
     def callers(self) -> list[Caller]:
         """Those whose tunnels are up."""
-        return [one for one in self._callers.values() if one.is_up]
+        return [caller for caller in self._callers.values() if caller.is_up]
 
     def close(self, now: float) -> None:
         """End all tunnels."""

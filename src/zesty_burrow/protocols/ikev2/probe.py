@@ -48,7 +48,7 @@ def _variants(kind: TransformType) -> tuple[tuple[int, int], ...]:
 
 _SKIPPED = {(T.ENCR, 11), (T.INTEG, 0)}
 """NULL and NONE are no ciphers for IKE (RFC 7296 §3.3.2)."""
-CIPHERS = tuple(one for one in _variants(T.ENCR) if (T.ENCR, one[0]) not in _SKIPPED)
+CIPHERS = tuple(variant for variant in _variants(T.ENCR) if (T.ENCR, variant[0]) not in _SKIPPED)
 PRFS = tuple(number for number, _ in _variants(T.PRF))
 CHECKS = tuple(number for number, _ in _variants(T.INTEG) if (T.INTEG, number) not in _SKIPPED)
 GROUPS = tuple(number for number, _ in _variants(T.KE))
@@ -299,7 +299,7 @@ class Probe:
             found.prfs,
             usable,
         )
-        plain = tuple(one for one in found.ciphers if one[0] not in AEAD_NUMBERS)
+        plain = tuple(cipher for cipher in found.ciphers if cipher[0] not in AEAD_NUMBERS)
         if plain:
             yield from self._eliminate(
                 list(CHECKS),
@@ -337,8 +337,8 @@ def _everything(
     ciphers: tuple[tuple[int, int], ...], checks: tuple[int, ...], prfs: tuple[int, ...], groups: tuple[int, ...]
 ) -> tuple[Offer, ...]:
     """Combined-mode ciphers and others cannot share a proposal (RFC 7296 §3.3)."""
-    combined = tuple(one for one in ciphers if one[0] in AEAD_NUMBERS)
-    plain = tuple(one for one in ciphers if one[0] not in AEAD_NUMBERS)
+    combined = tuple(cipher for cipher in ciphers if cipher[0] in AEAD_NUMBERS)
+    plain = tuple(cipher for cipher in ciphers if cipher[0] not in AEAD_NUMBERS)
     offers = (Offer(combined, (), prfs, groups),) if combined else ()
     return (*offers, Offer(plain, checks, prfs, groups)) if plain else offers
 

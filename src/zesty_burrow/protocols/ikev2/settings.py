@@ -122,7 +122,7 @@ class ProposalChoice:
 
     def all(self) -> tuple[AlgorithmChoice, ...]:
         """Every algorithm in it."""
-        return tuple(one for entries in self.lists() for one in entries)
+        return tuple(entry for entries in self.lists() for entry in entries)
 
     def lists(self) -> tuple[tuple[AlgorithmChoice, ...], ...]:
         """Its lists, one a kind."""
@@ -138,7 +138,11 @@ class ProposalChoice:
             return None
         if for_ike:
             return Offer(encryption, integrity, prf, groups, extra=_usable(self.additional_key_exchange))
-        return Offer(encryption, integrity, esn=tuple(one.number for one in self.sequence_numbers) or (0,))
+        return Offer(
+            encryption,
+            integrity,
+            esn=tuple(sequence_number.number for sequence_number in self.sequence_numbers) or (0,),
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -197,8 +201,8 @@ class IkeSettings(ProtocolSettings):
 
     def where(self) -> str:
         """Transports and ports, in words."""
-        ways = [one for one in self.variants() if isinstance(one, IkeSettings)]
-        return " or ".join(f"{one.transport.upper()} port {one.port}" for one in ways)
+        ways = [variant for variant in self.variants() if isinstance(variant, IkeSettings)]
+        return " or ".join(f"{way.transport.upper()} port {way.port}" for way in ways)
 
     def variants(self) -> tuple[ProtocolSettings, ...]:
         """UDP, then TCP; a port of its own holds for both. One that falls silent is given up soon for the other."""
@@ -227,7 +231,7 @@ class IkeSettings(ProtocolSettings):
                 table[name] = getattr(self, name)
         for label in ("ike", "esp"):
             if rows := getattr(self, label):
-                table[label] = [_proposal_written(one) for one in rows]
+                table[label] = [_proposal_written(row) for row in rows]
         return table
 
     def rows(self) -> list[tuple[str, str]]:
@@ -241,7 +245,7 @@ class IkeSettings(ProtocolSettings):
         ]
         for label in ("ike", "esp"):
             default = "" if getattr(self, label) else " (default)"
-            found += [(f"{label.upper()} offer", f"{one}{default}") for one in self.proposals(label)]
+            found += [(f"{label.upper()} offer", f"{proposal}{default}") for proposal in self.proposals(label)]
         for name, what in (("child_seconds", "s"), ("child_octets", "octets"), ("ike_seconds", "s for the IKE SA")):
             value = getattr(self, name)
             if value != getattr(DEFAULTS, name):
@@ -300,7 +304,7 @@ def offers_of(profile: Profile) -> tuple[tuple[Offer, ...], tuple[Offer, ...]]:
     settings, result = settings_of(profile), []
     for label in ("ike", "esp"):
         rows = settings.proposals(label)
-        offers = tuple(offer for one in rows if (offer := one.offer(for_ike=label == "ike")) is not None)
+        offers = tuple(offer for row in rows if (offer := row.offer(for_ike=label == "ike")) is not None)
         if not offers:
             raise ProfileInvalid(
                 f"profile {profile.name}: ikev2.{label} leaves nothing to offer",

@@ -41,7 +41,7 @@ def families_of(profile: Profile) -> tuple[int, ...]:
 def remote_of(profile: Profile) -> tuple[AddressRange, ...]:
     """Where packets may go."""
     families = families_of(profile)
-    return tuple(AddressRange.of(one) for one in profile.traffic.networks if one.version in families)
+    return tuple(AddressRange.of(network) for network in profile.traffic.networks if network.version in families)
 
 
 def offer_of(settings: L2tpSettings) -> Offer:

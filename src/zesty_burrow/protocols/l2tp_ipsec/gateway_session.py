@@ -123,7 +123,7 @@ class L2tpGatewaySession:
 
     def _known_at(self, source: Endpoint) -> L2tpCaller | None:
         """Who is up at this address and port, and renews its keys."""
-        return next((one for one in self.callers if one.peer == source), None)
+        return next((caller for caller in self.callers if caller.peer == source), None)
 
     def _begin(self, cookie: bytes, source: Endpoint, now: float) -> L2tpCaller | None:
         if len(self._by_cookie) >= MOST_CALLERS:
@@ -141,7 +141,9 @@ class L2tpGatewaySession:
         while (event := layers.next_event()) is not None:
             if isinstance(event, NetworkUp):
                 caller.is_up = True
-                theirs = tuple(AddressRange(one.ip.packed, one.ip.packed) for one in event.settings.addresses)
+                theirs = tuple(
+                    AddressRange(address.ip.packed, address.ip.packed) for address in event.settings.addresses
+                )
                 layers.open_channel(EVERYTHING, theirs)
                 if layers.channel is not None:
                     self._tell(caller, Up(now, event.settings, theirs, layers.channel))
@@ -156,7 +158,7 @@ class L2tpGatewaySession:
 
     def _keep_cookies(self, caller: L2tpCaller) -> None:
         """Those of its ISAKMP SAs, which have come and gone."""
-        known = {one.cookies[0] for one in caller.layers.ike.associations}
+        known = {association.cookies[0] for association in caller.layers.ike.associations}
         others = {cookie: one for cookie, one in self._by_cookie.items() if one is not caller}
         self._by_cookie = {**others, **dict.fromkeys(known, caller)}
 

@@ -146,7 +146,7 @@ class Layers:
         if self.channel is None:
             return []
         frames = self.link.send()
-        messages = [self.l2tp.frame(one) for one in frames] if self.l2tp.peer_session else []
+        messages = [self.l2tp.frame(frame) for frame in frames] if self.l2tp.peer_session else []
         found = [self.channel.seal_message(one, now) for one in [*self.l2tp.send(), *messages]]
         if found:
             self.ike.liveness.sent(now)

@@ -52,7 +52,7 @@ class L2tpCapabilities:
         """What there is to know."""
         parts = [str(self.chosen)] if self.chosen else []
         if self.weak is not None:
-            names = [describe(*one) for one in parts_of(self.weak) if is_weak(one[0], one[1])]
+            names = [describe(*part) for part in parts_of(self.weak) if is_weak(part[0], part[1])]
             parts.append(f"takes weak algorithms too: {', '.join(names)}")
         return "; ".join(parts)
 

@@ -202,7 +202,7 @@ class L2tpSession:
     def _agree(self, label: str, suite: Suite, at: float) -> None:
         self._suites[label] = NegotiatedSuite(label, suite)
         self._events.append(Negotiated(at, tuple(self._suites.values())))
-        weak = [describe(*one) for one in parts_of(suite) if is_weak(one[0], one[1])]
+        weak = [describe(*part) for part in parts_of(suite) if is_weak(part[0], part[1])]
         if suite.prf:
             # One hash stands for both: it is named once.
             weak = [one for one in weak if not one.startswith(TransformType.PRF.name)]
@@ -221,8 +221,8 @@ class L2tpSession:
         elif isinstance(event, NetworkUp):
             self._setup_due = None
             self._states.follow(Signal.NETWORK_UP)
-            local = tuple(AddressRange(one.ip.packed, one.ip.packed) for one in event.settings.addresses)
-            families = {one.version for one in event.settings.addresses}
+            local = tuple(AddressRange(address.ip.packed, address.ip.packed) for address in event.settings.addresses)
+            families = {address.version for address in event.settings.addresses}
             remote = tuple(one for one in remote_of(self._profile) if one.version in families)
             self.layers.open_channel(local, remote)
             if self.channel is not None:

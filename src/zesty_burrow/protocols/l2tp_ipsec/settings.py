@@ -136,9 +136,9 @@ class L2tpSettings(ProtocolSettings):
                     found.append(finding("policy-algorithm", name, words))
         return found
 
-    def _may(self, policy: Policy, label: str, one: Choice) -> bool:
+    def _may(self, policy: Policy, label: str, choice: Choice) -> bool:
         """Weak ones, if the profile allows them and no organisation has a policy."""
-        return self.weak_algorithms and one in WEAK[label] and policy == Policy()
+        return self.weak_algorithms and choice in WEAK[label] and policy == Policy()
 
     def restrict(self, policy: Policy, name: str) -> L2tpSettings:
         """With nothing in the offer that the policy forbids."""

@@ -164,7 +164,7 @@ class Automaton:
             self.out.append(write_packet(Code.CONFIGURE_ACK, packet.identifier, packet.data))
             return
         options = read_options(packet.data)
-        judged = [(one, self.options.judge(one)) for one in options]
+        judged = [(option, self.options.judge(option)) for option in options]
         self._answered = packet.identifier
         unknown = [one for one, said in judged if said is None]
         others = [said for one, said in judged if said is not None and said != one]
@@ -197,11 +197,11 @@ class Automaton:
             self._event("Close", now)
             return
         self._failures += 1
-        for one in options:
+        for option in options:
             if packet.code == Code.CONFIGURE_NAK:
-                self.options.corrected(one)
+                self.options.corrected(option)
             else:
-                self.options.refused(one)
+                self.options.refused(option)
         self._event("RCN", now)
 
     def _event(self, event: str, now: float) -> None:

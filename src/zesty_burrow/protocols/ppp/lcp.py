@@ -68,8 +68,8 @@ class LcpOptions(Options):
 
     def agreed(self, options: Sequence[Option]) -> None:
         self.method = ""
-        for one in options:
-            if one.kind == MRU:
-                self.peer_mru = int.from_bytes(one.value)
-            elif one.kind == AUTHENTICATION:
-                self.method = METHOD[one.value]
+        for option in options:
+            if option.kind == MRU:
+                self.peer_mru = int.from_bytes(option.value)
+            elif option.kind == AUTHENTICATION:
+                self.method = METHOD[option.value]

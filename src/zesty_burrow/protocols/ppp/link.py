@@ -327,12 +327,16 @@ class PppLink:
             self._end(now, "no address is left", by_peer=False)
             return
         self._inner = inner
-        four = next((one.ip.packed for one in inner.addresses if one.version == 4), None)
-        six = next((one.ip.packed for one in inner.addresses if one.version == 6), None)
+        four = next((address.ip.packed for address in inner.addresses if address.version == 4), None)
+        six = next((address.ip.packed for address in inner.addresses if address.version == 6), None)
         if four is not None:
             given = {network.ADDRESS: four}
-            servers = [one.packed for one in inner.name_servers if one.version == 4]
-            netbios = [one.packed for one in inner.netbios_name_servers if one.version == 4]
+            servers = [name_server.packed for name_server in inner.name_servers if name_server.version == 4]
+            netbios = [
+                netbios_name_server.packed
+                for netbios_name_server in inner.netbios_name_servers
+                if netbios_name_server.version == 4
+            ]
             given |= dict(zip((network.FIRST_NAME_SERVER, network.SECOND_NAME_SERVER), servers, strict=False))
             given |= dict(zip((network.FIRST_NETBIOS, network.SECOND_NETBIOS), netbios, strict=False))
             self._networks[Number.IPCP] = Automaton(Number.IPCP, CalledIpcp(config.own, given))
@@ -392,8 +396,12 @@ class PppLink:
         if not self._is_called:
             self._router.advertised = self._router.advertised or router.read_advertisement(packet)
         elif router.is_for_router(packet):
-            prefix = next((one.network for one in self._inner.addresses if isinstance(one, IPv6Interface)), None)
-            servers = tuple(one for one in self._inner.name_servers if isinstance(one, IPv6Address))
+            prefix = next(
+                (address.network for address in self._inner.addresses if isinstance(address, IPv6Interface)), None
+            )
+            servers = tuple(
+                name_server for name_server in self._inner.name_servers if isinstance(name_server, IPv6Address)
+            )
             if prefix is not None:
                 self._out.append(write_frame(Number.IPV6, router.advertisement(six.options.own, prefix, servers)))
 
@@ -417,8 +425,8 @@ class PppLink:
             if told.prefix is not None:
                 prefix: IPv6Network = told.prefix
                 addresses.append(IPv6Interface((router.address_of(prefix, six.options.own), 64)))
-        good = tuple(one for one in servers if is_host(one))
-        refused += [str(one) for one in servers if not is_host(one)]
+        good = tuple(server for server in servers if is_host(server))
+        refused += [str(server) for server in servers if not is_host(server)]
         return NetworkSettings(tuple(addresses), good, netbios_name_servers=netbios, refused=tuple(refused))
 
     # Sending, and time.

@@ -67,7 +67,7 @@ class CalledIpcp(Options):
         pass
 
     def missing(self, options: Sequence[Option]) -> list[Option]:
-        asked = any(one.kind == ADDRESS for one in options)
+        asked = any(option.kind == ADDRESS for option in options)
         return [] if asked else [Option(ADDRESS, self.given[ADDRESS])]
 
 
@@ -100,4 +100,4 @@ class Ipv6cp(Options):
         pass
 
     def agreed(self, options: Sequence[Option]) -> None:
-        self.peer = next((one.value for one in options if one.kind == INTERFACE_ID), b"")
+        self.peer = next((option.value for option in options if option.kind == INTERFACE_ID), b"")

@@ -106,4 +106,4 @@ def read_options(data: bytes) -> list[Option]:
 
 def write_options(options: Sequence[Option]) -> bytes:
     """RFC 1661 §6."""
-    return b"".join(bytes((one.kind, len(one.value) + 2)) + one.value for one in options)
+    return b"".join(bytes((option.kind, len(option.value) + 2)) + option.value for option in options)

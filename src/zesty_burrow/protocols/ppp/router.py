@@ -46,7 +46,7 @@ def advertisement(interface: bytes, prefix: IPv6Network, resolvers: tuple[IPv6Ad
     body = struct.pack(">BBHBBHII", ADVERTISEMENT, 0, 0, 64, 0, 1800, 0, 0)
     body += _PREFIX.pack(PREFIX, 4, prefix.prefixlen, AUTONOMOUS, LIFETIME, LIFETIME, 0, prefix.network_address.packed)
     if resolvers:
-        rows = b"".join(one.packed for one in resolvers)
+        rows = b"".join(resolver.packed for resolver in resolvers)
         body += struct.pack(">BBHI", RESOLVERS, 1 + 2 * len(resolvers), 0, LIFETIME) + rows
     return _packet(link_local(interface), ALL_NODES, body)
 

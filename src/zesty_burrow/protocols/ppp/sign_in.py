@@ -64,7 +64,7 @@ class PapPeer:
     def start(self) -> bytes:
         self._identifier = self._identifier + 1 & 0xFF
         parts = self._credentials.account.encode(), self._credentials.password.octets()
-        return write_packet(PAP_REQUEST, self._identifier, b"".join(bytes([len(one)]) + one for one in parts))
+        return write_packet(PAP_REQUEST, self._identifier, b"".join(bytes([len(part)]) + part for part in parts))
 
     def take(self, packet: Packet) -> bytes:
         if packet.identifier == self._identifier and packet.code == PAP_ACK:

@@ -80,7 +80,9 @@ class PptpCaller:
                 key = self._link.key
                 self.channel.encrypt(key[16:32], key[:16])
             elif isinstance(said, NetworkUp) and self.channel is not None:
-                theirs = tuple(AddressRange(one.ip.packed, one.ip.packed) for one in said.settings.addresses)
+                theirs = tuple(
+                    AddressRange(address.ip.packed, address.ip.packed) for address in said.settings.addresses
+                )
                 self.channel.open_for(EVERYTHING, theirs)
                 self.is_up = True
                 self._events.append(Up(now, said.settings, theirs, self.channel))

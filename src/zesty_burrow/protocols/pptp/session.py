@@ -190,9 +190,11 @@ class PptpSession:
     def _on_up(self, event: NetworkUp) -> None:
         self._setup_due = None
         self._states.follow(Signal.NETWORK_UP)
-        local = tuple(AddressRange(one.ip.packed, one.ip.packed) for one in event.settings.addresses)
-        families = {one.version for one in event.settings.addresses}
-        remote = tuple(AddressRange.of(one) for one in self._profile.traffic.networks if one.version in families)
+        local = tuple(AddressRange(address.ip.packed, address.ip.packed) for address in event.settings.addresses)
+        families = {address.version for address in event.settings.addresses}
+        remote = tuple(
+            AddressRange.of(network) for network in self._profile.traffic.networks if network.version in families
+        )
         if self.channel is not None:
             self.channel.open_for(local, remote)
             self._events.append(Up(event.at, event.settings, remote, self.channel))
@@ -217,7 +219,7 @@ class PptpSession:
         found = [Datagram(octets, STREAM_PORT, self.peer)] if octets else []
         frames = self._link.send()
         if self.channel is not None:
-            found += [Datagram(self.channel.wrap(one), GRE_PORT, self.peer) for one in frames]
+            found += [Datagram(self.channel.wrap(frame), GRE_PORT, self.peer) for frame in frames]
         return found
 
     def next_timer(self) -> float | None:

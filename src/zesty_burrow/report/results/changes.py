@@ -86,5 +86,8 @@ class ChangesResult(Result):
     kind: ClassVar[str] = "changed"
 
     def content(self) -> dict[str, Any]:
-        rows = [{"name": row.name, "differences": [asdict(one) for one in row.differences]} for row in self.rows]
+        rows = [
+            {"name": row.name, "differences": [asdict(difference) for difference in row.differences]}
+            for row in self.rows
+        ]
         return {"profiles": rows, "unchanged": self.unchanged, "dry_run": self.dry_run}

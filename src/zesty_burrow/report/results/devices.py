@@ -73,7 +73,7 @@ class DevicesResult(Result):
     kind: ClassVar[str] = "devices"
 
     def content(self) -> dict[str, Any]:
-        return {"devices": [standing_document(one) for one in self.standings]}
+        return {"devices": [standing_document(standing) for standing in self.standings]}
 
 
 @dataclass(frozen=True)

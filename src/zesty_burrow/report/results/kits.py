@@ -44,7 +44,7 @@ class KitResult(Result):
         found = ["where a gateway is: its host name or address, as in a line `Server: vpn.example`"]
         if not self.kit.credentials:
             found.append("how to sign in: an account and its password, a key with its certificate, or a shared secret")
-        if not any(one.is_authority for one in self.kit.certificates):
+        if not any(certificate.is_authority for certificate in self.kit.certificates):
             found.append("what the gateway proves itself by: its authority's certificate")
         return tuple(found)
 
@@ -53,7 +53,7 @@ class KitResult(Result):
 
         return {
             "imported": self.imported,
-            "certificates": [asdict(one) for one in self.kit.certificates],
+            "certificates": [asdict(certificate) for certificate in self.kit.certificates],
             "missing": list(self.missing),
             "profiles": [
                 {
@@ -84,8 +84,12 @@ class KitResult(Result):
                 for item in self.kit.items
             ],
             "differences": [
-                {"name": one.name, "relation": str(one.relation), "changes": [asdict(change) for change in one.changes]}
-                for one in self.differences
+                {
+                    "name": difference.name,
+                    "relation": str(difference.relation),
+                    "changes": [asdict(change) for change in difference.changes],
+                }
+                for difference in self.differences
             ],
             "findings": [entry.document() for entry in self.findings],
         }

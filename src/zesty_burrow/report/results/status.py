@@ -57,7 +57,7 @@ class StatusResult(Result):
         document: dict[str, Any] = {
             "condition": str(self.condition),
             "tunnel": self.tunnel.document() if self.tunnel else None,
-            "others": [one.document() for one in self.others],
+            "others": [other.document() for other in self.others],
             "state": self.state,
             "guard": self.guard.document() if self.guard else None,
             "findings": [entry.document() for entry in self.findings],

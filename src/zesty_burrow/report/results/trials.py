@@ -20,18 +20,18 @@ def _suite_document(suite: Suite | None, bits: int) -> dict[str, Any] | None:
     return {"algorithms": str(suite), "bits": bits} if suite is not None else None
 
 
-def _way_document(one: WayAnswer) -> dict[str, Any]:
+def _way_document(answer: WayAnswer) -> dict[str, Any]:
     return {
-        "protocol": one.protocol,
-        "over": one.over,
-        "port": one.port,
-        "answered": one.answered,
-        "seconds": round(one.seconds, 6),
-        "algorithms": str(one.suite) if one.suite else "",
-        "bits": one.bits,
-        "told": one.words,
-        "against": one.against,
-        "known_to_device": one.known,
+        "protocol": answer.protocol,
+        "over": answer.over,
+        "port": answer.port,
+        "answered": answer.answered,
+        "seconds": round(answer.seconds, 6),
+        "algorithms": str(answer.suite) if answer.suite else "",
+        "bits": answer.bits,
+        "told": answer.words,
+        "against": answer.against,
+        "known_to_device": answer.known,
     }
 
 
@@ -70,7 +70,7 @@ class AdviceResult(Result):
                 }
                 for one in self.advice
             ],
-            "ways": [_way_document(one) for one in self.ways],
+            "ways": [_way_document(way) for way in self.ways],
             "best_way": self._best_way(),
         }
 
@@ -97,13 +97,13 @@ class RehearsalResult(Result):
 
         if self.interrupted:
             return EXIT_INTERRUPTED
-        return 0 if all(one.verdict is Fitness.FIT for one in self.rehearsals) else EXIT_NOT_ALL_FIT
+        return 0 if all(rehearsal.verdict is Fitness.FIT for rehearsal in self.rehearsals) else EXIT_NOT_ALL_FIT
 
     def content(self) -> dict[str, Any]:
         from zesty_burrow.core.rehearsal import group_failures, recommend
 
         return {
-            "rehearsals": [one.document() for one in self.rehearsals],
+            "rehearsals": [rehearsal.document() for rehearsal in self.rehearsals],
             "failures": [asdict(row) for row in group_failures(self.rehearsals)],
             "recommended": {choice: one.profile for choice, one in recommend(self.rehearsals).items()},
             "wanted": self.wanted,

@@ -84,7 +84,7 @@ class DisconnectResult(Result):
             "told": self.told,
             "was_up": self.was_up,
             "closed": list(self.closed),
-            "others": [one.content() for one in self.others],
+            "others": [other.content() for other in self.others],
         }
 
 

@@ -65,4 +65,4 @@ class ReadyResult(Result):
 
     @property
     def exit_code(self) -> int:
-        return EXIT_NOT_READY if any(one["state"] == "missing" for one in self.checks) else 0
+        return EXIT_NOT_READY if any(check["state"] == "missing" for check in self.checks) else 0

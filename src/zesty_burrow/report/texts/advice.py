@@ -33,58 +33,62 @@ def advice_text(result: AdviceResult) -> Parts:
         yield from _matrix(result)
 
 
-def _suite(one: Advice, which: str) -> str:
-    suite = one.would if which == "would" else one.should
-    bits = one.would_bits if which == "would" else one.should_bits
+def _suite(advice: Advice, which: str) -> str:
+    suite = advice.would if which == "would" else advice.should
+    bits = advice.would_bits if which == "would" else advice.should_bits
     if suite is None:
-        return "nothing in common" if which == "should" or one.answered else "not known"
+        return "nothing in common" if which == "should" or advice.answered else "not known"
     return f"{suite}  ({bits} bits)"
 
 
-def _in_detail(result: AdviceResult, one: Advice) -> Parts:
-    yield heading(f"Advice for {one.profile}, {one.place}" if one.place != one.profile else f"Advice for {one.profile}")
+def _in_detail(result: AdviceResult, advice: Advice) -> Parts:
+    yield heading(
+        f"Advice for {advice.profile}, {advice.place}"
+        if advice.place != advice.profile
+        else f"Advice for {advice.profile}"
+    )
     facts = Table(Column(whole=True, style="dim"), Column())
-    facts.add_row("gateway", Text(printable(one.gateway) + _told(result, one)))
+    facts.add_row("gateway", Text(printable(advice.gateway) + _told(result, advice)))
     facts.add_row("device", Text(result.device))
     facts.add_row("policy", Text(result.policy))
-    facts.add_row("would be", Text(_suite(one, "would")))
-    facts.add_row("should be", Text(_suite(one, "should"), style="bold"))
+    facts.add_row("would be", Text(_suite(advice, "would")))
+    facts.add_row("should be", Text(_suite(advice, "should"), style="bold"))
     yield Indented(facts)
     yield ""
     yield heading("Why")
     reasons = Table(Column(), Column(whole=True, style="dim"))
-    for reason in one.reasons:
+    for reason in advice.reasons:
         reasons.add_row(Text(reason.words), reason.source)
     yield Indented(reasons)
-    if one.rows:
+    if advice.rows:
         yield ""
         yield heading("What each end can do")
-        yield Indented(_abilities(one))
+        yield Indented(_abilities(advice))
     yield from _ways(result)
-    if one.obstacles:
+    if advice.obstacles:
         yield ""
         yield heading("Problems")
-        for words in one.obstacles:
+        for words in advice.obstacles:
             yield Text(f"  {words}", style="bold red")
-    if one.findings:
+    if advice.findings:
         yield ""
-        yield from findings_table(one.findings)
+        yield from findings_table(advice.findings)
 
 
-def _told(result: AdviceResult, one: Advice) -> str:
-    if not one.asked:
+def _told(result: AdviceResult, advice: Advice) -> str:
+    if not advice.asked:
         return ", not asked"
-    if one.answer is None:
-        return "" if one.answered else f", does not answer: {result.silent.get(one.profile, '')}"
-    trip = f"{one.answer.round_trip * 1000:.1f} ms"
-    return "; ".join([f", answered {one.answer.questions} questions, fastest {trip}", *one.answer.extras])
+    if advice.answer is None:
+        return "" if advice.answered else f", does not answer: {result.silent.get(advice.profile, '')}"
+    trip = f"{advice.answer.round_trip * 1000:.1f} ms"
+    return "; ".join([f", answered {advice.answer.questions} questions, fastest {trip}", *advice.answer.extras])
 
 
-def _abilities(one: Advice) -> Table:
+def _abilities(advice: Advice) -> Table:
     labels = ("", "algorithm", "profile", "gateway", "device", "IKE SA", "ESP", "bits", "cost", "policy")
     table = Table(*(Column(label, whole=True, right=label in ("bits", "cost")) for label in labels))
     before = None
-    for row in _worth_showing(one.rows):
+    for row in _worth_showing(advice.rows):
         kind = KINDS[TransformType(row.type)]
         good = Text("yes", style="green") if row.good else Text(f"no: {row.why}", style="yellow")
         table.add_row(

@@ -105,11 +105,11 @@ def _changes(result: ChangesResult) -> Parts:
         more = f" and {len(names) - MOST} more" if len(names) > MOST else ""
         yield heading(", ".join(names[:MOST]) + more)
         table = Table(*map(Column, ("key", "before", "would be" if result.dry_run else "now")), gap=3)
-        for one in differences:
+        for difference in differences:
             table.add_row(
-                Text(one.key, style="dim"),
-                Text(one.before or "absent", style="" if one.before else "dim"),
-                Text(one.after or "absent", style="bold" if one.after else "dim"),
+                Text(difference.key, style="dim"),
+                Text(difference.before or "absent", style="" if difference.before else "dim"),
+                Text(difference.after or "absent", style="bold" if difference.after else "dim"),
             )
         yield Indented(table)
     if len(alike) > MOST:

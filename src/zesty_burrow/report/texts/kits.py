@@ -58,8 +58,8 @@ def kit_text(result: KitResult) -> Parts:
     yield heading(f"{kit.origin}: {plural(len(files), 'file')}, {len(taken)} taken")
     table = Table(Column(whole=True), Column(whole=True), Column(), Column())
     items = sorted(kit.items, key=lambda one: (not one.taken, one.kind, _in_order(one.path)))
-    outcomes = {(one.path, "profile"): result.outcomes.get(one.profile.name, "") for one in kit.profiles}
-    ways = {(one.path, "profile"): f"; {one.profile.over}" for one in kit.profiles}
+    outcomes = {(profile.path, "profile"): result.outcomes.get(profile.profile.name, "") for profile in kit.profiles}
+    ways = {(profile.path, "profile"): f"; {profile.profile.over}" for profile in kit.profiles}
     for item in some(items, lambda one: one.taken):
         word = _outcome(item.taken, outcomes.get((item.path, str(item.kind)), ""))
         path = item.path.removeprefix(f"{kit.origin}/")

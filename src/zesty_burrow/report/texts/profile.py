@@ -66,7 +66,10 @@ def _show_rows(profile: Profile) -> list[tuple[str, str]]:
 def _show(result: ShowResult) -> Parts:
     yield heading(result.profile.name)
     table = Table(Column(whole=True, style="dim"), Column())
-    for label, value in (*_show_rows(result.profile), *(("revocation list", one) for one in result.revocation_lists)):
+    for label, value in (
+        *_show_rows(result.profile),
+        *(("revocation list", revocation_list) for revocation_list in result.revocation_lists),
+    ):
         table.add_row(label, Text(value))
     for position, row in enumerate(result.credentials):
         table.add_row("credentials" if position == 0 else "", _kept_words(row))

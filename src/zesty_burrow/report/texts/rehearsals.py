@@ -42,22 +42,22 @@ def rehearsal_table(result: RehearsalResult) -> Parts:
     yield heading(f"Rehearsal of {plural(count, 'profile')}")
     if result.interrupted:
         yield Text(f"Interrupted: {result.wanted - count} of {result.wanted} were not rehearsed.", style="yellow")
-    mixed = len({one.over for one in result.rehearsals}) > 1
+    mixed = len({rehearsal.over for rehearsal in result.rehearsals}) > 1
     over = ("over",) if mixed else ()
     labels = ("verdict", "profile", *over, "reached", "time", "round trip", "cipher", "bits", "exit")
     figures = ("time", "round trip", "bits")
     table = Table(*(Column(label, whole=label != "exit", right=label in figures) for label in labels))
-    for one in result.rehearsals:
+    for rehearsal in result.rehearsals:
         table.add_row(
-            Text(one.verdict, style=STYLES[one.verdict]),
-            Text(one.profile),
-            *((one.over,) if mixed else ()),
-            Text(one.steps[-1].step if one.steps else "nothing"),
-            milliseconds(one.seconds) if one.steps else "",
-            milliseconds(one.round_trip) if one.round_trip else "",
-            _cipher(one),
-            str(one.strength) if one.suites else "",
-            Text(printable(_exits(one) if not one.failure else "")),
+            Text(rehearsal.verdict, style=STYLES[rehearsal.verdict]),
+            Text(rehearsal.profile),
+            *((rehearsal.over,) if mixed else ()),
+            Text(rehearsal.steps[-1].step if rehearsal.steps else "nothing"),
+            milliseconds(rehearsal.seconds) if rehearsal.steps else "",
+            milliseconds(rehearsal.round_trip) if rehearsal.round_trip else "",
+            _cipher(rehearsal),
+            str(rehearsal.strength) if rehearsal.suites else "",
+            Text(printable(_exits(rehearsal) if not rehearsal.failure else "")),
         )
     yield Indented(table)
     yield from _doubts(result)
@@ -65,18 +65,18 @@ def rehearsal_table(result: RehearsalResult) -> Parts:
     yield from _recommendation(result)
 
 
-def _cipher(one: Rehearsal) -> str:
+def _cipher(rehearsal: Rehearsal) -> str:
     """The cipher of the packets, which is negotiated last; without the prefix that all of them have."""
-    suite = next(reversed(list(one.suites.values())), None)
+    suite = next(reversed(list(rehearsal.suites.values())), None)
     return describe(TransformType.ENCR, suite.encryption, suite.key_bits).removeprefix("ENCR_") if suite else ""
 
 
-def _exits(one: Rehearsal) -> str:
-    if not one.exit_checked:
+def _exits(rehearsal: Rehearsal) -> str:
+    if not rehearsal.exit_checked:
         return "not checked"
-    if not one.carries_outside:
+    if not rehearsal.carries_outside:
         return "only its own networks"
-    seen = [sighting for sighting in (one.exit4, one.exit6) if sighting.address]
+    seen = [sighting for sighting in (rehearsal.exit4, rehearsal.exit6) if sighting.address]
     if not seen:
         return "no address was seen"
     same = len({(entry.operator, entry.place) for entry in seen}) == 1
@@ -92,10 +92,10 @@ def _where(seen: Sighting) -> str:
 def _doubts(result: RehearsalResult) -> Parts:
     serious = [
         # Of many profiles it matters first whose doubt it is.
-        replace(entry, subject=one.profile, detail=entry.detail)
-        for one in result.rehearsals
-        if one.verdict is Fitness.DOUBTFUL
-        for entry in one.findings
+        replace(entry, subject=rehearsal.profile, detail=entry.detail)
+        for rehearsal in result.rehearsals
+        if rehearsal.verdict is Fitness.DOUBTFUL
+        for entry in rehearsal.findings
         if entry.severity is not Severity.NOTE
     ]
     serious = list(dict.fromkeys(serious))

@@ -109,9 +109,20 @@ def _stands(status: TunnelStatus) -> Text:
 
 def _encrypted(status: TunnelStatus) -> list[str]:
     """Each announced resolver, and what is made of it."""
-    asked = [one for one in status.encrypted_resolvers if "DNS over TLS" in one][:1] if status.encrypted_dns else []
+    asked = (
+        [
+            encrypted_resolver
+            for encrypted_resolver in status.encrypted_resolvers
+            if "DNS over TLS" in encrypted_resolver
+        ][:1]
+        if status.encrypted_dns
+        else []
+    )
     unused = "announced, not used"
-    return [f"{one}; {status.encrypted_dns if one in asked else unused}" for one in status.encrypted_resolvers]
+    return [
+        f"{encrypted_resolver}; {status.encrypted_dns if encrypted_resolver in asked else unused}"
+        for encrypted_resolver in status.encrypted_resolvers
+    ]
 
 
 def beside(status: TunnelStatus) -> Parts:

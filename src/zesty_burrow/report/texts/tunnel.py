@@ -33,8 +33,8 @@ def _disconnected(result: DisconnectResult) -> Parts:
     else:
         yield f"No tunnel was up; the guard that {result.profile} had left closed is open."
     yield from _left_alone(result.left_alone)
-    for one in result.others:
-        yield from _disconnected(one)
+    for other in result.others:
+        yield from _disconnected(other)
     for what in result.closed:
         yield Text(f"The guard stays closed: {what}.", style="yellow")
 

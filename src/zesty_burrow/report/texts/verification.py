@@ -69,21 +69,21 @@ READY_STYLES = {"ready": "green", "attention": "yellow", "missing": "bold red", 
 def _ready(result: ReadyResult) -> Parts:
     yield heading("Is this machine ready for a tunnel?")
     table = Table(Column(whole=True), Column(whole=True, style="bold"), Column())
-    for one in result.checks:
-        lines = [one["found"]]
-        if one["state"] != "ready":
-            lines += [one["why"], f"To do: {one['remedy']}" if one["remedy"] else ""]
+    for check in result.checks:
+        lines = [check["found"]]
+        if check["state"] != "ready":
+            lines += [check["why"], f"To do: {check['remedy']}" if check["remedy"] else ""]
         words = "\n".join(printable(line) for line in lines if line)
-        table.add_row(Text(one["state"], READY_STYLES[one["state"]]), one["name"], Text(words))
+        table.add_row(Text(check["state"], READY_STYLES[check["state"]]), check["name"], Text(words))
     yield Indented(table)
-    missing = [one["name"] for one in result.checks if one["state"] == "missing"]
+    missing = [check["name"] for check in result.checks if check["state"] == "missing"]
     if missing:
         yield Text(f"Not ready: {', '.join(missing)}.", "bold red")
-    elif any(one["state"] == "attention" for one in result.checks):
+    elif any(check["state"] == "attention" for check in result.checks):
         yield Text("Ready; some points need attention.", "bold yellow")
     else:
         yield Text("Ready.", "bold green")
-    if any(one["command"] for one in result.checks if one["state"] != "ready"):
+    if any(check["command"] for check in result.checks if check["state"] != "ready"):
         yield Text("zesty ready --fix asks about each command and runs it.")
 
 

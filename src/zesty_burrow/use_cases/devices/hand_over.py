@@ -86,10 +86,10 @@ def _code(rows: list[HandOverRow]) -> str:
     return drawn(make_codes(rows[0].to)[0])
 
 
-def _gone(one: Standing) -> HandOverRow:
+def _gone(standing: Standing) -> HandOverRow:
     step = "Assign another: zesty devices assign PROFILE …"
     return HandOverRow(
-        one.device.name, one.wanted, "", FAILED, "device-profile-gone", f"there is no {one.wanted}", step
+        standing.device.name, standing.wanted, "", FAILED, "device-profile-gone", f"there is no {standing.wanted}", step
     )
 
 

@@ -35,7 +35,7 @@ def report(request: VerifyRequest, timeout: float, workspace: Workspace) -> Repo
     Raises :class:`StateError` if no administrator wants reports.
     """
     with workspace.store() as store:
-        known = [one for one in store.fleet.administrators() if one.report_to]
+        known = [administrator for administrator in store.fleet.administrators() if administrator.report_to]
         own = OwnKeys(store.fleet.own_key(DEVICE, make_secret))
         digests = store.digests()
     if not known:
@@ -63,31 +63,31 @@ def report(request: VerifyRequest, timeout: float, workspace: Workspace) -> Repo
     return Reported(str(seen.judgement.verdict), sent, waiting, why)
 
 
-def _folder(one: Administrator, workspace: Workspace) -> Path:
+def _folder(administrator: Administrator, workspace: Workspace) -> Path:
     """Reports that wait for an administrator."""
     from zesty_burrow.fleet.keys import ADMINISTRATOR, read_key
 
     paths = workspace.paths
-    return paths.make(paths.make(paths.make(paths.state) / "reports") / read_key(one.key, ADMINISTRATOR).code)
+    return paths.make(paths.make(paths.make(paths.state) / "reports") / read_key(administrator.key, ADMINISTRATOR).code)
 
 
-def _write_down(one: Administrator, data: bytes, number: int, workspace: Workspace) -> None:
+def _write_down(administrator: Administrator, data: bytes, number: int, workspace: Workspace) -> None:
     from zesty_burrow.host.replace_file import replace_file
 
-    folder = _folder(one, workspace)
+    folder = _folder(administrator, workspace)
     replace_file(folder / f"{number:012}.report", data, 0o600)
     for old in sorted(folder.glob("*.report"))[:-MOST_WAITING]:
         old.unlink(missing_ok=True)
 
 
-def _send_all(one: Administrator, workspace: Workspace, timeout: float) -> tuple[int, int, str]:
+def _send_all(administrator: Administrator, workspace: Workspace, timeout: float) -> tuple[int, int, str]:
     """How many were sent and how many wait, and why. One that the server will never take is not kept."""
     from zesty_burrow.fleet.report_client import Refused, Unsent, send_report
 
-    waiting = sorted(_folder(one, workspace).glob("*.report"))
+    waiting = sorted(_folder(administrator, workspace).glob("*.report"))
     for at, path in enumerate(waiting):
         try:
-            send_report(one.report_to, one.report_authority, path.read_bytes(), timeout)
+            send_report(administrator.report_to, administrator.report_authority, path.read_bytes(), timeout)
         except Refused as problem:
             workspace.interaction.note(f"A report was refused: {problem}", style="yellow")
         except Unsent as problem:

@@ -16,8 +16,8 @@ if TYPE_CHECKING:
 def stand(workspace: Workspace, store: Store, devices: list[Device]) -> list[Standing]:
     """Where devices stand now."""
     fleet, profiles = store.fleet, store.list_profiles()
-    entered = Entered(store.list_credentials(), {one.name: one.label for one in profiles})
-    digests = {one.name: one.digest for one in profiles}
+    entered = Entered(store.list_credentials(), {profile.name: profile.label for profile in profiles})
+    digests = {profile.name: profile.digest for profile in profiles}
     known = fleet.handovers(), workspace.now(), fleet.reports()
     return standings(devices, fleet.list_rules(), digests, *known, entered)
 

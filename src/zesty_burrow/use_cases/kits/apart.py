@@ -163,7 +163,7 @@ class _Pickler(pickle.Pickler):
 
 @cache
 def _slots(kind: type) -> tuple[str, ...]:
-    return tuple(one.name for one in fields(kind))
+    return tuple(field.name for field in fields(kind))
 
 
 @cache

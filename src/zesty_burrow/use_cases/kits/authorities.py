@@ -108,8 +108,10 @@ def _judge(pems: Sequence[str], request: AuthorityRequest, workspace: Workspace)
 
 
 def _fits(pems: Sequence[str], request: AuthorityRequest, workspace: Workspace) -> list[Fit]:
-    certificates = [one for pem in pems for one in trust.load_pem_certificates_untrusted(pem.encode())]
-    words = {word for one in certificates for word in _words(one.subject.rfc4514_string())}
+    certificates = [
+        pem_certificate for pem in pems for pem_certificate in trust.load_pem_certificates_untrusted(pem.encode())
+    ]
+    words = {word for certificate in certificates for word in _words(certificate.subject.rfc4514_string())}
     with workspace.store() as store:
         if request.profile:
             return [Fit(store.find_profile(request.profile)[0], "named")]
@@ -176,8 +178,8 @@ def _proves(profile: Profile, pems: Sequence[str], workspace: Workspace) -> bool
 def _agreed(fits: list[Fit], workspace: Workspace) -> bool:
     if not workspace.interaction.can_ask:
         return False
-    for one in fits[:MOST_SHOWN]:
-        workspace.interaction.note(f"  {one.profile.name}: {one.why}")
+    for fit in fits[:MOST_SHOWN]:
+        workspace.interaction.note(f"  {fit.profile.name}: {fit.why}")
     if len(fits) > MOST_SHOWN:
         workspace.interaction.note(f"  and {len(fits) - MOST_SHOWN} more")
     return workspace.interaction.ask("Put the authority into these profiles? y or n [n] ").casefold()[:1] == "y"

@@ -75,9 +75,9 @@ class DifferingCredentials:
 
     def _profile(self, label: str, name: str) -> Profile | None:
         """One of the kit's, else one that is stored."""
-        for one in self._kit.profiles:
-            if name in ("", one.profile.name) and one.profile.credentials_label == label:
-                return one.profile
+        for profile in self._kit.profiles:
+            if name in ("", profile.profile.name) and profile.profile.credentials_label == label:
+                return profile.profile
         with self._workspace.layered_store() as layered_store:
             rows = [row for _, row in layered_store.list_profiles() if row.label == label and name in ("", row.name)]
             return layered_store.find_profile(rows[0].name)[0] if rows else None

@@ -98,14 +98,16 @@ class _Settling:
                 return chosen
 
     def _paths(self) -> set[str]:
-        return {one.path for one in self.kit.profiles} | {one.path for one in self.kit.credentials}
+        return {profile.path for profile in self.kit.profiles} | {
+            credential.path for credential in self.kit.credentials
+        }
 
     def _drop(self, paths: set[str]) -> None:
         """Leave out what came from some paths."""
         self.kit = replace(
             self.kit,
-            profiles=tuple(one for one in self.kit.profiles if one.path not in paths),
-            credentials=tuple(one for one in self.kit.credentials if one.path not in paths),
+            profiles=tuple(profile for profile in self.kit.profiles if profile.path not in paths),
+            credentials=tuple(credential for credential in self.kit.credentials if credential.path not in paths),
             items=tuple(
                 replace(item, taken=False, why="left out, as you have said") if item.path in paths else item
                 for item in self.kit.items
@@ -115,9 +117,9 @@ class _Settling:
     def doubts(self, said: str) -> None:
         """Labels that may mean something else, file by file."""
         doubtful: dict[str, list[str]] = {}
-        for one in self.kit.findings:
-            if one.code.slug == DOUBT:
-                doubtful.setdefault(one.subject, []).append(one.detail)
+        for finding in self.kit.findings:
+            if finding.code.slug == DOUBT:
+                doubtful.setdefault(finding.subject, []).append(finding.detail)
         for path, words in doubtful.items():
             lines = [f"In {path}:", *(f"  {detail}" for detail in words)]
             if self._decide(DOUBT, said, lines, "Take it so?", "y") == LEAVE:
@@ -128,12 +130,12 @@ class _Settling:
         now = self._workspace.now()
         groups: dict[tuple[Finding, ...], list[FoundProfile]] = {}
         seen: dict[tuple[str, ...], tuple[Finding, ...]] = {}
-        for one in self.kit.profiles:
-            authorities = one.profile.authorities
+        for profile in self.kit.profiles:
+            authorities = profile.profile.authorities
             if authorities not in seen:
-                seen[authorities] = _bad(check_profile(one.profile, now))
+                seen[authorities] = _bad(check_profile(profile.profile, now))
             if seen[authorities]:
-                groups.setdefault(seen[authorities], []).append(one)
+                groups.setdefault(seen[authorities], []).append(profile)
         for wrong, found in groups.items():
             lines = [f"{_named([one.profile.name for one in found])}:"]
             lines += [f"  {entry.subject}: {entry.code.title} {entry.detail}".rstrip() for entry in wrong]
@@ -143,9 +145,9 @@ class _Settling:
     def missing_authorities(self) -> None:
         """Profiles whose gateway nothing is there to prove with: a file, or later."""
         lacking: dict[str, list[FoundProfile]] = {}
-        for one in self.kit.profiles:
-            if described(one.profile)[2]:
-                lacking.setdefault(one.profile.provider, []).append(one)
+        for profile in self.kit.profiles:
+            if described(profile.profile)[2]:
+                lacking.setdefault(profile.profile.provider, []).append(profile)
         for provider, found in lacking.items():
             whose = f" of {provider}" if provider else ""
             self._interaction.note(f"{_named([one.profile.name for one in found])}{whose}: nothing proves the gateway.")
@@ -154,14 +156,16 @@ class _Settling:
                 fresh = {one.path: _with_authorities(one, pems) for one in found}
                 self.kit = replace(
                     self.kit,
-                    profiles=tuple(fresh.get(one.path, one) for one in self.kit.profiles),
+                    profiles=tuple(fresh.get(profile.path, profile) for profile in self.kit.profiles),
                     findings=self._judged_again(list(fresh.values())),
                 )
 
     def _judged_again(self, fresh: list[FoundProfile]) -> tuple[Finding, ...]:
         """Findings again, for profiles that have an authority now."""
         names = {one.profile.name for one in fresh}
-        kept = [one for one in self.kit.findings if not (one.code.slug == MISSING and one.subject in names)]
+        kept = [
+            finding for finding in self.kit.findings if not (finding.code.slug == MISSING and finding.subject in names)
+        ]
         now = self._workspace.now()
         return tuple(dict.fromkeys((*kept, *(found for one in fresh for found in check_profile(one.profile, now)))))
 

@@ -214,10 +214,15 @@ def _look_up(question: Question, answer: str, workspace: Workspace) -> list[str]
     if question.file and answer:
         data, _ = read_bounded(Path(answer).expanduser(), limits.MAX_MEMBER)
         words = []
-        for one in read_certificates_untrusted(data):
-            words.append(f"It holds {trust.subject_name(one)}, valid until {one.not_valid_after_utc:%Y-%m-%d}.")
-            found = [*trust.date_findings(one, workspace.now()), *trust.strength_findings(one, anchor=True)]
-            found += trust.issuer_findings(one, 0)
+        for certificate in read_certificates_untrusted(data):
+            words.append(
+                f"It holds {trust.subject_name(certificate)}, valid until {certificate.not_valid_after_utc:%Y-%m-%d}."
+            )
+            found = [
+                *trust.date_findings(certificate, workspace.now()),
+                *trust.strength_findings(certificate, anchor=True),
+            ]
+            found += trust.issuer_findings(certificate, 0)
             words += [f"{entry.severity}: {entry.code.title} {entry.detail}" for entry in found
                       if entry.severity is not Severity.NOTE]  # fmt: skip
         return words

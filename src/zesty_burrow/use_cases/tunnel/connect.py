@@ -89,10 +89,10 @@ def connect(
         require(*protocol(profile.tunnel.protocol).extras(profile))
         chosen = choose(profile, layered_store, workspace, ask=request.ask)
     tunnels = running_tunnels(workspace)
-    if any(one.profile == profile.name and one.document.get("is_up") for one in tunnels):
+    if any(tunnel.profile == profile.name and tunnel.document.get("is_up") for tunnel in tunnels):
         raise StateError(f"the tunnel {profile.name} is up already", next_step="See `zesty status`.", slug="already-up")
     replaced = the_one(tunnels, profile) if tunnels and not request.beside else None
-    others = [one for one in tunnels if one is not replaced]
+    others = [tunnel for tunnel in tunnels if tunnel is not replaced]
     refuse_overlap(profile, others)
     if replaced is not None:
         refuse_silent(replaced)
@@ -194,7 +194,7 @@ def _restore_left_over(workspace: Workspace) -> None:
 
 def _free_place(workspace: Workspace, tunnels: list[Running]) -> TunnelPaths:
     """Where no tunnel has its journal yet."""
-    known, deadline = [one.paths for one in tunnels], time.monotonic() + END_PATIENCE
+    known, deadline = [tunnel.paths for tunnel in tunnels], time.monotonic() + END_PATIENCE
     while True:
         held = [paths for paths in workspace.paths.tunnels if is_held(paths.journal)]
         if all(paths in known for paths in held):

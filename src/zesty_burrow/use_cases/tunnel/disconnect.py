@@ -63,9 +63,9 @@ def disconnect(names: tuple[str, ...], workspace: Workspace) -> Disconnected:
 
 
 def _called(word: str, tunnels: list[Running]) -> Running:
-    found = [one for one in tunnels if one.is_called(word)]
+    found = [tunnel for tunnel in tunnels if tunnel.is_called(word)]
     if len(found) != 1:
-        names = ", ".join(one.profile for one in tunnels if one.profile) or "none"
+        names = ", ".join(tunnel.profile for tunnel in tunnels if tunnel.profile) or "none"
         what = f"{len(found)} tunnels are" if found else "no tunnel is"
         raise NotFound(f"{what} called {word!r}", next_step=f"Up: {names}.")
     return found[0]

@@ -54,7 +54,9 @@ def running_tunnels(workspace: Workspace) -> list[Running]:
     while True:
         found = _answering(workspace)
         answered = {one.paths.journal for one in found}
-        silent = [one for one in workspace.paths.tunnels if one.journal not in answered and is_held(one.journal)]
+        silent = [
+            tunnel for tunnel in workspace.paths.tunnels if tunnel.journal not in answered and is_held(tunnel.journal)
+        ]
         if not silent or time.monotonic() > until:
             return sorted(found, key=lambda one: not one.takes_everything)
         time.sleep(0.02)
@@ -77,10 +79,10 @@ def _answering(workspace: Workspace) -> list[Running]:
 
 def the_one(tunnels: list[Running], profile: Profile) -> Running:
     """The tunnel in whose place another profile's is wanted: where there are several, one that takes as much."""
-    alike = [one for one in tunnels if one.takes_everything == profile.traffic.everything]
+    alike = [tunnel for tunnel in tunnels if tunnel.takes_everything == profile.traffic.everything]
     chosen = tunnels if len(tunnels) == 1 else alike
     if len(chosen) != 1:
-        names = ", ".join(one.profile for one in tunnels)
+        names = ", ".join(tunnel.profile for tunnel in tunnels)
         raise StateError(
             f"several tunnels are up: {names}",
             next_step=f"End the one that {profile.name} is to replace, or add --beside.",
@@ -103,10 +105,10 @@ def refuse_overlap(profile: Profile, others: list[Running]) -> None:
         if traffic.everything != other.takes_everything:
             shared: list[str] = []
         else:
-            shared = [str(one) for one in traffic.networks if any(one.overlaps(their) for their in theirs)]
+            shared = [str(network) for network in traffic.networks if any(network.overlaps(their) for their in theirs)]
         gateway = str(other.document.get("gateway_address", ""))
         if gateway and not traffic.everything:
-            shared += [f"{one} (its gateway is there)" for one in traffic.networks if _holds(one, gateway)]
+            shared += [f"{network} (its gateway is there)" for network in traffic.networks if _holds(network, gateway)]
         if shared:
             raise StateError(
                 f"{profile.name} and {other.profile}, which is up, want the same addresses",

@@ -113,7 +113,7 @@ def _promise(status: TunnelStatus | None) -> ExpectedExit:
 
 
 def _takes_everything(status: TunnelStatus) -> bool:
-    return any(ip_network(one).prefixlen == 0 for one in status.networks)
+    return any(ip_network(network).prefixlen == 0 for network in status.networks)
 
 
 def _routes(status: TunnelStatus, observatory: str) -> list[RouteSeen]:
@@ -124,7 +124,7 @@ def _routes(status: TunnelStatus, observatory: str) -> list[RouteSeen]:
     versions = {ip_address(one).version for one in status.addresses}
     inside = [network for network in map(ip_network, status.networks) if network.version in versions]
     outside = [ip_network(one) for one in status.left_out]
-    wanted = [(f"name server {one}", ip_address(one)) for one in status.name_servers]
+    wanted = [(f"name server {name_server}", ip_address(name_server)) for name_server in status.name_servers]
     if _takes_everything(status):
         with suppress(OSError):
             rows = socket.getaddrinfo(observatory, 80, type=socket.SOCK_STREAM)

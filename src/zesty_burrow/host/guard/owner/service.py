@@ -162,7 +162,7 @@ class GuardService:
 
     def _filters_changed(self) -> None:
         changes = self._filters.take_changes() if self._filters is not None else []
-        foreign = [one for one in changes if one.name != NAME]
+        foreign = [change for change in changes if change.name != NAME]
         if foreign:
             self._changed_by = foreign[-1].words
         if changes:
@@ -258,7 +258,7 @@ class GuardService:
             connection = Connection(channel)
             callers = [key.data for key in selector.get_map().values() if isinstance(key.data, Connection)]
             # Other users cannot take the places of those who may change the guard.
-            strangers = [one for one in callers if not self._is_trusted(one.uid)]
+            strangers = [caller for caller in callers if not self._is_trusted(caller.uid)]
             too_many = len(callers) >= MAX_CALLERS
             if too_many or (not self._is_trusted(connection.uid) and len(strangers) >= MAX_STRANGERS):
                 channel.close()
@@ -317,7 +317,7 @@ class GuardService:
         return {"gone": [one.document() for key, one in before.items() if key not in self._shares and one.held]}
 
     def _confirm(self, request: dict[str, Any]) -> dict[str, Any]:
-        waiting = [one.what for one in self._shares.values() if one.confirm_by]
+        waiting = [share.what for share in self._shares.values() if share.confirm_by]
         self._become({key: replace(one, confirm_by=0.0) for key, one in self._shares.items()})
         return {"confirmed": waiting}
 

@@ -79,10 +79,10 @@ def compare(
     found: list[str] = []
     for family, where in ((INET, ""), (NETDEV, "at the devices: ")):
         if family in meant:
-            found += [where + one for one in differences(meant[family], seen[family])]
+            found += [where + difference for difference in differences(meant[family], seen[family])]
     inet, egress = seen[INET], seen[NETDEV]
     devices = tuple(devices_with_chain(egress.chains)) if egress is not None else ()
-    without = tuple(one.name for one in around.devices if one.name not in (*devices, *inside))
+    without = tuple(device.name for device in around.devices if device.name not in (*devices, *inside))
     present = inet is not None or egress is not None
     return Comparison(present, tuple(found), inet.owner if inet is not None else 0, devices, without)
 
@@ -158,7 +158,7 @@ class KernelGuard:
         guard.
         """
         specs, self.inside = self.make(share), share.devices
-        if self.specs and [one.family for one in specs] == [one.family for one in self.specs]:
+        if self.specs and [spec.family for spec in specs] == [spec.family for spec in self.specs]:
             bodies = [body for old, new in zip(self.specs, specs, strict=True) for body in changes(old, new)]
             if not bodies:
                 self.specs = specs

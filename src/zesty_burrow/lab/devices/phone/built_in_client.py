@@ -81,7 +81,7 @@ class BuiltInClient:
         network = granted.network
         peer = opened.session.peer[0]
         with Netlink() as netlink:
-            way = next((one for one in netlink.routes(RT_TABLE_MAIN) if _is_default(one, peer)), None)
+            way = next((route for route in netlink.routes(RT_TABLE_MAIN) if _is_default(route, peer)), None)
             netlink.set_link(device.name, state="up", mtu=DEFAULT_MTU)
             for own in network.addresses:
                 netlink.add_address(device.name, str(own))
@@ -93,7 +93,7 @@ class BuiltInClient:
                     netlink.add_route(Route(half, RT_TABLE_MAIN, device.name))
         if network.name_servers:
             self._resolvers = RESOLVERS.read_text()
-            RESOLVERS.write_text("".join(f"nameserver {one}\n" for one in network.name_servers))
+            RESOLVERS.write_text("".join(f"nameserver {name_server}\n" for name_server in network.name_servers))
         self._path = path = DataPath(device, DEFAULT_MTU, disabled=frozenset((FAST_PATH,)), wake=wake)
         path.add(opened.tunnel(granted.channel))
         opened.io.path = path

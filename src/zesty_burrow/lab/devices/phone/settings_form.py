@@ -118,11 +118,11 @@ def _known(proposals: Sequence[ProposalChoice]) -> tuple[ProposalChoice, ...]:
     """Of what this program offers, what a phone's client is counted on for; nobody chooses algorithms in a form."""
 
     def keep(entries: tuple[AlgorithmChoice, ...]) -> tuple[AlgorithmChoice, ...]:
-        return tuple(one for one in entries if PHONE.knows(BY_NUMBER[one.type, one.number]))
+        return tuple(entry for entry in entries if PHONE.knows(BY_NUMBER[entry.type, entry.number]))
 
     kept = [
-        replace(one, encryption=keep(one.encryption), integrity=keep(one.integrity), prf=keep(one.prf),
-                key_exchange=keep(one.key_exchange), additional_key_exchange=())
-        for one in proposals
+        replace(proposal, encryption=keep(proposal.encryption), integrity=keep(proposal.integrity),
+                prf=keep(proposal.prf), key_exchange=keep(proposal.key_exchange), additional_key_exchange=())
+        for proposal in proposals
     ]  # fmt: skip
     return tuple(one for one in kept if one.encryption)

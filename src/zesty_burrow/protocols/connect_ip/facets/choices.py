@@ -36,7 +36,7 @@ def read_list(name: str, words: str, policy: Policy) -> tuple[str, ...]:
 
 def summary(settings: ConnectIpSettings) -> list[str]:
     """HTTP, TLS and port, in words."""
-    parts = [" or ".join(f"HTTP/{one}" for one in settings.versions)]
+    parts = [" or ".join(f"HTTP/{version}" for version in settings.versions)]
     for name, label in (("cipher_suites", "cipher suites"), ("key_exchange", "key exchange")):
         parts.append(f"TLS {label} {', '.join(getattr(settings, name)) or 'defaults'}")
     return [*parts, f"{settings.over()} port {settings.port}"]

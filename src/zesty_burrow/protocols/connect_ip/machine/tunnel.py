@@ -46,13 +46,13 @@ class TunnelEnd:
             if kind is CapsuleType.ADDRESS_ASSIGN:
                 entries = read_addresses(value, asked=False)[:MAX_ENTRIES]
                 # The capsule holds the whole list (RFC 9484 §4.7.1); what is refused is nobody's address.
-                self.assigned = tuple(one.address for one in entries if not one.is_nothing)
-                self.answered |= {one.request for one in entries}
+                self.assigned = tuple(entry.address for entry in entries if not entry.is_nothing)
+                self.answered |= {entry.request for entry in entries}
             elif kind is CapsuleType.ADDRESS_REQUEST:
                 self.asked += read_addresses(value, asked=True)[:MAX_ENTRIES]
             else:
                 # One that is for a single protocol of IP is no way for packets of all: nothing is sent by it.
-                self.routes = tuple(one.range for one in read_routes(value) if not one.protocol)
+                self.routes = tuple(route.range for route in read_routes(value) if not route.protocol)
         return changed
 
     def take_packets(self) -> list[bytes]:
@@ -63,4 +63,4 @@ class TunnelEnd:
 
 def ranges_of(addresses: tuple[Interface, ...]) -> tuple[AddressRange, ...]:
     """What an end may use as its addresses."""
-    return tuple(AddressRange.of(one.network) for one in addresses)
+    return tuple(AddressRange.of(address.network) for address in addresses)

@@ -75,7 +75,7 @@ def read_payload(payload: bytes) -> bytes:
 
 def write_addresses(kind: CapsuleType, entries: Sequence[AddressEntry]) -> bytes:
     """ADDRESS_ASSIGN or ADDRESS_REQUEST."""
-    return write_capsule(kind, b"".join(_address(one) for one in entries))
+    return write_capsule(kind, b"".join(_address(entry) for entry in entries))
 
 
 def _address(entry: AddressEntry) -> bytes:

@@ -79,7 +79,7 @@ class _Connection:
         if version != "ikev2":
             raise ProfileInvalid(f"{self.where}: version", why=f"{version!r:.40} is not available; ikev2 is")
         policies = [one["ipsec-policy-config"] for one in self.connection["spd"]["spd-entry"]]
-        protected = [one for one in policies if one["processing-info"].get("action", "discard") == "protect"]
+        protected = [policy for policy in policies if policy["processing-info"].get("action", "discard") == "protect"]
         if not protected:
             raise ProfileInvalid(f"{self.where}: spd", why="no entry of it protects anything")
         if len(protected) < len(policies):
@@ -129,13 +129,13 @@ class _Connection:
         integrity = [int(one) for one in self.connection.get("ike-sa-intr-alg", [12])]
         group = int(self.connection.get("dh-group", 14))
         rows = self.connection["ike-sa-encr-alg"]
-        encryption = [(int(one.get("algorithm-type", 12)), int(one.get("key-length", 128))) for one in rows]
+        encryption = [(int(row.get("algorithm-type", 12)), int(row.get("key-length", 128))) for row in rows]
         prfs = DEFAULTS.ike[0].prf
         return self._proposals(encryption, integrity, prf=prfs, key_exchange=self._known(TransformType.KE, [group]))
 
     def _esp(self, table: Mapping[str, Any]) -> tuple[ProposalChoice, ...]:
         rows = table.get("encryption", [])
-        encryption = [(int(one.get("algorithm-type", 20)), int(one.get("key-length", 128))) for one in rows]
+        encryption = [(int(row.get("algorithm-type", 20)), int(row.get("key-length", 128))) for row in rows]
         return self._proposals(encryption, [int(one) for one in table.get("integrity", [])])
 
     def _proposals(
@@ -319,7 +319,7 @@ def _connection_out(name: str, profile: Profile, unmapped: list[str]) -> dict[st
         unmapped.append(f"{name}: key exchange groups after the first one")
     over_tcp = settings.transport == TCP_TRANSPORT
     encapsulation = {"espencap": TCP_WORD, "dport": settings.port} if over_tcp else {"espencap": UDP_WORD}
-    remote = next((one for one in profile.gateway.addresses if _is_address(one)), "0.0.0.0")  # noqa: S104
+    remote = next((address for address in profile.gateway.addresses if _is_address(address)), "0.0.0.0")  # noqa: S104
     unmapped += _unmapped(name, profile)
     return {
         "name": name,

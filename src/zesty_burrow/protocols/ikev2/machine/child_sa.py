@@ -105,7 +105,7 @@ class ChildSas:
         suite = self._end.keys.suite if self._end.keys else None
         group, extra = (suite.group, suite.extra) if suite else (0, 0)
         groups = tuple(dict.fromkeys(one for one in (self._group, group, *self._groups) if one in METHODS))
-        plain = tuple(Offer(one.encryption, one.integrity, groups=groups, esn=one.esn) for one in self.offers)
+        plain = tuple(Offer(offer.encryption, offer.integrity, groups=groups, esn=offer.esn) for offer in self.offers)
         return (*(replace(one, extra=(extra,)) for one in plain if extra), *plain, *self.offers)
 
     # Rekeying.

@@ -329,7 +329,7 @@ def _within_grant(host: str, inner: NetworkSettings, local: Sequence[AddressRang
 
 def ranges_of(payload: TrafficSelectors) -> list[AddressRange]:
     """The ranges of selectors that cover every protocol and port; others cannot be granted whole and are left out."""
-    return [AddressRange(one.start, one.end) for one in payload.selectors if one.covers_all]
+    return [AddressRange(selector.start, selector.end) for selector in payload.selectors if selector.covers_all]
 
 
 def _inner_addresses(reply: Configuration) -> list[ipaddress.IPv4Interface | ipaddress.IPv6Interface]:

@@ -23,7 +23,10 @@ def configuration_reply(inner: NetworkSettings) -> Configuration:
     for server in inner.name_servers:
         kind = ConfigAttribute.INTERNAL_IP4_DNS if server.version == 4 else ConfigAttribute.INTERNAL_IP6_DNS
         attributes.append((kind, server.packed))
-    attributes += [(ConfigAttribute.INTERNAL_IP4_NBNS, one.packed) for one in inner.netbios_name_servers]
+    attributes += [
+        (ConfigAttribute.INTERNAL_IP4_NBNS, netbios_name_server.packed)
+        for netbios_name_server in inner.netbios_name_servers
+    ]
     attributes += [(ConfigAttribute.INTERNAL_DNS_DOMAIN, entry.encode()) for entry in inner.suffixes]
     for resolver in inner.encrypted_resolvers:
         inet = resolver.addresses[0].version == 4

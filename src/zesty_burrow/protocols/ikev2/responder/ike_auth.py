@@ -263,7 +263,9 @@ class CallerAuth:
         if inner is None:
             return [Notify(NotifyType.INTERNAL_ADDRESS_FAILURE)]
         wanted = requested_versions(self._first)
-        inner = dataclasses.replace(inner, addresses=tuple(one for one in inner.addresses if one.version in wanted))
+        inner = dataclasses.replace(
+            inner, addresses=tuple(address for address in inner.addresses if address.version in wanted)
+        )
         own = [AddressRange(entry.ip.packed, entry.ip.packed) for entry in inner.addresses]
         local, remote = same_families(
             intersect(ranges_of(theirs_r), self._config.remote), intersect(ranges_of(theirs_i), own)

@@ -135,10 +135,10 @@ def choose(allowed: Offer, methods: Sequence[int], proposals: Sequence[Proposal]
     tuple[Proposal, Transform] | None
 ):  # fmt: skip
     """At the answering end: the first transform that is allowed, in the order of who asks."""
-    for one in proposals:
-        for transform in one.transforms:
-            if one.protocol == protocol and _is_allowed(allowed, methods, transform, protocol):
-                return one, transform
+    for proposal in proposals:
+        for transform in proposal.transforms:
+            if proposal.protocol == protocol and _is_allowed(allowed, methods, transform, protocol):
+                return proposal, transform
     return None
 
 

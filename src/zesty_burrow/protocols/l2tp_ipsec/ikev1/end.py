@@ -341,7 +341,9 @@ class IkeEnd:
                 for spi in gone:
                     self._drop_child(spi, now, tell=False)
             elif protocol == ISAKMP:
-                self.associations = [one for one in self.associations if b"".join(one.cookies) not in spis]
+                self.associations = [
+                    association for association in self.associations if b"".join(association.cookies) not in spis
+                ]
         if not self.associations or (of_kind(payloads, Kind.DELETE) and not self.children):
             self._end(now, by_peer=True, reason="the other end deleted its SAs")
 

@@ -106,7 +106,7 @@ def read_payloads(first: int, data: bytes, *, padded: bool = False) -> tuple[lis
 
 def write_payloads(payloads: Sequence[Payload]) -> bytes:
     """The chain."""
-    following = [int(one.kind) for one in payloads[1:]] + [0]
+    following = [int(payload.kind) for payload in payloads[1:]] + [0]
     return b"".join(
         bytes((kind, 0)) + (len(one.body) + 4).to_bytes(2) + one.body
         for kind, one in zip(following, payloads, strict=True)
@@ -122,7 +122,7 @@ def write_message(header: Header, first: int, body: bytes) -> bytes:
 
 def of_kind(payloads: Iterable[Payload], kind: int) -> list[bytes]:
     """The bodies of all payloads of a type."""
-    return [one.body for one in payloads if one.kind == kind]
+    return [payload.body for payload in payloads if payload.kind == kind]
 
 
 def only(payloads: Sequence[Payload], kind: Kind) -> bytes:

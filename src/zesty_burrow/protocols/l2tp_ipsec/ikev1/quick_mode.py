@@ -116,7 +116,7 @@ class QuickMode:
             raise NoAgreement("no proposal of this peer's for ESP is taken")
         proposal, transform = found
         identities = of_kind(payloads, Kind.IDENTIFICATION)
-        if len(identities) != 2 or any(not _is_l2tp(one) for one in identities):
+        if len(identities) != 2 or any(not _is_l2tp(identity) for identity in identities):
             raise NoAgreement("this peer wants something else protected than L2TP (RFC 3193 §4.2)")
         nonce = _nonce(payloads)
         self._nonces = (nonce, self._nonce)
@@ -133,7 +133,7 @@ class QuickMode:
             Payload(Kind.SA, write_sa([answer])),
             Payload(Kind.NONCE, self._nonce),
             *own,
-            *(Payload(Kind.IDENTIFICATION, one) for one in identities),
+            *(Payload(Kind.IDENTIFICATION, identity) for identity in identities),
             original_address(address_identity(self._peer)),
             original_address(local),
         ]
