@@ -308,6 +308,6 @@ class SessionIo(Generic[E]):
                 raise failure
             why = f"{type(failure).__name__}: {failure}"
             raise ProgramFault("the program has an error", why=why) from failure
-        found = list(self.events)
+        events = list(self.events)
         self.events.clear()
-        return found
+        return events

@@ -124,11 +124,11 @@ class OpenSession:
 
         A gateway that seems not to answer may be one that was never asked: by a proxy that does not answer.
         """
-        found = self.io.take_events()
-        for event in found:
+        events = self.io.take_events()
+        for event in events:
             if (problem := self.proxy_failure(event)) is not None:
                 raise problem
-        return found
+        return events
 
     def proxy_failure(self, event: Event) -> ProxyFailed | None:
         """The error where a session has ended because its proxy does not answer; None otherwise."""

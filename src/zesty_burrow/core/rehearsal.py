@@ -120,16 +120,16 @@ def judge(seen: Rehearsal) -> tuple[Fitness, tuple[Finding, ...]]:
     """Fit for use, doubtful, or failed, and why; ``seen.findings``: what the negotiation has already given."""
     if seen.failure is not None:
         return Fitness.FAILED, seen.findings
-    found: list[Finding] = list(seen.findings)
+    findings: list[Finding] = list(seen.findings)
     if seen.carries_outside:
         outside = Observation("", seen.exit4, seen.exit6, (), seen.resolvers, seen.names_asked, seen.names_answered)
         if not seen.exit4.address and not seen.exit6.address:
-            found.append(finding("observatory-silent", "the observatory", "through the tunnel"))
-        found += judge_exit(outside, ExpectedExit(seen.country, seen.city, seen.provider))
+            findings.append(finding("observatory-silent", "the observatory", "through the tunnel"))
+        findings += judge_exit(outside, ExpectedExit(seen.country, seen.city, seen.provider))
     else:
-        found.append(finding("exit-not-seen", seen.profile))
-    serious = any(entry.severity is not Severity.NOTE for entry in found)
-    return (Fitness.DOUBTFUL if serious else Fitness.FIT), tuple(found)
+        findings.append(finding("exit-not-seen", seen.profile))
+    serious = any(entry.severity is not Severity.NOTE for entry in findings)
+    return (Fitness.DOUBTFUL if serious else Fitness.FIT), tuple(findings)
 
 
 _ORDERS: dict[str, Callable[[Rehearsal], tuple[float, ...]]] = {

@@ -51,6 +51,6 @@ class Scope:
         return f"profile {self.profile}{device}" if self.profile else f"{self.label}{device}"
 
 
-def most_specific(found: Iterable[C], scope_of: Callable[[C], Scope]) -> C | None:
+def most_specific(values: Iterable[C], scope_of: Callable[[C], Scope]) -> C | None:
     """The entry with the most specific scope, or None."""
-    return max(found, key=lambda entry: scope_of(entry).specificity, default=None)
+    return max(values, key=lambda entry: scope_of(entry).specificity, default=None)

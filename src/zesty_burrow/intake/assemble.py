@@ -420,14 +420,14 @@ class _Assembly:
 
 
 def _loaded(authorities: Iterable[str]) -> list[x509.Certificate]:
-    found: list[x509.Certificate] = []
+    certificates: list[x509.Certificate] = []
     for entry in authorities:
         if PEM_MARK in entry:
             try:
-                found += trust.load_pem_certificates_untrusted(entry.encode())
+                certificates += trust.load_pem_certificates_untrusted(entry.encode())
             except Malformed:
                 continue
-    return found
+    return certificates
 
 
 def _count(leaves: list[x509.Certificate]) -> str:

@@ -124,18 +124,18 @@ class ImportPlan:
         for found in kit.profiles:
             self._take_profile(found)
 
-    def _take_profile(self, found: FoundProfile) -> None:
-        name = found.profile.name
-        same = name if self._known.get(name) == found.digest else self._names.get(found.digest, "")
+    def _take_profile(self, profile: FoundProfile) -> None:
+        name = profile.profile.name
+        same = name if self._known.get(name) == profile.digest else self._names.get(profile.digest, "")
         if same:
             self.outcomes.setdefault(name, "already stored" if same == name else f"already stored as {same}")
             self.findings.append(finding("profile-same", name, "" if same == name else f"it is called {same} here"))
-        elif name not in self._known and (older := self._other_edition(found)):
-            self._settle(found, older)
+        elif name not in self._known and (older := self._other_edition(profile)):
+            self._settle(profile, older)
         elif name not in self._known:
-            self._put(name, NewProfile(found.profile, found.text, found.digest, found.origin), "new")
+            self._put(name, NewProfile(profile.profile, profile.text, profile.digest, profile.origin), "new")
         else:
-            self._settle(found)
+            self._settle(profile)
 
     def _put(self, name: str, made: NewProfile, outcome: str) -> None:
         own = made.profile.name

@@ -178,12 +178,12 @@ class _Reader:
         if count > limit:
             raise LimitExceeded(f"{self._origin} holds too many {what}", why=f"more than {limit}")
 
-    def _keep_certificates(self, member: KitFile, found: list[x509.Certificate]) -> None:
-        fresh = self._distinct.union(found)
+    def _keep_certificates(self, member: KitFile, certificates: list[x509.Certificate]) -> None:
+        fresh = self._distinct.union(certificates)
         self._bounded("certificates", len(fresh), limits.MAX_KIT_CERTIFICATES)
         self._distinct = fresh
-        pem = b"".join(entry.public_bytes(Encoding.PEM) for entry in found).decode()
-        self._certificates[member.path] = CertificateFile(member, pem, tuple(found))
+        pem = b"".join(entry.public_bytes(Encoding.PEM) for entry in certificates).decode()
+        self._certificates[member.path] = CertificateFile(member, pem, tuple(certificates))
 
     def _key(self, member: KitFile) -> None:
         self._bounded("private keys", len(self._keys) + 1, limits.MAX_KIT_KEYS)

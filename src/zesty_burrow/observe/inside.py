@@ -144,9 +144,9 @@ async def _observatory_addresses(link: Link, host: str, servers: list[Address]) 
         return [ip_address(host)]
     for server in servers:
         rows = await asyncio.gather(*(_resolve(link, server, host, kind) for kind in (A, AAAA)))
-        found = [address for row in rows for address in row]
-        if found:
-            return found
+        addresses = [address for row in rows for address in row]
+        if addresses:
+            return addresses
     return []
 
 

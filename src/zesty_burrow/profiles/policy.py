@@ -21,15 +21,15 @@ _NAMES = tuple(entry.name for entry in ALGORITHMS)
 
 def judge_profile(policy: Policy, profile: Profile) -> list[Finding]:
     """Where a profile's own words break the policy. What it leaves to the defaults is the program's to get right."""
-    found = profile.settings.judge(policy, profile.name)
+    findings = profile.settings.judge(policy, profile.name)
     method, proof = profile.sign_in.method, profile.sign_in.gateway
     if policy.methods and method not in policy.methods:
-        found.append(finding("policy-sign-in", profile.name, f"sign_in.method is {method}"))
+        findings.append(finding("policy-sign-in", profile.name, f"sign_in.method is {method}"))
     if policy.proofs and proof not in policy.proofs:
-        found.append(finding("policy-sign-in", profile.name, f"sign_in.gateway is {proof}"))
+        findings.append(finding("policy-sign-in", profile.name, f"sign_in.gateway is {proof}"))
     if policy.ipv6 and profile.traffic.ipv6 not in policy.ipv6:
-        found.append(finding("policy-traffic", profile.name, f"traffic.ipv6 is {profile.traffic.ipv6}"))
-    return found
+        findings.append(finding("policy-traffic", profile.name, f"traffic.ipv6 is {profile.traffic.ipv6}"))
+    return findings
 
 
 def restrict(policy: Policy, profile: Profile, *, unprotected: bool = False) -> Profile:

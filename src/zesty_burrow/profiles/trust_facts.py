@@ -27,27 +27,27 @@ def read_facts(pem: str) -> Facts:
 
 def trust_findings(profile: Profile, now: datetime, facts_of: FactsOf) -> list[Finding]:
     """What there is to say of a profile's authorities and revocation lists today."""
-    found: list[Finding] = []
+    findings: list[Finding] = []
     if not profile.authorities and profile.sign_in.gateway in ("certificate", "eap"):
-        found.append(finding("profile-authority-missing", profile.name, "none is named"))
+        findings.append(finding("profile-authority-missing", profile.name, "none is named"))
     for entry in profile.authorities:
         if PEM_MARK not in entry:
-            found.append(finding("profile-authority-missing", profile.name, entry))
+            findings.append(finding("profile-authority-missing", profile.name, entry))
             continue
         facts = facts_of(entry)
         if "malformed" in facts:
-            found.append(finding("profile-authority-missing", profile.name, facts["malformed"]))
+            findings.append(finding("profile-authority-missing", profile.name, facts["malformed"]))
         for one in facts.get("certificates", ()):
             begins, ends = datetime.fromisoformat(one["begins"]), datetime.fromisoformat(one["ends"])
-            found += validity_findings(one["subject"], begins, ends, now)
-            found += [finding(slug, one["subject"], detail) for slug, detail in one["findings"]]
+            findings += validity_findings(one["subject"], begins, ends, now)
+            findings += [finding(slug, one["subject"], detail) for slug, detail in one["findings"]]
     for pem in profile.revocation_lists:
         facts = facts_of(pem)
         if "malformed" in facts:
-            found.append(finding("revocation-list-unusable", profile.name, facts["malformed"]))
+            findings.append(finding("revocation-list-unusable", profile.name, facts["malformed"]))
         elif problem := _age_problem(facts, now):
-            found.append(finding("revocation-list-old", facts["issuer"], problem))
-    return found
+            findings.append(finding("revocation-list-old", facts["issuer"], problem))
+    return findings
 
 
 def revocation_list_ages(profile: Profile, now: datetime, facts_of: FactsOf) -> list[str]:

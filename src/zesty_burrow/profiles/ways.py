@@ -47,11 +47,11 @@ class WayAnswer:
 
 def every_way(profile: Profile) -> list[Profile]:
     """A profile's gateway by each protocol and transport; the profile's own port where it names one."""
-    found = []
+    profiles = []
     for name in registry.names():
         one = profile if name == profile.tunnel.protocol else _by(profile, name)
-        found += [replace(one, settings=variant) for variant in one.settings.every_transport()]
-    return found
+        profiles += [replace(one, settings=variant) for variant in one.settings.every_transport()]
+    return profiles
 
 
 def _by(profile: Profile, name: str) -> Profile:
@@ -60,16 +60,20 @@ def _by(profile: Profile, name: str) -> Profile:
     return replace(with_settings_of(profile, name), sign_in=replace(profile.sign_in, method=method))
 
 
-def answer_of(way: Profile, found: Capabilities | None, why: str, policy: Policy, known: Sequence[str]) -> WayAnswer:
+def answer_of(
+    way: Profile, capabilities: Capabilities | None, why: str, policy: Policy, known: Sequence[str]
+) -> WayAnswer:
     """What came of asking by one way. ``known``: the protocols that the device's client speaks."""
     over, port = way.settings.over(), registry.protocol(way.tunnel.protocol).outer_ports(way)[0][1]
-    made = WayAnswer(way.tunnel.protocol, over, port, found is not None, against=why)
+    made = WayAnswer(way.tunnel.protocol, over, port, capabilities is not None, against=why)
     made = replace(made, known=not known or way.tunnel.protocol in known)
-    if found is None:
+    if capabilities is None:
         return made
-    broken = judge_suite(policy, found.chosen, "") if found.chosen else []
-    against = found.against or (broken[0].detail if broken else "")
-    return replace(made, seconds=found.round_trip, suite=found.chosen, words=found.words, against=against)
+    broken = judge_suite(policy, capabilities.chosen, "") if capabilities.chosen else []
+    against = capabilities.against or (broken[0].detail if broken else "")
+    return replace(
+        made, seconds=capabilities.round_trip, suite=capabilities.chosen, words=capabilities.words, against=against
+    )
 
 
 def best_way(ways: Sequence[WayAnswer]) -> tuple[WayAnswer, str, str] | None:

@@ -94,22 +94,22 @@ def judged(rules: TrustRules, chain: Sequence[x509.Certificate]) -> list[Finding
     )
 
 
-def against(rules: TrustRules, found: Sequence[Finding]) -> list[Finding]:
+def against(rules: TrustRules, findings: Sequence[Finding]) -> list[Finding]:
     """Those findings that end the negotiation."""
     unknown = "certificate-status-unknown" if rules.need_status else ""
-    return [entry for entry in found if entry.severity is Severity.SERIOUS or entry.code.slug == unknown]
+    return [entry for entry in findings if entry.severity is Severity.SERIOUS or entry.code.slug == unknown]
 
 
-def not_proven(host: str, found: Sequence[Finding]) -> GatewayNotProven:
+def not_proven(host: str, findings: Sequence[Finding]) -> GatewayNotProven:
     """The error made of findings against a gateway."""
     reasons = [
-        f"{entry.code.title.rstrip('.')} ({entry.detail})" if entry.detail else entry.code.title for entry in found
+        f"{entry.code.title.rstrip('.')} ({entry.detail})" if entry.detail else entry.code.title for entry in findings
     ]
     return GatewayNotProven(
         f"the gateway {host} did not prove its identity; no credentials were sent to it",
         why="; ".join(dict.fromkeys(reasons)),
-        next_step=found[0].code.remedy,
-        slug=found[0].code.slug,
+        next_step=findings[0].code.remedy,
+        slug=findings[0].code.slug,
     )
 
 

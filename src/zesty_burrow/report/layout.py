@@ -58,12 +58,12 @@ class Text:
 
     def paragraphs(self) -> list[Line]:
         """The spans of each line of it."""
-        found: list[Line] = [[]]
+        lines: list[Line] = [[]]
         for text, style in self.spans:
             first, *others = text.split("\n")
-            found[-1].append((first, style))
-            found += [[(other, style)] for other in others]
-        return found
+            lines[-1].append((first, style))
+            lines += [[(other, style)] for other in others]
+        return lines
 
     def lines(self, width: int) -> Iterator[Line]:
         """Wrapped between words to a width; a word that is longer is broken."""

@@ -47,17 +47,17 @@ class DeviceRows:
     @classmethod
     def now(cls, transaction: Transaction, names: Sequence[str]) -> DeviceRows:
         """As they are."""
-        found = cls()
+        rows = cls()
         for some in in_parts(names):
             marks = placeholders(some)
             query = f"SELECT {', '.join(DEVICE)} FROM devices WHERE name IN ({marks})"  # noqa: S608
-            found.devices.update((row[0], list(row)) for row in transaction.execute(query, *some))
+            rows.devices.update((row[0], list(row)) for row in transaction.execute(query, *some))
             for table, columns in KNOWN.items():
                 query = f"SELECT {', '.join(columns)} FROM {table} WHERE device IN ({marks})"  # noqa: S608
-                found.known.update(((table, row[0]), list(row)) for row in transaction.execute(query, *some))
+                rows.known.update(((table, row[0]), list(row)) for row in transaction.execute(query, *some))
         query = f"SELECT {', '.join(RULE)} FROM device_rules"  # noqa: S608
-        found.rules = {row[0]: list(row) for row in transaction.execute(query)}
-        return found
+        rows.rules = {row[0]: list(row) for row in transaction.execute(query)}
+        return rows
 
     def until(self, after: DeviceRows) -> Document:
         """What is different afterwards; nothing where all is the same."""
@@ -72,8 +72,8 @@ class DeviceRows:
             if self.rules.get(number) != after.rules.get(number)
         ]
         known = [[table, row] for (table, name), row in self.known.items() if (table, name) not in after.known]
-        found: Document = {"devices": devices, "rules": rules, "known": known}
-        return found if any(found.values()) else {}
+        document: Document = {"devices": devices, "rules": rules, "known": known}
+        return document if any(document.values()) else {}
 
 
 def names_in(document: Mapping[str, list[Any]]) -> list[str]:

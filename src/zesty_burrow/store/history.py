@@ -56,11 +56,11 @@ def described(verb: str, names: Sequence[str], many: str = "profiles") -> str:
 
 def profiles_now(transaction: Transaction, names: Sequence[str]) -> ProfileRows:
     """Whole rows by their names."""
-    found: ProfileRows = {}
+    rows: ProfileRows = {}
     for some in in_parts(names):
         query = f"SELECT {', '.join(PROFILE)} FROM profiles WHERE name IN ({placeholders(some)})"  # noqa: S608
-        found.update((row[0], list(row)) for row in transaction.execute(query, *some))
-    return found
+        rows.update((row[0], list(row)) for row in transaction.execute(query, *some))
+    return rows
 
 
 def _marks(transaction: Transaction, names: Sequence[str]) -> dict[str, list[str]]:

@@ -147,9 +147,9 @@ class Store:
             self._seal = found
         return self._seal
 
-    def _check(self, found: Seal, proof: bytes) -> None:
+    def _check(self, seal: Seal, proof: bytes) -> None:
         try:
-            found.open(proof, PROOF)
+            seal.open(proof, PROOF)
         except SealError:
             raise SealError(
                 f"this key is not the one of the store {self._database.shown}",
@@ -208,7 +208,7 @@ class Store:
 
     def take_kit(
         self,
-        found: Iterable[NewProfile],
+        profiles: Iterable[NewProfile],
         secrets: Iterable[tuple[Scope, Credentials, str]],
         *,
         replacing: Iterable[str] = (),
@@ -222,7 +222,7 @@ class Store:
         columns = ("name", *_CONTENT, "origin", "imported_at")
         rows = [
             (one.profile.name, *_content(one.profile, one.text, one.digest), one.origin, now)
-            for one in sorted(found, key=lambda one: one.profile.name)
+            for one in sorted(profiles, key=lambda one: one.profile.name)
         ]
         sealed = [self._credentials_row(scope, value, origin, now) for scope, value, origin in secrets]
         going = list(replacing)

@@ -67,9 +67,9 @@ class ControlServer:
 
     def take_requests(self) -> list[Request]:
         """The calls since the last time."""
-        found = list(self._requests)
+        requests = list(self._requests)
         self._requests.clear()
-        return found
+        return requests
 
     def _connected(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         task = asyncio.get_running_loop().create_task(self._serve(reader, writer))

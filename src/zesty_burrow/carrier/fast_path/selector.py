@@ -51,9 +51,9 @@ class PacketSelector(selectors.EpollSelector):
         if self.loops is None:
             return super().select(timeout)
         left = self.loops.wait(self.fileno(), timeout)
-        found: Ready = super().select(0)
-        found += [(self._hidden[one], selectors.EVENT_READ) for one in left if one in self._hidden]
-        return found
+        ready: Ready = super().select(0)
+        ready += [(self._hidden[one], selectors.EVENT_READ) for one in left if one in self._hidden]
+        return ready
 
     # What the event loop asks of a selector, for hidden descriptors too.
 

@@ -25,14 +25,14 @@ _PREFIX = "zesty_burrow_"
 @functools.cache
 def _library() -> ctypes.CDLL:
     try:
-        found = ctypes.CDLL(_ssl.__file__)
-        found.EVP_CIPHER_CTX_new.restype = found.EVP_CIPHER_fetch.restype = ctypes.c_void_p
-        found.EVP_CIPHER_fetch.argtypes = [ctypes.c_void_p, ctypes.c_char_p, ctypes.c_char_p]
-        found.EVP_CIPHER_free.argtypes = found.EVP_CIPHER_CTX_free.argtypes = [ctypes.c_void_p]
-        found.EVP_CipherInit_ex.argtypes = [ctypes.c_void_p] * 4 + [ctypes.c_char_p, ctypes.c_int]
+        library = ctypes.CDLL(_ssl.__file__)
+        library.EVP_CIPHER_CTX_new.restype = library.EVP_CIPHER_fetch.restype = ctypes.c_void_p
+        library.EVP_CIPHER_fetch.argtypes = [ctypes.c_void_p, ctypes.c_char_p, ctypes.c_char_p]
+        library.EVP_CIPHER_free.argtypes = library.EVP_CIPHER_CTX_free.argtypes = [ctypes.c_void_p]
+        library.EVP_CipherInit_ex.argtypes = [ctypes.c_void_p] * 4 + [ctypes.c_char_p, ctypes.c_int]
     except (AttributeError, OSError) as problem:
         raise MachineError("the cipher library cannot be called from compiled code", why=str(problem)) from None
-    return found
+    return library
 
 
 def function(library: ctypes.CDLL, name: str, result: Any, *arguments: Any) -> Any:

@@ -127,9 +127,9 @@ class HostConfig:
         self._resolved = find_resolved(self._names.before()[0])
         self._guard.close(self._judge_local(self._on_link).kept)
 
-    def _judge_local(self, found: Sequence[LocalNetwork]) -> LocalTrust:
+    def _judge_local(self, networks: Sequence[LocalNetwork]) -> LocalTrust:
         """Which of the networks that this machine is in are reached beside the tunnel."""
-        own = [one for one in found if one.device != self._device]
+        own = [one for one in networks if one.device != self._device]
         named = (*self._profile.traffic.local_networks, *self._options.local_networks)
         return judge_local(own, named, self._inside())
 

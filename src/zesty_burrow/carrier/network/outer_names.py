@@ -46,11 +46,11 @@ def _octets(path: Path) -> bytes:
 
 
 def _addresses(words: Iterable[str]) -> list[Address]:
-    found: list[Address] = []
+    addresses: list[Address] = []
     for word in words:
         with suppress(ValueError):
-            found.append(ipaddress.ip_address(word))
-    return found
+            addresses.append(ipaddress.ip_address(word))
+    return addresses
 
 
 def look_up_outside(names: Sequence[str], servers: Sequence[Address]) -> list[str]:

@@ -63,12 +63,12 @@ def wide_routes(routes: Iterable[Route]) -> list[str]:
 
 def judge_routing(netlink: Netlink, device: str, repaired: Sequence[str]) -> list[Finding]:
     """What there is to say about this machine's routing."""
-    found = [finding(REPAIRED, device, _named(repaired))] if repaired else []
+    findings = [finding(REPAIRED, device, _named(repaired))] if repaired else []
     foreign = [f"rule {rule.priority} (IPv{rule.version})" for rule in foreign_rules(netlink.rules())]
-    found += [finding(FOREIGN_RULE, device, _named(foreign))] if foreign else []
+    findings += [finding(FOREIGN_RULE, device, _named(foreign))] if foreign else []
     wide = wide_routes(netlink.routes(RT_TABLE_MAIN))
-    found += [finding(WIDE_ROUTES, device, _named(wide))] if wide else []
-    return found
+    findings += [finding(WIDE_ROUTES, device, _named(wide))] if wide else []
+    return findings
 
 
 def _named(things: Sequence[str]) -> str:

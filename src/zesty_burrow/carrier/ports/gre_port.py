@@ -61,7 +61,7 @@ class GrePort:
 
     def receive(self) -> list[Burst]:
         """What has come, each packet by itself, without the header of IP."""
-        found: list[Burst] = []
+        bursts: list[Burst] = []
         for _ in range(AT_ONCE):
             try:
                 data, source = self.channel.recvfrom(MAX_DATAGRAM)
@@ -71,8 +71,8 @@ class GrePort:
             begin, mark = (0, 0) if self._is_v6 or not data else ((data[0] & 15) * 4, data[1])
             if (self._peer is None or source[0] == self._peer[0]) and len(data) > begin:
                 size = len(data) - begin
-                found.append(Burst(memoryview(data), begin, size, size, (source[0], 0), mark))
-        return found
+                bursts.append(Burst(memoryview(data), begin, size, size, (source[0], 0), mark))
+        return bursts
 
     def send(self, data: bytes, to: Endpoint, traffic_class: int = 0) -> None:
         """One packet. Raises ``OSError``."""

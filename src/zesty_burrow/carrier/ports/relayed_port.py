@@ -86,17 +86,17 @@ class RelayedPort:
 
     def receive(self) -> list[Burst]:
         """What has come by the proxy, each datagram a burst of its own; what comes from elsewhere is skipped."""
-        found: list[Burst] = []
+        bursts: list[Burst] = []
         for burst in self._udp.receive():
             if burst.source != self._relay:
                 continue
             for data in burst.datagrams():
                 if (one := unwrap_datagram(data)) is not None:
                     source, inner = one
-                    found.append(
+                    bursts.append(
                         Burst(memoryview(inner), 0, len(inner), max(len(inner), 1), source, burst.traffic_class)
                     )
-        return found
+        return bursts
 
     def send(self, data: bytes, to: Endpoint, traffic_class: int = 0) -> None:
         """One datagram, or as one that waits for the proxy's answer. Raises ``OSError``."""

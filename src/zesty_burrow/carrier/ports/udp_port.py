@@ -115,7 +115,7 @@ class UdpPort:
         if self.kept:
             kept, self.kept = self.kept, []
             return kept
-        found: list[Burst] = []
+        bursts: list[Burst] = []
         begin = 0
         while begin + MAX_DATAGRAM <= len(self.view):
             try:
@@ -124,11 +124,11 @@ class UdpPort:
                 # Nothing there, or a report.
                 break
             begin += burst.total
-            found.append(burst)
+            bursts.append(burst)
             if burst.total < WORTH_MORE:
                 # A few datagrams: if there are others, the event loop says so at once.
                 break
-        return found
+        return bursts
 
     def _receive_at(self, begin: int) -> Burst:
         total, ancillary, _, source = self.channel.recvmsg_into([self.view[begin:]], _ANCILLARY)

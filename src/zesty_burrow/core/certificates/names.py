@@ -47,14 +47,14 @@ def name_matches(name: x509.Name, wanted: Identity) -> bool:
 
 def names_of(certificate: x509.Certificate) -> list[x509.GeneralName]:
     """What name constraints apply to: the subject, its e-mail addresses, and the alternative names."""
-    found: list[x509.GeneralName] = [x509.DirectoryName(certificate.subject)] if certificate.subject.rdns else []
+    names: list[x509.GeneralName] = [x509.DirectoryName(certificate.subject)] if certificate.subject.rdns else []
     try:
         alternative = certificate.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
-        found += list(alternative)
+        names += list(alternative)
     except x509.ExtensionNotFound:
         for attribute in certificate.subject.get_attributes_for_oid(NameOID.EMAIL_ADDRESS):
-            found.append(x509.RFC822Name(str(attribute.value)))
-    return found
+            names.append(x509.RFC822Name(str(attribute.value)))
+    return names
 
 
 def breaks_constraints(certificate: x509.Certificate, constraints: x509.NameConstraints) -> str:

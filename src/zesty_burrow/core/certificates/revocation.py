@@ -34,8 +34,14 @@ def load_revocation_list_untrusted(data: bytes) -> Revocations:
     """A stranger's list, PEM or DER; raises only :class:`Malformed`, also for parts that are read later."""
     load = x509.load_pem_x509_crl if b"-----BEGIN X509 CRL" in data else x509.load_der_x509_crl
     try:
-        found = load(data)
-        _ = list(found.extensions), found.issuer, found.next_update_utc, found.last_update_utc, len(found)
+        revocations = load(data)
+        _ = (
+            list(revocations.extensions),
+            revocations.issuer,
+            revocations.next_update_utc,
+            revocations.last_update_utc,
+            len(revocations),
+        )
     except (
         ValueError,
         TypeError,
@@ -45,7 +51,7 @@ def load_revocation_list_untrusted(data: bytes) -> Revocations:
         x509.UnsupportedGeneralNameType,
     ):
         raise Malformed("a revocation list is malformed", why="it is not an X.509 CRL that can be read") from None
-    return found
+    return revocations
 
 
 def verify_signature(public_key: object, signed: x509.Certificate | Revocations) -> bool:

@@ -101,20 +101,20 @@ def strength_findings(certificate: x509.Certificate, *, anchor: bool = False) ->
     """Key size and signature hash (RFC 8247 §3.2, §4). An anchor's own signature proves nothing and is not judged."""
     name = subject_name(certificate)
     key = certificate.public_key()
-    found = []
+    findings = []
     if isinstance(key, rsa.RSAPublicKey) and key.key_size < 2048:
-        found.append(finding("certificate-weak", name, f"RSA key of {key.key_size} bits"))
+        findings.append(finding("certificate-weak", name, f"RSA key of {key.key_size} bits"))
     if not isinstance(
         key, rsa.RSAPublicKey | ec.EllipticCurvePublicKey | ed25519.Ed25519PublicKey | ed448.Ed448PublicKey
     ):
-        found.append(finding("certificate-weak", name, "a kind of key that is not used for IKE"))
+        findings.append(finding("certificate-weak", name, "a kind of key that is not used for IKE"))
     try:
         algorithm = certificate.signature_hash_algorithm
     except UnsupportedAlgorithm:
-        return [*found, finding("certificate-weak", name, "signed with an unknown algorithm")]
+        return [*findings, finding("certificate-weak", name, "signed with an unknown algorithm")]
     if not anchor and algorithm is not None and algorithm.name in {"md5", "sha1"}:
-        found.append(finding("certificate-weak", name, f"signed with {algorithm.name.upper()}"))
-    return found
+        findings.append(finding("certificate-weak", name, f"signed with {algorithm.name.upper()}"))
+    return findings
 
 
 def usage_findings(certificate: x509.Certificate, *, over_tls: bool = False) -> list[Finding]:
@@ -255,20 +255,22 @@ def path_findings(
     need_status: bool = False,
 ) -> list[Finding]:
     """What speaks against a chain above its leaf, and the revocation of every link (RFC 5280 §6.1, §6.3)."""
-    found: list[Finding] = []
+    findings: list[Finding] = []
     below = 0
     for position, issuer in enumerate(path[1:], start=1):
         anchor = position == len(path) - 1
-        found += [*date_findings(issuer, now), *critical_findings(issuer), *strength_findings(issuer, anchor=anchor)]
+        findings += [*date_findings(issuer, now), *critical_findings(issuer), *strength_findings(issuer, anchor=anchor)]
         if not anchor or _extension(issuer, x509.BasicConstraints) is not None:
-            found += issuer_findings(issuer, below)
-        found += _constraint_findings(issuer, path[:position])
+            findings += issuer_findings(issuer, below)
+        findings += _constraint_findings(issuer, path[:position])
         child = path[position - 1]
         signers = _list_signers(issuer, path, others, now, lists) if lists else []
-        found += revocation_findings(child, issuer, lists, now, others=signers, needed=need_status or has_lists(child))
+        findings += revocation_findings(
+            child, issuer, lists, now, others=signers, needed=need_status or has_lists(child)
+        )
         # RFC 5280 §6.1.4 l: a certificate that an authority has issued to itself does not count.
         below += not same_name(issuer.subject, issuer.issuer)
-    return found
+    return findings
 
 
 def _list_signers(
@@ -335,8 +337,8 @@ def judge_path(
     return found + best
 
 
-def _weight(found: Sequence[Finding]) -> tuple[int, int]:
-    return sum(entry.severity is Severity.SERIOUS for entry in found), len(found)
+def _weight(findings: Sequence[Finding]) -> tuple[int, int]:
+    return sum(entry.severity is Severity.SERIOUS for entry in findings), len(findings)
 
 
 def judge_gateway(

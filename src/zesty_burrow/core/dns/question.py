@@ -48,7 +48,7 @@ def read_addresses_untrusted(data: bytes, query: bytes) -> list[Address]:
         raise cursor.fail("it answers another question")
     cursor.take(len(asked))
     wanted = int.from_bytes(asked[-4:-2])
-    found: list[Address] = []
+    addresses: list[Address] = []
     for _ in range(min(answers, MAX_RECORDS)):
         _pass_name(cursor)
         kind, group = cursor.u16(), cursor.u16()
@@ -57,8 +57,8 @@ def read_addresses_untrusted(data: bytes, query: bytes) -> list[Address]:
         if kind == wanted and group == INTERNET:
             if len(value) != _SIZES[wanted]:
                 raise cursor.fail(f"an address of {len(value)} octets")
-            found.append(ip_address(value))
-    return found
+            addresses.append(ip_address(value))
+    return addresses
 
 
 def read_question_untrusted(data: bytes) -> tuple[str, int] | None:

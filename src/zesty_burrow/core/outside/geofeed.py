@@ -44,9 +44,9 @@ class Prefixes(Generic[V]):
         """The value of the most specific network, or None where none covers it."""
         number = int(address)
         for shift, rows in self._levels[address.version]:
-            found = rows.get(number >> shift)
-            if found is not None:
-                return found
+            v = rows.get(number >> shift)
+            if v is not None:
+                return v
         return None
 
 

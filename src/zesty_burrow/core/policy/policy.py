@@ -78,16 +78,16 @@ def _source(entry: Algorithm) -> str:
 
 def judge_suite(policy: Policy, suite: Suite, where: str) -> list[Finding]:
     """What was really negotiated, by the same policy."""
-    found = []
+    findings = []
     for kind, number, key_bits in parts_of(suite):
         said = opinion(policy, kind, number, key_bits)
         if not said.good:
             words = f"{describe(kind, number, key_bits)}: {said.why} ({said.source})"
-            found.append(finding("policy-negotiated", where, words))
+            findings.append(finding("policy-negotiated", where, words))
     bits = suite_strength(suite)
-    if not found and bits < policy.strength:
-        found.append(finding("policy-negotiated", where, f"{bits} bits for its weakest algorithm"))
-    return found
+    if not findings and bits < policy.strength:
+        findings.append(finding("policy-negotiated", where, f"{bits} bits for its weakest algorithm"))
+    return findings
 
 
 def parts_of(suite: Suite) -> list[tuple[int, int, int]]:

@@ -18,26 +18,26 @@ def _of_probe(probe: ProbeResult, holders: str) -> list[Finding]:
 def judge_guard(guard: GuardState) -> list[Finding]:
     """Findings about the guard, the worst first."""
     holders = ", ".join(dict.fromkeys(share.what for share in guard.shares.values())) or "the guard"
-    found = _of_probe(guard.probe, holders) if guard.probe is not None else []
+    findings = _of_probe(guard.probe, holders) if guard.probe is not None else []
     if guard.measured is Measured.MISSING:
-        found.append(finding("guard-missing", holders))
+        findings.append(finding("guard-missing", holders))
     elif guard.measured is Measured.DIFFERENT:
-        found.append(finding("guard-different", holders, "; ".join(guard.why)))
+        findings.append(finding("guard-different", holders, "; ".join(guard.why)))
     elif guard.measured is Measured.UNKNOWN:
-        found.append(finding("guard-unknown", holders, "; ".join(guard.why)))
+        findings.append(finding("guard-unknown", holders, "; ".join(guard.why)))
     if guard.record_damaged:
-        found.append(finding("guard-record-damaged", "the guard's record", guard.record_damaged))
+        findings.append(finding("guard-record-damaged", "the guard's record", guard.record_damaged))
     if guard.service is ServiceState.SILENT:
         process = f"process {guard.process}" if guard.process else "the guard's process"
-        found.append(finding("guard-silent", process))
+        findings.append(finding("guard-silent", process))
     if guard.measured in (Measured.AS_INTENDED, Measured.DIFFERENT):
         if guard.without:
-            found.append(finding("guard-device-open", ", ".join(guard.without), guard.why_without))
+            findings.append(finding("guard-device-open", ", ".join(guard.without), guard.why_without))
         if guard.owned is False and guard.service is ServiceState.ANSWERS:
-            found.append(finding("guard-not-owned", holders))
+            findings.append(finding("guard-not-owned", holders))
     for event in guard.events[-SHOWN_EVENTS:]:
         by = f", changed by {event.process}" if event.process else ""
-        found.append(finding("guard-restored", event.at, f"{event.what}{by}"))
+        findings.append(finding("guard-restored", event.at, f"{event.what}{by}"))
     waiting = [share.what for share in guard.shares.values() if share.confirm_by]
-    found += [finding("guard-waits", ", ".join(waiting))] if waiting else []
-    return found
+    findings += [finding("guard-waits", ", ".join(waiting))] if waiting else []
+    return findings

@@ -40,7 +40,7 @@ def is_local(network: Network) -> bool:
 
 
 def judge_local(
-    found: Iterable[LocalNetwork], named: Sequence[Network] = (), inside: Sequence[Network] = ()
+    networks: Iterable[LocalNetwork], named: Sequence[Network] = (), inside: Sequence[Network] = ()
 ) -> LocalTrust:
     """``named``: public networks that the profile or the user takes for local ones, as a whole; ``inside``: what
     belongs in the tunnel (:func:`places`).
@@ -48,7 +48,7 @@ def judge_local(
     kept: list[LocalNetwork] = []
     public: list[LocalNetwork] = []
     overlapping: list[LocalNetwork] = []
-    for one in dict.fromkeys(one for one in found if one.device):
+    for one in dict.fromkeys(one for one in networks if one.device):
         if one.network.prefixlen <= WIDE[one.network.version] and not one.network.is_link_local:
             public.append(one)
         elif any(one.network.version == other.version and one.network.overlaps(other) for other in inside):

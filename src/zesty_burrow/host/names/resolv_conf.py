@@ -34,12 +34,12 @@ def word_lines(octets: bytes) -> Iterable[list[str]]:
 
 def servers_in(octets: bytes) -> tuple[Address, ...]:
     """The name servers that such a file names."""
-    found: list[Address] = []
+    addresses: list[Address] = []
     for words in word_lines(octets):
         if words[0] == "nameserver":
             with suppress(ValueError, IndexError):
-                found.append(ip_address(words[1]))
-    return tuple(found)
+                addresses.append(ip_address(words[1]))
+    return tuple(addresses)
 
 
 def suffixes_in(octets: bytes) -> tuple[str, ...]:

@@ -156,7 +156,7 @@ def clock(now: float) -> Check:
 
 def links() -> list[Check]:
     """The way out in both families, and the largest packet that it takes."""
-    found = []
+    checks = []
     with Netlink() as netlink:
         devices = {
             version: netlink.device_towards(address) for version, address in ((4, "203.0.113.1"), (6, "2001:db8::1"))
@@ -165,18 +165,18 @@ def links() -> list[Check]:
     for version, device in devices.items():
         name = f"IPv{version}"
         if device:
-            found.append(Check(name, State.READY, f"by {device}"))
+            checks.append(Check(name, State.READY, f"by {device}"))
         else:
             state = State.ATTENTION if version == 4 else State.READY
             text = "no way out" if version == 4 else "no way out; a tunnel may bring one"
-            found.append(Check(name, state, text, "A gateway may be reached by the other family alone."))
+            checks.append(Check(name, state, text, "A gateway may be reached by the other family alone."))
     small = [f"{device} {size}" for device, size in sizes.items() if size < LEAST_MTU + 100]
     if small:
         why = "A tunnel's packets are larger than what they carry; IPv6 needs 1280 octets inside."
-        found.append(Check("MTU", State.ATTENTION, ", ".join(small), why, "Raise it, if the network allows it."))
+        checks.append(Check("MTU", State.ATTENTION, ", ".join(small), why, "Raise it, if the network allows it."))
     elif sizes:
-        found.append(Check("MTU", State.READY, ", ".join(f"{device} {size}" for device, size in sizes.items())))
-    return found
+        checks.append(Check("MTU", State.READY, ", ".join(f"{device} {size}" for device, size in sizes.items())))
+    return checks
 
 
 def offloads() -> Check:

@@ -29,8 +29,8 @@ def remote_session(environment: Mapping[str, str], process: str = "self") -> Rem
     children.
     """
     for values in (environment.get(VARIABLE, ""), *_of_ancestors(process)):
-        if (found := parse(values)) is not None:
-            return found
+        if (session := parse(values)) is not None:
+            return session
     return None
 
 

@@ -89,13 +89,13 @@ class UnitFolder:
 
     def list(self) -> list[Installed]:
         """Those that are ours, by name."""
-        found = []
+        units = []
         for path in sorted(self.path.glob(f"{PREFIX}*.service")):
             if MADE_BY in path.read_text("utf-8", "replace"):
                 links = self._links(path.name)
                 started_by = tuple(sorted(link.parent.name.removesuffix(".wants") for link in links))
-                found.append(Installed(path.name.removeprefix(PREFIX).removesuffix(".service"), path, started_by))
-        return found
+                units.append(Installed(path.name.removeprefix(PREFIX).removesuffix(".service"), path, started_by))
+        return units
 
     def _reload(self) -> None:
         """systemd reads its folders again, where it runs and this is one of them."""

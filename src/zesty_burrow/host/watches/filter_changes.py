@@ -36,19 +36,19 @@ class FilterWatch:
 
     def take_changes(self) -> list[FilterChange]:
         """Each change since the last call; one of an unknown process where the kernel had to leave some out."""
-        found = []
+        changes = []
         for _ in range(MAX_READS):
             try:
                 received = self.channel.recv(65536)
             except BlockingIOError:
                 break
             except OSError:
-                found.append(FilterChange(0, ""))
+                changes.append(FilterChange(0, ""))
                 continue
             for kind, content in split(received):
                 if kind == SUBSYSTEM << 8 | NEW_GENERATION:
                     values = attributes(content[4:])
                     process = int.from_bytes(values.get(PROCESS, b""))
                     name = values.get(NAME, b"").rstrip(b"\0").decode("utf-8", "replace")
-                    found.append(FilterChange(process, name))
-        return found
+                    changes.append(FilterChange(process, name))
+        return changes

@@ -72,16 +72,16 @@ def _read_encrypted(archive: KitFile, entries: dict[str, zipfile.ZipInfo], budge
     """What passphrases open, in the old way (APPNOTE 6.1) or under AES (its extra field 0x9901)."""
     import pyzipper
 
-    found: list[KitFile] = []
+    files: list[KitFile] = []
     try:
         with pyzipper.AESZipFile(io.BytesIO(archive.data)) as opened:
             # Its own description of an entry has what is needed to open it.
             for name, own in zip(entries, (one for one in opened.infolist() if not one.is_dir()), strict=True):
                 if own.flag_bits & ENCRYPTED:
-                    found += _try(archive, opened, name, own, budget, pyzipper.BadZipFile)
+                    files += _try(archive, opened, name, own, budget, pyzipper.BadZipFile)
     except (*ZIP_ERRORS, pyzipper.BadZipFile) as problem:
         raise refused("archive-damaged", archive.path, str(problem)[:200]) from None
-    return found
+    return files
 
 
 def _try(

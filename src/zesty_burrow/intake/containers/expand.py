@@ -37,16 +37,16 @@ def expand(
     Raises ``InputError`` for hostile ones and for a damaged one that was named itself; one that is damaged inside
     another is left out, and the rest is read. ``words``: by which a document's tables are recognised.
     """
-    found: list[KitFile] = []
+    files: list[KitFile] = []
     left: list[Left] = []
     known = words or shipped()
     for member in members:
         budget = Budget.of(member, passphrases)
-        found += _expand(member, budget, 0, known)
+        files += _expand(member, budget, 0, known)
         left += budget.left
-        if len(found) > limits.MAX_MEMBERS:
+        if len(files) > limits.MAX_MEMBERS:
             raise refused("archive-bomb", member.path, f"more than {limits.MAX_MEMBERS} files")
-    return Expanded(tuple(found), tuple(left))
+    return Expanded(tuple(files), tuple(left))
 
 
 def _expand(member: KitFile, budget: Budget, depth: int, words: Vocabulary) -> Iterator[KitFile]:

@@ -56,11 +56,11 @@ def read_mailbox_untrusted(box: KitFile, budget: Budget) -> list[KitFile]:
     if len(starts) > MAX_MAILS:
         raise refused("archive-bomb", box.path, f"more than {MAX_MAILS} mails")
     ends = [start for start, _ in starts[1:]] + [len(box.data)]
-    found = []
+    files = []
     for number, ((_, begin), end) in enumerate(zip(starts, ends, strict=True), start=1):
         budget.spend(end - begin, f"mail {number}")
-        found.append(box.inside(f"mail {number}", re.sub(rb"(?m)^>(>*From )", rb"\1", box.data[begin:end])))
-    return found
+        files.append(box.inside(f"mail {number}", re.sub(rb"(?m)^>(>*From )", rb"\1", box.data[begin:end])))
+    return files
 
 
 def read_mail_untrusted(mail: KitFile, budget: Budget | None = None) -> list[KitFile]:
@@ -71,17 +71,17 @@ def read_mail_untrusted(mail: KitFile, budget: Budget | None = None) -> list[Kit
         raise refused("kit-unreadable", mail.path, f"its headers are {head} octets long")
     try:
         message = email.message_from_bytes(mail.data, _class=EmailMessage, policy=email.policy.default)
-        found = _parts(mail, message, spending)
+        files = _parts(mail, message, spending)
     except (ValueError, LookupError, TypeError, AttributeError, AssertionError, RecursionError) as problem:
         # The standard library's parser meets broken MIME with many kinds of errors.
         raise refused("kit-unreadable", mail.path, f"{type(problem).__name__}: {problem}"[:200]) from None
-    for member in found:
+    for member in files:
         spending.spend(len(member.data), member.name)
-    return found
+    return files
 
 
 def _parts(mail: KitFile, message: EmailMessage, budget: Budget) -> list[KitFile]:
-    found: list[KitFile] = []
+    files: list[KitFile] = []
     texts: dict[str, list[str]] = {"plain": [], "html": []}
     for number, part in enumerate(message.walk()):
         if number >= MAX_PARTS:
@@ -100,13 +100,13 @@ def _parts(mail: KitFile, message: EmailMessage, budget: Budget) -> list[KitFile
         if len(data) > limits.MAX_MEMBER:
             raise refused("archive-bomb", mail.path, f"an attachment of {len(data)} octets")
         plain = re.sub(r"[/\\\0:]+", "-", name or f"part-{number}").lstrip(".")
-        found.append(mail.inside(str(plain or number), data))
+        files.append(mail.inside(str(plain or number), data))
         _tell_damage(mail, str(plain or number), part, budget)
     body = "\n".join(texts["plain"])
     if body.strip():
-        return [mail.inside(BODY, QUOTED.sub("", body).encode("utf-8", "replace")), *found]
+        return [mail.inside(BODY, QUOTED.sub("", body).encode("utf-8", "replace")), *files]
     pages = [mail.inside(f"{BODY}.html", page.encode("utf-8", "replace")) for page in texts["html"][:1]]
-    return [*pages, *found]
+    return [*pages, *files]
 
 
 def _tell_damage(mail: KitFile, name: str, part: EmailMessage, budget: Budget) -> None:

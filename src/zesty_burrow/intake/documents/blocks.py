@@ -81,11 +81,11 @@ def files_of(member: KitFile, blocks: Iterable[Block], words: Vocabulary) -> Ope
     return opened
 
 
-def first(found: Sequence[T], most: int, what: str) -> Iterator[T | Cut]:
+def first(items: Sequence[T], most: int, what: str) -> Iterator[T | Cut]:
     """At most so many of something; a :class:`Cut` tells that there were more."""
-    yield from found[:most]
-    if len(found) > most:
-        yield Cut(f"only the first {most} of {len(found)} {what} were read")
+    yield from items[:most]
+    if len(items) > most:
+        yield Cut(f"only the first {most} of {len(items)} {what} were read")
 
 
 def _cut(table: Table) -> list[str]:

@@ -41,14 +41,14 @@ KIND = DocumentKind("PDF", lambda look: look.head.startswith(b"%PDF-"), read_pdf
 
 
 def _pictures(page: Any, most: int) -> list[Block]:
-    found: list[Block] = []
+    blocks: list[Block] = []
     for name in first(list(page.images.keys()), max(most, 0), "pictures of a page"):
         if isinstance(name, Cut):
-            found.append(name)
+            blocks.append(name)
             continue
         entry = page.images[name]
         if entry.image is not None and entry.image.width * entry.image.height <= MAX_PIXELS:
             out = io.BytesIO()
             entry.image.convert("L").save(out, "PNG", compress_level=1)
-            found.append(Picture(out.getvalue()))
-    return found
+            blocks.append(Picture(out.getvalue()))
+    return blocks

@@ -59,7 +59,7 @@ def read_picture_untrusted(data: bytes, spend: Callable[[int], None] = lambda _p
         import zxingcpp
         from PIL import Image, ImageSequence
 
-    found: list[Symbol] = []
+    symbols: list[Symbol] = []
     try:
         with Image.open(io.BytesIO(data), formats=FORMATS) as picture:
             for page in itertools.islice(ImageSequence.Iterator(picture), MAX_PAGES if picture.format == "TIFF" else 1):
@@ -69,7 +69,7 @@ def read_picture_untrusted(data: bytes, spend: Callable[[int], None] = lambda _p
                 spend(pixels)
                 grey = page.convert("L")
                 one_kind = zxingcpp.BarcodeFormats([zxingcpp.BarcodeFormat.QRCode])
-                found += [
+                symbols += [
                     _symbol(barcode.bytes)
                     for barcode in zxingcpp.read_barcodes(grey, formats=one_kind)
                     if barcode.valid
@@ -79,7 +79,7 @@ def read_picture_untrusted(data: bytes, spend: Callable[[int], None] = lambda _p
     except Exception as problem:
         # Decoders of pictures meet damage with many kinds of errors.
         raise Malformed("a picture is damaged", why=f"{type(problem).__name__}: {problem}"[:200]) from None
-    return found
+    return symbols
 
 
 _WORDS = "password|passwd|pass|pwd|pin|psk|secret|token|key|code|otp|auth|p|k"

@@ -55,17 +55,17 @@ def _without_labels(lines: list[str], origin: str) -> tuple[list[str], list[Find
     """What stands behind "Username:" and "Password:", where the first line begins with such a word."""
     words = shipped()
     values: list[str] = []
-    found: list[Finding] = []
+    findings: list[Finding] = []
     for line, fields in zip(lines, ((Field.ACCOUNT, Field.EMAIL), (Field.PASSWORD,)), strict=True):
         match = _LABELLED.fullmatch(line)
         meant = words.match(match[1], tolerant=False) if match else None
         if match and meant and meant.field in fields and (values != lines[:1] or fields[0] is Field.ACCOUNT):
             values.append(match[2])
-            found.append(finding("credentials-paste-slip", origin, f"the label {match[1]!r} was left out"))
+            findings.append(finding("credentials-paste-slip", origin, f"the label {match[1]!r} was left out"))
         else:
             # A password may begin with any word; it is a label only where the name had one.
             values.append(line)
-    return values, found
+    return values, findings
 
 
 def paste_slips(value: str) -> list[str]:
@@ -94,10 +94,10 @@ def _key_octets(text: str, origin: str) -> bytes:
 
 
 def _key_findings(octets: bytes, text: str, origin: str) -> list[Finding]:
-    found = [finding("credentials-paste-slip", origin, f"the key {slip}") for slip in paste_slips(text)]
+    findings = [finding("credentials-paste-slip", origin, f"the key {slip}") for slip in paste_slips(text)]
     if len(octets) < MIN_KEY:
-        found.append(finding("shared-key-short", origin, f"the key has {len(octets)} octets"))
-    return found
+        findings.append(finding("shared-key-short", origin, f"the key has {len(octets)} octets"))
+    return findings
 
 
 def read_shared_key_untrusted(text: str, origin: str) -> tuple[PreSharedKey, list[Finding]]:

@@ -160,17 +160,17 @@ def read_keys_untrusted(data: bytes, ask: Ask, origin: str) -> Opened:
     refuse_costly_keys(data, origin)
     if looks_like_pkcs12(data):
         return _read_pkcs12(data, ask, origin)
-    found = Opened()
+    opened = Opened()
     blocks = _blocks(data)
     if len(blocks) > MAX_KEYS:
         raise Malformed(f"{origin} holds too many keys", why=f"more than {MAX_KEYS}")
     if not blocks and PRIVATE_MARK.search(data):
         raise Malformed(f"{origin} is malformed", why="a private key in it is cut off")
     for block in blocks or [data]:
-        found.keys.append(_read_key(block, ask, origin))
+        opened.keys.append(_read_key(block, ask, origin))
     if b"-----BEGIN CERTIFICATE-----" in data:
-        found.certificates = trust.load_pem_certificates_untrusted(data)
-    return found
+        opened.certificates = trust.load_pem_certificates_untrusted(data)
+    return opened
 
 
 def _read_key(data: bytes, ask: Ask, origin: str) -> FoundKey:

@@ -250,8 +250,8 @@ def _find_city(words: list[str]) -> NamedPlace | None:
     known = _city_words()
     for length in (3, 2, 1):
         for at in range(len(words) - length + 1):
-            found = known.get(" ".join(words[at : at + length]))
-            if found is None or (words[at] in _CITIES_AND_WORDS and found.country.casefold() not in words):
+            place = known.get(" ".join(words[at : at + length]))
+            if place is None or (words[at] in _CITIES_AND_WORDS and place.country.casefold() not in words):
                 continue
-            return found
+            return place
     return None

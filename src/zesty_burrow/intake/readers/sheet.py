@@ -63,9 +63,9 @@ def read_lines(text: str, words: Vocabulary | None = None) -> Row:
     return _row_of(found, words.preferring(pair.label for pair in found))
 
 
-def _row_of(found: Iterable[layout.Pair], words: Vocabulary) -> Row:
+def _row_of(pairs: Iterable[layout.Pair], words: Vocabulary) -> Row:
     row = Row(words=words)
-    for pair in found:
+    for pair in pairs:
         # A word of prose before a colon is not a label that was not understood: only short ones count.
         if pair.known or len(pair.label.split()) <= 3:
             meant = row.put(pair.label, pair.value, tolerant=pair.known)
@@ -92,9 +92,9 @@ def _add_named_hosts(
     return loose
 
 
-def _labelled(found: Sequence[layout.Pair], words: Vocabulary) -> list[layout.Pair]:
+def _labelled(pairs: Sequence[layout.Pair], words: Vocabulary) -> list[layout.Pair]:
     """Without what is hardly a label. "Lisbon: lisbon.example" is no label that was not understood, but a place."""
-    taken = [_with_host_word(pair, words) for pair in found if pair.known or len(pair.label.split()) <= 3]
+    taken = [_with_host_word(pair, words) for pair in pairs if pair.known or len(pair.label.split()) <= 3]
     return [pair for pair in taken if pair.known or not is_host(pair.value.strip("()<>"))]
 
 
@@ -137,15 +137,15 @@ def _with_host_word(pair: layout.Pair, words: Vocabulary) -> layout.Pair:
     return pair
 
 
-def _apart(found: list[layout.Pair], words: Vocabulary) -> tuple[list[layout.Pair], list[list[layout.Pair]]]:
+def _apart(pairs: list[layout.Pair], words: Vocabulary) -> tuple[list[layout.Pair], list[list[layout.Pair]]]:
     """What is for all gateways, and what each of several has for itself, where a label of theirs comes again."""
-    matches = [(pair, words.match(pair.label, tolerant=pair.known)) for pair in found]
+    matches = [(pair, words.match(pair.label, tolerant=pair.known)) for pair in pairs]
     meant = [(pair, match.field if match else None) for pair, match in matches]
     labels = Counter(" ".join(pair.label.casefold().split()) for pair, which in meant if which in PLACE_FIELDS)
     again = {label for label, count in labels.items() if count > 1}
     hosts = {" ".join(pair.label.casefold().split()) for pair, which in meant if which is Field.HOST} & again
     if not hosts:
-        return found, []
+        return pairs, []
     begins = next(label for pair, _ in meant if (label := " ".join(pair.label.casefold().split())) in again)
     common: list[layout.Pair] = []
     own: list[list[layout.Pair]] = []

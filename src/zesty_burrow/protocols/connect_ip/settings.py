@@ -123,15 +123,15 @@ class ConnectIpSettings(ProtocolSettings):
 
     def judge(self, policy: Policy, name: str) -> list[Finding]:
         """Where the settings break the policy. What they leave to the defaults is the program's to get right."""
-        found = []
+        findings = []
         for key in ("cipher_suites", "key_exchange"):
             for one in getattr(self, key):
                 said = opinion_of(policy, one)
                 if not said.good:
-                    found.append(
+                    findings.append(
                         finding("policy-algorithm", name, f"{one} in {NAME}.{key}: {said.why} ({said.source})")
                     )
-        return found
+        return findings
 
     def restrict(self, policy: Policy, name: str) -> ConnectIpSettings:
         """With nothing in the offer that the policy forbids."""

@@ -92,9 +92,9 @@ class IkeGatewaySession:
         """The next event, or None."""
         while (reported := self.gateway.next_event()) is not None:
             caller = self._callers.get(reported.responder)
-            found = self._translate(reported.responder, caller, reported.event)
-            if found is not None:
-                return found
+            event = self._translate(reported.responder, caller, reported.event)
+            if event is not None:
+                return event
         return None
 
     def _translate(self, responder: Responder, caller: Caller | None, event: ike.Event) -> CallerEvent | None:

@@ -256,27 +256,27 @@ class IkeSettings(ProtocolSettings):
 
     def check(self, name: str) -> list[Finding]:
         """Algorithms that are weak, or that this program does not implement."""
-        found = []
+        findings = []
         for label in ("ike", "esp"):
             for choice in _algorithms(getattr(self, label)):
                 if choice.weak:
-                    found.append(finding("algorithm-weak", name, f"{choice} in ikev2.{label}"))
+                    findings.append(finding("algorithm-weak", name, f"{choice} in ikev2.{label}"))
                 elif not choice.usable and choice.number:
-                    found.append(finding("algorithm-unavailable", name, f"{choice} in ikev2.{label}"))
-        return found
+                    findings.append(finding("algorithm-unavailable", name, f"{choice} in ikev2.{label}"))
+        return findings
 
     def judge(self, policy: Policy, name: str) -> list[Finding]:
         """Where the settings break the policy. What they leave to the defaults is the program's to get right."""
-        found = []
+        findings = []
         for label in ("ike", "esp"):
             for choice in _algorithms(getattr(self, label)):
                 said = opinion(policy, choice.type, choice.number, choice.key_bits)
                 if not said.good and not choice.weak and choice.number:
                     words = f"{choice} in ikev2.{label}: {said.why} ({said.source})"
-                    found.append(finding("policy-algorithm", name, words))
+                    findings.append(finding("policy-algorithm", name, words))
         if policy.additional_key and self.additional_key != "required":
-            found.append(finding("policy-sign-in", name, "ikev2.additional_key is not required"))
-        return found
+            findings.append(finding("policy-sign-in", name, "ikev2.additional_key is not required"))
+        return findings
 
     def restrict(self, policy: Policy, name: str) -> IkeSettings:
         """With nothing in the proposals that the policy forbids: a gateway can choose only from what is offered."""

@@ -189,12 +189,12 @@ class L2tpGatewaySession:
 
     def send(self, now: float) -> list[Datagram]:
         """Datagrams to send now."""
-        found = list(self._said)
+        datagrams = list(self._said)
         self._said.clear()
         for caller in self._everybody:
-            found += self._datagrams(caller, now)
+            datagrams += self._datagrams(caller, now)
             self._look(caller, now)
-        return found
+        return datagrams
 
     def next_timer(self) -> float | None:
         """When to call ``handle_timer``."""

@@ -145,9 +145,9 @@ class L2tpProbe:
 
     def send(self, now: float) -> list[Datagram]:
         """Datagrams to send now."""
-        found = [Datagram(data, self.local_port, self.gateway) for data in self._out]
+        datagrams = [Datagram(data, self.local_port, self.gateway) for data in self._out]
         self._out.clear()
-        return found
+        return datagrams
 
     def next_timer(self) -> float | None:
         """When to call ``handle_timer``."""

@@ -132,9 +132,9 @@ class L2tpSession:
 
     def send(self, now: float) -> list[Datagram]:
         """Datagrams to send now."""
-        found = [Datagram(data, self.local_port, self.peer) for data in self.layers.send(now)]
+        datagrams = [Datagram(data, self.local_port, self.peer) for data in self.layers.send(now)]
         self._look(now)
-        return found
+        return datagrams
 
     def next_timer(self) -> float | None:
         """When to call ``handle_timer``."""

@@ -120,21 +120,21 @@ class L2tpSettings(ProtocolSettings):
 
     def check(self, name: str) -> list[Finding]:
         """That the protocol is retired, always; and weak algorithms."""
-        found = [finding("ikev1-used", name, NAME)]
+        findings = [finding("ikev1-used", name, NAME)]
         rows = [(kind, one) for label, kind in LISTS.items() for one in self.offered(label) if one in WEAK[label]]
-        found += [finding("algorithm-weak", name, f"{describe(kind, *one)} in {NAME}") for kind, one in rows]
-        return found
+        findings += [finding("algorithm-weak", name, f"{describe(kind, *one)} in {NAME}") for kind, one in rows]
+        return findings
 
     def judge(self, policy: Policy, name: str) -> list[Finding]:
         """Where the settings break the policy; the word for weak algorithms stands against the RFCs' advice alone."""
-        found = []
+        findings = []
         for label, kind in LISTS.items():
             for one in self.offered(label):
                 said = opinion(policy, kind, *one)
                 if not said.good and not self._may(policy, label, one):
                     words = f"{describe(kind, *one)} in {NAME}.{label}: {said.why} ({said.source})"
-                    found.append(finding("policy-algorithm", name, words))
-        return found
+                    findings.append(finding("policy-algorithm", name, words))
+        return findings
 
     def _may(self, policy: Policy, label: str, choice: Choice) -> bool:
         """Weak ones, if the profile allows them and no organisation has a policy."""
@@ -170,15 +170,15 @@ def read_choice(label: str, text: str, *, weak: bool) -> Choice:
     """An algorithm from its IANA name or a short form of it. Raises ``ValueError`` if it cannot be used here."""
     kind = LISTS[label]
     known = STRONG[label] + WEAK[label]
-    found = _find(kind, text)
-    if found is None or found not in known:
+    choice = _find(kind, text)
+    if choice is None or choice not in known:
         near = short_names.nearest(kind, text)
-        meant = f"is {near} meant? " if found is None and near else ""
+        meant = f"is {near} meant? " if choice is None and near else ""
         usable = ", ".join(describe(kind, *one) for one in STRONG[label])
         raise ValueError(f"{text!r:.80} is no algorithm that {NAME} has here; {meant}usable ones are {usable}")
-    if found in WEAK[label] and not weak:
-        raise ValueError(f"{describe(kind, *found)} is weak: it needs weak_algorithms = true as well")
-    return found
+    if choice in WEAK[label] and not weak:
+        raise ValueError(f"{describe(kind, *choice)} is weak: it needs weak_algorithms = true as well")
+    return choice
 
 
 def _find(kind: TransformType, text: str) -> Choice | None:

@@ -95,13 +95,13 @@ def write_packet(code: int, identifier: int, data: bytes) -> bytes:
 def read_options(data: bytes) -> list[Option]:
     """RFC 1661 §6. Raises :class:`Malformed`."""
     cursor = Cursor(data, "PPP options")
-    found: list[Option] = []
+    options: list[Option] = []
     while cursor.remaining:
         kind, length = cursor.u8(), cursor.u8()
-        if length < 2 or len(found) >= MAX_OPTIONS:
+        if length < 2 or len(options) >= MAX_OPTIONS:
             raise cursor.fail(f"an option announces {length} octets")
-        found.append(Option(kind, cursor.take(length - 2)))
-    return found
+        options.append(Option(kind, cursor.take(length - 2)))
+    return options
 
 
 def write_options(options: Sequence[Option]) -> bytes:

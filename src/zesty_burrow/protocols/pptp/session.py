@@ -216,11 +216,11 @@ class PptpSession:
 
     def _collect(self) -> list[Datagram]:
         octets = self._control.send()
-        found = [Datagram(octets, STREAM_PORT, self.peer)] if octets else []
+        datagrams = [Datagram(octets, STREAM_PORT, self.peer)] if octets else []
         frames = self._link.send()
         if self.channel is not None:
-            found += [Datagram(self.channel.wrap(frame), GRE_PORT, self.peer) for frame in frames]
-        return found
+            datagrams += [Datagram(self.channel.wrap(frame), GRE_PORT, self.peer) for frame in frames]
+        return datagrams
 
     def next_timer(self) -> float | None:
         """When to call ``handle_timer``."""

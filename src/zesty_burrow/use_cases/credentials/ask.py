@@ -71,8 +71,8 @@ def _read(text: str, kind: CredentialsKind, origin: str, domain: str) -> tuple[C
     return NamePassword(value.name, value.password, domain), _said(found)
 
 
-def _said(found: list[Finding]) -> list[str]:
-    return [entry.detail for entry in found]
+def _said(findings: list[Finding]) -> list[str]:
+    return [entry.detail for entry in findings]
 
 
 def _ask_lines(label: str, kind: CredentialsKind, interaction: Interaction) -> str:

@@ -184,8 +184,10 @@ class _Settling:
             self._interaction.note(f"{name} holds no authority's certificate.")
 
 
-def _bad(found: list[Finding]) -> tuple[Finding, ...]:
-    return tuple(one for one in found if one.severity is Severity.SERIOUS and one.code.slug.startswith("certificate-"))
+def _bad(findings: list[Finding]) -> tuple[Finding, ...]:
+    return tuple(
+        one for one in findings if one.severity is Severity.SERIOUS and one.code.slug.startswith("certificate-")
+    )
 
 
 def _named(names: list[str]) -> str:

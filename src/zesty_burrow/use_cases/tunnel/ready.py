@@ -46,13 +46,13 @@ def _gateways(names: Iterable[str], workspace: Workspace) -> list[Check]:
         return []
     with workspace.layered_store() as layered_store:
         profiles = [layered_store.find_profile(name)[0] for name in wanted]
-    found = []
+    checks = []
     for profile, seen in zip(profiles, probe_gateways(profiles, PATIENCE, lambda _: None), strict=True):
         name = f"gateway of {profile.name}"
         if seen.capabilities is None:
             why = "Some networks let no UDP out."
             remedy = "Allow UDP ports 500 and 4500, or try another network; under the guard, end it first."
-            found.append(Check(name, State.ATTENTION, f"{seen.address}: {seen.why}".lstrip(": "), why, remedy))
+            checks.append(Check(name, State.ATTENTION, f"{seen.address}: {seen.why}".lstrip(": "), why, remedy))
         else:
-            found.append(Check(name, State.READY, f"{seen.address} answers"))
-    return found
+            checks.append(Check(name, State.READY, f"{seen.address} answers"))
+    return checks

@@ -63,18 +63,18 @@ def running_tunnels(workspace: Workspace) -> list[Running]:
 
 
 def _answering(workspace: Workspace) -> list[Running]:
-    found = []
+    runnings = []
     for paths in workspace.paths.tunnels:
         try:
             answer = ask(paths.control, "status", PATIENCE)
         except StateError:
             # Stopped, or overloaded: it is there, and nothing else is known of it.
-            found.append(Running(paths, SILENT, recorded_name(paths.journal), {}))
+            runnings.append(Running(paths, SILENT, recorded_name(paths.journal), {}))
             continue
         if answer is not None:
             state, profile = (str(answer.get(key, "")) for key in ("state", "profile"))
-            found.append(Running(paths, state, profile, answer.get("status") or {}))
-    return found
+            runnings.append(Running(paths, state, profile, answer.get("status") or {}))
+    return runnings
 
 
 def the_one(tunnels: list[Running], profile: Profile) -> Running:

@@ -130,12 +130,12 @@ def _routes(status: TunnelStatus, observatory: str) -> list[RouteSeen]:
             rows = socket.getaddrinfo(observatory, 80, type=socket.SOCK_STREAM)
             wanted += [(f"observatory {observatory}", ip_address(str(row[4][0]))) for row in rows]
     wanted += [(f"network {one}", one.network_address + 1) for one in inside if one.prefixlen]
-    found = []
+    seens = []
     with Netlink() as netlink:
         for target, address in dict.fromkeys(wanted):
             if any(address in one for one in inside) and not any(address in one for one in outside):
-                found.append(RouteSeen(target, str(address), netlink.device_towards(str(address)), status.device))
-    return found
+                seens.append(RouteSeen(target, str(address), netlink.device_towards(str(address)), status.device))
+    return seens
 
 
 def _row(observation: Observation, role: str, profile: str, verdict: str) -> ObservationRow:

@@ -132,17 +132,17 @@ class Http1Server(Http1):
         self._out += self._h11.send(h11.EndOfMessage()) or b""
 
     def _read(self) -> list[LinkEvent]:
-        found: list[LinkEvent] = []
+        events: list[LinkEvent] = []
         while True:
             event = self._h11.next_event()
             if isinstance(event, h11.Request):
                 headers = {name.decode("latin-1"): value.decode("latin-1") for name, value in event.headers}
                 wanted = headers.pop("upgrade", "").lower()
                 asked = Request(headers.pop("host", ""), event.target.decode("latin-1"), headers)
-                found.append(Asked(asked, wanted, "CONNECT" if event.method == b"GET" and wanted else "OTHER"))
+                events.append(Asked(asked, wanted, "CONNECT" if event.method == b"GET" and wanted else "OTHER"))
             elif event is h11.PAUSED:
                 # Behind the request, before it is answered: nobody may send anything yet (RFC 9484 §4.2).
                 rest, _ = self._h11.trailing_data
-                return [*found, *([Content(rest)] if rest else [])]
+                return [*events, *([Content(rest)] if rest else [])]
             elif event is h11.NEED_DATA or isinstance(event, h11.ConnectionClosed):
-                return found
+                return events

@@ -202,14 +202,14 @@ class QuicLink:
         return self.ping()
 
     def _events(self) -> list[LinkEvent]:
-        found: list[LinkEvent] = []
+        events: list[LinkEvent] = []
         while (event := self.quic.next_event()) is not None:
-            found += self._on_quic(event)
+            events += self._on_quic(event)
         if self._broken:
-            return [*found, Gone(self._broken)]
+            return [*events, Gone(self._broken)]
         if self._request is not None:
-            found += self._ask()
-        return found
+            events += self._ask()
+        return events
 
     def _on_quic(self, event: QuicEvent) -> list[LinkEvent]:
         if isinstance(event, HandshakeCompleted):
@@ -225,10 +225,10 @@ class QuicLink:
             self._identifiers.append(event.connection_id)
         if self._h3 is None:
             return []
-        found: list[LinkEvent] = []
+        events: list[LinkEvent] = []
         for one in self._h3.handle_event(event):
-            found += self._on_http(one)
-        return found
+            events += self._on_http(one)
+        return events
 
     def _secured(self) -> Secured:
         shown = [self.quic.get_peercert(), *self.quic.get_issuercerts()]
@@ -245,8 +245,8 @@ class QuicLink:
         if isinstance(event, HeadersReceived) and self._is_client:
             headers = {name.decode("latin-1"): value.decode("latin-1") for name, value in event.headers}
             status = headers.pop(":status", "")
-            found: list[LinkEvent] = [Answered(int(status) if status.isdigit() else 0, headers)]
-            return [*found, *(self._ended() if event.stream_ended else [])]
+            events: list[LinkEvent] = [Answered(int(status) if status.isdigit() else 0, headers)]
+            return [*events, *(self._ended() if event.stream_ended else [])]
         if isinstance(event, HeadersReceived):
             return self._on_request(event)
         if isinstance(event, DataReceived) and event.stream_id == self._stream:

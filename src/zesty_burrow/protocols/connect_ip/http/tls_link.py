@@ -71,7 +71,7 @@ class TlsLink:
         """Take what has come; empty data is the end of the stream."""
         if not data:
             return [Gone("the connection was closed")]
-        found: list[LinkEvent] = []
+        events: list[LinkEvent] = []
         try:
             was_established = self.tls.established
             self.tls.feed(data)
@@ -82,17 +82,17 @@ class TlsLink:
                 version = VERSIONS.get(self.tls.protocol, VERSIONS[HTTP1])
                 if not self._is_client:
                     self._http.begin()
-                found.append(Secured(tuple(self.tls.chain), self.tls.cipher_suite, self.tls.group, version))
+                events.append(Secured(tuple(self.tls.chain), self.tls.cipher_suite, self.tls.group, version))
             while self._http is not None and (plain := self.tls.receive(WHOLE)):
-                found += self._http.feed(plain)
+                events += self._http.feed(plain)
                 if len(plain) < WHOLE:
                     # Nothing more has come.
                     break
         except Malformed as problem:
-            return [*found, Gone(f"{problem.what}: {problem.why}", disagrees=self.tls.disagrees)]
+            return [*events, Gone(f"{problem.what}: {problem.why}", disagrees=self.tls.disagrees)]
         if self.tls.closed:
-            found.append(Gone("the peer closed the connection", by_peer=True))
-        return found
+            events.append(Gone("the peer closed the connection", by_peer=True))
+        return events
 
     def inquire(self) -> None:
         """Ask for nothing but the settings."""

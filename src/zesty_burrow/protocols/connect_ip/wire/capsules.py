@@ -86,7 +86,7 @@ def _address(entry: AddressEntry) -> bytes:
 
 def read_addresses(value: bytes, *, asked: bool) -> list[AddressEntry]:
     """Entries of ADDRESS_ASSIGN or, where ``asked``, of ADDRESS_REQUEST. Raises ``Malformed``."""
-    found: list[AddressEntry] = []
+    entries: list[AddressEntry] = []
     at = 0
     while at < len(value):
         request, at = read_varint(value, at)
@@ -103,10 +103,10 @@ def read_addresses(value: bytes, *, asked: bool) -> list[AddressEntry]:
             raise _malformed("an address", "bits below its prefix are set")
         if asked and request == 0:
             raise _malformed("an address", "its request ID is 0")
-        found.append(entry)
-    if asked and not found:
+        entries.append(entry)
+    if asked and not entries:
         raise _malformed("an ADDRESS_REQUEST", "it asks for nothing")
-    return found
+    return entries
 
 
 def write_routes(routes: Sequence[Route]) -> bytes:
@@ -118,7 +118,7 @@ def write_routes(routes: Sequence[Route]) -> bytes:
 
 def read_routes(value: bytes) -> list[Route]:
     """Entries of a ROUTE_ADVERTISEMENT. Raises ``Malformed``, also for a wrong order and for ranges that overlap."""
-    found: list[Route] = []
+    routes: list[Route] = []
     at = 0
     while at < len(value):
         size = {4: 4, 6: 16}.get(value[at], 0)
@@ -129,14 +129,14 @@ def read_routes(value: bytes) -> list[Route]:
         at += 2 * size + 2
         if start > end:
             raise _malformed("a route", "its first address is above its last")
-        if found:
-            before = found[-1]
+        if routes:
+            before = routes[-1]
             rank = (route.range.version, route.protocol)
             earlier = (before.range.version, before.protocol)
             if rank < earlier or (rank == earlier and route.range.start <= before.range.end):
                 raise _malformed("a route", "it is out of order, or overlaps the one before")
-        found.append(route)
-    return found
+        routes.append(route)
+    return routes
 
 
 class CapsuleReader:

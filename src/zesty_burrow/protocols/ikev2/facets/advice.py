@@ -156,13 +156,13 @@ def _reasons(
         return [Reason("there is no cipher, PRF and group that both ends know and the policy allows", policy.name)]
     by_key = {(row.type, row.number, row.key_bits): row for row in rows}
     cipher = by_key[T.ENCR, should.encryption, should.key_bits]
-    found = []
+    reasons = []
     if should.encryption in AEAD_NUMBERS:
-        found.append(Reason(f"{cipher.name}: encrypts and protects in one pass", "RFC 8221 §4, RFC 8247 §2.1"))
+        reasons.append(Reason(f"{cipher.name}: encrypts and protects in one pass", "RFC 8221 §4, RFC 8247 §2.1"))
     else:
         check = by_key[T.INTEG, should.integrity, 0]
         words = f"{cipher.name} with {check.name}: the gateway knows no combined-mode cipher that is allowed"
-        found.append(Reason(words, "RFC 8221 §5"))
+        reasons.append(Reason(words, "RFC 8221 §5"))
     group = by_key[T.KE, should.group, 0]
     slower = [row for row in _possible(rows, T.KE) if row.cost and group.cost and row.cost > 1.5 * group.cost]
     words = f"{group.name}: {group.bits} bits"
@@ -170,16 +170,16 @@ def _reasons(
         slowest = max(slower, key=lambda row: row.cost or 0.0)
         ratio = (slowest.cost or 0.0) / (group.cost or 1.0)
         words += f"; {slowest.name} takes {ratio:.0f} times as long on this machine"
-    found.append(Reason(words, "NIST SP 800-57, measured here" if slower else "NIST SP 800-57"))
+    reasons.append(Reason(words, "NIST SP 800-57, measured here" if slower else "NIST SP 800-57"))
     prf = by_key[T.PRF, should.prf, 0]
-    found.append(Reason(f"{prf.name}: {prf.why}", prf.source))
+    reasons.append(Reason(f"{prf.name}: {prf.why}", prf.source))
     if would is not None:
-        found += _instead(by_key, should, would)
+        reasons += _instead(by_key, should, would)
     if capabilities is not None and not capabilities.fragments:
-        found.append(
+        reasons.append(
             Reason("the gateway cannot take long messages in parts: a certificate may get lost on the way", "RFC 7383")
         )
-    return found
+    return reasons
 
 
 def _obstacles(rows: Sequence[Row]) -> list[str]:

@@ -86,9 +86,9 @@ def read_header(data: bytes) -> tuple[Header, int, bytes]:
 def read_payloads(first: int, data: bytes, *, padded: bool = False) -> tuple[list[Payload], int]:
     """The chain of payloads, and how many octets it takes; ``padded``: zeros may follow. Raises :class:`Malformed`."""
     cursor, kind = Cursor(data, "an ISAKMP message"), first
-    found: list[Payload] = []
+    payloads: list[Payload] = []
     while kind != Kind.NONE:
-        if len(found) >= MAX_PAYLOADS:
+        if len(payloads) >= MAX_PAYLOADS:
             raise cursor.fail(f"it has more than {MAX_PAYLOADS} payloads")
         following, reserved, length = cursor.u8(), cursor.u8(), cursor.u16()
         if reserved:
@@ -96,12 +96,12 @@ def read_payloads(first: int, data: bytes, *, padded: bool = False) -> tuple[lis
             raise cursor.fail("a reserved octet is not zero")
         if length < 4:
             raise cursor.fail(f"a payload announces {length} octets, which is less than its header")
-        found.append(Payload(kind, cursor.take(length - 4)))
+        payloads.append(Payload(kind, cursor.take(length - 4)))
         kind = following
     end = cursor.position
     if not padded:
         cursor.finish()
-    return found, end
+    return payloads, end
 
 
 def write_payloads(payloads: Sequence[Payload]) -> bytes:

@@ -42,20 +42,20 @@ def read_sa(body: bytes) -> list[Proposal]:
     cursor = Cursor(body, "an SA payload")
     if cursor.u32() != IPSEC_DOI or cursor.u32() != IDENTITY_ONLY:
         raise cursor.fail("it is of another domain of interpretation or situation than IPsec's (RFC 2407 §4.2)")
-    found: list[Proposal] = []
+    proposals: list[Proposal] = []
     following = _PROPOSAL
     while following == _PROPOSAL:
-        if len(found) >= MAX_PROPOSALS:
+        if len(proposals) >= MAX_PROPOSALS:
             raise cursor.fail(f"it has more than {MAX_PROPOSALS} proposals")
         following, length = _part(cursor)
         with cursor.within(length - 4, "a proposal"):
             number, protocol, size, count = cursor.u8(), cursor.u8(), cursor.u8(), cursor.u8()
             spi = cursor.take(size)
-            found.append(Proposal(number, protocol, spi, _read_transforms(cursor, count)))
+            proposals.append(Proposal(number, protocol, spi, _read_transforms(cursor, count)))
     if following:
         raise cursor.fail(f"a payload of type {following} follows a proposal")
     cursor.finish()
-    return found
+    return proposals
 
 
 def _part(cursor: Cursor) -> tuple[int, int]:

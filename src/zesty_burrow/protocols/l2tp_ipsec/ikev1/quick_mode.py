@@ -176,10 +176,10 @@ def _spi(proposal: Proposal) -> bytes:
 
 
 def _suite(transform: Transform) -> Suite:
-    found = esp_suite(transform)
-    if found is None:
+    suite = esp_suite(transform)
+    if suite is None:
         raise Malformed("an SA payload is malformed", why="it names an algorithm that is not known")
-    return found
+    return suite
 
 
 def _is_l2tp(body: bytes) -> bool:
