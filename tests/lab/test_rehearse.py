@@ -26,8 +26,10 @@ def test_all_places(lab):
     """Each place: all steps, its own exit in both families, its provider's resolver; nothing is left anywhere."""
     before = lab.network()
     tunnels = {place.name: lab.gateway(place.name)["tunnels"] for place in story.PLACES}
-    result = lab.heron("rehearse", *PROVIDERS, check=0)
+    result = lab.heron("rehearse", *PROVIDERS)
     rows = by_profile(result)
+    assert [row for row in rows.values() if row["verdict"] != "fit"] == []
+    assert result.code == 0
     assert set(rows) == {f"quillwort-{place.name}" for place in story.PLACES}
     for place in story.PLACES:
         row = rows[f"quillwort-{place.name}"]
