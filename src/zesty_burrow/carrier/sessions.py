@@ -103,7 +103,6 @@ class OpenSession:
 
     @property
     def port(self) -> Port:
-        """Its socket."""
         return self._port
 
     def tunnel(
@@ -138,7 +137,6 @@ class OpenSession:
         return None
 
     def start(self) -> None:
-        """Begin."""
         self.session.start(self.io.now())
         self.io.flush()
 

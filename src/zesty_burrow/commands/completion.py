@@ -17,7 +17,6 @@ SHELLS = ("bash", "zsh", "fish")
 
 
 def add_arguments(parser: ArgumentParser) -> None:
-    """The command's words."""
     parser.add_argument("what", choices=(*SHELLS, "names"), help="the shell to write a script for; or names alone")
     parser.add_argument("prefix", nargs="?", default="", help="only names that begin like this")
 

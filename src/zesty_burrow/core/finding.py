@@ -22,11 +22,9 @@ class Finding:
 
     @property
     def severity(self) -> Severity:
-        """The code's severity."""
         return self.code.severity
 
     def document(self) -> dict[str, str]:
-        """As plain values."""
         return {
             "code": self.code.slug,
             "severity": str(self.code.severity),

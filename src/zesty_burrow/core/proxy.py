@@ -56,7 +56,6 @@ class ProxyRoute:
     own: ProxyPassword | None = None
 
     def client(self) -> ProxyClient:
-        """For a new connection."""
         return (HttpProxy if self.kind == "http" else Socks5Proxy)(self.where, self.target, self.own)
 
     def association(self) -> Socks5Proxy:
@@ -76,7 +75,6 @@ class HttpProxy:
         self._kept = b""
 
     def hello(self) -> bytes:
-        """The request."""
         host, port = self._target
         authority = f"[{host}]:{port}" if ":" in host else f"{host}:{port}"
         lines = [f"CONNECT {authority} HTTP/1.1", f"Host: {authority}"]

@@ -15,8 +15,6 @@ from zesty_burrow.core.policy.suite import Suite
 
 
 class Fitness(StrEnum):
-    """A rehearsal's verdict."""
-
     FIT = "fit"
     DOUBTFUL = "doubtful"
     FAILED = "failed"

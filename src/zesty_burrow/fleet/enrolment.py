@@ -15,7 +15,6 @@ ASKS, TAKEN = b"zesty-burrow enrolment 1", b"zesty-burrow taken 1"
 
 
 def ask(own: OwnKeys, name: str, kind: str) -> bytes:
-    """As it is sent."""
     content = json.dumps({"name": name, "kind": kind}).encode()
     return _signed(own, ASKS, content)
 

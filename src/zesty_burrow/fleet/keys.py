@@ -111,7 +111,6 @@ class OwnKeys:
         return self._signing.sign(data)
 
     def public(self, kind: str) -> PublicKey:
-        """What others may know."""
         own = self._signing.public_key().public_bytes(Encoding.Raw, PublicFormat.Raw)
         if kind == ADMINISTRATOR:
             return PublicKey(kind, own)

@@ -70,7 +70,6 @@ class SshOptions:
     program: str = "zesty"
 
     def arguments(self, target: Target) -> dict[str, Any]:
-        """For the library."""
         given: dict[str, Any] = {"connect_timeout": self.timeout, "login_timeout": self.timeout}
         files = [self.config] if self.config else [one for one in SETTINGS if Path(one).expanduser().is_file()]
         given["config"] = [str(Path(file).expanduser()) for file in files]
@@ -250,7 +249,6 @@ class _Connection:
             raise self._lost(problem, path) from None
 
     async def rename(self, path: str, final: str) -> None:
-        """Replace the earlier file."""
         try:
             sftp = await self._files()
             await sftp.posix_rename(path, final)

@@ -43,7 +43,6 @@ def _words(seen: Sighting) -> str:
 
 
 def sign_report(report: Report, own: OwnKeys) -> bytes:
-    """As it is sent."""
     content = json.dumps(
         {
             "number": report.number,

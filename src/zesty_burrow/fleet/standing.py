@@ -36,7 +36,6 @@ class State(IntEnum):
 
     @property
     def words(self) -> str:
-        """For people."""
         return self.name.lower().replace("_", " ")
 
 

@@ -382,7 +382,6 @@ class Netlink:
         return found
 
     def add_rule(self, rule: Rule) -> None:
-        """Add a policy rule."""
         self._call(f"adding rule {rule.priority}", NEW_RULE, _rule_content(rule), ACK | CREATE | EXCLUSIVE)
 
     def delete_rule(self, rule: Rule) -> None:

@@ -17,12 +17,10 @@ ROOM = 1 << 20
 
 
 def attribute(kind: int, value: bytes) -> bytes:
-    """One attribute, padded."""
     return ATTRIBUTE.pack(4 + len(value), kind) + value + bytes(-len(value) % 4)
 
 
 def nest(kind: int, *parts: bytes) -> bytes:
-    """An attribute of attributes."""
     return attribute(kind | NESTED, b"".join(parts))
 
 
@@ -47,7 +45,6 @@ def attribute_rows(data: bytes) -> Iterator[tuple[int, bytes]]:
 
 
 def message(kind: int, flags: int, sequence: int, content: bytes) -> bytes:
-    """One message."""
     return HEADER.pack(HEADER.size + len(content), kind, flags | REQUEST, sequence, 0) + content
 
 

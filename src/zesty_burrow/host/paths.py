@@ -43,12 +43,10 @@ class Paths:
 
     @property
     def store(self) -> Path:
-        """The database on disk."""
         return self.data / "store.db"
 
     @property
     def settings(self) -> Path:
-        """The settings file (docs/commands.md)."""
         return self.config / "settings.toml"
 
     @property

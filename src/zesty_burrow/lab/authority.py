@@ -28,7 +28,6 @@ class Authority:
     key: ec.EllipticCurvePrivateKey
 
     def pem(self) -> bytes:
-        """The certificate as PEM."""
         return self.certificate.public_bytes(Encoding.PEM)
 
 

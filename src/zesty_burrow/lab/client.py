@@ -79,7 +79,6 @@ class LabClient:
             raise MachineError("the lab did not stop", next_step=f"Read {self.folder}/log.")
 
     def status(self) -> dict[str, Any]:
-        """Hosts, processes, faults."""
         return self._ask({"call": "status"})
 
     def set_faults(self, host: str, faults: Sequence[str]) -> dict[str, Any]:

@@ -98,7 +98,6 @@ class _Handler(BaseHTTPRequestHandler):
 
     @property
     def portal(self) -> Portal:
-        """Whose handler this is."""
         return self.server.portal
 
     def _answer(self, code: int, document: dict[str, Any]) -> None:
@@ -116,7 +115,6 @@ class _Handler(BaseHTTPRequestHandler):
         self._answer(code, {"error": {"code": slug, "message": message, "ask": ask}})
 
     def do_POST(self) -> None:
-        """Sign in."""
         size = int(self.headers.get("Content-Length") or 0)
         if self.path != "/sign-in" or size > MAX_BODY:
             self._refuse(404, "not-found", "There is no such call.")

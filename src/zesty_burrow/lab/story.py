@@ -128,7 +128,6 @@ class DeviceSite:
 
     @property
     def net4(self) -> str:
-        """Its network."""
         return f"203.0.113.{self.last - 2}/28"
 
     @property
@@ -138,7 +137,6 @@ class DeviceSite:
 
     @property
     def address4(self) -> str:
-        """Its own."""
         return f"203.0.113.{self.last}"
 
     @property
@@ -210,7 +208,6 @@ class Site:
 
     @property
     def pool6(self) -> str:
-        """Inner addresses, prefix."""
         return f"fd66:{self.number:x}::"
 
 
@@ -392,7 +389,6 @@ def geofeed() -> str:
 
 
 def operators() -> str:
-    """Whose networks they are."""
     rows = [
         f"{OFFICE.address4(0)}/28,{OFFICE_PROVIDER}",
         f"{OFFICE.address6(0).removesuffix('0')}/48,{OFFICE_PROVIDER}",

@@ -62,7 +62,6 @@ class Connections:
             own.move_to_end(one)
 
     def release(self, source: str, one: object) -> None:
-        """It is closed."""
         own = self._open.get(source)
         if own is None or own.pop(one, None) is None:
             return

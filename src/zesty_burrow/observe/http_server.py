@@ -128,7 +128,6 @@ class HttpService:
             await runner.cleanup()
 
     def factory(self) -> asyncio.Protocol:
-        """For callers."""
         return self._timed(self._public)
 
     def metrics_factory(self) -> asyncio.Protocol:

@@ -32,7 +32,6 @@ class Memory:
         return len(self._runs)
 
     def remember(self, question: Question, resolver: str, transport: str, at: str) -> None:
-        """Note a question."""
         rows = self._runs.setdefault(question.token, [])
         if len(rows) < MAX_SEEN:
             rows.append(Seen(question.name, question.type, resolver, transport, at))

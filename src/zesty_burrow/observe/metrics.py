@@ -10,8 +10,6 @@ CONTENT_TYPE = "application/openmetrics-text; version=1.0.0; charset=utf-8"
 
 @dataclass(slots=True)
 class Metrics:
-    """Counted since the start."""
-
     requests: Counter[int] = field(default_factory=Counter)
     seconds: float = 0.0
     limited: int = 0
@@ -19,7 +17,6 @@ class Metrics:
     bindings: int = 0
 
     def text(self, *, connections: int, evicted: int, runs: int) -> str:
-        """The whole exposition."""
         rows = [
             *_family("observatory_requests", "counter", "HTTP requests by status."),
             *(f'observatory_requests_total{{status="{code}"}} {n}' for code, n in sorted(self.requests.items())),

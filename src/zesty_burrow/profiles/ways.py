@@ -31,7 +31,6 @@ class WayAnswer:
 
     @property
     def bits(self) -> int:
-        """Strength."""
         return suite_strength(self.suite) if self.suite else 0
 
     @property
@@ -41,7 +40,6 @@ class WayAnswer:
 
     @property
     def name(self) -> str:
-        """Protocol and transport."""
         return f"{self.protocol} over {self.over}"
 
 

@@ -17,12 +17,10 @@ if TYPE_CHECKING:
 
 
 def choices_of(name: str) -> ProtocolChoices:
-    """A protocol's part."""
     return cast("ProtocolChoices", registry.facet(name, "choices"))
 
 
 def device_of(name: str) -> DeviceFacet:
-    """A protocol's part."""
     return cast("DeviceFacet", registry.facet(name, "device"))
 
 
@@ -34,7 +32,6 @@ def protocols_of(client: Client) -> tuple[str, ...]:
 
 
 def advice_of(name: str) -> AdviceFacet:
-    """A protocol's part."""
     return cast("AdviceFacet", registry.facet(name, "advice"))
 
 

@@ -78,7 +78,6 @@ class Verbatim:
         self._text = text
 
     def lines(self, width: int) -> Iterator[Line]:
-        """As they are."""
         for line in self._text.splitlines():
             yield [(line, "")]
 
@@ -381,7 +380,6 @@ class Bar:
             self._shown = text
 
     def clear(self) -> None:
-        """Take it away."""
         if self._shown:
             self._stream.write("\r\x1b[K")
             self._stream.flush()

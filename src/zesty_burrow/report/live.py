@@ -46,7 +46,6 @@ class Rates:
 
 
 def live_view(result: StatusResult, rates: Rates) -> Parts:
-    """The whole view."""
     status = result.tunnel
     yield from headline(result)
     if status is not None:

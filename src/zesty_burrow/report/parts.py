@@ -18,7 +18,6 @@ T = TypeVar("T")
 
 
 def heading(text: str) -> Text:
-    """A line in bold."""
     return Text(text, style="bold")
 
 

@@ -46,7 +46,6 @@ class DeviceRows:
 
     @classmethod
     def now(cls, transaction: Transaction, names: Sequence[str]) -> DeviceRows:
-        """As they are."""
         rows = cls()
         for some in in_parts(names):
             marks = placeholders(some)
@@ -82,7 +81,6 @@ def names_in(document: Mapping[str, list[Any]]) -> list[str]:
 
 
 def rules_in(document: Mapping[str, list[Any]]) -> list[str]:
-    """Its rules, in words."""
     return [f"rule {number}" for number, _, _ in document.get("rules", ())]
 
 

@@ -54,7 +54,6 @@ class EnrolmentStore:
             transaction.execute(insert, name, device, number, data)
 
     def find(self, name: str) -> tuple[str, int, bytes] | None:
-        """Device, number and bundle."""
         with self._database.transaction() as transaction:
             rows = transaction.execute("SELECT device, number, data FROM pickups WHERE name = ?", name)
         return (rows[0][0], int(rows[0][1]), bytes(rows[0][2])) if rows else None

@@ -76,7 +76,6 @@ class FleetStore:
 
     @property
     def links(self) -> LinkStore:
-        """One-time links."""
         return LinkStore(self._database)
 
     @property
@@ -182,7 +181,6 @@ class FleetStore:
         return {row[0]: Handover(*row) for row in rows}
 
     def note_handover(self, made: Handover) -> None:
-        """Replaces the earlier one."""
         change = ", ".join(f"{column} = excluded.{column}" for column in HANDOVER[1:])
         insert = f"INSERT INTO handovers ({', '.join(HANDOVER)}) VALUES ({placeholders(HANDOVER)}) "  # noqa: S608
         with self._writing() as transaction:
@@ -213,7 +211,6 @@ class FleetStore:
         return [Administrator(**{**row, "received": tuple(json.loads(row["received"]))}) for row in found]
 
     def note_administrator(self, administrator: Administrator) -> None:
-        """Replaces the known one."""
         values = [getattr(administrator, name) for name in ADMINISTRATOR]
         values[ADMINISTRATOR.index("received")] = json.dumps(list(administrator.received))
         change = ", ".join(f"{column} = excluded.{column}" for column in ADMINISTRATOR[1:])

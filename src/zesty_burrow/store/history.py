@@ -101,7 +101,6 @@ class Recording:
 
     @classmethod
     def begin(cls, transaction: Transaction, names: Iterable[str], devices: Sequence[str] | None = None) -> Recording:
-        """How it is before."""
         wanted = list(dict.fromkeys(names))
         listed = DeviceRows() if devices is None else DeviceRows.now(transaction, devices)
         return cls(wanted, profiles_now(transaction, wanted), credentials_now(transaction), devices, listed)

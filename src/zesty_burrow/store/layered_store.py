@@ -66,7 +66,6 @@ class LayeredStore:
         return CredentialsAtOnce(kept, self.open_credentials)
 
     def profile_text(self, row: ProfileRow, whom: str) -> str:
-        """A profile's text."""
         return self._stores[whom].profile_texts([row.name])[0]
 
     def profile_texts(self, rows: Sequence[tuple[str, ProfileRow]]) -> list[tuple[ProfileRow, str, str]]:

@@ -44,7 +44,6 @@ class CredentialsRow:
 
     @property
     def scope(self) -> Scope:
-        """Whom they are for."""
         from zesty_burrow.core.scope import Scope
 
         return Scope(self.label, self.device, self.profile)
@@ -130,7 +129,6 @@ class Store:
             return transaction.change("DELETE FROM changes")
 
     def close(self) -> None:
-        """Close the database."""
         self._database.close()
 
     # The seal.

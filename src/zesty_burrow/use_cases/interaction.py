@@ -74,5 +74,4 @@ class Unattended:
         """Discard the sentence."""
 
     def progress(self, title: str) -> AbstractContextManager[Progress]:
-        """Discard the numbers."""
         return nullcontext(lambda _done, _all: None)

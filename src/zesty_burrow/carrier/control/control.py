@@ -50,7 +50,6 @@ class ControlServer:
             os.umask(before)
 
     async def stop(self) -> None:
-        """Stop listening."""
         if self._server is not None:
             for listening in self._server.sockets:
                 # First: what was taken and is no call yet would be lost with the server, its socket left open.

@@ -57,7 +57,6 @@ class InWords(logging.Formatter):
     """For somebody who watches: what has happened and why, alone."""
 
     def format(self, record: logging.LogRecord) -> str:
-        """One line."""
         fields = getattr(record, "fields", {})
         what, why = str(fields.get("what", "")), str(fields.get("why", ""))
         said = f"{record.getMessage()}: {what}" if what else record.getMessage()

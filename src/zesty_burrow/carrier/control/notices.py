@@ -23,7 +23,6 @@ class Notices:
         self._found: dict[tuple[str, str], Finding] = {}
 
     def add(self, one: Finding) -> None:
-        """Something was noticed."""
         note(log, logging.WARNING, one.code.slug, subject=one.subject, title=one.code.title, detail=one.detail)
         self._found[one.code.slug, one.subject] = one
 

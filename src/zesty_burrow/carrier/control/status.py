@@ -87,7 +87,6 @@ class TunnelStatus:
     findings: tuple[tuple[str, str, str], ...] = ()
 
     def document(self) -> dict[str, Any]:
-        """As plain values."""
         return asdict(self)
 
     @classmethod

@@ -26,7 +26,6 @@ class Totals:
     sign_ins_repeated: int = 0
 
     def retire(self, counters: ChannelCounters) -> None:
-        """A channel is gone."""
         for name in COUNTED:
             setattr(self, name, getattr(self, name) + getattr(counters, name))
 

@@ -84,7 +84,6 @@ class DataPath:
 
     @property
     def words(self) -> str:
-        """Which path carries."""
         return self.switch.words
 
     def add(self, tunnel: PathTunnel) -> None:
@@ -175,7 +174,6 @@ class DataPath:
             raise failure
 
     def close(self) -> None:
-        """Carry nothing any more."""
         self.stop_reading()
         self.switch.cancel()
         if self.loops is not None:

@@ -175,7 +175,6 @@ class QueuedTunnel:
         return self.measure()
 
     def measure(self, *, refused: bool = False) -> int:
-        """The longest packet."""
         del refused
         self.limit = max(min(self.channel.largest_inner(0), link_mtu(self.peer[0])), LEAST_IPV6)
         return self.limit
@@ -203,7 +202,6 @@ class QueuedTunnel:
                 self.flush()
 
     def flush(self) -> None:
-        """Send what was gathered."""
         if self._gathered:
             self._gathered = 0
             self.sender.flush()

@@ -41,7 +41,6 @@ class PacketSelector(selectors.EpollSelector):
         return True
 
     def show(self, descriptor: int) -> None:
-        """Poll it here again."""
         key = self._hidden.pop(descriptor, None)
         if key is not None:
             super().register(descriptor, key.events, key.data)

@@ -42,7 +42,6 @@ class TlsNameServer:
         self._not_before = 0.0
 
     def close(self) -> None:
-        """Stop."""
         if self._reading is not None:
             self._reading.cancel()
         self._drop(ConnectionError("closed"))

@@ -40,7 +40,6 @@ class MachineWatch:
         self._guard: socket.socket | None = None
 
     def start(self) -> None:
-        """Watch from now on."""
         loop = asyncio.get_running_loop()
         self._watches.append(open_watch())
         # A kernel without a packet filter has no changes of it either.
@@ -56,7 +55,6 @@ class MachineWatch:
             loop.add_reader(self._sleep, self._clock_set)
 
     def stop(self) -> None:
-        """Watch no more."""
         loop = asyncio.get_running_loop()
         if self._settling is not None:
             self._settling.cancel()

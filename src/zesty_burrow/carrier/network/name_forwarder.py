@@ -72,7 +72,6 @@ class NameForwarder:
         self._begin(self._accept())
 
     def close(self) -> None:
-        """Stop."""
         self._loop.remove_reader(self._channel.fileno())
         for task in self._tasks:
             task.cancel()

@@ -56,7 +56,6 @@ class GrePort:
         self.too_long = how
 
     def close(self) -> None:
-        """Close the socket."""
         self.channel.close()
 
     def receive(self) -> list[Burst]:

@@ -118,7 +118,6 @@ class StreamPort:
         return b""
 
     def close(self) -> None:
-        """Close the connection."""
         self._stop_writing()
         self.ended = True
         self._out.clear()

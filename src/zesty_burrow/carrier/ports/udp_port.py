@@ -91,7 +91,6 @@ class UdpPort:
             self.too_long = how
 
     def close(self) -> None:
-        """Close the socket."""
         self.channel.close()
 
     @property

@@ -103,7 +103,6 @@ class ActiveTunnels:
         return self.tunnel is not None and self.tunnel.channel.wants_rekey
 
     def refresh(self) -> None:
-        """A channel has changed."""
         if self.path is not None:
             self.path.refresh()
 
@@ -169,7 +168,6 @@ class ActiveTunnels:
         note(log, logging.DEBUG, "path", gateway=peer[0], largest_inner=limit)
 
     def close(self) -> None:
-        """Carry nothing any more."""
         self._stop_search()
         if self.path is not None:
             self.path.close()

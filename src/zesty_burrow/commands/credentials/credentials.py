@@ -28,7 +28,6 @@ EXAMPLE = 'zesty credentials change "Quillwort Relay"'
 
 
 def add_arguments(parser: ArgumentParser) -> None:
-    """The command's words."""
     actions = parser.add_subparsers(dest="action", required=True, metavar="ACTION")
     actions.add_parser(
         "list", help="list labels and the profiles that use them", description="Nothing secret is shown."

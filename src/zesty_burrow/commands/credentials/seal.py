@@ -12,7 +12,6 @@ EXAMPLE = "zesty seal --method passphrase"
 
 
 def add_arguments(parser: ArgumentParser) -> None:
-    """The command's words."""
     parser.add_argument("--method", choices=METHODS, help="encrypt all secrets with this method (show the current one)")
 
 

@@ -20,7 +20,6 @@ STATES = [state.words.replace(" ", "-") for state in State]
 
 
 def add_arguments(parser: ArgumentParser) -> None:
-    """The command's words."""
     actions = parser.add_subparsers(dest="action", required=True, metavar="ACTION")
 
     def action(name: str, text: str) -> ArgumentParser:

@@ -14,7 +14,6 @@ EXAMPLE = "zesty enrol --accept administrator.key"
 
 
 def add_arguments(parser: ArgumentParser) -> None:
-    """The command's words."""
     text = "take profiles from this administrator without being asked each time: FILE as `zesty devices key` wrote it"
     parser.add_argument("--accept", type=Path, metavar="FILE", help=text)
     text = "the administrator's code, as the administrator tells it; asked for on a terminal"

@@ -15,7 +15,6 @@ EXAMPLE = "zesty hand-over --all --dry-run"
 
 
 def add_arguments(parser: ArgumentParser) -> None:
-    """The command's words."""
     add_selection(parser)
     parser.add_argument("--all", action="store_true", help="to every device")
     parser.add_argument("--again", action="store_true", help="also to devices that have it already")

@@ -17,7 +17,6 @@ EXAMPLE = "zesty links serve --address 0.0.0.0 --certificate server.pem --key se
 
 
 def add_arguments(parser: ArgumentParser) -> None:
-    """The command's words."""
     actions = parser.add_subparsers(dest="action", required=True, metavar="ACTION")
     text = "list links, and how far their owners have got"
     actions.add_parser("list", help=text, description=text)
@@ -33,7 +32,6 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 
 def run(args: Namespace, context: Context) -> Result:
-    """List, serve, withdraw."""
     if args.action == "withdraw":
         withdraw_link(args.device, context)
         return MessageResult(f"The link for {args.device} opens nothing any more.")

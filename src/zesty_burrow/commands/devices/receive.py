@@ -13,7 +13,6 @@ EXAMPLE = "zesty receive curlew.bundle"
 
 
 def add_arguments(parser: ArgumentParser) -> None:
-    """The command's words."""
     text = "what an administrator has made for this device; without it, what is waiting for you to agree"
     parser.add_argument("file", nargs="?", type=Path, metavar="FILE", help=text)
     parser.add_argument("--agree", action="store_true", help="agree without being asked")

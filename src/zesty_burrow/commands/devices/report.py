@@ -13,14 +13,12 @@ EXAMPLE = "zesty report"
 
 
 def add_arguments(parser: ArgumentParser) -> None:
-    """The command's words."""
     parser.add_argument("--observatory", default="", metavar="URL", help="http://HOST[:PORT] (from the settings file)")
     parser.add_argument("--extended", action="store_true", help="look up 36 one-time names instead of 6")
     parser.add_argument("--timeout", type=float, default=15.0, metavar="SECONDS", help="for the server to answer (15)")
 
 
 def run(args: Namespace, context: Context) -> ReportResult:
-    """Verify and send."""
     request = VerifyRequest(observatory=args.observatory, extended=args.extended)
     made = report(request, args.timeout, context)
     return ReportResult(made.verdict, made.sent, made.waiting, made.why)

@@ -12,7 +12,6 @@ EXAMPLE = "zesty explain dns-leak"
 
 
 def add_arguments(parser: ArgumentParser) -> None:
-    """The command's words."""
     parser.add_argument("code", nargs="?", help="a finding's or an error's code; none: list them all")
 
 

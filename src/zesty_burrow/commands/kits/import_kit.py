@@ -24,7 +24,6 @@ TAKE_OR_LEAVE = (TAKE, LEAVE)
 
 
 def add_arguments(parser: ArgumentParser) -> None:
-    """The command's words."""
     add_kit_arguments(parser)
     parser.add_argument("--profile", default="", help="the credentials, or the authority, are for this profile only")
     parser.add_argument("--device", default="", help="the credentials are for this device only")

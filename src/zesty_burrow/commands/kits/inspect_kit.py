@@ -13,7 +13,6 @@ EXAMPLE = "zesty inspect quillwort-relay.zip"
 
 
 def add_arguments(parser: ArgumentParser) -> None:
-    """The command's words."""
     add_kit_arguments(parser)
 
 

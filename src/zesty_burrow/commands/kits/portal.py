@@ -14,7 +14,6 @@ SORTS = ("load", "country", "city", "name")
 
 
 def add_arguments(parser: ArgumentParser) -> None:
-    """The command's words."""
     parser.add_argument("url", help="the portal's address, https://…")
     parser.add_argument("--account", metavar="FILE", default="", help="two lines: account and password for the portal")
     parser.add_argument("--authority", metavar="FILE", help="the authority of the portal's certificate")

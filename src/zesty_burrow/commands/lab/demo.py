@@ -15,7 +15,6 @@ PRELOADED = ("pyroute2", "zesty_burrow.store.store", "zesty_burrow.carrier.super
 
 
 def add_arguments(parser: ArgumentParser) -> None:
-    """The command's words."""
     parser.add_argument("--keep", action="store_true", help="leave the lab running afterwards")
 
 

@@ -41,7 +41,6 @@ GATEWAY_ACTIONS = {
 
 
 def add_arguments(parser: ArgumentParser) -> None:
-    """The command's words."""
     actions = parser.add_subparsers(dest="action", required=True, metavar="ACTION")
     for name, text in (
         ("start", "start the lab in network namespaces of its own"),

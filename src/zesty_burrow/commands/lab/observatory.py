@@ -26,7 +26,6 @@ MAX_FEED = 64 << 20
 
 
 def add_arguments(parser: ArgumentParser) -> None:
-    """The command's words."""
     actions = parser.add_subparsers(dest="action", required=True, metavar="ACTION")
     serve = actions.add_parser("serve", help="answer until Ctrl-C", description="Answer until Ctrl-C.")
     serve.add_argument("--zone", required=True, help="the DNS zone that is delegated to this server")

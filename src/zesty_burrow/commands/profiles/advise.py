@@ -14,7 +14,6 @@ EXAMPLE = "zesty advise lisbon"
 
 
 def add_arguments(parser: ArgumentParser) -> None:
-    """The command's words."""
     add_filters(parser)
     parser.add_argument("--gateway", default="", metavar="HOST", help="a gateway for which there is no profile")
     parser.add_argument("--kit", default="", metavar="KIT", help="the profiles of a kit that is not imported")

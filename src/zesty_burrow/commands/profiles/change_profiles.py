@@ -24,7 +24,6 @@ FALLBACK = "vi"
 
 
 def add_arguments(parser: ArgumentParser) -> None:
-    """The command's words."""
     add_filters(parser)
     text = "give a key this value, by its name in docs/profile.md; lists with commas"
     parser.add_argument("--set", action="append", default=[], metavar="KEY=VALUE", help=text)

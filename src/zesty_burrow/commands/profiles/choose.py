@@ -32,7 +32,6 @@ EXAMPLE = "zesty choose lisbon --encryption 'ENCR_CHACHA20_POLY1305, ENCR_AES_GC
 
 
 def add_arguments(parser: ArgumentParser) -> None:
-    """The command's words."""
     parser.add_argument("name", nargs="+", help="names of profiles, or cities that only one profile has")
     parser.add_argument(
         "--protocol", choices=registry.names(), help="the protocol to the same gateway; what both have is kept"

@@ -14,7 +14,6 @@ EXAMPLE = "zesty export --all --to profiles.zip"
 
 
 def add_arguments(parser: ArgumentParser) -> None:
-    """The command's words."""
     parser.add_argument("name", nargs="*", help="profiles to export")
     parser.add_argument("--all", action="store_true", help="export every profile")
     parser.add_argument("--provider", help="export all profiles of this provider")

@@ -16,7 +16,6 @@ COLUMNS = [name for name in ProfileRow.__slots__ if name != "needs"]
 
 
 def add_arguments(parser: ArgumentParser) -> None:
-    """The command's words."""
     add_filters(parser)
 
 

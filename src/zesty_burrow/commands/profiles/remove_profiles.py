@@ -13,7 +13,6 @@ EXAMPLE = 'zesty remove --provider "Quillwort Relay"'
 
 
 def add_arguments(parser: ArgumentParser) -> None:
-    """The command's words."""
     parser.add_argument("name", nargs="*", help="profiles to remove")
     parser.add_argument("--provider", default="", help="remove all profiles of this provider, and its credentials")
     parser.add_argument("--yes", action="store_true", help="do not ask before a provider is removed")

@@ -12,7 +12,6 @@ EXAMPLE = "zesty rename quillwort-lisbon lisbon-at-sea"
 
 
 def add_arguments(parser: ArgumentParser) -> None:
-    """The command's words."""
     parser.add_argument("name", help="the profile's name, or a city that only one profile has")
     parser.add_argument("new_name", help="lower-case letters, digits, dots and hyphens, up to 64")
 

@@ -12,7 +12,6 @@ EXAMPLE = "zesty show quillwort-lisbon"
 
 
 def add_arguments(parser: ArgumentParser) -> None:
-    """The command's words."""
     parser.add_argument("name", help="a profile's name, or a city that only one profile has")
     parser.add_argument("--device", default="", help="show what another of your devices would use (this machine)")
 

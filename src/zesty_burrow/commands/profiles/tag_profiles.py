@@ -12,7 +12,6 @@ EXAMPLE = "zesty tag lisbon tallinn --add boats"
 
 
 def add_arguments(parser: ArgumentParser) -> None:
-    """The command's words."""
     parser.add_argument("name", nargs="+", help="profiles' names, or cities that only one profile has")
     parser.add_argument("--add", action="append", default=[], metavar="TAG", help="give them this tag")
     parser.add_argument("--drop", action="append", default=[], metavar="TAG", help="take this tag from them")

@@ -15,7 +15,6 @@ EXAMPLE = "zesty undo --list"
 
 
 def add_arguments(parser: ArgumentParser) -> None:
-    """The command's words."""
     parser.add_argument("number", nargs="?", type=int, help="a change, as --list numbers it; none: the last one")
     parser.add_argument("--list", action="store_true", help="list what can be taken back")
     parser.add_argument(

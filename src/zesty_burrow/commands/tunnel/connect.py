@@ -25,7 +25,6 @@ EXAMPLE = "zesty connect quillwort-lisbon --detach"
 
 
 def add_arguments(parser: ArgumentParser) -> None:
-    """The command's words."""
     parser.add_argument(
         "name",
         nargs="?",

@@ -12,7 +12,6 @@ EXAMPLE = "zesty disconnect"
 
 
 def add_arguments(parser: ArgumentParser) -> None:
-    """Which tunnels."""
     parser.add_argument(
         "name", nargs="*", help="a profile, or the place of its exit; without one, all tunnels are ended"
     )

@@ -25,7 +25,6 @@ EXAMPLE = "zesty guard on --local"
 
 
 def add_arguments(parser: ArgumentParser) -> None:
-    """The command's words."""
     parser.set_defaults(probe=False)
     actions = parser.add_subparsers(dest="action", metavar="ACTION")
     text = "what it lets through, and what it has counted"

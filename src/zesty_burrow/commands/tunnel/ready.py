@@ -17,7 +17,6 @@ EXAMPLE = "zesty ready"
 
 
 def add_arguments(parser: ArgumentParser) -> None:
-    """The command's words."""
     parser.add_argument("name", nargs="*", help="profiles whose gateways are asked whether they answer")
     parser.add_argument("--observatory", default="", metavar="URL", help="http://HOST[:PORT] (from the settings file)")
     parser.add_argument("--fix", action="store_true", help="ask about each command that corrects something, and run it")

@@ -19,7 +19,6 @@ EXAMPLE = "zesty rehearse --provider 'Quillwort Relay' --sort round-trip"
 
 
 def add_arguments(parser: ArgumentParser) -> None:
-    """The command's words."""
     add_filters(parser)
     parser.add_argument(
         "--unprotected", action="store_true", help="use a protocol that protects next to nothing as well"

@@ -29,7 +29,6 @@ EXAMPLE = "zesty startup show guard"
 
 
 def add_arguments(parser: ArgumentParser) -> None:
-    """The command's words."""
     parser.add_argument("--into", type=Path, default=SYSTEM, metavar="FOLDER", help=f"the folder of units ({SYSTEM})")
     actions = parser.add_subparsers(dest="action", metavar="ACTION")
     actions.add_parser("list", help="what is started, and when", description="List what is started, and when.")

@@ -14,7 +14,6 @@ EXAMPLE = "zesty status"
 
 
 def add_arguments(parser: ArgumentParser) -> None:
-    """The command's words."""
     parser.add_argument("name", nargs="?", help="one tunnel alone: its profile, or the place of its exit")
     parser.add_argument(
         "--log", action="store_true", help="also show the log of the last tunnel that was brought up with --detach"

@@ -13,7 +13,6 @@ EXAMPLE = "zesty verify --before; zesty connect lisbon --detach; zesty verify"
 
 
 def add_arguments(parser: ArgumentParser) -> None:
-    """The command's words."""
     parser.add_argument("--before", action="store_true", help="observe without a tunnel, to compare with later")
     parser.add_argument("--observatory", default="", metavar="URL", help="http://HOST[:PORT] (from the settings file)")
     parser.add_argument("--extended", action="store_true", help="look up 36 one-time names instead of 6")

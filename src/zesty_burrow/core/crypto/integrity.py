@@ -107,7 +107,6 @@ INTEGRITY: dict[int, Integrity] = {
 
 
 def prf(number: int, key: bytes, data: bytes) -> bytes:
-    """The negotiated pseudorandom function."""
     try:
         return PRFS[number](key, data)
     except KeyError:

@@ -36,7 +36,6 @@ class PasswordPeer:
         return self._key if self.confirmed else b""
 
     def identity(self) -> bytes:
-        """The account's name."""
         return self._known().account.encode()
 
     def _known(self) -> NamePassword:
@@ -97,8 +96,6 @@ class PasswordPeer:
 
 
 class PasswordServer:
-    """The gateway's side."""
-
     type: int = EapType.MSCHAPV2
 
     def __init__(self, password_of: Callable[[str], str | None], random: Random, server_name: bytes) -> None:
@@ -111,7 +108,6 @@ class PasswordServer:
         self.key = b""
 
     def start(self, identifier: int) -> bytes:
-        """The challenge."""
         value = bytes([16]) + self._challenge + self._server_name
         return bytes([CHALLENGE, identifier]) + (4 + len(value)).to_bytes(2) + value
 

@@ -108,7 +108,6 @@ class _Engine:
         return self._out()
 
     def say(self, data: bytes) -> bytes:
-        """Application data, sealed."""
         self._tls.send(data)
         return self._out()
 

@@ -13,8 +13,6 @@ from zesty_burrow.core.outside.observation import ExpectedExit, Observation, Rou
 
 
 class Verdict(StrEnum):
-    """A verification's verdict."""
-
     SEALED = "sealed"
     LEAKING = "leaking"
     UNCLEAR = "unclear"

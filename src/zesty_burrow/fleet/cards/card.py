@@ -39,7 +39,6 @@ class Card:
 
     @property
     def title(self) -> str:
-        """Whose it is."""
         return self.say("card-for", device=f"{self.device}, {self.owner}" if self.owner else self.device)
 
     @property
@@ -49,7 +48,6 @@ class Card:
 
 
 def card_of(device: Device, profile: Profile, credentials: Mapping[str, Credentials], language: str) -> Card:
-    """For one device."""
     words = page_texts()[language]
     fields = fields_of(profile, credentials)
     plain = tuple((words[f"field-{one.key}"], one.value) for one in fields if not one.is_secret)

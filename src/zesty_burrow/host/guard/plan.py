@@ -85,7 +85,6 @@ class Share:
         return all(_within(network, self.held) for network in other.held)
 
     def document(self) -> dict[str, Any]:
-        """As plain values."""
         return asdict(self, dict_factory=lambda rows: {key: _plain(value) for key, value in rows})
 
     @classmethod

@@ -39,5 +39,4 @@ class ProbeResult:
         return tuple(dict.fromkeys(row.device for row in self.rows if row.sent and row.device not in self.controls))
 
     def document(self) -> dict[str, Any]:
-        """As plain values."""
         return {"at": self.at, "controls": list(self.controls), "rows": [asdict(row) for row in self.rows]}

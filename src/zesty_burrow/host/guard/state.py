@@ -124,7 +124,6 @@ class GuardState:
         return found
 
     def document(self) -> dict[str, Any]:
-        """As plain values."""
         return {
             "in_force": self.in_force,
             "measured": str(self.measured),

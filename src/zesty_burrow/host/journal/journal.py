@@ -83,12 +83,10 @@ class Journal:
     # The changes.
 
     def add_route(self, netlink: Netlink, route: Route) -> None:
-        """Add a route."""
         self.record("route", as_fields(route))
         netlink.add_route(route)
 
     def add_rule(self, netlink: Netlink, rule: Rule) -> None:
-        """Add a policy rule."""
         self.record("rule", as_fields(rule))
         netlink.add_rule(rule)
 

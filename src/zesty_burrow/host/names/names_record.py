@@ -40,7 +40,6 @@ class Layer:
     forwarder: str = ""
 
     def document(self) -> dict[str, Any]:
-        """As plain values."""
         servers = [str(server) for server in self.servers]
         lists = {"suffixes": list(self.suffixes), "zones": list(self.zones)}
         return {"servers": servers, **lists, "forwarder": self.forwarder}

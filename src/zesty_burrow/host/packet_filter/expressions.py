@@ -204,5 +204,4 @@ def reject() -> bytes:
 
 @cache
 def reset() -> bytes:
-    """End a TCP connection."""
     return expression("reject", number(1, 1), number(2, 0, 1))

@@ -8,8 +8,6 @@ from typing import Any
 
 
 class State(StrEnum):
-    """How it stands."""
-
     READY = "ready"
     ATTENTION = "attention"
     MISSING = "missing"
@@ -32,5 +30,4 @@ class Check:
     command: tuple[str, ...] = ()
 
     def document(self) -> dict[str, Any]:
-        """As plain values."""
         return {**asdict(self), "state": str(self.state), "command": list(self.command)}

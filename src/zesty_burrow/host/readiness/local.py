@@ -46,7 +46,6 @@ def rights() -> Check:
 
 
 def tunnel_device() -> Check:
-    """/dev/net/tun."""
     path = Path(DEVICE)
     if not path.exists():
         remedy: tuple[str, ...] = ("modprobe", "tun")
@@ -61,7 +60,6 @@ def tunnel_device() -> Check:
 
 
 def packet_filter() -> Check:
-    """nf_tables, for the guard."""
     why = "The guard lets nothing leave beside the tunnel; without it routes alone do that."
     try:
         closed = is_in_force()
@@ -133,7 +131,6 @@ def own_state(paths: Paths) -> Check:
 
 
 def space(paths: Paths) -> Check:
-    """Room for the journal."""
     nearest = next(one for one in (paths.state, *paths.state.parents) if one.exists())
     free = shutil.disk_usage(nearest).free
     why = "Each change is written down before it is made; without room for that, none is made."

@@ -232,8 +232,6 @@ def slug_of(text: str) -> str:
 
 @dataclass(slots=True)
 class Drafted:
-    """What a row became."""
-
     profile: Profile | None = None
     credentials: list[Credentials] = field(default_factory=list)
     findings: list[Finding] = field(default_factory=list)

@@ -135,7 +135,6 @@ def looks_like_table(text: str, words: Vocabulary | None = None, *, by_name: boo
 
 
 def _turned(rows: Sequence[Sequence[str]]) -> list[list[str]]:
-    """Columns as rows."""
     width = max(map(len, rows), default=0)
     return [[row[at] if at < len(row) else "" for row in rows] for at in range(width)]
 

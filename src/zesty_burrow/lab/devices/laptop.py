@@ -120,7 +120,6 @@ SetEnv {HOME_VARIABLE}={self.home} PATH={path} PYTHONPATH={every_device.clock_fo
             self._server = subprocess.Popen(line, stdin=subprocess.DEVNULL, stdout=log, stderr=log)
 
     def stop(self) -> None:
-        """End the server."""
         if self._server is not None:
             self._server.terminate()
             self._server.wait(5)

@@ -132,7 +132,6 @@ class GatewayHost:
 
     @property
     def data_path(self) -> DataPath | None:
-        """What carries packets."""
         return self._path
 
     @property

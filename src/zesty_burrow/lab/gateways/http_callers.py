@@ -37,8 +37,6 @@ MOST = 200
 
 
 class Owner(Protocol):
-    """The gateway's host."""
-
     faults: frozenset[str]
 
     @property
@@ -86,7 +84,6 @@ class HttpCallers:
     _listener: socket.socket | None = None
 
     def start(self) -> None:
-        """Listen."""
         listener = self._listener = socket.socket(
             self.family, socket.SOCK_STREAM | socket.SOCK_NONBLOCK | socket.SOCK_CLOEXEC
         )
@@ -215,7 +212,6 @@ class _Audible:
     owner: Owner
 
     def receive(self, data: bytes, source: Endpoint, now: float, local_port: int) -> None:
-        """Take a datagram."""
         if self.owner.faults.isdisjoint(DEAF):
             self.quic.receive(data, source, now)
 
@@ -225,7 +221,6 @@ class _Audible:
             self.quic.receive_burst(octets, size, source, now)
 
     def send(self, now: float) -> list[Datagram]:
-        """Datagrams to send now."""
         return self.quic.send(now)
 
     def next_timer(self) -> float | None:
@@ -233,7 +228,6 @@ class _Audible:
         return self.quic.next_timer()
 
     def handle_timer(self, now: float) -> None:
-        """Time has passed."""
         self.quic.handle_timer(now)
 
     def next_event(self) -> CallerEvent | None:

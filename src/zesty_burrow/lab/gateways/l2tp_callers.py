@@ -41,8 +41,6 @@ OLD = Offer(*(tuple(row if label == "encryption" else row[0] for row in rows) fo
 
 
 class Owner(Protocol):
-    """The gateway's host."""
-
     place: story.Site
     authority: Authority
     shared_key: str
@@ -151,7 +149,6 @@ class BothVersions:
             self._current.receive(data, source, now, local_port)
 
     def send(self, now: float) -> list[Datagram]:
-        """Datagrams to send now."""
         return self._current.send(now) + (self.former.send(now) if self.former is not None else [])
 
     def next_timer(self) -> float | None:
@@ -160,7 +157,6 @@ class BothVersions:
         return min((one for one in found if one is not None), default=None)
 
     def handle_timer(self, now: float) -> None:
-        """Time has passed."""
         self._current.handle_timer(now)
         if self.former is not None:
             self.former.handle_timer(now)

@@ -32,8 +32,6 @@ STREAM = 1
 
 
 class Owner(Protocol):
-    """The gateway's host."""
-
     place: story.Site
     faults: frozenset[str]
 
@@ -76,7 +74,6 @@ class _Machine:
         return self.caller.next_timer()
 
     def handle_timer(self, now: float) -> None:
-        """Time has passed."""
         self.caller.handle_timer(now)
 
     def next_event(self) -> Up | Down | None:
@@ -187,7 +184,6 @@ class PptpCallers:
         self.owner.ended(connection.caller)
 
     def drop_all(self) -> None:
-        """As after a restart."""
         for peer in list(self.connections):
             self._end(peer)
 

@@ -68,7 +68,6 @@ class EitherPort(UdpPort):
         self._streams = streams
 
     def send(self, data: bytes, to: Endpoint, traffic_class: int = 0) -> None:
-        """One datagram."""
         if (connection := self._streams.connections.get(to)) is not None:
             connection.send(data, to, traffic_class)
         else:

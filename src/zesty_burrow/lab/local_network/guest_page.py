@@ -25,7 +25,6 @@ class GuestPage:
         self._accepted = accepted
 
     async def start(self, *addresses: str) -> None:
-        """Listen there."""
         await asyncio.start_server(self._serve, addresses, PORT)
 
     async def _serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:

@@ -28,7 +28,6 @@ class Proxies:
         self._open: set[asyncio.StreamWriter] = set()
 
     async def start(self, addresses: tuple[str, ...]) -> None:
-        """Listen."""
         for address in addresses:
             self._servers.append(await asyncio.start_server(self._on_http, address, HTTP_PORT))
             self._servers.append(await asyncio.start_server(self._on_socks, address, SOCKS_PORT))
@@ -135,7 +134,6 @@ class _Outside(asyncio.DatagramProtocol):
         self._take = take
 
     def datagram_received(self, data: bytes, addr: tuple[str, int]) -> None:
-        """Of anybody."""
         self._take(data, addr)
 
 

@@ -25,7 +25,6 @@ class RogueResolver(asyncio.DatagramProtocol):
         self._transport: Any = None
 
     async def start(self) -> None:
-        """Listen."""
         await asyncio.get_running_loop().create_datagram_endpoint(lambda: self, local_addr=(self._address, 53))
 
     def connection_made(self, transport: asyncio.BaseTransport) -> None:

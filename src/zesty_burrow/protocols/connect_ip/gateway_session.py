@@ -121,7 +121,6 @@ class ConnectIpCaller:
             self._take(self.link.receive_burst(octets, size, now, source), now)
 
     def send(self, now: float) -> list[Datagram]:
-        """What to send now."""
         channel = self.channel
         if channel is not None and channel.going:
             going, channel.going = channel.going, []
@@ -136,7 +135,6 @@ class ConnectIpCaller:
         return None if self.is_over else self.link.next_timer()
 
     def handle_timer(self, now: float) -> None:
-        """Time has passed."""
         self._take(self.link.handle_timer(now), now)
 
     def next_event(self) -> Up | ChannelChanged | Down | None:

@@ -59,7 +59,6 @@ class HttpProbe:
         raise ProgramFault("a probe over HTTP has no datagrams to frame")
 
     def start(self, now: float) -> None:
-        """Begin the handshake."""
         self._began, self._due = now, now + self._config.timeout
         self._link.start(now)
 
@@ -116,7 +115,6 @@ class HttpProbe:
         return min((one for one in own if one is not None), default=None)
 
     def handle_timer(self, now: float) -> None:
-        """Time has passed."""
         if not self._is_over:
             self._take(self._link.handle_timer(now), now)
         if self._due is not None and now >= self._due and not self._is_over:

@@ -37,7 +37,6 @@ class ConnectIp:
         return () if settings.settings_of(profile).transport == settings.TCP_TRANSPORT else ("http3",)
 
     def outer_ports(self, profile: Profile) -> tuple[tuple[int, int], ...]:
-        """The one port."""
         ways = map(settings.settings_of, profile.variants)
         return tuple((TCP if own.transport == settings.TCP_TRANSPORT else UDP, own.port) for own in ways)
 

@@ -70,7 +70,6 @@ class QuicGateway:
         self.callers |= dict.fromkeys(self._links[caller].take_identifiers(), caller)
 
     def send(self, now: float) -> list[Datagram]:
-        """Datagrams to send now."""
         return [Datagram(one.data, 443, one.destination) for caller in list(self._links) for one in caller.send(now)]
 
     def next_timer(self) -> float | None:
@@ -79,7 +78,6 @@ class QuicGateway:
         return min((timer for timer in timers if timer is not None), default=None)
 
     def handle_timer(self, now: float) -> None:
-        """Time has passed."""
         for caller in list(self._links):
             caller.handle_timer(now)
 

@@ -37,7 +37,6 @@ def protocol_error(host: str, state: State, why: str) -> BurrowError:
 
 
 def unreachable(peer: Endpoint, transport: Transport, why: str) -> GatewayUnreachable:
-    """For silence."""
     host, port = peer
     over = "UDP" if transport is Transport.DATAGRAMS else "TCP"
     step = f"Try another place, and check that {over} port {port} may leave this network."

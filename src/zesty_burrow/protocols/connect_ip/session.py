@@ -111,7 +111,6 @@ class ConnectIpSession:
 
     @property
     def last_heard(self) -> float:
-        """When something came last."""
         return self._signs.last_heard
 
     @property
@@ -140,7 +139,6 @@ class ConnectIpSession:
         return self._link is None or self._link.waiting > 0
 
     def start(self, now: float) -> None:
-        """Begin the handshake."""
         self._states.follow(Signal.START)
         self._timers.due = now + self.config.timeout
         self._signs.asked_at = now
@@ -194,7 +192,6 @@ class ConnectIpSession:
             self._take(link.receive_burst(octets, size, now), now)
 
     def send(self, now: float) -> list[Datagram]:
-        """What to send now."""
         link, channel = self._link, self.channel
         if channel is not None and channel.going:
             going, channel.going = channel.going, []
@@ -219,7 +216,6 @@ class ConnectIpSession:
         return due if own is None or (due is not None and due < own) else own
 
     def handle_timer(self, now: float) -> None:
-        """Time has passed."""
         if self._link is not None:
             self._take(self._link.handle_timer(now), now)
         if self._timers.give_up_at is not None and now >= self._timers.give_up_at:

@@ -68,7 +68,6 @@ class ConnectIpSettings(ProtocolSettings):
         return _NEEDED[sign_in.method]
 
     def over(self) -> str:
-        """The transport."""
         return "UDP or TCP" if self.transport == ANY_TRANSPORT else self.transport.upper()
 
     def variants(self) -> tuple[ProtocolSettings, ...]:
@@ -79,7 +78,6 @@ class ConnectIpSettings(ProtocolSettings):
         return tuple(replace(self, transport=one, peer_seconds=soon) for one in (UDP_TRANSPORT, TCP_TRANSPORT))
 
     def every_transport(self) -> tuple[ProtocolSettings, ...]:
-        """UDP and TCP."""
         return replace(self, transport=ANY_TRANSPORT).variants()
 
     @property

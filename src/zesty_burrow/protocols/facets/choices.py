@@ -35,7 +35,6 @@ class ChoiceOption:
 
     @property
     def flag(self) -> str:
-        """As it is typed."""
         return f"--{self.name.replace('_', '-')}"
 
 
@@ -53,7 +52,6 @@ class Choices:
         return value if isinstance(value, str) else default
 
     def number(self, name: str, default: int) -> int:
-        """A whole number."""
         value = self.given.get(name, default)
         return value if isinstance(value, int) else default
 

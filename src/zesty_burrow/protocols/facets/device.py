@@ -29,7 +29,6 @@ class Client:
 
     @property
     def called(self) -> str:
-        """In sentences."""
         return "its client" if self.is_special else f"a {self.kind}"
 
 

@@ -48,7 +48,6 @@ class EndMachine:
         return self.end.own_spis
 
     def send(self, now: float) -> list[Datagram]:
-        """Datagrams to send now."""
         return self.end.send()
 
     def next_event(self) -> Event | None:

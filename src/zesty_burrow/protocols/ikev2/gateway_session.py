@@ -77,7 +77,6 @@ class IkeGatewaySession:
         self.gateway.receive(data, source, now, local_port)
 
     def send(self, now: float) -> list[Datagram]:
-        """Datagrams to send now."""
         return self.gateway.send(now)
 
     def next_timer(self) -> float | None:
@@ -85,7 +84,6 @@ class IkeGatewaySession:
         return self.gateway.next_timer()
 
     def handle_timer(self, now: float) -> None:
-        """Time has passed."""
         self.gateway.handle_timer(now)
 
     def next_event(self) -> CallerEvent | None:

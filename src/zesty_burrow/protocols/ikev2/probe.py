@@ -170,7 +170,6 @@ class Probe:
             self.ignored.append(str(problem))
 
     def send(self, now: float) -> list[Datagram]:
-        """Datagrams to send now."""
         out = list(self._out)
         self._out.clear()
         return out

@@ -73,7 +73,6 @@ class IkeSession:
         return self.initiator.state is State.ESTABLISHED
 
     def start(self, now: float) -> None:
-        """Begin the negotiation."""
         self.initiator.start(now)
 
     def close(self, now: float) -> None:
@@ -95,7 +94,6 @@ class IkeSession:
             self.round_trip, self.last_heard = min(self.round_trip, now - waiting.asked), now
 
     def send(self, now: float) -> list[Datagram]:
-        """Datagrams to send now."""
         return self._candidates.send(now)
 
     def next_timer(self) -> float | None:

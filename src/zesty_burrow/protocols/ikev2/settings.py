@@ -196,7 +196,6 @@ class IkeSettings(ProtocolSettings):
         return own or getattr(DEFAULTS, label)
 
     def over(self) -> str:
-        """The transport."""
         return "UDP or TCP" if self.transport == ANY_TRANSPORT else self.transport.upper()
 
     def where(self) -> str:
@@ -216,7 +215,6 @@ class IkeSettings(ProtocolSettings):
         return tuple(replace(self, transport=one, port=port, peer_seconds=soon) for one, port in ports.items())
 
     def every_transport(self) -> tuple[ProtocolSettings, ...]:
-        """UDP and TCP."""
         port = PORTS[ANY_TRANSPORT] if self.port == PORTS[self.transport] else self.port
         return replace(self, transport=ANY_TRANSPORT, port=port).variants()
 

@@ -27,7 +27,6 @@ class Transition(Generic[S]):
 
 
 def to(handler: str, *targets: S) -> Transition[S]:
-    """A row."""
     return Transition(handler, frozenset(targets))
 
 

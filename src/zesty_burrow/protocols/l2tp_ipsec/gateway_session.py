@@ -59,7 +59,6 @@ class L2tpCaller:
 
     @property
     def channel(self) -> L2tpChannel | None:
-        """What carries packets."""
         return self.layers.channel
 
     def moved(self, peer: Endpoint) -> None:
@@ -188,7 +187,6 @@ class L2tpGatewaySession:
         return [Datagram(data, port, caller.peer) for data in caller.layers.send(now)]
 
     def send(self, now: float) -> list[Datagram]:
-        """Datagrams to send now."""
         datagrams = list(self._said)
         self._said.clear()
         for caller in self._everybody:

@@ -56,7 +56,6 @@ class Layers:
         return self.channel is not None and self.channel.has_messages
 
     def start(self, now: float) -> None:
-        """Begin, at who asks."""
         self.ike.start(now)
 
     def close(self, now: float) -> None:
@@ -135,7 +134,6 @@ class Layers:
             self._events.append(Renewed(now, event.child.suite))
 
     def send(self, now: float) -> list[bytes]:
-        """Datagrams to send now."""
         self.look(now)
         last_words, self._sealed = self._sealed, []
         # The keys are agreed on before anything goes out under them.

@@ -144,7 +144,6 @@ class L2tpProbe:
             self.found.against = why
 
     def send(self, now: float) -> list[Datagram]:
-        """Datagrams to send now."""
         datagrams = [Datagram(data, self.local_port, self.gateway) for data in self._out]
         self._out.clear()
         return datagrams
@@ -154,7 +153,6 @@ class L2tpProbe:
         return self._repeater.due if self._repeater is not None else None
 
     def handle_timer(self, now: float) -> None:
-        """Time has passed."""
         if self._repeater is None or not self._repeater.again(now):
             return
         if not self._repeater.is_over(now):

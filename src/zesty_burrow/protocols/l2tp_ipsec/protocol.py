@@ -24,7 +24,6 @@ class L2tpIpsec:
     unprotected_code = ""
 
     def title(self, profile: Profile) -> str:
-        """The layers."""
         return "L2TP over IPsec, IKEv1, ESP in UDP"
 
     def refuse_sign_in(self, sign_in: SignIn) -> str:

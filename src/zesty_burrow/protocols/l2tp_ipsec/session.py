@@ -70,7 +70,6 @@ class L2tpSession:
 
     @property
     def channel(self) -> L2tpChannel | None:
-        """What carries packets."""
         return self.layers.channel
 
     @property
@@ -103,7 +102,6 @@ class L2tpSession:
         return self.layers.has_received
 
     def start(self, now: float) -> None:
-        """Begin."""
         self._states.follow(Signal.START)
         self.layers.start(now)
 
@@ -131,7 +129,6 @@ class L2tpSession:
             self._look(now)
 
     def send(self, now: float) -> list[Datagram]:
-        """Datagrams to send now."""
         datagrams = [Datagram(data, self.local_port, self.peer) for data in self.layers.send(now)]
         self._look(now)
         return datagrams
@@ -144,7 +141,6 @@ class L2tpSession:
         return min((one for one in found if one is not None), default=None)
 
     def handle_timer(self, now: float) -> None:
-        """Time has passed."""
         if self._is_over:
             return
         self.layers.handle_timer(now)

@@ -111,7 +111,6 @@ class L2tpSettings(ProtocolSettings):
         return [(label, value) for label, value in found if value]
 
     def where(self) -> str:
-        """Ports, in words."""
         return f"UDP port {self.port}, then {NAT_PORT}"
 
     def names(self, name: str) -> list[str]:

@@ -109,11 +109,9 @@ class Automaton:
         return self.state is State.OPENED
 
     def open(self, now: float) -> None:
-        """Begin."""
         self._event("Open", now)
 
     def close(self, now: float) -> None:
-        """End it."""
         self._event("Close", now)
 
     def next_timer(self) -> float | None:
@@ -121,7 +119,6 @@ class Automaton:
         return self._due
 
     def handle_timer(self, now: float) -> None:
-        """Time has passed."""
         if self._due is None or now < self._due:
             return
         if self._left > 0:

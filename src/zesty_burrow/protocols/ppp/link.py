@@ -101,8 +101,6 @@ LinkEvent = SignedIn | NetworkUp | LinkOver
 
 
 class PppLink:
-    """One link."""
-
     def __init__(self, config: CallerConfig | CalledConfig, random: Random) -> None:
         self.config = config
         self.is_up = self.is_over = False
@@ -129,7 +127,6 @@ class PppLink:
 
     @property
     def last_heard(self) -> float:
-        """When something came last."""
         return self._echo.last_heard
 
     @property
@@ -145,7 +142,6 @@ class PppLink:
     # What the owner asks for.
 
     def start(self, now: float) -> None:
-        """Begin."""
         self._lcp.open(now)
         self._after(now)
 
@@ -441,7 +437,6 @@ class PppLink:
                 self._out.append(write_frame(automaton.number, automaton.out.popleft()))
 
     def send(self) -> list[bytes]:
-        """Frames to send now."""
         self._collect()
         found = list(self._out)
         self._out.clear()
@@ -457,7 +452,6 @@ class PppLink:
         return min((one for one in found if one is not None), default=None)
 
     def handle_timer(self, now: float) -> None:
-        """Time has passed."""
         if self.is_over:
             return
         for one in self._automata:

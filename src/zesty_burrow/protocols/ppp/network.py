@@ -38,7 +38,6 @@ class CallerIpcp(Options):
             self.values.pop(option.kind, None)
 
     def address(self) -> IPv4Address:
-        """What was given."""
         return IPv4Address(self.values[ADDRESS])
 
     def servers(self, *kinds: int) -> tuple[IPv4Address, ...]:

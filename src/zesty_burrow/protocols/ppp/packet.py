@@ -53,8 +53,6 @@ class Option(NamedTuple):
 
 
 class Packet(NamedTuple):
-    """A control packet."""
-
     code: int
     identifier: int
     data: bytes
@@ -88,7 +86,6 @@ def read_packet(content: bytes) -> Packet:
 
 
 def write_packet(code: int, identifier: int, data: bytes) -> bytes:
-    """A control packet."""
     return bytes((code, identifier)) + (len(data) + 4).to_bytes(2) + data
 
 

@@ -52,7 +52,6 @@ class PptpChannel:
 
     @property
     def labels(self) -> frozenset[bytes]:
-        """How its datagrams begin."""
         return LABELS
 
     @property

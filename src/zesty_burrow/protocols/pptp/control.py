@@ -99,8 +99,6 @@ class Opened:
 
 @dataclass(frozen=True, slots=True)
 class Over:
-    """It is over."""
-
     at: float
     by_peer: bool
     reason: str
@@ -223,7 +221,6 @@ class PptpControl:
         return None if self.is_over else self._due
 
     def handle_timer(self, now: float) -> None:
-        """Time has passed."""
         if self.is_over or self._due is None or now < self._due:
             return
         if self._is_open and not self._is_asking:

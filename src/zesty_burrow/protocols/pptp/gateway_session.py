@@ -41,11 +41,9 @@ class PptpCaller:
         return self._control.call
 
     def start(self, now: float) -> None:
-        """The connection is there."""
         self._control.start(now)
 
     def close(self, now: float) -> None:
-        """End it."""
         self._finish(now)
         self._over(now)
 
@@ -66,7 +64,6 @@ class PptpCaller:
         self.look(now)
 
     def look(self, now: float) -> None:
-        """See what has happened."""
         while (event := self._control.next_event()) is not None:
             if isinstance(event, Opened):
                 self.channel = PptpChannel(GreFlow(event.own, event.peer))
@@ -111,7 +108,6 @@ class PptpCaller:
         return [self.channel.wrap(one) for one in self._link.send()] if self.channel is not None else []
 
     def send_packets(self) -> list[bytes]:
-        """Packets of GRE."""
         found, self._last_words = self._last_words + self._wrapped(), []
         return found
 
@@ -123,7 +119,6 @@ class PptpCaller:
         return min((one for one in found if one is not None), default=None)
 
     def handle_timer(self, now: float) -> None:
-        """Time has passed."""
         if self.channel is not None and self.channel.last_received:
             self._link.heard(self.channel.last_received)
         self._control.handle_timer(now)

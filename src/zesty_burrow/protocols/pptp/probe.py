@@ -44,11 +44,9 @@ class PptpProbe:
 
     @property
     def framing(self) -> Framing:
-        """Its messages frame themselves."""
         raise ProgramFault("PPTP has no datagrams to frame")
 
     def start(self, now: float) -> None:
-        """Ask."""
         self._began = now
         self._control.start(now)
 
@@ -83,7 +81,6 @@ class PptpProbe:
         return self._control.next_timer()
 
     def handle_timer(self, now: float) -> None:
-        """Time has passed."""
         self._control.handle_timer(now)
         self._look(now)
 

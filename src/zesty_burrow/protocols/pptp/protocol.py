@@ -30,7 +30,6 @@ class Pptp:
         return "PPTP, MPPE in GRE"
 
     def refuse_sign_in(self, sign_in: SignIn) -> str:
-        """There is one way."""
         return ""
 
     def extras(self, profile: Profile) -> tuple[str, ...]:

@@ -77,12 +77,10 @@ class PptpSession:
 
     @property
     def framing(self) -> Framing:
-        """Its messages frame themselves."""
         raise ProgramFault("PPTP has no datagrams to frame")
 
     @property
     def last_heard(self) -> float:
-        """When something came last."""
         return max(self._control.last_heard, self._link.last_heard)
 
     @property
@@ -105,7 +103,6 @@ class PptpSession:
         return self.channel is not None and bool(self.channel.frames)
 
     def start(self, now: float) -> None:
-        """Begin."""
         self._states.follow(Signal.START)
         self._began, self._setup_due = now, now + self._timeout
         self._control.start(now)
@@ -230,7 +227,6 @@ class PptpSession:
         return min((one for one in found if one is not None), default=None)
 
     def handle_timer(self, now: float) -> None:
-        """Time has passed."""
         if self._is_over:
             return
         if self.channel is not None and self.channel.last_received:

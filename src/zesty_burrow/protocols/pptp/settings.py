@@ -24,7 +24,6 @@ class PptpSettings(ProtocolSettings):
     """Nothing: its port, its cipher and its sign-in are what they are."""
 
     def needs(self, sign_in: SignIn) -> tuple[CredentialsKind, ...]:
-        """Name and password."""
         return (CredentialsKind.NAME_PASSWORD,)
 
     def over(self) -> str:
@@ -32,7 +31,6 @@ class PptpSettings(ProtocolSettings):
         return "GRE"
 
     def written(self) -> dict[str, Any]:
-        """The table."""
         return {}
 
     def rows(self) -> list[tuple[str, str]]:

@@ -31,9 +31,7 @@ class Result:
         return 0
 
     def content(self) -> dict[str, Any]:
-        """The document's own keys."""
         return asdict(self)
 
     def document(self) -> dict[str, Any]:
-        """The whole versioned document."""
         return {"format": FORMAT, "result": self.kind, **self.content()}

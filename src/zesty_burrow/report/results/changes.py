@@ -69,8 +69,6 @@ class CodeResult(Result):
 
 @dataclass(frozen=True)
 class ProfileChanges:
-    """One profile's."""
-
     name: str
     differences: tuple[Difference, ...]
 

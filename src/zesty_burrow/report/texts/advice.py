@@ -26,7 +26,6 @@ KINDS = {
 
 
 def advice_text(result: AdviceResult) -> Parts:
-    """The whole."""
     if len(result.advice) == 1:
         yield from _in_detail(result, result.advice[0])
     else:

@@ -36,7 +36,6 @@ def line(seen: Rehearsal) -> Text:
 
 
 def rehearsal_table(result: RehearsalResult) -> Parts:
-    """The whole."""
     count = len(result.rehearsals)
     yield ""
     yield heading(f"Rehearsal of {plural(count, 'profile')}")

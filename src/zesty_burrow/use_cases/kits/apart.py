@@ -87,7 +87,6 @@ def _listen(stream: BinaryIO) -> tuple[str, bytes, bytes]:
 
 
 def seconds_for(octets: int) -> int:
-    """Of a processor's time."""
     return SECONDS + SECONDS_FOR_EACH * -(-octets // MEBIBYTE)
 
 

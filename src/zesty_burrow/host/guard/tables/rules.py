@@ -121,7 +121,6 @@ def _names(share: Share) -> Iterator[bytes]:
 
 
 def _inside(share: Share) -> Iterator[bytes]:
-    """Into a tunnel's device."""
     if holds_everything(share):
         for protocol, port in DNS_PORTS:
             yield x.to_port(protocol, port) + x.verdict(x.GOTO, NAMES)

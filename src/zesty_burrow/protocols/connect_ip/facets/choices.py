@@ -71,7 +71,6 @@ class ConnectIpChoices:
         return replace(own, **chosen)
 
     def summary(self, profile: Profile) -> list[str]:
-        """HTTP, TLS and port."""
         return summary(settings_of(profile))
 
 

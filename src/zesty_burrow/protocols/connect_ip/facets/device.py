@@ -16,7 +16,6 @@ class ConnectIpDevice:
     labels: Mapping[str, Mapping[str, str]] = {}
 
     def misfits(self, settings: ProtocolSettings, client: Client) -> list[str]:
-        """Nothing of its own."""
         return []
 
 

@@ -35,7 +35,6 @@ class ConnectIpQuestions:
     )
 
     def settings(self, answers: Answers, identity: Identity) -> ConnectIpSettings:
-        """From whole answers."""
         port, path = int(answers.get("port") or PORT), answers.get("path") or WELL_KNOWN
         return ConnectIpSettings(answers.get("transport") or TRANSPORTS[0], port, path, identity=identity)
 

@@ -44,7 +44,6 @@ class Http1:
         """Answer the request: a server alone does."""
 
     def content(self, data: bytes) -> None:
-        """Send capsules."""
         if self._is_open:
             self._out += data
 
@@ -83,8 +82,6 @@ class Http1:
 
 
 class Http1Client(Http1):
-    """Asks for the upgrade."""
-
     def __init__(self) -> None:
         super().__init__(h11.CLIENT)
         self._asked = False
@@ -115,8 +112,6 @@ class Http1Client(Http1):
 
 
 class Http1Server(Http1):
-    """Is asked for it."""
-
     def __init__(self) -> None:
         super().__init__(h11.SERVER)
 

@@ -67,7 +67,6 @@ class Http2:
         return None
 
     def begin(self) -> None:
-        """The connection preface."""
         self._h2.initiate_connection()
         self._h2.increment_flow_control_window(WINDOW)
 

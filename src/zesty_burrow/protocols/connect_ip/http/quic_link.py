@@ -165,11 +165,9 @@ class QuicLink:
         return Ticket(self._tickets[-1], self._known_chain) if self._tickets else None
 
     def start(self, now: float) -> None:
-        """Begin the handshake."""
         self.quic.connect(self.peer, now)
 
     def receive(self, data: bytes, now: float, source: Endpoint | None = None) -> list[LinkEvent]:
-        """Take a datagram."""
         with self._breaking():
             self.quic.receive_datagram(data, source or self.peer, now)
         return self._events()
@@ -296,7 +294,6 @@ class QuicLink:
         return []
 
     def answer(self, status: int, headers: Mapping[str, str]) -> None:
-        """To the one request."""
         is_tunnel = 200 <= status < 300
         rows = [(":status", str(status)), *([CAPSULES] if is_tunnel else []), *headers.items()]
         if self._h3 is not None and self._stream is not None:
@@ -307,7 +304,6 @@ class QuicLink:
                 self._stream = None
 
     def content(self, data: bytes) -> None:
-        """Send capsules."""
         if self._h3 is not None and self._stream is not None:
             with suppress(QuicConnectionError):
                 self._h3.send_data(self._stream, data, end_stream=False)
@@ -365,7 +361,6 @@ class QuicLink:
         return 0.0 if self._broken else self.quic.get_timer()
 
     def handle_timer(self, now: float) -> list[LinkEvent]:
-        """Time has passed."""
         due = self.quic.get_timer()
         with self._breaking():
             if due is not None and now >= due:

@@ -55,7 +55,6 @@ class TlsLink:
         return self._http.waiting if self._http is not None else 0
 
     def start(self, now: float) -> None:
-        """Begin the handshake."""
         self.tls.feed(b"")
 
     @property
@@ -101,27 +100,22 @@ class TlsLink:
 
     @property
     def takes_tunnels(self) -> bool | None:
-        """What the settings say."""
         return self._http.takes_tunnels if self._http is not None else None
 
     def request(self, request: Request) -> None:
-        """Ask for the tunnel."""
         if self._http is not None:
             self._http.begin()
             self._http.request(request)
 
     def answer(self, status: int, headers: Mapping[str, str]) -> None:
-        """To the one request."""
         if self._http is not None:
             self._http.answer(status, headers)
 
     def content(self, data: bytes) -> None:
-        """Send capsules."""
         if self._http is not None:
             self._http.content(data)
 
     def packets(self, packets: Sequence[bytes]) -> None:
-        """Send IP packets."""
         self.content(b"".join(map(write_packet, packets)))
 
     def ping(self) -> bool:
@@ -148,5 +142,4 @@ class TlsLink:
         return None
 
     def handle_timer(self, now: float) -> list[LinkEvent]:
-        """Nothing."""
         return []

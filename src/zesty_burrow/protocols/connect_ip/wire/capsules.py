@@ -55,7 +55,6 @@ def no_address(version: int) -> Interface:
 
 
 def write_capsule(kind: int, value: bytes) -> bytes:
-    """A capsule."""
     return write_varint(kind) + write_varint(len(value)) + value
 
 
@@ -74,7 +73,6 @@ def read_payload(payload: bytes) -> bytes:
 
 
 def write_addresses(kind: CapsuleType, entries: Sequence[AddressEntry]) -> bytes:
-    """ADDRESS_ASSIGN or ADDRESS_REQUEST."""
     return write_capsule(kind, b"".join(_address(entry) for entry in entries))
 
 

@@ -189,7 +189,6 @@ class IkeChoices:
         return with_algorithms(own, chosen, choices.text("of", "both")) if chosen else own
 
     def summary(self, profile: Profile) -> list[str]:
-        """Algorithms, port and lifetimes."""
         return summary(settings_of(profile))
 
 

@@ -74,7 +74,6 @@ class _Connection:
         self.credentials: list[Credentials] = []
 
     def read(self) -> ConnectionEntry:
-        """The whole entry."""
         version = self.connection.get("version", "ikev2")
         if version != "ikev2":
             raise ProfileInvalid(f"{self.where}: version", why=f"{version!r:.40} is not available; ikev2 is")

@@ -38,7 +38,6 @@ class Candidates:
         self._settle()
 
     def send(self, now: float) -> list[Datagram]:
-        """Datagrams to send now."""
         return [datagram for one in self._all for datagram in one.send(now)]
 
     def next_timer(self) -> float | None:
@@ -47,7 +46,6 @@ class Candidates:
         return min(times) if times else None
 
     def handle_timer(self, now: float) -> None:
-        """Time has passed."""
         for one in self._all:
             one.handle_timer(now)
 

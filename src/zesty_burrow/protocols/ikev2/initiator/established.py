@@ -145,7 +145,6 @@ class Established:
         return current
 
     def on_child_request(self, message: Message, now: float) -> State:
-        """CREATE_CHILD_SA from the gateway."""
         self._associations.take_child_request(message, now)
         return State.ESTABLISHED
 
@@ -154,7 +153,6 @@ class Established:
         return State.ESTABLISHED if self._associations.take_child_response(message, now) else State.CLOSED
 
     def on_followup_request(self, message: Message, now: float) -> State:
-        """IKE_FOLLOWUP_KE from the gateway."""
         self._associations.followup.take_request(message, now)
         return State.ESTABLISHED
 
@@ -208,7 +206,6 @@ class Established:
         return State.ESTABLISHED
 
     def on_alive(self, message: Message, now: float) -> State:
-        """The gateway has answered."""
         if not self._associations.take_informational_response(message, now):
             return State.CLOSED
         self._alive_due = now + self._config.liveness_seconds

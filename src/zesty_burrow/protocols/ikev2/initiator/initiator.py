@@ -51,7 +51,6 @@ class Initiator(EndMachine):
 
     @property
     def local_port(self) -> int:
-        """Our own port."""
         return self.end.local_port
 
     @property
@@ -62,7 +61,6 @@ class Initiator(EndMachine):
     # Calls.
 
     def start(self, now: float) -> None:
-        """Begin the negotiation."""
         self.machine.signal(Signal.START, None, now)
 
     def close(self, now: float) -> None:

@@ -69,7 +69,6 @@ class IkeEndpoint:
     # What the caller of a machine takes.
 
     def send(self) -> list[Datagram]:
-        """Datagrams to send now."""
         out = list(self.out)
         self.out.clear()
         return out

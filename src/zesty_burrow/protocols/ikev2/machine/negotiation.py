@@ -277,8 +277,6 @@ def check_shared_auth(keys: IkeKeys | None, eap: EapPeer | None, auth: Authentic
 
 @dataclass(frozen=True, slots=True)
 class ChildAgreement:
-    """What the gateway granted."""
-
     suite: Suite
     spi_out: int
     inner: NetworkSettings

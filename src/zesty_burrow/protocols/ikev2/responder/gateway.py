@@ -81,7 +81,6 @@ class IkeGateway:
             self.ignored.append(str(problem))
 
     def send(self, now: float) -> list[Datagram]:
-        """Datagrams to send now."""
         out = list(self._out)
         self._out.clear()
         for responder in self.responders.values():

@@ -155,7 +155,6 @@ class Responder(EndMachine):
         return state
 
     def on_child_request(self, message: Message, now: float) -> State:
-        """CREATE_CHILD_SA from the caller."""
         self.associations.take_child_request(message, now)
         return State.ESTABLISHED
 
@@ -164,7 +163,6 @@ class Responder(EndMachine):
         return State.ESTABLISHED if self.associations.take_child_response(message, now) else State.CLOSED
 
     def on_followup_request(self, message: Message, now: float) -> State:
-        """IKE_FOLLOWUP_KE from the caller."""
         self.associations.followup.take_request(message, now)
         return State.ESTABLISHED
 

@@ -70,7 +70,6 @@ class Unusable(Exception):
 
     @property
     def is_fatal(self) -> bool:
-        """See the class."""
         return self.answer.notification == NotifyType.INVALID_SYNTAX
 
 

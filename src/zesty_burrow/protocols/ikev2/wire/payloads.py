@@ -38,7 +38,6 @@ class Transform:
     key_bits: int = 0
 
     def octets(self, last: bool) -> bytes:
-        """The transform substructure."""
         attribute = _ATTRIBUTE.pack(0x800E, self.key_bits) if self.key_bits else b""
         return (
             _SUBSTRUCTURE.pack(0 if last else 3, 0, 8 + len(attribute))
@@ -75,7 +74,6 @@ class Proposal:
     transforms: tuple[Transform, ...]
 
     def octets(self, last: bool) -> bytes:
-        """The proposal substructure."""
         final = len(self.transforms) - 1
         inner = b"".join(entry.octets(index == final) for index, entry in enumerate(self.transforms))
         return (
@@ -300,7 +298,6 @@ class TrafficSelector:
         return self.protocol == 0 and self.start_port == 0 and self.end_port == 65535
 
     def octets(self) -> bytes:
-        """The traffic selector substructure."""
         kind = TsType.TS_IPV4_ADDR_RANGE if len(self.start) == 4 else TsType.TS_IPV6_ADDR_RANGE
         return (
             bytes([kind, self.protocol])

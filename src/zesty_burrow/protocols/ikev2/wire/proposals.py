@@ -27,7 +27,6 @@ def transforms_of(offer: Offer) -> tuple[Transform, ...]:
 
 
 def build_proposals(offers: Sequence[Offer], protocol: int, spi: bytes) -> tuple[Proposal, ...]:
-    """Offers as numbered proposals."""
     return tuple(Proposal(index, protocol, spi, transforms_of(offer)) for index, offer in enumerate(offers, start=1))
 
 

@@ -32,11 +32,9 @@ class CalledFraming(StreamFraming):
     """The same for the side that was connected to: the prefix is the caller's to send."""
 
     def begin(self) -> bytes:
-        """Nothing."""
         return b""
 
     def reader(self) -> FrameReader:
-        """For a caller's connection."""
         return FrameReader(awaits_prefix=True)
 
 

@@ -94,7 +94,6 @@ class L2tpChoices:
         return replace(own, **chosen)
 
     def summary(self, profile: Profile) -> list[str]:
-        """Sign-in, algorithms and ports."""
         return [f"sign-in by {profile.sign_in.method}", *summary(settings_of(profile))]
 
 

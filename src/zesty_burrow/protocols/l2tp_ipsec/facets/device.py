@@ -19,7 +19,6 @@ class L2tpDevice:
     labels: Mapping[str, Mapping[str, str]] = {}
 
     def misfits(self, settings: ProtocolSettings, client: Client) -> list[str]:
-        """Nothing of its own."""
         return []
 
 

@@ -19,7 +19,6 @@ class L2tpQuestions:
     questions: tuple[Question, ...] = ()
 
     def settings(self, answers: Answers, identity: Identity) -> L2tpSettings:
-        """From whole answers."""
         return L2tpSettings(int(answers.get("port") or PORT), identity)
 
     def sign_in(self, answers: Answers) -> SignIn:

@@ -36,7 +36,6 @@ class L2tpSheet:
         return SignIn(SHARED_KEY if facts.has_shared_secret else CERTIFICATE, SIGN_IN_METHODS[0])
 
     def is_port_unused(self, port: str, facts: SheetFacts) -> bool:
-        """Any but its three."""
         return port not in (str(PORT), str(NAT_PORT), str(INNER_PORT))
 
 

@@ -58,7 +58,6 @@ class Association:
         self._vectors[message_id] = sealed[-self._cipher.block :]
 
     def forget(self, message_id: int) -> None:
-        """An exchange is over."""
         self._vectors.pop(message_id, None)
 
     def hash_of(self, *parts: bytes) -> bytes:

@@ -57,7 +57,6 @@ class ChildSa:
 
     @property
     def suite(self) -> Suite:
-        """The algorithms."""
         return self.outbound.suite
 
 

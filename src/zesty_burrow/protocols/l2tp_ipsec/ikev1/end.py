@@ -113,13 +113,11 @@ class IkeEnd:
     # What the owner asks for.
 
     def start(self, now: float) -> None:
-        """Begin main mode."""
         is_first = not self.associations
         mode = MainMode(self.config, self._random, self.peer, is_initiator=True, is_first=is_first)
         self._main = self._begun(mode, mode.start(), now)
 
     def rekey(self, now: float) -> None:
-        """New keys for ESP."""
         if self.associations and not any(run.mode.is_initiator for run in self._quick.values()):
             association = self.associations[-1]
             number = int.from_bytes(self._random(4)) | 1
@@ -127,7 +125,6 @@ class IkeEnd:
             self._quick[number] = self._begun(mode, mode.start(), now)
 
     def rekey_ike(self, now: float) -> None:
-        """A new ISAKMP SA."""
         if self.associations and self._main is None:
             self.start(now)
 
@@ -428,7 +425,6 @@ class IkeEnd:
         return due if due < float("inf") else None
 
     def handle_timer(self, now: float) -> None:
-        """Time has passed."""
         if self.is_over:
             return
         for number, run in [(0, self._main), *self._quick.items()]:

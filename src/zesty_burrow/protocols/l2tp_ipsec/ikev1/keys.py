@@ -26,11 +26,9 @@ class IkeKeys:
     vector: bytes
 
     def prf(self, key: bytes, data: bytes) -> bytes:
-        """The negotiated one."""
         return prf(self.suite.prf, key, data)
 
     def cipher(self) -> CbcCipher:
-        """Of the ISAKMP SA."""
         return CbcCipher(self.suite.encryption, self.encryption)
 
     def vector_of(self, last: bytes, message_id: int) -> bytes:
@@ -39,7 +37,6 @@ class IkeKeys:
 
 
 def digest(suite: Suite, data: bytes) -> bytes:
-    """The negotiated hash."""
     return hashlib.new(BY_INTEGRITY[suite.integrity].name, data, usedforsecurity=False).digest()
 
 

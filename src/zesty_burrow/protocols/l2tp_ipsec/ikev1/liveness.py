@@ -38,7 +38,6 @@ class Liveness:
         self._asking = None
 
     def sent(self, at: float) -> None:
-        """Something has gone out."""
         if self.keeps_alive:
             self._next_keep_alive = at + KEEP_ALIVE
 

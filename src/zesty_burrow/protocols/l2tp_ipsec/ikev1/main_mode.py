@@ -266,7 +266,6 @@ class MainMode:
         return found + ([notification(INITIAL_CONTACT, self.cookies)] if initial else [])
 
     def _hash_of(self, keys: IkeKeys, identity: bytes, *, of_initiator: bool) -> bytes:
-        """HASH_I or HASH_R."""
         order = (0, 1) if of_initiator else (1, 0)
         publics = b"".join(self._publics[at] for at in order)
         cookies = b"".join(self.cookies[at] for at in order)

@@ -105,7 +105,6 @@ def read_payloads(first: int, data: bytes, *, padded: bool = False) -> tuple[lis
 
 
 def write_payloads(payloads: Sequence[Payload]) -> bytes:
-    """The chain."""
     following = [int(payload.kind) for payload in payloads[1:]] + [0]
     return b"".join(
         bytes((kind, 0)) + (len(one.body) + 4).to_bytes(2) + one.body
@@ -114,7 +113,6 @@ def write_payloads(payloads: Sequence[Payload]) -> bytes:
 
 
 def write_message(header: Header, first: int, body: bytes) -> bytes:
-    """The whole message."""
     flags = ENCRYPTED if header.encrypted else 0
     fields = first, VERSION, header.exchange, flags, header.message_id, HEADER.size + len(body)
     return HEADER.pack(*header.cookies, *fields) + body

@@ -63,7 +63,6 @@ class L2tpConnection:
     # What the owner asks for.
 
     def start(self, now: float) -> None:
-        """Ask for a tunnel."""
         self._put(0, Message.SCCRQ, self._own_capabilities(), now)
 
     def hello(self, now: float) -> None:

@@ -9,8 +9,6 @@ from zesty_burrow.protocols.pptp.settings import PptpSettings, settings_of
 
 
 class PptpChoices:
-    """No options."""
-
     options: tuple[ChoiceOption, ...] = ()
     takes_suite = False
 
@@ -19,7 +17,6 @@ class PptpChoices:
         return settings_of(profile)
 
     def summary(self, profile: Profile) -> list[str]:
-        """Transport and encryption."""
         return [value for _, value in settings_of(profile).rows()]
 
 

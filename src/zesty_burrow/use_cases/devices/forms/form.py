@@ -20,8 +20,6 @@ Ended = Callable[[Plan, HandOverRow], None]
 
 @dataclass(frozen=True, slots=True)
 class Run:
-    """What carrying out needs."""
-
     work: Work
     request: HandOverRequest
     workspace: Workspace
@@ -47,7 +45,6 @@ class Form:
 
 
 def row_of(plan: Plan, state: str, detail: str = "", *, to: str | None = None) -> HandOverRow:
-    """A device's result."""
     where = plan.to if to is None else to
     return HandOverRow(plan.device.name, plan.name, plan.form, state, detail=detail, to=where)
 
