@@ -16,7 +16,7 @@ from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import BurrowError, InputError, Malformed
 from zesty_burrow.fleet.client import client_of
 from zesty_burrow.fleet.parts import earliest_end, files_of
-from zesty_burrow.fleet.standing import TIME, Entered, State, standings
+from zesty_burrow.fleet.standing import TIME, DeviceState, Entered, standings
 from zesty_burrow.fleet.table import read_devices
 from zesty_burrow.lab import story
 from zesty_burrow.lab.kit import place_profile
@@ -153,30 +153,30 @@ def at(days):
 @pytest.mark.parametrize(
     ("last", "state", "why"),
     [
-        (None, State.NEVER_SET_UP, ""),
-        (handed(), State.IN_DATE, ""),
-        (handed(HANDED), State.NOT_CONFIRMED, "as was told"),
-        (handed(WAITING), State.WAITING, "its owner has to agree"),
-        (handed(FAILED), State.FAILED, "as was told"),
-        (handed(digest="0"), State.OUT_OF_DATE, "has another edition"),
-        (handed(profile="tallinn"), State.OUT_OF_DATE, "has tallinn"),
-        (handed(expires=at(31)), State.IN_DATE, ""),
-        (handed(expires=at(29)), State.EXPIRES_SOON, "a certificate ends 2026-12-27"),
-        (handed(expires=at(-1)), State.EXPIRED, "a certificate ends 2026-11-27"),
-        (handed(digest="0", expires=at(-1)), State.OUT_OF_DATE, "has another edition"),
+        (None, DeviceState.NEVER_SET_UP, ""),
+        (handed(), DeviceState.IN_DATE, ""),
+        (handed(HANDED), DeviceState.NOT_CONFIRMED, "as was told"),
+        (handed(WAITING), DeviceState.WAITING, "its owner has to agree"),
+        (handed(FAILED), DeviceState.FAILED, "as was told"),
+        (handed(digest="0"), DeviceState.OUT_OF_DATE, "has another edition"),
+        (handed(profile="tallinn"), DeviceState.OUT_OF_DATE, "has tallinn"),
+        (handed(expires=at(31)), DeviceState.IN_DATE, ""),
+        (handed(expires=at(29)), DeviceState.EXPIRES_SOON, "a certificate ends 2026-12-27"),
+        (handed(expires=at(-1)), DeviceState.EXPIRED, "a certificate ends 2026-11-27"),
+        (handed(digest="0", expires=at(-1)), DeviceState.OUT_OF_DATE, "has another edition"),
     ],
 )
 def test_where_a_device_stands(last, state, why):
     (one,) = standings([CURLEW], [Rule(1, "lisbon")], {"lisbon": "1"}, {"curlew": last} if last else {}, NOW)
     assert (one.state, one.why, one.wanted) == (state, why, "lisbon")
-    left = state in (State.NEVER_SET_UP, State.WAITING, State.FAILED, State.OUT_OF_DATE)
+    left = state in (DeviceState.NEVER_SET_UP, DeviceState.WAITING, DeviceState.FAILED, DeviceState.OUT_OF_DATE)
     assert one.is_left == left
     # That it leaks comes first, and takes nothing away from what is left to do.
     report = Report("curlew", 1, at(0), "leaking", "lisbon", "1", (), ("dns-leak",))
     handovers = {"curlew": last} if last else {}
     (leaking,) = standings([CURLEW], [Rule(1, "lisbon")], {"lisbon": "1"}, handovers, NOW, {"curlew": report})
-    assert (leaking.state, leaking.handover_state, leaking.is_left) == (State.LEAKING, state, left)
-    assert leaking.why == (f"dns-leak; {why}" if why and state is not State.NOT_CONFIRMED else "dns-leak")
+    assert (leaking.state, leaking.handover_state, leaking.is_left) == (DeviceState.LEAKING, state, left)
+    assert leaking.why == (f"dns-leak; {why}" if why and state is not DeviceState.NOT_CONFIRMED else "dns-leak")
     assert leaking.has_another == one.has_another
 
 
@@ -205,10 +205,10 @@ def test_credentials_that_were_changed_since(rows, changes):
     last = replace(handed(), credentials=before.of("curlew", "lisbon"))
     known = [CURLEW], [Rule(1, "lisbon")], {"lisbon": "1"}
     (one,) = standings(*known, {"curlew": last}, NOW, entered=entered(*rows))
-    wanted = (State.OUT_OF_DATE, "has other credentials") if changes else (State.IN_DATE, "")
+    wanted = (DeviceState.OUT_OF_DATE, "has other credentials") if changes else (DeviceState.IN_DATE, "")
     assert (one.state, one.why, one.has_other_credentials) == (*wanted, changes)
     (one,) = standings(*known, {"curlew": handed()}, NOW, entered=entered(*rows))
-    assert one.state is State.IN_DATE
+    assert one.state is DeviceState.IN_DATE
 
 
 def test_the_worst_first():
@@ -218,10 +218,10 @@ def test_the_worst_first():
     last = {"a": replace(handed(), device="a")}
     rows = standings(devices, rules, {"lisbon": "1"}, last, NOW)
     assert [(one.device.name, one.state) for one in rows] == [
-        ("c", State.PROFILE_GONE),
-        ("b", State.NEVER_SET_UP),
-        ("d", State.NO_PROFILE),
-        ("a", State.IN_DATE),
+        ("c", DeviceState.PROFILE_GONE),
+        ("b", DeviceState.NEVER_SET_UP),
+        ("d", DeviceState.NO_PROFILE),
+        ("a", DeviceState.IN_DATE),
     ]
     assert rows[0].why == "there is no profile gone" and not rows[0].is_left
 

@@ -22,7 +22,7 @@ from zesty_burrow.errors import BurrowError, InputError, Malformed
 from zesty_burrow.fleet.keys import DEVICE, OwnKeys, make_secret
 from zesty_burrow.fleet.report import LABEL, read_report, sign_report
 from zesty_burrow.fleet.report_client import Refused, Unsent, send_report
-from zesty_burrow.fleet.standing import State, standings
+from zesty_burrow.fleet.standing import DeviceState, standings
 from zesty_burrow.lab.authority import write_certificate
 from zesty_burrow.store.devices import Device, Report, Rule
 
@@ -125,7 +125,7 @@ def test_the_newest_counts(tmp_path, authority):
     assert [one[0] for one in served.talk(*(("POST", "/r", one) for one in bad))] == [403, 400, 413]
     assert served.store.fleet.reports() == kept
     (row,) = standings([Device("curlew", "laptop")], [Rule(1, "lisbon")], {"lisbon": "1"}, {}, served_now(), kept)
-    assert row.state is State.LEAKING and row.why == "ipv6-block" and row.is_left
+    assert row.state is DeviceState.LEAKING and row.why == "ipv6-block" and row.is_left
     served.store.close()
 
 

@@ -208,7 +208,7 @@ def test_a_host_that_is_none(host):
 @example("NONE")
 def test_any_text_is_a_sheet_or_not(text):
     """Sheets, tables and pages of any content: rows, or ``Malformed``."""
-    assert isinstance(sheet.read_lines(text), tables.Row)
+    assert isinstance(sheet.read_lines(text), tables.TableRow)
     assert isinstance(blocks_of_page(text), list)
     assert looks_like_mail(text.encode("utf-8", "replace")) in (True, False)
     for reader in (sheet.read_pairs, sheet.read_toml, tables.read_table):

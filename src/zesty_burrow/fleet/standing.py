@@ -19,7 +19,7 @@ NONE_GO = "none"
 TIME = "%Y-%m-%dT%H:%M:%SZ"
 
 
-class State(IntEnum):
+class DeviceState(IntEnum):
     """The worst first."""
 
     LEAKING = 0
@@ -39,7 +39,7 @@ class State(IntEnum):
         return self.name.lower().replace("_", " ")
 
 
-LEFT = frozenset({State.FAILED, State.OUT_OF_DATE, State.NEVER_SET_UP, State.WAITING})
+LEFT = frozenset({DeviceState.FAILED, DeviceState.OUT_OF_DATE, DeviceState.NEVER_SET_UP, DeviceState.WAITING})
 """Something is left to be handed over, or to be heard of."""
 
 
@@ -79,8 +79,8 @@ class Standing:
 
     device: Device
     wanted: str
-    state: State
-    handover_state: State
+    state: DeviceState
+    handover_state: DeviceState
     last: Handover | None = None
     report: Report | None = None
     entered: str = ""
@@ -94,7 +94,7 @@ class Standing:
     def has_another(self) -> bool:
         """Whether the device has another edition of the profile that it should have, or other credentials with it."""
         last = self.last
-        return self.handover_state is State.OUT_OF_DATE and last is not None and last.profile == self.wanted
+        return self.handover_state is DeviceState.OUT_OF_DATE and last is not None and last.profile == self.wanted
 
     @property
     def has_other_credentials(self) -> bool:
@@ -104,30 +104,30 @@ class Standing:
     @property
     def why(self) -> str:
         """What is behind the state, in a few words."""
-        if self.state is State.LEAKING and self.report is not None:
+        if self.state is DeviceState.LEAKING and self.report is not None:
             codes = ", ".join(self.report.codes)
-            also = self._why_of_handover if self.handover_state is not State.NOT_CONFIRMED else ""
+            also = self._why_of_handover if self.handover_state is not DeviceState.NOT_CONFIRMED else ""
             return f"{codes}; {also}" if also else codes
         return self._why_of_handover
 
     @property
     def _why_of_handover(self) -> str:
         last, state = self.last, self.handover_state
-        if state is State.PROFILE_GONE:
+        if state is DeviceState.PROFILE_GONE:
             return f"there is no profile {self.wanted}"
-        if last is None or state in (State.NEVER_SET_UP, State.NO_PROFILE):
+        if last is None or state in (DeviceState.NEVER_SET_UP, DeviceState.NO_PROFILE):
             return ""
-        if state is State.FAILED:
+        if state is DeviceState.FAILED:
             return last.detail or last.cause
-        if state is State.OUT_OF_DATE:
+        if state is DeviceState.OUT_OF_DATE:
             if last.profile != self.wanted:
                 return f"has {last.profile}"
             return "has other credentials" if self.has_other_credentials else "has another edition"
-        if state in (State.EXPIRED, State.EXPIRES_SOON):
+        if state in (DeviceState.EXPIRED, DeviceState.EXPIRES_SOON):
             return f"a certificate ends {last.expires[:10]}"
-        if state is State.NOT_CONFIRMED:
+        if state is DeviceState.NOT_CONFIRMED:
             return last.detail
-        return "its owner has to agree" if state is State.WAITING else ""
+        return "its owner has to agree" if state is DeviceState.WAITING else ""
 
 
 def standings(
@@ -152,7 +152,7 @@ def standings(
         leaks = report is not None and report.verdict == "leaking"
         there = entered.of(device.name, wanted) if entered is not None and wanted in digests else ""
         handed = _state(wanted, last, digests, there, (today, soon))
-        found.append(Standing(device, wanted, State.LEAKING if leaks else handed, handed, last, report, there))
+        found.append(Standing(device, wanted, DeviceState.LEAKING if leaks else handed, handed, last, report, there))
     return sorted(found, key=lambda one: (one.state, one.device.name))
 
 
@@ -162,20 +162,20 @@ def _others(last: Handover, entered: str) -> bool:
 
 def _state(
     wanted: str, last: Handover | None, digests: Mapping[str, str], entered: str, times: tuple[str, str]
-) -> State:
+) -> DeviceState:
     now, soon = times
     if not wanted:
-        return State.NO_PROFILE
+        return DeviceState.NO_PROFILE
     if wanted not in digests:
-        return State.PROFILE_GONE
+        return DeviceState.PROFILE_GONE
     if last is None:
-        return State.NEVER_SET_UP
+        return DeviceState.NEVER_SET_UP
     if last.state == FAILED:
-        return State.FAILED
+        return DeviceState.FAILED
     if last.profile != wanted or last.digest != digests[wanted] or _others(last, entered):
-        return State.OUT_OF_DATE
+        return DeviceState.OUT_OF_DATE
     if last.expires and last.expires <= soon:
-        return State.EXPIRED if last.expires <= now else State.EXPIRES_SOON
+        return DeviceState.EXPIRED if last.expires <= now else DeviceState.EXPIRES_SOON
     if last.state == WAITING:
-        return State.WAITING
-    return State.IN_DATE if last.state == CONFIRMED else State.NOT_CONFIRMED
+        return DeviceState.WAITING
+    return DeviceState.IN_DATE if last.state == CONFIRMED else DeviceState.NOT_CONFIRMED

@@ -85,7 +85,7 @@ class Rule:
     destination: str = ""
 
 
-class Link(NamedTuple):
+class NetworkDevice(NamedTuple):
     """A device. ``type``: by ``if_arp.h``; ``kind``: of a virtual one, as "tun"; ``master``, ``below``: the numbers of
     the bridge that it is a port of, and of the device that it stands on, or 0.
     """
@@ -156,7 +156,7 @@ class Netlink:
 
     # Links.
 
-    def links(self) -> list[Link]:
+    def links(self) -> list[NetworkDevice]:
         """All devices of this network namespace."""
         found = []
         for _, content in self._call("reading the devices", GET_LINK, LINK.pack(AF_UNSPEC, 0, 0, 0, 0), DUMP):
@@ -165,10 +165,10 @@ class Netlink:
             name = known.get(IFLA_IFNAME, b"").rstrip(b"\0").decode("utf-8", "surrogateescape")
             kind = attributes(known.get(IFLA_LINKINFO, b"")).get(IFLA_INFO_KIND, b"").rstrip(b"\0").decode()
             mtu, master, below = (_number(known.get(one, b"")) for one in (IFLA_MTU, IFLA_MASTER, IFLA_LINK))
-            found.append(Link(index, name, flags, mtu, kind_of_hardware, kind, master, below))
+            found.append(NetworkDevice(index, name, flags, mtu, kind_of_hardware, kind, master, below))
         return found
 
-    def _find(self, name: str) -> Link | None:
+    def _find(self, name: str) -> NetworkDevice | None:
         return next((link for link in self.links() if link.name == name), None)
 
     def index(self, name: str) -> int:

@@ -239,7 +239,7 @@ class _Reader:
                 member, FileKind.SHEET, "kit-unreadable", "neither a host nor an account with its password is on it"
             )
 
-    def _rows_of_sheet(self, member: KitFile, text: str) -> list[tables.Row]:
+    def _rows_of_sheet(self, member: KitFile, text: str) -> list[tables.TableRow]:
         lower = member.name.lower()
         if lower.endswith(".toml"):
             return [sheet.read_toml(text, self._given.words)]
@@ -264,10 +264,10 @@ class _Reader:
         self._keep_drafts(member, self._drafts(member, rows, origins))
 
     def _drafts(
-        self, member: KitFile, rows: list[tables.Row], origins: list[str]
-    ) -> list[tuple[str, tables.Row, sheet.Drafted]]:
+        self, member: KitFile, rows: list[tables.TableRow], origins: list[str]
+    ) -> list[tuple[str, tables.TableRow, sheet.Drafted]]:
         """What rows become. One of several that is wrong is reported and left out; the only one is an error."""
-        made: list[tuple[str, tables.Row, sheet.Drafted]] = []
+        made: list[tuple[str, tables.TableRow, sheet.Drafted]] = []
         for number, row in enumerate(rows):
             origin = origins[number] if origins else f"{member.path}, {row.first(Field.HOST) or 'the rest'}"
             try:
@@ -278,7 +278,7 @@ class _Reader:
                 self.record.findings.append(finding(_slug(problem), origin, str(problem)))
         return made
 
-    def _keep_drafts(self, member: KitFile, drafts: list[tuple[str, tables.Row, sheet.Drafted]]) -> None:
+    def _keep_drafts(self, member: KitFile, drafts: list[tuple[str, tables.TableRow, sheet.Drafted]]) -> None:
         values: list[RawSecret] = []
         several = sum(made.profile is not None for _, _, made in drafts) > 1
         by_rows = sum(bool(made.credentials) for _, _, made in drafts) > 1

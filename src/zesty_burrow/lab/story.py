@@ -259,7 +259,7 @@ class Port:
 
 
 @dataclass(frozen=True, slots=True)
-class Link:
+class Wire:
     """A wire between two hosts."""
 
     one: Port
@@ -272,21 +272,21 @@ LOCAL_NETWORKS = {"cottage": "lan", "harbour": "wlan"}
 """Where the workstation can be, and by which device. The router's device has the network's name."""
 
 
-def _leaf(host: str, net4: str, net6: str, own: tuple[str, ...], behind: tuple[str, ...] = ()) -> Link:
+def _leaf(host: str, net4: str, net6: str, own: tuple[str, ...], behind: tuple[str, ...] = ()) -> Wire:
     """A site behind the hub: the router has address 1, the host ``own``; ``behind`` is routed to the site too."""
     hub4, hub6 = f"{net4}", f"{net6}1"
     first4, first6 = own[0].partition("/")[0], own[1].partition("/")[0]
     routes = tuple((entry, first6 if ":" in entry else first4) for entry in behind)
-    return Link(
+    return Wire(
         Port("hub", host[:12], (hub4, f"{hub6}/64"), routes),
         Port(host, "wan", own, ((EVERYWHERE[0], hub4.partition("/")[0]), (EVERYWHERE[1], hub6))),
     )
 
 
-def _local_networks() -> tuple[Link, ...]:
+def _local_networks() -> tuple[Wire, ...]:
     """Where the workstation can be."""
     return (
-        Link(
+        Wire(
             Port(ROUTER, "cottage", ("192.168.77.1/24", "2001:db8:c0b:77::1/64")),
             Port(
                 WORKSTATION,
@@ -295,7 +295,7 @@ def _local_networks() -> tuple[Link, ...]:
                 ((EVERYWHERE[0], "192.168.77.1"), (EVERYWHERE[1], "2001:db8:c0b:77::1")),
             ),
         ),
-        Link(
+        Wire(
             Port(ROUTER, "harbour", ("192.168.88.1/24", "2001:db8:c0b:88::1/64")),
             Port(
                 WORKSTATION,
@@ -308,10 +308,10 @@ def _local_networks() -> tuple[Link, ...]:
     )
 
 
-def links() -> tuple[Link, ...]:
+def links() -> tuple[Wire, ...]:
     """All wires of the lab."""
     rows = [
-        Link(
+        Wire(
             Port(
                 "hub",
                 "cobblewire",

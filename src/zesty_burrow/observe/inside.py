@@ -32,7 +32,7 @@ MAX_ADDRESSES = 4
 T = TypeVar("T")
 
 
-class Link(Protocol):
+class InsideTunnel(Protocol):
     """A tunnel through which UDP questions go."""
 
     @property
@@ -115,7 +115,7 @@ class Outside:
         return resolvers_in(told or {})
 
 
-async def look(link: Link, outside: Outside, own_servers: tuple[Address, ...]) -> Seen:
+async def look(link: InsideTunnel, outside: Outside, own_servers: tuple[Address, ...]) -> Seen:
     """The exit's addresses and resolvers. ``own_servers``: the profile's name servers, if it has any of its own."""
     servers = [one for one in own_servers or link.name_servers if link.own_address(one) is not None]
     targets = await _observatory_addresses(link, outside.address.host, servers)
@@ -139,7 +139,7 @@ def _one_of_each(addresses: list[Address]) -> list[Address]:
     return [by_version[version] for version in sorted(by_version)]
 
 
-async def _observatory_addresses(link: Link, host: str, servers: list[Address]) -> list[Address]:
+async def _observatory_addresses(link: InsideTunnel, host: str, servers: list[Address]) -> list[Address]:
     with suppress(ValueError):
         return [ip_address(host)]
     for server in servers:
@@ -150,14 +150,14 @@ async def _observatory_addresses(link: Link, host: str, servers: list[Address]) 
     return []
 
 
-async def _resolve(link: Link, server: Address, name: str, kind: int) -> list[Address]:
+async def _resolve(link: InsideTunnel, server: Address, name: str, kind: int) -> list[Address]:
     """A or AAAA records of a name, from one server, through the tunnel, perhaps none."""
     query = build_query(secrets.randbits(16), name, kind)
     found = await link.ask(server, 53, query, lambda data: read_addresses_untrusted(data, query))
     return (found or [])[:MAX_ADDRESSES]
 
 
-async def _public_address(link: Link, target: Address, port: int) -> str:
+async def _public_address(link: InsideTunnel, target: Address, port: int) -> str:
     request, transaction = stun.binding_request(secrets.token_bytes)
     found = await link.ask(target, port, request, lambda data: stun.read_response_untrusted(data, transaction))
     return found[0] if found else ""

@@ -7,7 +7,7 @@ import json
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 
-from zesty_burrow.host.readiness.check import Check, State
+from zesty_burrow.host.readiness.check import Readiness, ReadinessCheck
 from zesty_burrow.observe.client import MAX_BODY, TIMEOUT, ObservatoryAddress
 
 MOST_OFF = 120.0
@@ -15,7 +15,7 @@ MOST_OFF = 120.0
 PORTAL = "a page that asks for something first"
 
 
-def look_at_way_out(address: ObservatoryAddress, now: datetime) -> list[Check]:
+def look_at_way_out(address: ObservatoryAddress, now: datetime) -> list[ReadinessCheck]:
     """Two checks: who answers, and whether the answer's clock is ours (RFC 9110 §6.6.1)."""
     why = "Some networks answer everything themselves until somebody has signed in on their page."
     connection = http.client.HTTPConnection(address.host, address.port, timeout=TIMEOUT)
@@ -25,16 +25,20 @@ def look_at_way_out(address: ObservatoryAddress, now: datetime) -> list[Check]:
         body, stamp = answer.read(MAX_BODY), answer.getheader("Date", "")
     except (OSError, http.client.HTTPException) as problem:
         return [
-            Check(
-                "way out", State.ATTENTION, f"{address.host} does not answer ({problem})", why, "Try another network."
+            ReadinessCheck(
+                "way out",
+                Readiness.ATTENTION,
+                f"{address.host} does not answer ({problem})",
+                why,
+                "Try another network.",
             )
         ]
     finally:
         connection.close()
     if not _is_observatory(answer.status, body):
         remedy = "Sign in on that page in a browser; under the guard: zesty guard portal."
-        return [Check("way out", State.ATTENTION, f"{address.host} is answered by {PORTAL}", why, remedy)]
-    return [Check("way out", State.READY, f"{address.host} answers"), *_clock(stamp, now, address.host)]
+        return [ReadinessCheck("way out", Readiness.ATTENTION, f"{address.host} is answered by {PORTAL}", why, remedy)]
+    return [ReadinessCheck("way out", Readiness.READY, f"{address.host} answers"), *_clock(stamp, now, address.host)]
 
 
 def _is_observatory(status: int, body: bytes) -> bool:
@@ -45,7 +49,7 @@ def _is_observatory(status: int, body: bytes) -> bool:
     return status == 200 and isinstance(document, dict) and "probe_zone" in document
 
 
-def _clock(stamp: str, now: datetime, host: str) -> list[Check]:
+def _clock(stamp: str, now: datetime, host: str) -> list[ReadinessCheck]:
     try:
         there = parsedate_to_datetime(stamp)
     except ValueError:
@@ -55,6 +59,8 @@ def _clock(stamp: str, now: datetime, host: str) -> list[Check]:
     if abs(off) > MOST_OFF:
         words = f"{abs(off):.0f} s {'ahead of' if off > 0 else 'behind'} {host}"
         return [
-            Check("clock beside others", State.ATTENTION, words, why, "Set the clock, if that one is right (date -s).")
+            ReadinessCheck(
+                "clock beside others", Readiness.ATTENTION, words, why, "Set the clock, if that one is right (date -s)."
+            )
         ]
-    return [Check("clock beside others", State.READY, f"as {host}'s, within {MOST_OFF:.0f} s")]
+    return [ReadinessCheck("clock beside others", Readiness.READY, f"as {host}'s, within {MOST_OFF:.0f} s")]

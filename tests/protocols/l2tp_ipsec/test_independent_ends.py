@@ -28,7 +28,7 @@ from support import seeded
 from zesty_burrow.core.credentials import NamePassword
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.protocols.l2tp_ipsec.gateway_session import L2tpGatewaySession
-from zesty_burrow.protocols.l2tp_ipsec.l2tp.connection import L2tpConnection, Opened, Over
+from zesty_burrow.protocols.l2tp_ipsec.l2tp.connection import CallOpened, L2tpConnection, Over
 from zesty_burrow.protocols.ppp.link import CallerConfig, LinkOver, NetworkUp, PppLink, SignedIn
 
 # IKEv1 by hand (RFC 2409), SHA2-256, AES-CBC 256, P-256, a pre-shared key.
@@ -338,7 +338,7 @@ def test_our_caller_at_a_server_by_scapy():
             link.receive(connection.frames.popleft(), now)
         while (event := connection.next_event()) is not None:
             events.append(event)
-            if isinstance(event, Opened):
+            if isinstance(event, CallOpened):
                 link.start(now)
         while (event := link.next_event()) is not None:
             events.append(event)
@@ -346,7 +346,7 @@ def test_our_caller_at_a_server_by_scapy():
         for one in (connection, link):
             if (due := one.next_timer()) is not None and due <= now:
                 one.handle_timer(now)
-    assert [type(one) for one in events] == [Opened, SignedIn, NetworkUp]
+    assert [type(one) for one in events] == [CallOpened, SignedIn, NetworkUp]
     assert server.account == (NAME.encode(), PASSWORD.encode())
     up = events[-1].settings
     assert [str(one) for one in up.addresses] == ["10.9.8.7/32"]

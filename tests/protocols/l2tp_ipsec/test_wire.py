@@ -29,7 +29,7 @@ from zesty_burrow.protocols.l2tp_ipsec.ikev1.message import (
 )
 from zesty_burrow.protocols.l2tp_ipsec.ikev1.proposals import Proposal, Transform, chosen_of, read_sa, write_sa
 from zesty_burrow.protocols.l2tp_ipsec.l2tp.avps import Avp, Message, read_avps, result_words, write_avps
-from zesty_burrow.protocols.l2tp_ipsec.l2tp.connection import L2tpConnection, Opened, Over
+from zesty_burrow.protocols.l2tp_ipsec.l2tp.connection import CallOpened, L2tpConnection, Over
 from zesty_burrow.protocols.l2tp_ipsec.l2tp.header import read_message
 from zesty_burrow.protocols.l2tp_ipsec.settings import DEFAULT, read_settings
 
@@ -271,7 +271,7 @@ def test_control_messages_arrive(seed):
                 end.handle_timer(now)
         if step == 2500:
             ends[0].hello(now)
-    assert [type(one) for one in events[0]] == [Opened] and [type(one) for one in events[1]] == [Opened]
+    assert [type(one) for one in events[0]] == [CallOpened] and [type(one) for one in events[1]] == [CallOpened]
     assert ends[0].peer_numbers == ends[1].own_numbers and ends[1].peer_numbers == ends[0].own_numbers
 
 

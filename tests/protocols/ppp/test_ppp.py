@@ -21,7 +21,7 @@ from zesty_burrow.core.credentials import NamePassword
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import Malformed
 from zesty_burrow.protocols.ppp import router
-from zesty_burrow.protocols.ppp.automaton import Automaton, Options, State
+from zesty_burrow.protocols.ppp.automaton import Automaton, AutomatonState, Options
 from zesty_burrow.protocols.ppp.link import CalledConfig, CallerConfig, LinkOver, NetworkUp, PppLink, SignedIn
 from zesty_burrow.protocols.ppp.packet import (
     Code,
@@ -266,15 +266,23 @@ def opened():
 
 STEPS = [
     # What comes to an open one, what it answers, and the state that it is in then (RFC 1661 §4.1).
-    (Packet(Code.CONFIGURE_REQUEST, 9, b"\x02\x03x"), [Code.CONFIGURE_REQUEST, Code.CONFIGURE_ACK], State.ACK_SENT),
-    (Packet(Code.CONFIGURE_REQUEST, 9, b"\x0b\x03x"), [Code.CONFIGURE_REQUEST, Code.CONFIGURE_REJECT], State.REQ_SENT),
-    (Packet(Code.TERMINATE_REQUEST, 9, b""), [Code.TERMINATE_ACK], State.STOPPING),
-    (Packet(Code.TERMINATE_ACK, 9, b""), [Code.CONFIGURE_REQUEST], State.REQ_SENT),
-    (Packet(Code.CODE_REJECT, 9, b"\x63\1\0\4"), [], State.OPENED),
-    (Packet(Code.CODE_REJECT, 9, b"\x01\1\0\4"), [Code.TERMINATE_REQUEST], State.STOPPING),
-    (Packet(99, 9, b"what"), [Code.CODE_REJECT], State.OPENED),
-    (Packet(Code.CONFIGURE_REQUEST, 1, b""), [Code.CONFIGURE_ACK], State.OPENED),
-    (Packet(Code.CONFIGURE_NAK, 77, b"\x01\x03y"), [], State.OPENED),
+    (
+        Packet(Code.CONFIGURE_REQUEST, 9, b"\x02\x03x"),
+        [Code.CONFIGURE_REQUEST, Code.CONFIGURE_ACK],
+        AutomatonState.ACK_SENT,
+    ),
+    (
+        Packet(Code.CONFIGURE_REQUEST, 9, b"\x0b\x03x"),
+        [Code.CONFIGURE_REQUEST, Code.CONFIGURE_REJECT],
+        AutomatonState.REQ_SENT,
+    ),
+    (Packet(Code.TERMINATE_REQUEST, 9, b""), [Code.TERMINATE_ACK], AutomatonState.STOPPING),
+    (Packet(Code.TERMINATE_ACK, 9, b""), [Code.CONFIGURE_REQUEST], AutomatonState.REQ_SENT),
+    (Packet(Code.CODE_REJECT, 9, b"\x63\1\0\4"), [], AutomatonState.OPENED),
+    (Packet(Code.CODE_REJECT, 9, b"\x01\1\0\4"), [Code.TERMINATE_REQUEST], AutomatonState.STOPPING),
+    (Packet(99, 9, b"what"), [Code.CODE_REJECT], AutomatonState.OPENED),
+    (Packet(Code.CONFIGURE_REQUEST, 1, b""), [Code.CONFIGURE_ACK], AutomatonState.OPENED),
+    (Packet(Code.CONFIGURE_NAK, 77, b"\x01\x03y"), [], AutomatonState.OPENED),
 ]
 
 

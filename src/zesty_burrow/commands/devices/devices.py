@@ -6,7 +6,7 @@ from argparse import ArgumentParser, Namespace
 from pathlib import Path
 
 from zesty_burrow.commands.context import Context
-from zesty_burrow.fleet.standing import State
+from zesty_burrow.fleet.standing import DeviceState
 from zesty_burrow.report.results.base import Result
 from zesty_burrow.report.results.devices import DeviceResult, DevicesResult, EnrolmentsResult, KeyResult, RulesResult
 from zesty_burrow.report.results.plain import MessageResult
@@ -16,7 +16,7 @@ from zesty_burrow.use_cases.devices.device_list import DeviceFilter, DeviceValue
 from zesty_burrow.use_cases.devices.rules import AssignRequest
 
 EXAMPLE = "zesty devices add plover --kind phone --owner 'Marit Aune' --tag boats"
-STATES = [state.words.replace(" ", "-") for state in State]
+STATES = [state.words.replace(" ", "-") for state in DeviceState]
 
 
 def add_arguments(parser: ArgumentParser) -> None:

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from zesty_burrow.commands.context import Context
-from zesty_burrow.commands.lab import devices
+from zesty_burrow.commands.lab import phones
 from zesty_burrow.errors import MachineError, UsageError
 from zesty_burrow.lab import story
 from zesty_burrow.lab.client import LabClient, lab_folder
@@ -73,7 +73,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     watching = actions.add_parser("watch", help=text, description=text)
     watching.add_argument("--seconds", type=float, default=5.0, metavar="N", help="for so long (5)")
     _add_local_network(actions)
-    devices.add_arguments(actions)
+    phones.add_arguments(actions)
     command = actions.add_parser("run", help="run a command on a host", description="Run a command on a host.")
     command.add_argument("host", help=", ".join(story.hosts()))
     command.add_argument("command", nargs=REMAINDER, help="-- COMMAND …")
@@ -116,8 +116,8 @@ def run(args: Namespace, context: Context) -> Result:
         if not 0 < args.seconds <= LONGEST_WATCH:
             raise UsageError(f"--seconds {args.seconds:g} is not between 0 and {LONGEST_WATCH}")
         return WatchResult(args.seconds, tuple(watch(client, args.seconds)))
-    if args.action in devices.ACTIONS:
-        return devices.run(args, context, client)
+    if args.action in phones.ACTIONS:
+        return phones.run(args, context, client)
     if args.action in ("wire", "move", "renew"):
         return MessageResult(_local_network(args, client))
     if args.action in GATEWAY_ACTIONS:

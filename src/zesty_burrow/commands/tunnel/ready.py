@@ -9,7 +9,7 @@ from argparse import ArgumentParser, Namespace
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.errors import UsageError
-from zesty_burrow.host.readiness.check import Check, State
+from zesty_burrow.host.readiness.check import Readiness, ReadinessCheck
 from zesty_burrow.report.results.verification import ReadyResult
 from zesty_burrow.use_cases.tunnel.ready import look_whether_ready
 
@@ -29,14 +29,14 @@ def run(args: Namespace, context: Context) -> ReadyResult:
     checks = look_whether_ready(tuple(args.name), context, args.observatory)
     changed = 0
     for check in checks if args.fix else ():
-        if check.state is not State.READY and check.command:
+        if check.state is not Readiness.READY and check.command:
             changed += _correct(check, context)
     if changed:
         checks = look_whether_ready(tuple(args.name), context, args.observatory)
     return ReadyResult(tuple(check.document() for check in checks))
 
 
-def _correct(check: Check, context: Context) -> bool:
+def _correct(check: ReadinessCheck, context: Context) -> bool:
     """Whether something was done."""
     line = " ".join(check.command)
     context.reporter.note(f"{check.name}: {check.found}.")

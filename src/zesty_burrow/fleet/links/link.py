@@ -41,7 +41,7 @@ STEPS = (OPENED, AGREED, CERTIFICATE, SETTINGS, CREDENTIALS, DONE, DECLINED)
 
 
 @dataclass(frozen=True, slots=True)
-class Link:
+class SealedLink:
     """``token`` names it; ``key`` opens it; ``sealed``: nonce, ciphertext and tag, for the server."""
 
     token: str
@@ -73,11 +73,11 @@ def name_of(token: str) -> str:
     return hashlib.sha256(token.encode()).hexdigest()
 
 
-def seal_link(content: dict[str, Any], random: Callable[[int], bytes]) -> Link:
+def seal_link(content: dict[str, Any], random: Callable[[int], bytes]) -> SealedLink:
     """Encrypt what the page shows. The token follows from the key: a page knows before it opens that a key is whole."""
     key, nonce = random(KEY), random(NONCE)
     token, data = token_of(key), json.dumps(content, ensure_ascii=False).encode()
-    return Link(token, key, nonce + AESGCM(key).encrypt(nonce, data, token.encode()))
+    return SealedLink(token, key, nonce + AESGCM(key).encrypt(nonce, data, token.encode()))
 
 
 def token_of(key: bytes) -> str:

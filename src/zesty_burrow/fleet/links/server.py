@@ -86,7 +86,7 @@ def asset(name: str) -> bytes:
     return files("zesty_burrow.fleet.links.pages").joinpath(name).read_bytes()
 
 
-class Check(Protocol):
+class CheckPages(Protocol):
     """What the check pages need."""
 
     @property
@@ -125,7 +125,7 @@ class LinkServer:
     certificate: Certificate
     now: Callable[[], str]
     events: LinkEvents
-    check: Check | None = None
+    check: CheckPages | None = None
     _connections: Connections = field(default_factory=lambda: Connections(MAX_CONNECTIONS, MAX_EACH))
     _rate: Rate = field(default_factory=lambda: Rate(REQUESTS_A_SECOND))
     _often: Rate = field(default_factory=lambda: Rate(OFTEN_A_SECOND))
@@ -224,7 +224,7 @@ class LinkServer:
         self._tell(found)
         return _document({"sealed": base64.b64encode(sealed).decode(), "check": self.check is not None})
 
-    async def _check(self, check: Check, parts: list[str], request: web.BaseRequest) -> web.Response:
+    async def _check(self, check: CheckPages, parts: list[str], request: web.BaseRequest) -> web.Response:
         """The page, what it may know, and what comes of what it has observed."""
         if len(parts) == 2 and request.method in ("GET", "HEAD"):
             page = _file("check.html")

@@ -7,7 +7,7 @@ from enum import StrEnum
 from typing import Any
 
 
-class State(StrEnum):
+class Readiness(StrEnum):
     READY = "ready"
     ATTENTION = "attention"
     MISSING = "missing"
@@ -15,7 +15,7 @@ class State(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class Check:
+class ReadinessCheck:
     """One thing that a tunnel needs, or that gets in its way.
 
     ``found``: what was seen; ``why``: why it matters; ``remedy``: what to do, in words; ``command``: what does it here,
@@ -23,7 +23,7 @@ class Check:
     """
 
     name: str
-    state: State
+    state: Readiness
     found: str
     why: str = ""
     remedy: str = ""

@@ -45,16 +45,16 @@ Block = str | Table | Picture | Cut
 
 
 @dataclass(slots=True)
-class Opened:
+class OpenedDocument:
     """What a document became: plain files, and what of it could not be read."""
 
     files: list[KitFile] = field(default_factory=list)
     left: list[Left] = field(default_factory=list)
 
 
-def files_of(member: KitFile, blocks: Iterable[Block], words: Vocabulary) -> Opened:
+def files_of(member: KitFile, blocks: Iterable[Block], words: Vocabulary) -> OpenedDocument:
     """One file with the document's lines, under its own name, one for each list of gateways, one for each picture."""
-    opened = Opened()
+    opened = OpenedDocument()
     lines: list[str] = []
     lists = pictures = 0
     for block in blocks:

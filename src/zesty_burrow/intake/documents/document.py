@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
-from zesty_burrow.intake.documents.blocks import Opened
+from zesty_burrow.intake.documents.blocks import OpenedDocument
 from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.readers.vocabulary import Vocabulary
 
 HEAD = 1024
 ZIP_MARK = b"PK\x03\x04"
-DocumentReader = Callable[[KitFile, Vocabulary], Opened]
+DocumentReader = Callable[[KitFile, Vocabulary], OpenedDocument]
 """Raises only ``InputError``."""
 
 

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from typing import Any
 
 from zesty_burrow.extras import require
-from zesty_burrow.intake.documents.blocks import Block, Cut, Opened, Picture, Table, files_of, first
+from zesty_burrow.intake.documents.blocks import Block, Cut, OpenedDocument, Picture, Table, files_of, first
 from zesty_burrow.intake.documents.document import OPEN_DOCUMENT, DocumentKind
 from zesty_burrow.intake.documents.guard import reading
 from zesty_burrow.intake.kit_file import KitFile
@@ -16,7 +16,7 @@ from zesty_burrow.intake.readers.vocabulary import Vocabulary
 MAX_PICTURES = 50
 
 
-def read_docx_untrusted(member: KitFile, words: Vocabulary) -> Opened:
+def read_docx_untrusted(member: KitFile, words: Vocabulary) -> OpenedDocument:
     """A Word document's paragraphs, tables, headers, footers and pictures. Raises only ``InputError``."""
     require("documents")
     with reading(member, "Word document"):
@@ -50,7 +50,7 @@ def _docx_content(container: Any) -> Iterator[Block]:
             yield block.text
 
 
-def read_open_document_untrusted(member: KitFile, words: Vocabulary) -> Opened:
+def read_open_document_untrusted(member: KitFile, words: Vocabulary) -> OpenedDocument:
     """An OpenDocument text or spreadsheet. Raises only ``InputError``."""
     require("documents")
     with reading(member, "OpenDocument file"):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from html.parser import HTMLParser
 
-from zesty_burrow.intake.documents.blocks import Block, Opened, Table, files_of
+from zesty_burrow.intake.documents.blocks import Block, OpenedDocument, Table, files_of
 from zesty_burrow.intake.documents.document import HEAD, DocumentKind, Look
 from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.readers.encodings import decode_untrusted
@@ -108,7 +108,7 @@ def blocks_of_page(page: str) -> list[Block]:
     return reader.blocks
 
 
-def read_page_untrusted(member: KitFile, words: Vocabulary) -> Opened:
+def read_page_untrusted(member: KitFile, words: Vocabulary) -> OpenedDocument:
     """A page's text and lists of gateways. Raises only ``InputError``, where it is no text."""
     return files_of(member, blocks_of_page(decode_untrusted(member.data, member.path).text), words)
 

@@ -6,7 +6,7 @@ import io
 from typing import Any
 
 from zesty_burrow.extras import require
-from zesty_burrow.intake.documents.blocks import Block, Cut, Opened, Picture, files_of, first
+from zesty_burrow.intake.documents.blocks import Block, Cut, OpenedDocument, Picture, files_of, first
 from zesty_burrow.intake.documents.document import DocumentKind
 from zesty_burrow.intake.documents.guard import reading
 from zesty_burrow.intake.kit_file import KitFile
@@ -18,7 +18,7 @@ MAX_PICTURES = 50
 MAX_PIXELS = 40_000_000
 
 
-def read_pdf_untrusted(member: KitFile, words: Vocabulary) -> Opened:
+def read_pdf_untrusted(member: KitFile, words: Vocabulary) -> OpenedDocument:
     """The text and the pictures of a PDF. Raises only ``InputError``."""
     require("documents")
     with reading(member, "PDF"):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from zesty_burrow.extras import require
-from zesty_burrow.intake.documents.blocks import Block, Opened, Table, files_of
+from zesty_burrow.intake.documents.blocks import Block, OpenedDocument, Table, files_of
 from zesty_burrow.intake.documents.document import DocumentKind
 from zesty_burrow.intake.documents.guard import reading
 from zesty_burrow.intake.kit_file import KitFile
@@ -15,7 +15,7 @@ ROW = re.compile(r"^[^|\n]*(?:\|[^|\n]*)*\|$")
 """A table's row, as the library writes it: each cell with a bar behind it."""
 
 
-def read_rich_text_untrusted(member: KitFile, words: Vocabulary) -> Opened:
+def read_rich_text_untrusted(member: KitFile, words: Vocabulary) -> OpenedDocument:
     """The lines and tables of an RTF file. Raises only ``InputError``."""
     require("documents")
     with reading(member, "RTF"):

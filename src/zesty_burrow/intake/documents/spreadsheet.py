@@ -12,7 +12,7 @@ from zesty_burrow.intake.documents.blocks import (
     MAX_ROWS,
     Block,
     Cut,
-    Opened,
+    OpenedDocument,
     Picture,
     Table,
     files_of,
@@ -27,7 +27,7 @@ MAX_SHEETS = 50
 MAX_PICTURES = 50
 
 
-def read_xlsx_untrusted(member: KitFile, words: Vocabulary) -> Opened:
+def read_xlsx_untrusted(member: KitFile, words: Vocabulary) -> OpenedDocument:
     """A workbook's visible and hidden sheets, and its pictures. Raises only ``InputError``."""
     require("documents")
     with reading(member, "spreadsheet"):

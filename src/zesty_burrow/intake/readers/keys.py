@@ -53,7 +53,7 @@ class FoundKey:
 
 
 @dataclass(slots=True)
-class Opened:
+class OpenedKeys:
     """What a file of keys and certificates holds."""
 
     keys: list[FoundKey] = field(default_factory=list)
@@ -152,7 +152,7 @@ def _elements(data: bytes) -> Iterator[tuple[int, bytes]]:
         at += size
 
 
-def read_keys_untrusted(data: bytes, ask: Ask, origin: str) -> Opened:
+def read_keys_untrusted(data: bytes, ask: Ask, origin: str) -> OpenedKeys:
     """Keys and certificates in a stranger's file.
 
     Raises :class:`Malformed`; :class:`SealError` where the passphrase is wrong or nobody can be asked.
@@ -160,7 +160,7 @@ def read_keys_untrusted(data: bytes, ask: Ask, origin: str) -> Opened:
     refuse_costly_keys(data, origin)
     if looks_like_pkcs12(data):
         return _read_pkcs12(data, ask, origin)
-    opened = Opened()
+    opened = OpenedKeys()
     blocks = _blocks(data)
     if len(blocks) > MAX_KEYS:
         raise Malformed(f"{origin} holds too many keys", why=f"more than {MAX_KEYS}")
@@ -236,7 +236,7 @@ def _found(key: object, origin: str, *, plain: bool) -> FoundKey:
     return FoundKey(Secret(pem), public_octets(key.public_key()), kind, plain, tuple(findings))
 
 
-def _read_pkcs12(data: bytes, ask: Ask, origin: str) -> Opened:
+def _read_pkcs12(data: bytes, ask: Ask, origin: str) -> OpenedKeys:
     def load(passphrase: bytes | None) -> pkcs12.PKCS12KeyAndCertificates:
         return pkcs12.load_pkcs12(data, passphrase)
 
@@ -251,7 +251,7 @@ def _read_pkcs12(data: bytes, ask: Ask, origin: str) -> Opened:
         raise Malformed(f"{origin} cannot be opened", why="its cipher is not one that is used today") from None
     own = [opened.cert.certificate] if opened.cert else []
     certificates = [*own, *(entry.certificate for entry in opened.additional_certs)]
-    found = Opened(
+    found = OpenedKeys(
         certificates=[
             trust.load_certificate_untrusted(certificate.public_bytes(Encoding.DER)) for certificate in certificates
         ]

@@ -24,7 +24,7 @@ from zesty_burrow.errors import Malformed, ProfileInvalid
 from zesty_burrow.intake.readers import layout, server_list
 from zesty_burrow.intake.readers.credentials import paste_slips
 from zesty_burrow.intake.readers.places import country_code, folded, place_in_name
-from zesty_burrow.intake.readers.tables import HOST_NAME, Row, cells_of, is_host
+from zesty_burrow.intake.readers.tables import HOST_NAME, TableRow, cells_of, is_host
 from zesty_burrow.intake.readers.vocabulary import DOUBTFUL, Field, Vocabulary, shipped
 from zesty_burrow.profiles.text import read_profile, write_profile
 from zesty_burrow.protocols import registry
@@ -56,15 +56,15 @@ PLACE_FIELDS = frozenset((
 """What each of several gateways on one sheet has for itself; the rest is for all of them."""
 
 
-def read_lines(text: str, words: Vocabulary | None = None) -> Row:
+def read_lines(text: str, words: Vocabulary | None = None) -> TableRow:
     """All labels and values of a text as one row; see :func:`read_sheet`."""
     words = words or shipped()
     found = list(layout.pairs(text, words))
     return _row_of(found, words.preferring(pair.label for pair in found))
 
 
-def _row_of(pairs: Iterable[layout.Pair], words: Vocabulary) -> Row:
-    row = Row(words=words)
+def _row_of(pairs: Iterable[layout.Pair], words: Vocabulary) -> TableRow:
+    row = TableRow(words=words)
     for pair in pairs:
         # A word of prose before a colon is not a label that was not understood: only short ones count.
         if pair.known or len(pair.label.split()) <= 3:
@@ -75,7 +75,7 @@ def _row_of(pairs: Iterable[layout.Pair], words: Vocabulary) -> Row:
 
 
 def _add_named_hosts(
-    rows: list[Row], hosts: Sequence[server_list.NamedHost], known: set[str], used: set[int], words: Vocabulary
+    rows: list[TableRow], hosts: Sequence[server_list.NamedHost], known: set[str], used: set[int], words: Vocabulary
 ) -> list[str]:
     """A row for each host that prose names with its place; what is said of the others. ``used``: lines."""
     loose = []
@@ -88,7 +88,7 @@ def _add_named_hosts(
             continue
         used.add(named.line)
         values = {Field.HOST: named.host, Field.CITY: named.place.city, Field.COUNTRY: named.place.country}
-        rows.append(Row({key: [value] for key, value in values.items() if value}, words=words))
+        rows.append(TableRow({key: [value] for key, value in values.items() if value}, words=words))
     return loose
 
 
@@ -98,7 +98,7 @@ def _labelled(pairs: Sequence[layout.Pair], words: Vocabulary) -> list[layout.Pa
     return [pair for pair in taken if pair.known or not is_host(pair.value.strip("()<>"))]
 
 
-def read_sheet(text: str, words: Vocabulary | None = None) -> list[Row]:
+def read_sheet(text: str, words: Vocabulary | None = None) -> list[TableRow]:
     """Labels and values as people set them out, and gateways that are named among other words: a row for each gateway.
 
     The first row has what is for all of them as well (an account, a name server); lines that are neither are its
@@ -160,14 +160,14 @@ def _apart(pairs: list[layout.Pair], words: Vocabulary) -> tuple[list[layout.Pai
 SHARED = frozenset(Field) - PLACE_FIELDS - {Field.ACCOUNT, Field.PASSWORD, Field.SHARED_SECRET}
 
 
-def _share(common: Row, row: Row) -> None:
+def _share(common: TableRow, row: TableRow) -> None:
     """What stands there once for all gateways, but for secrets."""
     for which, values in common.values.items():
         if which in SHARED:
             row.values.setdefault(which, list(values))
 
 
-def _add_common(rows: list[Row], common: Row) -> None:
+def _add_common(rows: list[TableRow], common: TableRow) -> None:
     """What is for all of them goes into each; the secrets, and what is to be told, into the first."""
     for row in rows:
         _share(common, row)
@@ -190,9 +190,9 @@ def _numbers(lines: Iterable[int]) -> str:
     return ", ".join(str(first) if first == last else f"{first}-{last}" for first, last in spans)
 
 
-def read_pairs(text: str, words: Vocabulary | None = None) -> Row:
+def read_pairs(text: str, words: Vocabulary | None = None) -> TableRow:
     """CSV with a label and a value in each line."""
-    row = Row(words=words or shipped())
+    row = TableRow(words=words or shipped())
     try:
         for cells in cells_of(text):
             if len(cells) >= 2 and cells[0]:
@@ -202,18 +202,18 @@ def read_pairs(text: str, words: Vocabulary | None = None) -> Row:
     return row
 
 
-def read_toml(text: str, words: Vocabulary | None = None) -> Row:
+def read_toml(text: str, words: Vocabulary | None = None) -> TableRow:
     """TOML of any shape: its keys are labels."""
     try:
         document = tomllib.loads(text)
     except (tomllib.TOMLDecodeError, RecursionError) as problem:
         raise Malformed("a sheet is not TOML", why=str(problem)) from None
-    row = Row(words=words or shipped())
+    row = TableRow(words=words or shipped())
     _flatten(document, row, 0)
     return row
 
 
-def _flatten(table: Mapping[str, Any], row: Row, depth: int) -> None:
+def _flatten(table: Mapping[str, Any], row: TableRow, depth: int) -> None:
     for key, value in table.items():
         if isinstance(value, Mapping) and depth < 4:
             _flatten(value, row, depth + 1)
@@ -237,7 +237,7 @@ class Drafted:
     findings: list[Finding] = field(default_factory=list)
 
 
-def draft(row: Row, origin: str, provider: str = "") -> Drafted:
+def draft(row: TableRow, origin: str, provider: str = "") -> Drafted:
     """A profile and credentials from a row. Raises :class:`ProfileInvalid` with the field that is wrong."""
     made = Drafted()
     made.findings += [finding("sheet-not-understood", origin, label) for label in dict.fromkeys(row.unknown)]
@@ -273,7 +273,7 @@ def draft(row: Row, origin: str, provider: str = "") -> Drafted:
     return made
 
 
-def _not_taken(row: Row) -> list[str]:
+def _not_taken(row: TableRow) -> list[str]:
     """What was understood and has no place, in words: no line of a sheet is dropped silently."""
     told = [f"encryption: {value}" for value in row.values.get(Field.ENCRYPTION, [])]
     hosts = _hosts(row)
@@ -291,7 +291,7 @@ def _words(value: str) -> list[str]:
     return re.findall(r"[a-z]+", value.casefold())
 
 
-def _stated_port(row: Row) -> int:
+def _stated_port(row: TableRow) -> int:
     """The first one that stands there; 0 where none does."""
     stated = row.first(Field.PORT)
     return next((int(part) for part in re.findall(r"\d{1,5}", stated) if 0 < int(part) < 65536), 0)
@@ -318,7 +318,7 @@ SIGN_IN_WORDS = {
 """How this side signs in, as the sheets' languages say it."""
 
 
-def _named_protocol(row: Row) -> str:
+def _named_protocol(row: TableRow) -> str:
     """The protocol that a sheet names, or means by naming none; empty for one that is not known here."""
     plain = row.first(Field.PROTOCOL).casefold()
     known = sheets()
@@ -335,7 +335,7 @@ def _is_retired(plain: str) -> bool:
     return any(facet.retired.search(plain) for facet in sheets().values())
 
 
-def _protocol(row: Row, origin: str) -> str:
+def _protocol(row: TableRow, origin: str) -> str:
     """The sheet's protocol. Raises :class:`ProfileInvalid` for one that is retired or not known here."""
     if named := _named_protocol(row):
         return named
@@ -345,7 +345,7 @@ def _protocol(row: Row, origin: str) -> str:
     raise ProfileInvalid(f"{origin}: protocol", why=f"{wanted!r:.60} is not available; {known} are", slug=slug)
 
 
-def _facts(row: Row, hosts: list[str]) -> SheetFacts:
+def _facts(row: TableRow, hosts: list[str]) -> SheetFacts:
     """What the protocol's own part needs of a sheet."""
     stated = folded(row.first(Field.SIGN_IN))
     return SheetFacts(
@@ -360,13 +360,13 @@ def _facts(row: Row, hosts: list[str]) -> SheetFacts:
     )
 
 
-def _hosts(row: Row) -> list[str]:
+def _hosts(row: TableRow) -> list[str]:
     """A name first: the gateway's certificate has it, and it stays if an address changes."""
     hosts = [*_list(row, Field.HOST), *_list(row, Field.HOST6)]
     return list(dict.fromkeys(sorted(hosts, key=_is_address)))
 
 
-def _profile(row: Row, origin: str, provider: str) -> Profile:
+def _profile(row: TableRow, origin: str, provider: str) -> Profile:
     protocol = _protocol(row, origin)
     hosts = _hosts(row)
     named = row.first(Field.NAME) or row.first(Field.CITY)
@@ -392,12 +392,12 @@ def _is_address(text: str) -> bool:
     return is_host(text) and HOST_NAME.fullmatch(text) is None
 
 
-def _list(row: Row, which: Field) -> list[str]:
+def _list(row: TableRow, which: Field) -> list[str]:
     parts = [part for value in row.values.get(which, []) for part in re.split(r"[,;\s]+", value) if part]
     return [part for part in parts if part.casefold() not in NOTHING]
 
 
-def _tunnel(row: Row, origin: str) -> TunnelSettings:
+def _tunnel(row: TableRow, origin: str) -> TunnelSettings:
     text = row.first(Field.MTU)
     if not text:
         return TunnelSettings()
@@ -406,7 +406,7 @@ def _tunnel(row: Row, origin: str) -> TunnelSettings:
     return TunnelSettings(mtu=int(text))
 
 
-def _traffic(row: Row, origin: str) -> Traffic:
+def _traffic(row: TableRow, origin: str) -> Traffic:
     try:
         servers = tuple(ipaddress.ip_address(one) for one in _list(row, Field.NAME_SERVER))
         networks = tuple(ipaddress.ip_network(network) for network in _networks(row))
@@ -433,7 +433,7 @@ def _traffic(row: Row, origin: str) -> Traffic:
 WITH_MASK = re.compile(r"(\d+\.\d+\.\d+\.\d+)\s*(?:/|,|;|mask|netmask|\s)\s*(255\.\d+\.\d+\.\d+)", re.IGNORECASE)
 
 
-def _networks(row: Row) -> list[str]:
+def _networks(row: TableRow) -> list[str]:
     """Networks in every usual form: with a prefix length, or with a mask behind them; a split tunnel's as well."""
     values = [*row.values.get(Field.NETWORKS, []), *row.values.get(Field.SPLIT, [])]
     texts = [WITH_MASK.sub(r"\1/\2", value) for value in values]
@@ -442,7 +442,7 @@ def _networks(row: Row) -> list[str]:
     return [part for part in parts if part.casefold() not in NOTHING and not (from_split and "." not in part)]
 
 
-def _everything(row: Row, origin: str) -> bool | None:
+def _everything(row: TableRow, origin: str) -> bool | None:
     """Whether all traffic is to go through the tunnel; None where the sheet does not say."""
     everything, split = row.answer(Field.ALL_TRAFFIC), row.answer(Field.SPLIT)
     if split is None and row.first(Field.SPLIT) and not row.first(Field.ALL_TRAFFIC):

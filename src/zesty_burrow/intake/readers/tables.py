@@ -33,7 +33,7 @@ BETWEEN = ",;\t|"
 
 
 @dataclass(slots=True)
-class Row:
+class TableRow:
     """One filled-in sheet, or one line of a table: values by field, and labels that were not understood.
 
     ``passed``: labels that are known and have nothing for a profile. ``trimmed``: secrets behind which blanks were left
@@ -195,7 +195,7 @@ def _hosts(cell: str) -> bool:
     return all(is_host(part) for part in re.split(r"[,;\s]+", cell) if part)
 
 
-def read_table(text: str, words: Vocabulary | None = None) -> list[Row]:
+def read_table(text: str, words: Vocabulary | None = None) -> list[TableRow]:
     """The rows of a server table. Raises only :class:`Malformed`."""
     stripped = text.lstrip("\ufeff \t\r\n")
     try:
@@ -206,7 +206,7 @@ def read_table(text: str, words: Vocabulary | None = None) -> list[Row]:
         raise Malformed("a server table is malformed", why=str(problem)[:200]) from None
 
 
-def _csv_rows(cells: list[list[str]], words: Vocabulary) -> list[Row]:
+def _csv_rows(cells: list[list[str]], words: Vocabulary) -> list[TableRow]:
     column = _headings(cells, words)
     if column is None and (aside := _aside(cells, words)) is not None:
         cells, column = _turned(cells), aside
@@ -225,7 +225,7 @@ def _csv_rows(cells: list[list[str]], words: Vocabulary) -> list[Row]:
     return rows
 
 
-def _json_rows(document: Any, words: Vocabulary) -> list[Row]:
+def _json_rows(document: Any, words: Vocabulary) -> list[TableRow]:
     if isinstance(document, dict):
         document = next((value for value in document.values() if isinstance(value, list)), [])
     if not isinstance(document, list) or len(document) > MAX_ROWS:
@@ -239,8 +239,8 @@ def _json_rows(document: Any, words: Vocabulary) -> list[Row]:
     return rows
 
 
-def _row(pairs: Iterable[tuple[str, str]], words: Vocabulary) -> Row:
-    row = Row(words=words)
+def _row(pairs: Iterable[tuple[str, str]], words: Vocabulary) -> TableRow:
+    row = TableRow(words=words)
     for label, value in pairs:
         row.put(label, value)
     return row

@@ -36,7 +36,7 @@ MOST = 200
 """Connections at a time."""
 
 
-class Owner(Protocol):
+class HttpCallersOwner(Protocol):
     faults: frozenset[str]
 
     @property
@@ -73,7 +73,7 @@ class _Connection:
 class HttpCallers:
     """Accepts connections at ``endpoint`` for ``owner``; ``wake`` is set when something has happened to one of them."""
 
-    owner: Owner
+    owner: HttpCallersOwner
     endpoint: Endpoint
     family: socket.AddressFamily
     wake: asyncio.Event
@@ -209,7 +209,7 @@ class _Audible:
     """The machine of all callers over UDP, which hears nothing while the gateway is to be silent, or knows no QUIC."""
 
     quic: QuicGateway
-    owner: Owner
+    owner: HttpCallersOwner
 
     def receive(self, data: bytes, source: Endpoint, now: float, local_port: int) -> None:
         if self.owner.faults.isdisjoint(DEAF):

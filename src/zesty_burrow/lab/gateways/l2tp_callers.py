@@ -40,7 +40,7 @@ OLD = Offer(*(tuple(row if label == "encryption" else row[0] for row in rows) fo
 """What the fault weak-proposals leaves."""
 
 
-class Owner(Protocol):
+class L2tpCallersOwner(Protocol):
     place: story.Site
     authority: Authority
     shared_key: str
@@ -56,7 +56,7 @@ class Owner(Protocol):
         """Inner addresses for an account."""
 
 
-def gateway_config(host: Owner) -> L2tpGatewayConfig:
+def gateway_config(host: L2tpCallersOwner) -> L2tpGatewayConfig:
     """As the gateway is at the moment: its accounts, its shared key, and its faults."""
     faults = host.faults
     key, chain = host.server_keys()
@@ -108,7 +108,7 @@ class GatewayMachine(Protocol):
 class BothVersions:
     """IKEv2's end and L2TP's as one machine; it hears nothing while the gateway is to be silent."""
 
-    def __init__(self, host: Owner, current: GatewayMachine) -> None:
+    def __init__(self, host: L2tpCallersOwner, current: GatewayMachine) -> None:
         self._host, self._current = host, current
         self.former = L2tpGatewaySession(gateway_config(host), os.urandom) if host.place.is_old else None
 

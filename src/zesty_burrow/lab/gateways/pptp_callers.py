@@ -31,7 +31,7 @@ MRU = 1400
 STREAM = 1
 
 
-class Owner(Protocol):
+class PptpCallersOwner(Protocol):
     place: story.Site
     faults: frozenset[str]
 
@@ -91,7 +91,7 @@ class _Connection:
 class PptpCallers:
     """Accepts connections for ``owner``; ``wake`` is set when something has happened to one of them."""
 
-    owner: Owner
+    owner: PptpCallersOwner
     family: socket.AddressFamily
     wake: asyncio.Event
     connections: dict[Endpoint, _Connection] = field(default_factory=dict)

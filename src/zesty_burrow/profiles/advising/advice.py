@@ -11,7 +11,7 @@ from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.profiles.advising.clients import misfits
 from zesty_burrow.profiles.policy import judge_profile
-from zesty_burrow.protocols.facets.advice import AlgorithmAdvice, Answer, Costs, Reason, Row
+from zesty_burrow.protocols.facets.advice import AdviceRow, AlgorithmAdvice, Answer, Costs, Reason
 from zesty_burrow.protocols.facets.device import Client
 from zesty_burrow.protocols.parts import advice_of
 from zesty_burrow.protocols.session import Capabilities
@@ -31,7 +31,7 @@ class Advice:
     device: str
     asked: bool
     answered: bool
-    rows: tuple[Row, ...]
+    rows: tuple[AdviceRow, ...]
     would: Suite | None
     should: Suite | None
     reasons: tuple[Reason, ...]

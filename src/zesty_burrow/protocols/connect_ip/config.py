@@ -20,7 +20,7 @@ from zesty_burrow.core.profile import Profile
 from zesty_burrow.core.proxy import LONGEST_HEADER
 from zesty_burrow.core.scope import CredentialsKind
 from zesty_burrow.errors import ProfileInvalid
-from zesty_burrow.protocols.connect_ip.http.link import Link
+from zesty_burrow.protocols.connect_ip.http.link import HttpLink
 from zesty_burrow.protocols.connect_ip.http.tls_link import H2, HTTP1, TlsLink
 from zesty_burrow.protocols.connect_ip.settings import PORT, UDP_TRANSPORT, ConnectIpSettings, settings_of
 from zesty_burrow.protocols.connect_ip.wire.template import ANY, expand
@@ -45,7 +45,7 @@ class ClientConfig:
     gateway: Endpoint
     trust: GatewayTrust
     transport: Transport
-    make_link: Callable[[object], Link]
+    make_link: Callable[[object], HttpLink]
     authority: str
     path: str
     authorization: Callable[[], str] | None
@@ -104,14 +104,14 @@ def _authority(host: str, port: int) -> str:
 
 def _tls_links(
     settings: ConnectIpSettings, request: SessionRequest, name: str, lines: list[str]
-) -> Callable[[object], Link]:
+) -> Callable[[object], HttpLink]:
     context = _context(settings, request.secrets, lines)
     return lambda earlier: TlsLink.client(context, name, earlier)
 
 
 def _quic_links(
     payload: int, settings: ConnectIpSettings, request: SessionRequest, name: str, lines: list[str]
-) -> Callable[[object], Link]:
+) -> Callable[[object], HttpLink]:
     # Loaded where it is used: HTTP/3 brings a library of its own.
     from zesty_burrow.protocols.connect_ip.http.quic_link import QuicLink, Ticket, quic_configuration
 

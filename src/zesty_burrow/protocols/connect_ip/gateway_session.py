@@ -20,7 +20,7 @@ from zesty_burrow.protocols.connect_ip.http.link import (
     Bursts,
     Content,
     Gone,
-    Link,
+    HttpLink,
     LinkEvent,
     Payload,
     Secured,
@@ -73,7 +73,7 @@ class ConnectIpCaller:
 
     local_port = 1
 
-    def __init__(self, config: GatewayConfig, link: Link, peer: Endpoint, transport: Transport) -> None:
+    def __init__(self, config: GatewayConfig, link: HttpLink, peer: Endpoint, transport: Transport) -> None:
         self.config, self.peer, self.transport = config, peer, transport
         self.account = ""
         self.channel: HttpChannel | None = None

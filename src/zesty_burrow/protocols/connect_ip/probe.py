@@ -10,7 +10,7 @@ from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.core.policy.tls_names import suite_of
 from zesty_burrow.errors import GatewayNotProven, ProgramFault
 from zesty_burrow.protocols.connect_ip.config import ClientConfig
-from zesty_burrow.protocols.connect_ip.http.link import Gone, Link, LinkEvent, Secured
+from zesty_burrow.protocols.connect_ip.http.link import Gone, HttpLink, LinkEvent, Secured
 from zesty_burrow.protocols.gateway_proof import prove_chain
 from zesty_burrow.protocols.session import Framing, ProbeDone
 
@@ -47,7 +47,7 @@ class HttpProbe:
         self.gateway, self.transport = config.gateway, config.transport
         self.found = HttpCapabilities()
         self._config = config
-        self._link: Link = config.make_link(None)
+        self._link: HttpLink = config.make_link(None)
         self._due: float | None = None
         self._began = 0.0
         self._events: deque[ProbeDone] = deque()

@@ -26,7 +26,7 @@ from zesty_burrow.protocols.connect_ip.http.link import (
     Bursts,
     Content,
     Gone,
-    Link,
+    HttpLink,
     LinkEvent,
     Payload,
     Request,
@@ -90,7 +90,7 @@ class ConnectIpSession:
         self._states = StateTable(TRANSITIONS, State.IDLE)
         self.channel: HttpChannel | None = None
         self._label = label
-        self._link: Link | None = None
+        self._link: HttpLink | None = None
         self._ticket: object | None = None
         self._tunnel = TunnelEnd()
         self._events: deque[Event] = deque()

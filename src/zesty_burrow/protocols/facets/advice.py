@@ -18,7 +18,7 @@ Costs = Mapping[tuple[int, int, int], float]
 
 
 @dataclass(frozen=True, slots=True)
-class Row:
+class AdviceRow:
     """One algorithm: who can do it, what the RFCs and the policy say, its strength and relative cost (1: the least)."""
 
     type: int
@@ -65,7 +65,7 @@ class AlgorithmAdvice:
     ``answer``: None if the gateway has not answered. ``obstacles``: why no tunnel would come up.
     """
 
-    rows: tuple[Row, ...]
+    rows: tuple[AdviceRow, ...]
     would: Suite | None
     should: Suite | None
     reasons: tuple[Reason, ...]

@@ -21,7 +21,7 @@ from zesty_burrow.protocols.l2tp_ipsec.ikev1.config import (
 )
 from zesty_burrow.protocols.l2tp_ipsec.ikev1.end import IkeEnd
 from zesty_burrow.protocols.l2tp_ipsec.ikev1.message import NON_ESP
-from zesty_burrow.protocols.l2tp_ipsec.l2tp.connection import L2tpConnection, Opened, Over
+from zesty_burrow.protocols.l2tp_ipsec.l2tp.connection import CallOpened, L2tpConnection, Over
 from zesty_burrow.protocols.ppp.link import LinkOver, NetworkUp, PppLink, SignedIn
 
 WORN = 3 << 30
@@ -100,7 +100,7 @@ class Layers:
             self.link.receive(self.l2tp.frames.popleft(), now)
         self._look_at_ike(now)
         while (told := self.l2tp.next_event()) is not None:
-            if isinstance(told, Opened):
+            if isinstance(told, CallOpened):
                 self.link.start(now)
             else:
                 self._events.append(told)

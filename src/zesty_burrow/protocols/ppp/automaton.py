@@ -19,7 +19,7 @@ FIRST_RESTART = 1.0
 """The first wait: a tunnel is quicker than the lines that the RFC thinks of."""
 
 
-class State(IntEnum):
+class AutomatonState(IntEnum):
     """RFC 1661 §4.2, but for those in which the layer below is down: there is no automaton then."""
 
     CLOSED = 2
@@ -50,7 +50,15 @@ _TABLE: dict[str, tuple[str, ...]] = {
     "RXR": ("2", "3", "4", "5", "6", "7", "8", "ser/9"),
 }
 """Actions and the next state, as RFC 1661 §4.1 prints them; RXJ+ in Ack-Rcvd as in §4.1: to Req-Sent."""
-_TIMED = frozenset({State.CLOSING, State.STOPPING, State.REQ_SENT, State.ACK_RCVD, State.ACK_SENT})
+_TIMED = frozenset(
+    {
+        AutomatonState.CLOSING,
+        AutomatonState.STOPPING,
+        AutomatonState.REQ_SENT,
+        AutomatonState.ACK_RCVD,
+        AutomatonState.ACK_SENT,
+    }
+)
 
 
 class Options(ABC):
@@ -88,7 +96,7 @@ class Automaton:
 
     def __init__(self, number: int, options: Options) -> None:
         self.number, self.options = number, options
-        self.state = State.CLOSED
+        self.state = AutomatonState.CLOSED
         self.out: deque[bytes] = deque()
         self.failed = ""
         self._identifier = 0
@@ -106,7 +114,7 @@ class Automaton:
     @property
     def is_open(self) -> bool:
         """Whether both sides have agreed."""
-        return self.state is State.OPENED
+        return self.state is AutomatonState.OPENED
 
     def open(self, now: float) -> None:
         self._event("Open", now)
@@ -156,7 +164,7 @@ class Automaton:
         self._event("RXJ-", now)
 
     def _on_request(self, packet: Packet, now: float) -> None:
-        if self.state is State.OPENED and packet == self._taken:
+        if self.state is AutomatonState.OPENED and packet == self._taken:
             # It was repeated, or has been on its way for long: nothing new is asked for.
             self.out.append(write_packet(Code.CONFIGURE_ACK, packet.identifier, packet.data))
             return
@@ -203,11 +211,11 @@ class Automaton:
 
     def _event(self, event: str, now: float) -> None:
         self._now = now
-        entry = _TABLE[event][self.state - State.CLOSED]
+        entry = _TABLE[event][self.state - AutomatonState.CLOSED]
         if not entry:
             return
         actions, _, following = entry.rpartition("/")
-        self.state = State(int(following))
+        self.state = AutomatonState(int(following))
         for action in filter(None, actions.split(",")):
             _ACTIONS[action](self)
         if self.state not in _TIMED:
@@ -216,7 +224,7 @@ class Automaton:
     # Actions (RFC 1661 §4.4).
 
     def _initialize(self) -> None:
-        self._left = MAX_TERMINATE if self.state in (State.CLOSING, State.STOPPING) else MAX_CONFIGURE
+        self._left = MAX_TERMINATE if self.state in (AutomatonState.CLOSING, AutomatonState.STOPPING) else MAX_CONFIGURE
 
     def _zero(self) -> None:
         self._left, self._due = 0, self._now + RESTART

@@ -89,7 +89,7 @@ class MessageReader:
 
 
 @dataclass(frozen=True, slots=True)
-class Opened:
+class CallOpened:
     """The call stands; ``own`` and ``peer``: its numbers."""
 
     at: float
@@ -120,7 +120,7 @@ class PptpControl:
         self._echo = int.from_bytes(random(4))
         self._is_open = self._is_asking = False
         self._out = bytearray()
-        self._events: deque[Opened | Over] = deque()
+        self._events: deque[CallOpened | Over] = deque()
 
     def start(self, now: float) -> None:
         """Ask for a connection, at who calls."""
@@ -205,7 +205,7 @@ class PptpControl:
     def _open(self, now: float) -> None:
         self._is_open, self._due = True, now + ECHO_EVERY
         self._awaited = Message.START_REPLY
-        self._events.append(Opened(now, self.call, self.peer_call))
+        self._events.append(CallOpened(now, self.call, self.peer_call))
 
     def _put(self, kind: Message, body: bytes) -> None:
         self._out += write_message(kind, body)
@@ -233,6 +233,6 @@ class PptpControl:
             self.is_over = True
             self._events.append(Over(now, by_peer, reason))
 
-    def next_event(self) -> Opened | Over | None:
+    def next_event(self) -> CallOpened | Over | None:
         """The next event, or None."""
         return self._events.popleft() if self._events else None

@@ -9,7 +9,7 @@ from zesty_burrow.core.net import AddressRange, Endpoint
 from zesty_burrow.errors import Malformed
 from zesty_burrow.protocols.ppp.link import CalledConfig, LinkOver, NetworkUp, PppLink, SignedIn
 from zesty_burrow.protocols.pptp.channel import PptpChannel
-from zesty_burrow.protocols.pptp.control import Opened, Over, PptpControl
+from zesty_burrow.protocols.pptp.control import CallOpened, Over, PptpControl
 from zesty_burrow.protocols.pptp.gre import GreFlow
 from zesty_burrow.protocols.session import Down, Up
 
@@ -65,7 +65,7 @@ class PptpCaller:
 
     def look(self, now: float) -> None:
         while (event := self._control.next_event()) is not None:
-            if isinstance(event, Opened):
+            if isinstance(event, CallOpened):
                 self.channel = PptpChannel(GreFlow(event.own, event.peer))
                 self._link.start(now)
             elif isinstance(event, Over):

@@ -22,7 +22,7 @@ from zesty_burrow.errors import (
 )
 from zesty_burrow.protocols.ppp.link import CallerConfig, LinkEvent, NetworkUp, PppLink, SignedIn
 from zesty_burrow.protocols.pptp.channel import PptpChannel
-from zesty_burrow.protocols.pptp.control import PORT, Opened, Over, PptpControl
+from zesty_burrow.protocols.pptp.control import PORT, CallOpened, Over, PptpControl
 from zesty_burrow.protocols.pptp.gre import GreFlow
 from zesty_burrow.protocols.pptp.settings import SIGN_IN_METHODS
 from zesty_burrow.protocols.pptp.table import TRANSITIONS, Signal, State
@@ -144,7 +144,7 @@ class PptpSession:
         while (news := self._link.next_event()) is not None and not self._is_over:
             self._on_link(news)
 
-    def _on_control(self, event: Opened | Over) -> None:
+    def _on_control(self, event: CallOpened | Over) -> None:
         if isinstance(event, Over):
             self._on_ended(event.at, event.reason)
         elif self._states.allows(Signal.OPENED):
@@ -165,7 +165,7 @@ class PptpSession:
         else:
             self._on_ended(news.at, news.reason)
 
-    def _on_opened(self, event: Opened) -> None:
+    def _on_opened(self, event: CallOpened) -> None:
         self._states.follow(Signal.OPENED)
         self._events.append(StepDone(event.at, Step.NEGOTIATE, "a call"))
         self.channel = PptpChannel(GreFlow(event.own, event.peer))

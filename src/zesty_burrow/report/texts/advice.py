@@ -10,7 +10,7 @@ from zesty_burrow.core.policy.algorithms import TransformType
 from zesty_burrow.errors import printable
 from zesty_burrow.profiles.advising.advice import Advice
 from zesty_burrow.profiles.ways import best_way
-from zesty_burrow.protocols.facets.advice import Row
+from zesty_burrow.protocols.facets.advice import AdviceRow
 from zesty_burrow.report.findings import findings_table
 from zesty_burrow.report.layout import Column, Indented, Table, Text
 from zesty_burrow.report.parts import Parts, heading, milliseconds
@@ -135,7 +135,7 @@ def _ways(result: AdviceResult) -> Parts:
         yield Text(f"  {choice}; with --transport any whichever is answered goes on.", style="dim")
 
 
-def _worth_showing(rows: Iterable[Row]) -> list[Row]:
+def _worth_showing(rows: Iterable[AdviceRow]) -> list[AdviceRow]:
     """What somebody offers or takes, or what everybody should have."""
     return [
         row

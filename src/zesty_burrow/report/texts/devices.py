@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from typing import Any
 
 from zesty_burrow.errors import printable
-from zesty_burrow.fleet.standing import Standing, State
+from zesty_burrow.fleet.standing import DeviceState, Standing
 from zesty_burrow.report.layout import Column, Table, Text, Verbatim
 from zesty_burrow.report.parts import Parts, heading, plural
 from zesty_burrow.report.results.base import Result
@@ -27,15 +27,15 @@ from zesty_burrow.use_cases.devices.request import HandOverRow
 
 VERDICTS = {"sealed": "green", "leaking": "red", "unclear": "yellow"}
 STYLES = {
-    State.LEAKING: "red",
-    State.FAILED: "red",
-    State.PROFILE_GONE: "red",
-    State.EXPIRED: "red",
-    State.OUT_OF_DATE: "yellow",
-    State.NEVER_SET_UP: "yellow",
-    State.WAITING: "yellow",
-    State.EXPIRES_SOON: "yellow",
-    State.IN_DATE: "green",
+    DeviceState.LEAKING: "red",
+    DeviceState.FAILED: "red",
+    DeviceState.PROFILE_GONE: "red",
+    DeviceState.EXPIRED: "red",
+    DeviceState.OUT_OF_DATE: "yellow",
+    DeviceState.NEVER_SET_UP: "yellow",
+    DeviceState.WAITING: "yellow",
+    DeviceState.EXPIRES_SOON: "yellow",
+    DeviceState.IN_DATE: "green",
 }
 
 

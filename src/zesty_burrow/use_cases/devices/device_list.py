@@ -8,7 +8,7 @@ from pathlib import Path
 from unicodedata import normalize
 
 from zesty_burrow.errors import Clash, Malformed, UsageError
-from zesty_burrow.fleet.standing import Standing, State
+from zesty_burrow.fleet.standing import DeviceState, Standing
 from zesty_burrow.store.devices import Device, Rule, Rules, check_device
 from zesty_burrow.use_cases.devices.standing import read_all, stand
 from zesty_burrow.use_cases.workspace import Workspace
@@ -92,7 +92,7 @@ def show_device(name: str, workspace: Workspace) -> ShownDevice:
         (standing,) = stand(workspace, store, [device])
         why: list[str] = []
         near = ""
-        if standing.wanted and standing.handover_state is not State.PROFILE_GONE:
+        if standing.wanted and standing.handover_state is not DeviceState.PROFILE_GONE:
             profile = store.find_profile(standing.wanted)[0]
             client = client_of(device)
             why = misfits(profile, client)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from zesty_burrow.errors import NotFound, UsageError
 from zesty_burrow.extras import is_installed, require
-from zesty_burrow.fleet.standing import Standing, State
+from zesty_burrow.fleet.standing import DeviceState, Standing
 from zesty_burrow.store.devices import FAILED
 from zesty_burrow.use_cases.devices.forms import FORMS, link
 from zesty_burrow.use_cases.devices.forms.form import HandOver, Run
@@ -31,8 +31,8 @@ def hand_over(request: HandOverRequest, workspace: Workspace) -> HandedOver:
             raise NotFound("no device matches", next_step="See `zesty devices list`.")
         work = Work(store, workspace, request)
         # Their state says it as well, but a run that passes over them in silence would be taken for a success.
-        gone = [_gone(entry) for entry in standings if entry.handover_state is State.PROFILE_GONE]
-        there = [entry for entry in standings if entry.handover_state is not State.PROFILE_GONE]
+        gone = [_gone(entry) for entry in standings if entry.handover_state is DeviceState.PROFILE_GONE]
+        there = [entry for entry in standings if entry.handover_state is not DeviceState.PROFILE_GONE]
         chosen = [entry for entry in there if entry.is_left or (request.again and entry.wanted)]
         plans = plan_all(chosen, work, request)
         left = len(standings) - len(chosen) - len(gone)

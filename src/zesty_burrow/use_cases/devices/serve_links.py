@@ -17,7 +17,7 @@ from zesty_burrow.use_cases.workspace import Workspace
 
 if TYPE_CHECKING:
     from zesty_burrow.core.profile import Profile
-    from zesty_burrow.fleet.links.server import Check
+    from zesty_burrow.fleet.links.server import CheckPages
     from zesty_burrow.store.link_store import LinkRow
     from zesty_burrow.store.store import Store
 
@@ -76,7 +76,7 @@ async def serve_links(request: ServeRequest, workspace: Workspace, stop: asyncio
     with workspace.store() as store:
         events = _Events(workspace, store)
         certificate = Certificate(request.certificate, request.key)
-        check: Check | None = _Check(request.observatory, workspace, store) if request.observatory else None
+        check: CheckPages | None = _Check(request.observatory, workspace, store) if request.observatory else None
         links = store.fleet.links
         server = LinkServer(links, store.fleet.enrolments, certificate, lambda: _time(workspace), events, check)
         await server.start(list(request.addresses), request.port)

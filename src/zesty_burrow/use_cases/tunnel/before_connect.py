@@ -16,7 +16,7 @@ from zesty_burrow.host.guard.guard import Guard
 from zesty_burrow.host.guard.local_trust import judge_local
 from zesty_burrow.host.guard.plan import Peer
 from zesty_burrow.host.netlink import Netlink
-from zesty_burrow.host.readiness.check import State
+from zesty_burrow.host.readiness.check import Readiness
 from zesty_burrow.host.readiness.local import cheap
 from zesty_burrow.host.readiness.remote_session import RemoteSession
 from zesty_burrow.host.replace_file import replace_file
@@ -36,7 +36,7 @@ def require_ready(workspace: Workspace) -> None:
     """What would stop it half-way stops it before anything is changed."""
     for look in cheap(workspace.now().timestamp()):
         check = look()
-        if check.state is State.MISSING:
+        if check.state is Readiness.MISSING:
             next_step = f"{check.remedy} See `zesty ready`."
             raise MachineError(f"{check.name}: {check.found}", why=check.why, next_step=next_step, slug="not-ready")
 

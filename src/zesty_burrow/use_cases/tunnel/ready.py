@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 from zesty_burrow.carrier.probe import probe_gateways
 from zesty_burrow.host.readiness import local
-from zesty_burrow.host.readiness.check import Check, State
+from zesty_burrow.host.readiness.check import Readiness, ReadinessCheck
 from zesty_burrow.observe.client import ObservatoryAddress
 from zesty_burrow.observe.way_out import look_at_way_out
 from zesty_burrow.use_cases.workspace import Workspace
@@ -15,7 +15,9 @@ PATIENCE = 3.0
 """Seconds for a gateway to answer."""
 
 
-def look_whether_ready(names: tuple[str, ...], workspace: Workspace, observatory: str = "") -> tuple[Check, ...]:
+def look_whether_ready(
+    names: tuple[str, ...], workspace: Workspace, observatory: str = ""
+) -> tuple[ReadinessCheck, ...]:
     """What this machine has and lacks for a tunnel; changes nothing.
 
     ``names``: profiles whose gateways are asked. ``observatory``: URL, empty: from the settings. Raises
@@ -40,7 +42,7 @@ def look_whether_ready(names: tuple[str, ...], workspace: Workspace, observatory
     return (*found, *_gateways(names, workspace))
 
 
-def _gateways(names: Iterable[str], workspace: Workspace) -> list[Check]:
+def _gateways(names: Iterable[str], workspace: Workspace) -> list[ReadinessCheck]:
     wanted = list(names)
     if not wanted:
         return []
@@ -52,7 +54,9 @@ def _gateways(names: Iterable[str], workspace: Workspace) -> list[Check]:
         if seen.capabilities is None:
             why = "Some networks let no UDP out."
             remedy = "Allow UDP ports 500 and 4500, or try another network; under the guard, end it first."
-            checks.append(Check(name, State.ATTENTION, f"{seen.address}: {seen.why}".lstrip(": "), why, remedy))
+            checks.append(
+                ReadinessCheck(name, Readiness.ATTENTION, f"{seen.address}: {seen.why}".lstrip(": "), why, remedy)
+            )
         else:
-            checks.append(Check(name, State.READY, f"{seen.address} answers"))
+            checks.append(ReadinessCheck(name, Readiness.READY, f"{seen.address} answers"))
     return checks

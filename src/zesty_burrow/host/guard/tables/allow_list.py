@@ -49,7 +49,7 @@ have a router there pass it on; TCP, UDP, a fragment, GRE, ESP, ICMPv6, SCTP.
 ACCEPT, RETURN = x.verdict(x.ACCEPT), x.verdict(x.RETURN)
 
 
-class Row(NamedTuple):
+class AllowedPackets(NamedTuple):
     """``version``: 4, 6, or 0 for both. ``counter``: empty for a row that ends the look at what may leave. ``checked``:
     its ports have to be in it, and no route of the sender's own. ``device``: empty for all.
     """
@@ -66,34 +66,36 @@ def holds_everything(share: Share) -> bool:
     return any(network in EVERYTHING for network in share.held)
 
 
-def tunnel_rows(openings: Iterable[Opening], *, fragments: bool) -> Iterator[Row]:
+def tunnel_rows(openings: Iterable[Opening], *, fragments: bool) -> Iterator[AllowedPackets]:
     """For the tunnels' own sockets. ``fragments``: they are looked at one by one, as at a device."""
     for address, protocol, port in openings:
         to = x.destination(address)
-        yield Row(address.version, to + x.to_port(protocol, port), TUNNEL)
+        yield AllowedPackets(address.version, to + x.to_port(protocol, port), TUNNEL)
         if fragments and port:
-            yield Row(address.version, to + x.of_protocol(protocol) + x.later_fragment(address.version), TUNNEL)
+            yield AllowedPackets(
+                address.version, to + x.of_protocol(protocol) + x.later_fragment(address.version), TUNNEL
+            )
 
 
-def rows_beside(share: Share, on_link: Iterable[LocalNetwork]) -> Iterator[Row]:
+def rows_beside(share: Share, on_link: Iterable[LocalNetwork]) -> Iterator[AllowedPackets]:
     """By other devices than those of the tunnels: where everything is held, no question for a name."""
     for address, port in share.peers:
-        yield Row(address.version, x.destination(address) + x.from_port(TCP, port), SESSION)
+        yield AllowedPackets(address.version, x.destination(address) + x.from_port(TCP, port), SESSION)
     user = x.user_in(PORTAL_USERS)
     for protocol, port in (*WEB_PORTS, *DNS_PORTS[:2]):
         # A user who has to sign in to the local network first.
-        yield Row(0, user + x.to_port(protocol, port), PORTAL)
+        yield AllowedPackets(0, user + x.to_port(protocol, port), PORTAL)
     if holds_everything(share):
         for protocol, port in DNS_PORTS:
-            yield Row(0, x.to_port(protocol, port))
+            yield AllowedPackets(0, x.to_port(protocol, port))
     yield from _neighbour_discovery(on_link)
     yield from _address_assignment(share)
     for device, network in share.local:
         for everybody in _broadcasts(network):
-            yield Row(4, x.destination(everybody), device=device)
-        yield Row(network.version, x.destination(network), LOCAL, device, checked=True)
+            yield AllowedPackets(4, x.destination(everybody), device=device)
+        yield AllowedPackets(network.version, x.destination(network), LOCAL, device, checked=True)
     for network in share.left_out:
-        yield Row(network.version, x.destination(network), LEFT_OUT, checked=True)
+        yield AllowedPackets(network.version, x.destination(network), LEFT_OUT, checked=True)
 
 
 def _broadcasts(network: Network) -> list[Network]:
@@ -103,7 +105,7 @@ def _broadcasts(network: Network) -> list[Network]:
     return [ip_network(network.broadcast_address), ip_network(network.network_address)]
 
 
-def _neighbour_discovery(on_link: Iterable[LocalNetwork]) -> Iterator[Row]:
+def _neighbour_discovery(on_link: Iterable[LocalNetwork]) -> Iterator[AllowedPackets]:
     """To groups and addresses of the link alone (RFC 4861 §4): routers pass nothing of it on, but a sender may lie."""
     whole = x.hop_limit(255)
     targets = {
@@ -113,26 +115,26 @@ def _neighbour_discovery(on_link: Iterable[LocalNetwork]) -> Iterator[Row]:
     }
     for kind, networks in targets.items():
         for network in networks:
-            yield Row(6, x.destination(network) + x.icmpv6(kind) + whole, NEIGHBOURS)
+            yield AllowedPackets(6, x.destination(network) + x.icmpv6(kind) + whole, NEIGHBOURS)
     short = x.octets_are(x.NETWORK_HEADER, 4, LONGEST_UNICAST.to_bytes(2), how=x.AT_MOST)
     for device, network in on_link:
         if network.version == 6 and not network.is_link_local:
             for kind in (NEIGHBOUR_SOLICITATION, NEIGHBOUR_ADVERTISEMENT):
                 match = x.destination(network) + short + x.icmpv6(kind) + whole
-                yield Row(6, match, NEIGHBOURS, device)
+                yield AllowedPackets(6, match, NEIGHBOURS, device)
     for kind in LISTENER_REPORTS:
-        yield Row(6, x.destination(LINK_MULTICAST) + x.icmpv6(kind) + x.hop_limit(1), NEIGHBOURS)
+        yield AllowedPackets(6, x.destination(LINK_MULTICAST) + x.icmpv6(kind) + x.hop_limit(1), NEIGHBOURS)
 
 
-def _address_assignment(share: Share) -> Iterator[Row]:
+def _address_assignment(share: Share) -> Iterator[AllowedPackets]:
     """DHCP (RFC 2131 §4.1, RFC 9915): by broadcast and multicast, and to servers in the local networks."""
     dhcp, dhcpv6 = x.between_ports(UDP, 68, 67), x.between_ports(UDP, 546, 547)
-    yield Row(4, x.destination(BROADCAST) + dhcp, ADDRESSES)
+    yield AllowedPackets(4, x.destination(BROADCAST) + dhcp, ADDRESSES)
     for device, network in share.local:
         if network.version == 4:
-            yield Row(4, x.destination(network) + dhcp, ADDRESSES, device)
+            yield AllowedPackets(4, x.destination(network) + dhcp, ADDRESSES, device)
     for target in (DHCP_SERVERS, LINK_LOCAL):
-        yield Row(6, x.destination(target) + dhcpv6, ADDRESSES)
+        yield AllowedPackets(6, x.destination(target) + dhcpv6, ADDRESSES)
 
 
 def checked_rules(version: int, counter: str) -> Iterator[bytes]:

@@ -19,7 +19,7 @@ from zesty_burrow.host.guard.tables.allow_list import (
     LOCAL,
     NEIGHBOURS,
     PORTAL_USERS,
-    Row,
+    AllowedPackets,
     checked_rules,
     rows_beside,
     tunnel_rows,
@@ -82,7 +82,7 @@ def _openings(share: Share, version: int) -> Iterator[bytes]:
             yield row.match + x.count(row.counter) + ACCEPT
 
 
-def _by_device(rows: list[Row], device: OuterDevice, version: int, user: int) -> Iterator[bytes]:
+def _by_device(rows: list[AllowedPackets], device: OuterDevice, version: int, user: int) -> Iterator[bytes]:
     """Packets of one version of IP by one device."""
     own_socket = x.about(x.MARK, x.native(MARK)) + x.user_is(user)
     yield own_socket + x.verdict(x.JUMP, f"{OUTER}_ipv{version}")

@@ -23,7 +23,7 @@ from zesty_burrow.host.guard.tables.allow_list import (
     PORTAL_USERS,
     REJECTED,
     RETURN,
-    Row,
+    AllowedPackets,
     checked_rules,
     holds_everything,
     rows_beside,
@@ -100,12 +100,12 @@ def portal_opening(user: int, seconds: int, *, present: bool) -> list[Body]:
     return bodies
 
 
-def _rule(row: Row, *, counted: bool) -> bytes:
+def _rule(row: AllowedPackets, *, counted: bool) -> bytes:
     match = (x.of_version(row.version) if row.version else b"") + (x.by_device(row.device) if row.device else b"")
     return match + row.match + end_of(row, counted=counted)
 
 
-def end_of(row: Row, *, counted: bool = True) -> bytes:
+def end_of(row: AllowedPackets, *, counted: bool = True) -> bytes:
     """What becomes of a packet that a row matches."""
     if not row.counter:
         return RETURN

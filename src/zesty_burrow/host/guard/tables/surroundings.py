@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from zesty_burrow.core.net import LocalNetwork
-from zesty_burrow.host.netlink import Link, Netlink
+from zesty_burrow.host.netlink import Netlink, NetworkDevice
 
 ARPHRD_ETHER, ARPHRD_PPP, ARPHRD_LOOPBACK = 1, 512, 772
 """Linux ``if_arp.h``."""
@@ -35,7 +35,7 @@ class Surroundings:
     on_link: tuple[LocalNetwork, ...] = ()
 
 
-def outer_devices(links: Iterable[Link]) -> tuple[OuterDevice, ...]:
+def outer_devices(links: Iterable[NetworkDevice]) -> tuple[OuterDevice, ...]:
     """The devices that lead outside, in the order of their names."""
     known = [link for link in links if not _is_own(link)]
     by_number = {link.number: link for link in known}
@@ -50,13 +50,13 @@ def outer_devices(links: Iterable[Link]) -> tuple[OuterDevice, ...]:
     return tuple(found)
 
 
-def _is_own(link: Link) -> bool:
+def _is_own(link: NetworkDevice) -> bool:
     return link.type == ARPHRD_LOOPBACK or (link.name.startswith(OWN_PREFIX) and link.kind == OWN_KIND)
 
 
-def _above(link: Link, links: list[Link], by_number: dict[int, Link]) -> list[Link]:
+def _above(link: NetworkDevice, links: list[NetworkDevice], by_number: dict[int, NetworkDevice]) -> list[NetworkDevice]:
     """The devices that send by this one, directly or through others."""
-    found: dict[int, Link] = {}
+    found: dict[int, NetworkDevice] = {}
     waiting = [link]
     while waiting:
         one = waiting.pop()

@@ -108,7 +108,7 @@ class Bursts(Protocol):
         """Datagrams of ``size`` octets, of which the last may be shorter."""
 
 
-class Link(Protocol):
+class HttpLink(Protocol):
     """One end of a connection."""
 
     @property

@@ -119,7 +119,7 @@ class _H3(H3Connection):
 
 
 class QuicLink:
-    """See :class:`Link`. ``peer``: where the other side is at present.
+    """See :class:`HttpLink`. ``peer``: where the other side is at present.
 
     Once the peer has ended the connection, the library reports it after a few round trips (RFC 9000 §10.2.2);
     what is sent until then is dropped.

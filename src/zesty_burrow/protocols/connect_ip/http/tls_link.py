@@ -22,7 +22,7 @@ VERSIONS = {H2: "HTTP/2", HTTP1: "HTTP/1.1"}
 
 
 class TlsLink:
-    """See :class:`Link`. ``make``: the end of HTTP for an ALPN name; the name is empty where nothing was agreed on."""
+    """See :class:`HttpLink`. ``make``: the end of HTTP for an ALPN name; empty where none was agreed on."""
 
     room = MAX_PACKET
 

@@ -10,7 +10,7 @@ from zesty_burrow.core.policy.policy import Policy, opinion
 from zesty_burrow.core.policy.strength import strength
 from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.core.profile import Profile
-from zesty_burrow.protocols.facets.advice import AlgorithmAdvice, Answer, Costs, Preference, Reason, Row
+from zesty_burrow.protocols.facets.advice import AdviceRow, AlgorithmAdvice, Answer, Costs, Preference, Reason
 from zesty_burrow.protocols.facets.device import Client
 from zesty_burrow.protocols.ikev2.facets.device import KINDS_OF_ALGORITHMS
 from zesty_burrow.protocols.ikev2.probe import IkeCapabilities
@@ -64,7 +64,7 @@ class IkeAdvice:
 
 def _rows(
     profile: Profile, policy: Policy, device: Client, costs: Costs, capabilities: IkeCapabilities | None
-) -> tuple[Row, ...]:
+) -> tuple[AdviceRow, ...]:
     proposals = settings_of(profile).proposals("ike")
     offered = {(one.type, one.number, one.key_bits) for proposal in proposals for one in proposal.all()}
     rows = []
@@ -76,7 +76,7 @@ def _rows(
             said = opinion(policy, entry.type, entry.number, bits)
             cost = costs.get((entry.type, entry.number, bits))
             rows.append(
-                Row(
+                AdviceRow(
                     entry.type,
                     entry.number,
                     bits,
@@ -99,16 +99,16 @@ _NO_CHOICE = {(T.INTEG, 0), (T.ENCR, 11)}
 """NONE and NULL."""
 
 
-def _possible(rows: Sequence[Row], kind: int) -> list[Row]:
+def _possible(rows: Sequence[AdviceRow], kind: int) -> list[AdviceRow]:
     """What the device and the gateway can do and the policy allows."""
     return [row for row in rows if row.type == kind and row.device and row.good and row.gateway is not False]
 
 
-def _best(rows: Sequence[Row], policy: Policy) -> Suite | None:
+def _best(rows: Sequence[AdviceRow], policy: Policy) -> Suite | None:
     """Combined-mode ciphers first, whole ICVs, 128 bits and more, then the quickest; for the others likewise."""
     wanted = max(GOOD_BITS, policy.strength)
 
-    def order(row: Row) -> tuple[object, ...]:
+    def order(row: AdviceRow) -> tuple[object, ...]:
         separate = row.type == T.ENCR and row.number not in AEAD_NUMBERS
         short = row.type == T.ENCR and row.number in (14, 15, 18, 19)
         mandated = "MUST" in (row.ike_status + row.esp_status)
@@ -134,7 +134,7 @@ def _octave(cost: float | None) -> int:
     return round(cost).bit_length() if cost else 0
 
 
-def _instead(by_key: Mapping[tuple[int, int, int], Row], should: Suite, would: Suite) -> Iterator[Reason]:
+def _instead(by_key: Mapping[tuple[int, int, int], AdviceRow], should: Suite, would: Suite) -> Iterator[Reason]:
     """What would be negotiated instead, and why."""
     for kind, ours, theirs in (
         (T.ENCR, (should.encryption, should.key_bits), (would.encryption, would.key_bits)),
@@ -149,7 +149,11 @@ def _instead(by_key: Mapping[tuple[int, int, int], Row], should: Suite, would: S
 
 
 def _reasons(
-    rows: Sequence[Row], should: Suite | None, would: Suite | None, policy: Policy, capabilities: IkeCapabilities | None
+    rows: Sequence[AdviceRow],
+    should: Suite | None,
+    would: Suite | None,
+    policy: Policy,
+    capabilities: IkeCapabilities | None,
 ) -> list[Reason]:
     """Why this and not another."""
     if should is None:
@@ -182,7 +186,7 @@ def _reasons(
     return reasons
 
 
-def _obstacles(rows: Sequence[Row]) -> list[str]:
+def _obstacles(rows: Sequence[AdviceRow]) -> list[str]:
     """Why no tunnel of this device would come up at this gateway."""
     obstacles = []
     for kind, words in KINDS_OF_ALGORITHMS:

@@ -29,7 +29,7 @@ _SYNC, _RESULT_ASKED, _RESULT_ERROR = b"\0\0\0\3", b"\0\1\0\0", b"\0\2\0\0"
 
 
 @dataclass(frozen=True, slots=True)
-class Opened:
+class CallOpened:
     """The call stands: frames may go."""
 
     at: float
@@ -58,7 +58,7 @@ class L2tpConnection:
         self._step = Message.SCCRQ
         self._delivery = Delivery(give_up)
         self._frame_out = self._frame_in = 0
-        self._events: deque[Opened | Over] = deque()
+        self._events: deque[CallOpened | Over] = deque()
 
     # What the owner asks for.
 
@@ -224,7 +224,7 @@ class L2tpConnection:
 
     def _open(self, now: float) -> None:
         self.is_open = True
-        self._events.append(Opened(now))
+        self._events.append(CallOpened(now))
 
     def _refuse(self, why: str, now: float) -> None:
         """Refuse the call, and send the peer the reason."""
@@ -256,7 +256,7 @@ class L2tpConnection:
         if not self.is_over and not self._delivery.handle_timer(now):
             self._end(now, f"no answer by L2TP within {self._delivery.give_up:g} s", by_peer=True)
 
-    def next_event(self) -> Opened | Over | None:
+    def next_event(self) -> CallOpened | Over | None:
         """The next event, or None."""
         return self._events.popleft() if self._events else None
 
