@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import time
+from collections.abc import Sequence
 
 from zesty_burrow.carrier.data_path.options import MAX_PACKET, PathOptions
 from zesty_burrow.carrier.data_path.tunnel import FLUSH, PathTunnel, QueuedTunnel, Tunnel
@@ -91,7 +92,20 @@ class PlainPath:
         except Malformed:
             self.dropped += 1
             return 0
-        return sum(self._send_one(one, now) for one in packets)
+        return self._send_alike(packets, now) or sum(self._send_one(one, now) for one in packets)
+
+    def _send_alike(self, packets: Sequence[bytes], now: float) -> int:
+        """Segments of one piece by one call: what holds for the first holds for all. 0: they have to go one by one."""
+        first = packets[0]
+        tunnel = self.route(addresses_of(first)) if len(packets) > 1 else None
+        if not isinstance(tunnel, Tunnel) or not tunnel.never_blocks or len(first) > min(self.mtu, tunnel.limit):
+            return 0
+        outer = encapsulation.outer_class(encapsulation.traffic_class(first), self.options.dscp)
+        try:
+            tunnel.send_all(packets, now, outer)
+        except OSError as problem:
+            _not_sent(problem, tunnel)
+        return len(packets)
 
     def _send_one(self, packet: bytes, now: float) -> int:
         size = len(packet)

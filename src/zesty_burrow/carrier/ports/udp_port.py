@@ -147,14 +147,28 @@ class UdpPort:
             else:
                 self.channel.sendto(data, to)
         except BlockingIOError:
-            # The queue is full: wait a little, as a lost packet costs more than the wait.
-            poll = select.poll()
-            poll.register(self.channel, select.POLLOUT)
-            poll.poll(_WAIT_MS)
+            self._wait()
             self._send_marked(data, to, traffic_class)
 
     def send_many(self, datagrams: Sequence[bytes], to: Endpoint) -> None:
-        """Many to one peer: those of one length by one call, where the kernel splits them (UDP_SEGMENT)."""
+        """Many to one peer. What the system does not take is lost, as on any path."""
+        for run, size in self._runs(datagrams):
+            with suppress(OSError):
+                self._send_run(run, size, to, 0)
+
+    def send_all(self, datagrams: Sequence[bytes], to: Endpoint, traffic_class: int = 0) -> None:
+        """Many to one peer. Raises the first ``OSError``, once the others are sent."""
+        problem = None
+        for run, size in self._runs(datagrams):
+            try:
+                self._send_run(run, size, to, traffic_class)
+            except OSError as refused:
+                problem = problem or refused
+        if problem is not None:
+            raise problem
+
+    def _runs(self, datagrams: Sequence[bytes]) -> Iterator[tuple[Sequence[bytes], int]]:
+        """Those of one length together, where the kernel splits them (UDP_SEGMENT)."""
         begin = 0
         while begin < len(datagrams):
             end, size = begin + 1, len(datagrams[begin])
@@ -164,16 +178,27 @@ class UdpPort:
             if end < len(datagrams) and 1 < end - begin < most and len(datagrams[end]) < size:
                 # The last one may be shorter.
                 end += 1
-            # What the system does not take is lost, as on any path.
-            with suppress(OSError):
-                self._send_run(datagrams[begin:end], size, to)
+            yield datagrams[begin:end], size
             begin = end
 
-    def _send_run(self, run: Sequence[bytes], size: int, to: Endpoint) -> None:
+    def _send_run(self, run: Sequence[bytes], size: int, to: Endpoint, traffic_class: int) -> None:
         if len(run) == 1:
-            self.send(run[0], to)
-        else:
-            self.channel.sendmsg(run, [(socket.SOL_UDP, UDP_SEGMENT, struct.pack("=H", size))], 0, to)
+            self.send(run[0], to, traffic_class)
+            return
+        ancillary = [(socket.SOL_UDP, UDP_SEGMENT, struct.pack("=H", size))]
+        if traffic_class:
+            ancillary.append((*self._class, _NUMBER.pack(traffic_class)))
+        try:
+            self.channel.sendmsg(run, ancillary, 0, to)
+        except BlockingIOError:
+            self._wait()
+            self.channel.sendmsg(run, ancillary, 0, to)
+
+    def _wait(self) -> None:
+        """The queue is full: wait a little, as a lost packet costs more than the wait."""
+        poll = select.poll()
+        poll.register(self.channel, select.POLLOUT)
+        poll.poll(_WAIT_MS)
 
     def _send_marked(self, data: bytes, to: Endpoint, traffic_class: int) -> None:
         self.channel.sendmsg([data], [(*self._class, _NUMBER.pack(traffic_class))], 0, to)
