@@ -11,9 +11,14 @@ DAY = int(os.environ.get("ZESTY_PART", time.strftime("%j")))
 """Which part: the day of the year, or what ``ZESTY_PART`` says."""
 
 
+def in_this_run(number, parts):
+    """Whether the test of that number is in this run's part."""
+    return number % parts == DAY % parts
+
+
 def marks_of(number, parts):
     """For the test of that number: none if it is in this run's part, else the soak's."""
-    return () if number % parts == DAY % parts else (pytest.mark.soak,)
+    return () if in_this_run(number, parts) else (pytest.mark.soak,)
 
 
 def on_day(number, parts):
