@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 import os
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from itertools import product
 
@@ -18,6 +17,7 @@ from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import BurrowError
 from zesty_burrow.protocols.registry import protocol
 from zesty_burrow.protocols.session import Capabilities, Probe, ProbeDone, SessionRequest, Transport
+from zesty_burrow.records import dataclass
 
 AT_ONCE = 16
 

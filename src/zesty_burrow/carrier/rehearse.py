@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 import signal
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field, replace
 
 from zesty_burrow.carrier.attempt import Attempt
 from zesty_burrow.carrier.userspace_tunnel import UserspaceTunnel
@@ -14,6 +13,7 @@ from zesty_burrow.core.rehearsal import Failure, Rehearsal, StepTime, judge, str
 from zesty_burrow.errors import BurrowError
 from zesty_burrow.observe.inside import Outside, Seen, look
 from zesty_burrow.protocols.session import Secrets
+from zesty_burrow.records import dataclass, field, replace
 
 LOOKS_AT_ONCE = 24
 """Looks from inside at one time: each is a dozen questions to the same observatory and the same few resolvers."""

@@ -6,7 +6,6 @@ import asyncio
 import os
 import socket
 from contextlib import suppress
-from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 
 from zesty_burrow.carrier.data_path.path_size import PathSize
@@ -38,6 +37,7 @@ from zesty_burrow.protocols.session import (
     SessionRequest,
     Transport,
 )
+from zesty_burrow.records import dataclass, replace
 
 
 def client_port(address: str, disabled: frozenset[str] = frozenset(), *, marked: bool = False) -> UdpPort:

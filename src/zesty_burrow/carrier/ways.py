@@ -10,7 +10,6 @@ import asyncio
 import json
 from collections.abc import Callable, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
 from itertools import zip_longest
 from pathlib import Path
 
@@ -20,6 +19,7 @@ from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import BurrowError, GatewayError, GatewayUnreachable
 from zesty_burrow.host.replace_file import replace_file
 from zesty_burrow.protocols.session import Down, Secrets, Step, StepDone
+from zesty_burrow.records import dataclass
 
 STAGGER = 0.25
 """Seconds between two beginnings (RFC 8305 §5: the Connection Attempt Delay)."""

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
+from zesty_burrow.records import dataclass, field
 from zesty_burrow.use_cases.workspace import Workspace
 
 if TYPE_CHECKING:

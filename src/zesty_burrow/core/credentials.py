@@ -5,12 +5,12 @@ from __future__ import annotations
 import base64
 import json
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Any
 
 from zesty_burrow.core.scope import CredentialsKind
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import Malformed
+from zesty_burrow.records import dataclass
 
 
 @dataclass(frozen=True, slots=True)

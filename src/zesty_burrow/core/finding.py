@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 
 from zesty_burrow.core.codes import devices, errors, kits, machine, profiles
 from zesty_burrow.core.codes.code import Code, Severity
 from zesty_burrow.errors import printable
+from zesty_burrow.records import dataclass
 
 __all__ = ["CODES", "Code", "Finding", "Severity", "finding"]
 

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import ipaddress
-from dataclasses import dataclass
 from enum import IntEnum
+
+from zesty_burrow.records import dataclass
 
 ANY_MORE = ",*"
 

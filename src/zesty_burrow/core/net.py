@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import ipaddress
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from typing import NamedTuple
 
 from zesty_burrow.errors import UsageError
+from zesty_burrow.records import dataclass
 
 Address = ipaddress.IPv4Address | ipaddress.IPv6Address
 Network = ipaddress.IPv4Network | ipaddress.IPv6Network

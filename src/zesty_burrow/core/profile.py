@@ -5,13 +5,13 @@ from __future__ import annotations
 import ipaddress
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
 from zesty_burrow.core import DEFAULT_PROTOCOL
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.net import Address, Network
 from zesty_burrow.core.scope import CredentialsKind
+from zesty_burrow.records import dataclass, field, replace
 
 if TYPE_CHECKING:
     from zesty_burrow.core.finding import Finding

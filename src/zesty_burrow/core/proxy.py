@@ -8,12 +8,12 @@ from __future__ import annotations
 import base64
 import ipaddress
 import re
-from dataclasses import dataclass
 from typing import Protocol
 
 from zesty_burrow.core.credentials import ProxyPassword
 from zesty_burrow.core.net import Endpoint
 from zesty_burrow.errors import Malformed, ProxyFailed
+from zesty_burrow.records import dataclass
 
 MAX_HEAD = 16 << 10
 _STATUS = re.compile(rb"HTTP/1\.[01] (\d{3})(?: ([^\r\n]*))?\r?\n")

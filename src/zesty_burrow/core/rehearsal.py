@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import asdict, dataclass, field
 from enum import StrEnum
 from typing import Any
 
@@ -12,6 +11,7 @@ from zesty_burrow.core.outside.judgement import judge_exit
 from zesty_burrow.core.outside.observation import ExpectedExit, Observation, Sighting
 from zesty_burrow.core.policy.strength import suite_strength
 from zesty_burrow.core.policy.suite import Suite
+from zesty_burrow.records import asdict, dataclass, field
 
 
 class Fitness(StrEnum):

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
 from enum import StrEnum
 from typing import TypeVar
+
+from zesty_burrow.records import dataclass
 
 C = TypeVar("C")
 

@@ -11,7 +11,6 @@ import base64
 import binascii
 import json
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import Any
 
 from cryptography.exceptions import InvalidTag
@@ -23,6 +22,7 @@ from zesty_burrow.core.scope import Scope
 from zesty_burrow.errors import InputError, Malformed
 from zesty_burrow.fleet.keys import ADMINISTRATOR, DEVICE, OwnKeys, PublicKey, read_key
 from zesty_burrow.profiles.text import read_profile
+from zesty_burrow.records import dataclass, field
 
 FORMAT = 1
 LONGEST = 4 << 20

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 from zesty_burrow.profiles.advising.clients import DEVICES
 from zesty_burrow.protocols.facets.device import Client
+from zesty_burrow.records import replace
 from zesty_burrow.store.devices import PROGRAM, Device
 
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import base64
 import binascii
 import hashlib
-from dataclasses import dataclass
 
 from cryptography.exceptions import InvalidSignature
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey, Ed25519PublicKey
@@ -13,6 +12,7 @@ from cryptography.hazmat.primitives.asymmetric.x25519 import X25519PrivateKey, X
 from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat, PublicFormat
 
 from zesty_burrow.errors import Malformed
+from zesty_burrow.records import dataclass
 
 DEVICE, ADMINISTRATOR = "device-key", "administrator-key"
 SIZES = {DEVICE: 64, ADMINISTRATOR: 32}

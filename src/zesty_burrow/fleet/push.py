@@ -11,12 +11,12 @@ import secrets
 import shlex
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
 from zesty_burrow.extras import extra
+from zesty_burrow.records import dataclass
 
 with extra("ssh"):
     import asyncssh

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from datetime import datetime, timedelta
 from enum import IntEnum
 from typing import TYPE_CHECKING
 
+from zesty_burrow.records import dataclass
 from zesty_burrow.store.devices import CONFIRMED, FAILED, WAITING, Device, Handover, Report, Rule, Rules
 
 if TYPE_CHECKING:

@@ -11,7 +11,6 @@ import json
 import ssl
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote, urlsplit
@@ -20,6 +19,7 @@ from zesty_burrow.core.credentials import NamePassword
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import OutsideError, SignInRefused, UsageError, printable
 from zesty_burrow.intake import limits
+from zesty_burrow.records import dataclass, field
 
 FORMAT = 1
 MAX_DOCUMENT = 1 << 20

@@ -11,7 +11,6 @@ import struct
 import sys
 from collections.abc import Iterator
 from contextlib import suppress
-from dataclasses import asdict, dataclass
 from socket import AF_INET, AF_INET6, AF_UNSPEC
 from typing import Any, NamedTuple
 
@@ -30,6 +29,7 @@ from zesty_burrow.host.netlink_messages import (
     open_channel,
     text,
 )
+from zesty_burrow.records import asdict, dataclass
 
 NETLINK_ROUTE = 0
 NEW_LINK, DELETE_LINK, GET_LINK = 16, 17, 18

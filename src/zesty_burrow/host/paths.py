@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from zesty_burrow.errors import InputError
+from zesty_burrow.records import dataclass
 
 HOME_VARIABLE = "ZESTY_BURROW_HOME"
 APP = "zesty-burrow"

@@ -18,11 +18,11 @@ Everything that the tunnel adds is in a table and in rules of its own, so that p
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Sequence
-from dataclasses import dataclass
 
 from zesty_burrow.core.net import Address, LocalNetwork, Network
 from zesty_burrow.core.profile import Traffic
 from zesty_burrow.host.netlink import EVERYWHERE, RT_TABLE_MAIN, Route, Rule
+from zesty_burrow.records import dataclass
 
 FIRST_TABLE = 23106
 """Of the tunnel with the first device; each has a table of its own."""

@@ -7,10 +7,10 @@ import fcntl
 import os
 import struct
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 from zesty_burrow.core.net import TCP, UDP
 from zesty_burrow.errors import MachineError, RightsMissing
+from zesty_burrow.records import dataclass
 
 DEVICE = "/dev/net/tun"
 TUNSETIFF = 0x400454CA

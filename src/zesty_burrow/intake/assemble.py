@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
 from datetime import datetime
 
 from cryptography import x509
@@ -26,6 +25,7 @@ from zesty_burrow.intake.readers.places import other_spelling, place_in_name
 from zesty_burrow.intake.recognise import FileKind
 from zesty_burrow.profiles.checks import check_profile
 from zesty_burrow.profiles.text import content_digest, write_profile
+from zesty_burrow.records import dataclass, replace
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import ipaddress
 import re
-from dataclasses import replace
 from functools import cache
 
 from zesty_burrow.core.host_names import look_alike
@@ -31,6 +30,7 @@ from zesty_burrow.profiles.text import read_profile, write_profile
 from zesty_burrow.protocols import registry
 from zesty_burrow.protocols.facets.questions import Answers, Question, QuestionFacet
 from zesty_burrow.protocols.parts import question_facets
+from zesty_burrow.records import replace
 
 SCOPES = ("everything", "networks")
 QUOTES = "\"'`\u2018\u2019\u201c\u201d\u201e\u201a\u00ab\u00bb"

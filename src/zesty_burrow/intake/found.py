@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 
 from cryptography import x509
 
@@ -17,6 +16,7 @@ from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.readers.certificates import CertificateFacts, facts_of
 from zesty_burrow.intake.readers.keys import FoundKey
 from zesty_burrow.intake.recognise import FileKind
+from zesty_burrow.records import dataclass, field
 
 
 @dataclass(frozen=True, slots=True)

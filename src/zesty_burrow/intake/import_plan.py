@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field, replace
 from typing import Protocol
 
 from zesty_burrow.core.credentials import Credentials, NamePassword, kind_of
@@ -14,6 +13,7 @@ from zesty_burrow.core.scope import CredentialsKind, Scope
 from zesty_burrow.intake.kit import FoundCredentials, FoundProfile, Kit
 from zesty_burrow.profiles.compare import Difference, Relation, differences, relation
 from zesty_burrow.profiles.text import content_digest, read_profile, write_profile
+from zesty_burrow.records import dataclass, field, replace
 
 KEEP, REPLACE, BOTH = "keep", "replace", "both"
 FINDINGS = {

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 
 from zesty_burrow.core.credentials import Credentials
 from zesty_burrow.core.finding import Finding
@@ -13,6 +12,7 @@ from zesty_burrow.intake.containers.budget import Passphrases
 from zesty_burrow.intake.readers.certificates import CertificateFacts
 from zesty_burrow.intake.readers.vocabulary import Vocabulary, shipped
 from zesty_burrow.intake.recognise import FileKind
+from zesty_burrow.records import dataclass, field
 
 Neighbour = Callable[[str], bytes | None]
 Progress = Callable[[int, int], None]

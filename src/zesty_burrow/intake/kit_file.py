@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import posixpath
-from dataclasses import dataclass, field
 
 from zesty_burrow.errors import printable
+from zesty_burrow.records import dataclass, field
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from datetime import datetime
 
 from zesty_burrow.intake.assemble import assemble
@@ -12,6 +11,7 @@ from zesty_burrow.intake.kit import Kit, Neighbour, Surroundings
 from zesty_burrow.intake.kit_file import KitFile, Source
 from zesty_burrow.intake.limits import refused
 from zesty_burrow.intake.reader import read_files
+from zesty_burrow.records import dataclass, replace
 
 CAUSES = ({"archive-encrypted"}, {"kit-locked"}, {"kit-passphrase"}, {"document-picture"}, {"archive-unknown"})
 """Why nothing at all can be taken, where one cause is all there is."""

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable
-from dataclasses import replace
 
 from cryptography import x509
 from cryptography.hazmat.primitives.serialization import Encoding
@@ -29,6 +28,7 @@ from zesty_burrow.intake.readers.places import place_in_name
 from zesty_burrow.intake.readers.vocabulary import Field
 from zesty_burrow.intake.recognise import FileKind, recognise, text_of
 from zesty_burrow.profiles.text import parse_profile, read_document
+from zesty_burrow.records import replace
 
 MAX_PICTURES = 200
 MOST_NAMED = 5

@@ -5,7 +5,6 @@ from __future__ import annotations
 import ssl
 import tempfile
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -17,6 +16,7 @@ from cryptography.x509.oid import ExtendedKeyUsageOID, NameOID
 
 from zesty_burrow.core.certificates.trust import IPSEC_IKE
 from zesty_burrow.core.crypto.private_key import PrivateKey
+from zesty_burrow.records import dataclass
 from zesty_burrow.store.seal import write_private
 
 

@@ -11,7 +11,6 @@ import time
 import traceback
 from collections.abc import Callable, Sequence
 from contextlib import suppress
-from dataclasses import asdict
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -25,6 +24,7 @@ from zesty_burrow.lab import story
 from zesty_burrow.lab.devices.faults import clock_folder
 from zesty_burrow.lab.local_network.conditions import Conditions
 from zesty_burrow.lab.local_network.workstation import leave_to_the_wire
+from zesty_burrow.records import asdict
 
 if TYPE_CHECKING:
     from zesty_burrow.lab.devices.phone.owner import Owner

@@ -7,7 +7,6 @@ import os
 import sys
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +14,7 @@ from zesty_burrow.errors import MachineError
 from zesty_burrow.host.paths import HOME_VARIABLE, Paths
 from zesty_burrow.lab import story
 from zesty_burrow.lab.client import LabClient, lab_folder
+from zesty_burrow.records import dataclass, field
 
 Check = Callable[[dict[str, Any]], bool]
 

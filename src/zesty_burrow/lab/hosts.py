@@ -8,7 +8,6 @@ import json
 import socket
 import ssl
 from collections.abc import Awaitable, Callable
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -26,6 +25,7 @@ from zesty_burrow.lab.local_network.router import LocalNetwork, Router
 from zesty_burrow.lab.portal import Portal
 from zesty_burrow.lab.resolver import Resolver
 from zesty_burrow.observe.server import Observatory, ObservatoryConfig, zone_of
+from zesty_burrow.records import dataclass
 
 
 @dataclass(frozen=True, slots=True)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import csv
 import io
 import zipfile
-from dataclasses import dataclass, replace
 from ipaddress import ip_network
 
 from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat, PublicFormat
@@ -19,6 +18,7 @@ from zesty_burrow.lab import story
 from zesty_burrow.lab.authority import Authority, issue
 from zesty_burrow.profiles.text import write_profile
 from zesty_burrow.protocols.ikev2.settings import IkeSettings
+from zesty_burrow.records import dataclass, replace
 
 AUTHORITY_FILE = "quillwort-authority.pem"
 CREDENTIALS_FILE = "credentials.txt"

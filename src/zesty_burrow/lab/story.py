@@ -7,8 +7,9 @@ its exits come from the provider Quillwort Relay. Addresses are those of RFC 573
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from ipaddress import ip_network
+
+from zesty_burrow.records import dataclass
 
 PROVIDER = "Quillwort Relay"
 DOMAIN = "quillwort.example"

@@ -9,7 +9,6 @@ import socket
 import threading
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from typing import Any
 from urllib.parse import urlsplit
@@ -19,6 +18,7 @@ from zesty_burrow.core.outside.checks import CHECKS
 from zesty_burrow.core.outside.checks.resolvers import STANDARD_NAMES
 from zesty_burrow.core.outside.observation import Observation
 from zesty_burrow.errors import Malformed, OutsideError, UsageError
+from zesty_burrow.records import dataclass, replace
 
 FAMILIES = {4: socket.AF_INET, 6: socket.AF_INET6}
 MAX_BODY = 1 << 20

@@ -13,10 +13,10 @@ import ipaddress
 import json
 import time
 from collections.abc import Awaitable, Callable
-from dataclasses import asdict
 from typing import Any, TextIO, cast
 
 from zesty_burrow.extras import extra
+from zesty_burrow.records import asdict
 
 with extra("server"):
     from aiohttp import web

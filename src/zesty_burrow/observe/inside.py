@@ -9,7 +9,6 @@ import json
 import secrets
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import dataclass
 from ipaddress import ip_address
 from typing import Any, Protocol, TypeVar
 
@@ -25,6 +24,7 @@ from zesty_burrow.observe.client import (
     TIMEOUT,
     ObservatoryAddress,
 )
+from zesty_burrow.records import dataclass
 
 MAX_ADDRESSES = 4
 

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections import OrderedDict
-from dataclasses import dataclass, field
 
 from zesty_burrow.core.dns.zone import Question
+from zesty_burrow.records import dataclass, field
 
 MAX_RUNS = 4096
 MAX_SEEN = 512

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections import Counter
-from dataclasses import dataclass, field
+
+from zesty_burrow.records import dataclass, field
 
 CONTENT_TYPE = "application/openmetrics-text; version=1.0.0; charset=utf-8"
 

@@ -9,7 +9,6 @@ import asyncio
 import socket
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, TextIO
@@ -23,6 +22,7 @@ from zesty_burrow.observe.http_server import DEADLINE, HttpService, plain
 from zesty_burrow.observe.memory import Memory
 from zesty_burrow.observe.metrics import Metrics
 from zesty_burrow.observe.tls import Certificate
+from zesty_burrow.records import dataclass
 
 MAX_TCP, MAX_TCP_EACH = 512, 16
 GRACE = 5.0

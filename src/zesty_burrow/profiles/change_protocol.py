@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 from zesty_burrow.core.profile import Profile, SignIn
 from zesty_burrow.core.scope import CredentialsKind
 from zesty_burrow.core.toml_table import Table
 from zesty_burrow.errors import ProfileInvalid
 from zesty_burrow.protocols.registry import TunnelProtocol, protocol
+from zesty_burrow.records import replace
 
 
 def with_protocol(profile: Profile, name: str) -> Profile:

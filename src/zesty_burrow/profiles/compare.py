@@ -6,11 +6,11 @@ import hashlib
 import re
 import tomllib
 from collections.abc import Mapping
-from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any
 
 from zesty_burrow.core.profile import LIST_MARK, PEM_MARK, Profile
+from zesty_burrow.records import dataclass
 
 SHOWN = 60
 

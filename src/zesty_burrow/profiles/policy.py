@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import tomllib
 from collections.abc import Mapping
-from dataclasses import replace
 from typing import Any
 
 from zesty_burrow.core.finding import Finding, finding
@@ -13,6 +12,7 @@ from zesty_burrow.core.policy.policy import DEFAULT_STRENGTH, Policy
 from zesty_burrow.core.profile import IPV6_HANDLING, Profile
 from zesty_burrow.errors import InputError, ProfileInvalid
 from zesty_burrow.protocols import registry
+from zesty_burrow.records import replace
 
 FORMAT = 1
 MAX_TEXT = 1 << 16

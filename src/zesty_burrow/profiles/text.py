@@ -5,7 +5,6 @@ from __future__ import annotations
 import ipaddress
 import tomllib
 from collections.abc import Mapping
-from dataclasses import replace
 from functools import lru_cache
 from typing import Any, TypeVar
 
@@ -27,6 +26,7 @@ from zesty_burrow.errors import ProfileInvalid
 from zesty_burrow.profiles import format1, toml
 from zesty_burrow.protocols import registry
 from zesty_burrow.protocols.registry import TunnelProtocol
+from zesty_burrow.records import replace
 
 MAX_TEXT = 1 << 20
 TABLES = ("profile", "gateway", "tunnel", "sign_in", "trust", "traffic", "proxy")

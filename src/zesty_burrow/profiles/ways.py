@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 
 from zesty_burrow.core.policy.policy import Policy, judge_suite
 from zesty_burrow.core.policy.strength import suite_strength
@@ -13,6 +12,7 @@ from zesty_burrow.profiles.change_protocol import with_settings_of
 from zesty_burrow.protocols import registry
 from zesty_burrow.protocols.parts import advice_of
 from zesty_burrow.protocols.session import Capabilities
+from zesty_burrow.records import dataclass, replace
 
 
 @dataclass(frozen=True, slots=True)

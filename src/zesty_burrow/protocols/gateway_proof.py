@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import functools
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from typing import Protocol
 
@@ -16,6 +15,7 @@ from zesty_burrow.core.finding import Finding, Severity, finding
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.profile import PEM_MARK, Profile
 from zesty_burrow.errors import GatewayNotProven, Malformed, ProfileInvalid
+from zesty_burrow.records import dataclass
 
 MAX_CERTIFICATES = 8
 """Of one side, its own included."""

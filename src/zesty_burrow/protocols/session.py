@@ -7,7 +7,6 @@ owner hands in what came from the network and the time, sends what it wants sent
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 from datetime import datetime
 from enum import StrEnum
 from ipaddress import IPv4Interface, IPv6Interface
@@ -19,6 +18,7 @@ from zesty_burrow.core.finding import Finding
 from zesty_burrow.core.net import GRE, Address, AddressRange, Datagram, Endpoint
 from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.core.scope import CredentialsKind
+from zesty_burrow.records import dataclass, field
 
 Secrets = Mapping[CredentialsKind, Credentials]
 """What a profile signs in with, by kind."""

@@ -6,9 +6,9 @@ What a device holds is not changed by it: links and bundles that were withdrawn 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, fields
 from typing import Any
 
+from zesty_burrow.records import dataclass, field, fields
 from zesty_burrow.store.database import Transaction, in_parts, placeholders
 from zesty_burrow.store.devices import Device, Handover, Report, Rule
 

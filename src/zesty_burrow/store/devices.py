@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass, fields
 from unicodedata import normalize
 
 from zesty_burrow.core.profile import TAG
+from zesty_burrow.records import dataclass, fields
 
 KINDS = ("workstation", "laptop", "phone", "tablet", "box")
 PROGRAM = "program"

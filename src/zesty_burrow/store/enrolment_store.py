@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
+from zesty_burrow.records import dataclass
 from zesty_burrow.store.database import Database
 
 MOST = 500

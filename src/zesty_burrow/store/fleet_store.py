@@ -5,10 +5,10 @@ from __future__ import annotations
 import json
 from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager
-from dataclasses import astuple, dataclass, fields
 from typing import TYPE_CHECKING
 
 from zesty_burrow.errors import NotFound
+from zesty_burrow.records import astuple, dataclass, fields
 from zesty_burrow.store.database import Database, Transaction, placeholders
 from zesty_burrow.store.device_history import DEVICE, KNOWN, delete_devices
 from zesty_burrow.store.device_history import RULE as RULE_ROW

@@ -10,11 +10,11 @@ import base64
 import hashlib
 import json
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from zesty_burrow.errors import Clash
+from zesty_burrow.records import dataclass
 from zesty_burrow.store import device_history
 from zesty_burrow.store.database import Transaction, in_parts, placeholders
 from zesty_burrow.store.device_history import DeviceRows

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from zesty_burrow.errors import NotFound
+from zesty_burrow.records import dataclass
 from zesty_burrow.store.database import Database
 
 COLUMNS = ("device", "until", "opened_at", "step", "step_at")

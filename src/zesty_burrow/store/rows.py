@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from zesty_burrow.intake.readers.places import country_code, folded, other_spelling
+from zesty_burrow.records import dataclass
 
 if TYPE_CHECKING:
     from zesty_burrow.core.profile import Profile

@@ -5,11 +5,11 @@ from __future__ import annotations
 import json
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager
-from dataclasses import dataclass, replace
 from os import urandom
 from typing import TYPE_CHECKING
 
 from zesty_burrow.errors import Clash, NotFound, SealError
+from zesty_burrow.records import dataclass, replace
 from zesty_burrow.store import history
 from zesty_burrow.store.database import Database, Transaction, in_parts, placeholders
 from zesty_burrow.store.migrate import bring_up_to_date

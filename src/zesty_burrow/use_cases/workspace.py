@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 from collections.abc import Mapping, Sequence
 from contextlib import closing
-from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 from zesty_burrow.errors import RightsMissing, SealError
@@ -19,6 +18,7 @@ from zesty_burrow.host.paths import (
     read_settings,
     running_as_root,
 )
+from zesty_burrow.records import dataclass, replace
 from zesty_burrow.use_cases.interaction import Interaction, Unattended
 
 if TYPE_CHECKING:

@@ -9,9 +9,10 @@ import socket
 import struct
 from collections import deque
 from contextlib import suppress
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
+
+from zesty_burrow.records import dataclass, field
 
 MAX_REQUEST, MAX_BODY = 4096, 2 << 20
 """Octets of a request; and of what may follow it."""

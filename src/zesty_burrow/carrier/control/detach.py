@@ -11,7 +11,6 @@ import time
 import traceback
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -19,6 +18,7 @@ from zesty_burrow.carrier.control.log_lines import LogLines, write
 from zesty_burrow.carrier.control.status import StepReport, TunnelStatus
 from zesty_burrow.errors import BurrowError, ProgramFault, StateError, as_error, error_document, error_of
 from zesty_burrow.interrupt import deliver_end_signals, hold_end_signals, raise_once
+from zesty_burrow.records import asdict
 
 if TYPE_CHECKING:
     from _typeshed import DataclassInstance

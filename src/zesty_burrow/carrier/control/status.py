@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass, field
 from typing import TYPE_CHECKING, Any
+
+from zesty_burrow.records import asdict, dataclass, field
 
 if TYPE_CHECKING:
     from zesty_burrow.protocols.session import NegotiatedSuite

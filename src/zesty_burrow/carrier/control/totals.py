@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import asdict, dataclass
 from typing import Any
 
 from zesty_burrow.protocols.session import AnyChannel, ChannelCounters
+from zesty_burrow.records import asdict, dataclass
 
 COUNTED = ("packets_in", "octets_in", "packets_out", "octets_out", "rejected")
 

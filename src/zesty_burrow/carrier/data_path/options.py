@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from zesty_burrow.records import dataclass
 
 MAX_PACKET = 65535
 """Octets of the longest packet."""

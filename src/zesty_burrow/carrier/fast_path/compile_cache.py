@@ -9,10 +9,10 @@ import shutil
 import sys
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass
 from pathlib import Path
 
 from zesty_burrow import errors
+from zesty_burrow.records import dataclass
 
 VARIABLE = "NUMBA_CACHE_DIR"
 """The variable that numba reads when it is imported."""

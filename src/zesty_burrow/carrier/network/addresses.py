@@ -8,11 +8,11 @@ import random
 import socket
 from collections import deque
 from collections.abc import Awaitable, Callable, Iterable, Sequence
-from dataclasses import replace
 from typing import TypeVar
 
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import GatewayElsewhere, GatewayUnreachable
+from zesty_burrow.records import replace
 
 T = TypeVar("T")
 MAX_REDIRECTS = 5

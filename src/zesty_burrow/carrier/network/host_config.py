@@ -6,7 +6,6 @@ import asyncio
 import logging
 from collections.abc import Callable, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, replace
 from ipaddress import ip_address
 from typing import TYPE_CHECKING
 
@@ -38,6 +37,7 @@ from zesty_burrow.host.names.resolved import Resolved, find_resolved
 from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.host.plan import RoutingPlan, keeps_from_tunnel, leads_past, plan_routes
 from zesty_burrow.protocols.session import NetworkSettings, Step, Up
+from zesty_burrow.records import dataclass, replace
 
 if TYPE_CHECKING:
     from zesty_burrow.carrier.network.encrypted_names import TlsNameServer

@@ -7,7 +7,6 @@ import secrets
 import socket
 import time
 from collections.abc import Iterable
-from dataclasses import replace
 from datetime import UTC, datetime
 from ipaddress import ip_address
 
@@ -21,6 +20,7 @@ from zesty_burrow.host.guard.local_trust import places
 from zesty_burrow.host.guard.plan import ANY_PORT, Opening, Server, Share, held_by
 from zesty_burrow.host.guard.tables.allow_list import DNS_PORTS, DROPPED, REJECTED
 from zesty_burrow.protocols.registry import protocol
+from zesty_burrow.records import replace
 
 log = logging.getLogger(__name__)
 PLAIN_DNS = DNS_PORTS[:2]

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
 from typing import NamedTuple
 
@@ -14,6 +13,7 @@ from zesty_burrow.host.bus.desktop import Desktop
 from zesty_burrow.host.guard.plan import Peer
 from zesty_burrow.host.journal.journal import Restored
 from zesty_burrow.host.names.names_record import NamesRecord
+from zesty_burrow.records import dataclass
 
 NOT_CONFIRMED = "not confirmed in time"
 WANTED = frozenset({"disconnect", "signal SIGINT", NOT_CONFIRMED})

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import asyncio
 from collections import deque
-from dataclasses import replace
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
 
@@ -23,6 +22,7 @@ from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import BurrowError, ProgramFault
 from zesty_burrow.protocols.registry import protocol
 from zesty_burrow.protocols.session import NegotiatedSuite, Rekeyed, Up
+from zesty_burrow.records import replace
 
 if TYPE_CHECKING:
     from zesty_burrow.carrier.network.encrypted_names import TlsNameServer

@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 from collections import deque
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import Any
 
 from zesty_burrow.carrier.control.status import TunnelStatus
@@ -16,6 +15,7 @@ from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import BurrowError, Malformed, error_document
 from zesty_burrow.profiles.text import read_profile, write_profile
 from zesty_burrow.protocols.session import NegotiatedSuite, Secrets
+from zesty_burrow.records import dataclass, field
 
 CALL = "switch"
 

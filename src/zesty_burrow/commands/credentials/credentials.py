@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from argparse import ArgumentParser, Namespace
-from dataclasses import asdict
 from typing import Any
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.profiles.remove_profiles import add_for_good
 from zesty_burrow.core.scope import CredentialsKind
+from zesty_burrow.records import asdict
 from zesty_burrow.report.results.base import Result
 from zesty_burrow.report.results.changes import CredentialsResult
 from zesty_burrow.report.results.plain import MessageResult

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from argparse import ArgumentParser, Namespace
-from dataclasses import asdict
 
 from zesty_burrow.commands.context import Context
+from zesty_burrow.records import asdict
 from zesty_burrow.report.results.kits import PlacesResult
 from zesty_burrow.use_cases.kits.portal import PortalRequest, list_places
 

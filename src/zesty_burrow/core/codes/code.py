@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import StrEnum
+
+from zesty_burrow.records import dataclass
 
 
 class Severity(StrEnum):

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import hmac
 from collections.abc import Callable
-from dataclasses import dataclass
 
 from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
 from cryptography.hazmat.primitives.cmac import CMAC
 
 from zesty_burrow.errors import ProgramFault
+from zesty_burrow.records import dataclass
 
 BLOCK = 16
 Keyed = Callable[[bytes, bytes], bytes]

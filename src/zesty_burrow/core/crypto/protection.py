@@ -8,7 +8,6 @@ from __future__ import annotations
 import hmac
 from abc import ABC, abstractmethod
 from collections.abc import Callable
-from dataclasses import dataclass
 
 from cryptography.exceptions import InvalidTag
 from cryptography.hazmat.decrepit.ciphers.algorithms import TripleDES
@@ -18,6 +17,7 @@ from cryptography.hazmat.primitives.ciphers.aead import AESCCM, AESGCM, ChaCha20
 from zesty_burrow.core.crypto.integrity import INTEGRITY, Integrity
 from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.errors import Malformed, ProgramFault
+from zesty_burrow.records import dataclass
 
 
 class Protection(ABC):

@@ -7,13 +7,13 @@ The protocol is the library's. Certificates are not judged here: a client's owne
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
 
 from cryptography import x509
 from cryptography.hazmat.primitives.asymmetric import ec, ed448, ed25519, rsa
 from OpenSSL import SSL
 
 from zesty_burrow.errors import Malformed
+from zesty_burrow.records import dataclass, field
 
 TlsKey = rsa.RSAPrivateKey | ec.EllipticCurvePrivateKey | ed25519.Ed25519PrivateKey | ed448.Ed448PrivateKey
 RECORD = 1 << 14

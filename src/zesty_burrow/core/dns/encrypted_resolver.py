@@ -9,11 +9,11 @@ from __future__ import annotations
 
 import ipaddress
 from collections.abc import Mapping
-from dataclasses import dataclass
 
 from zesty_burrow.core.cursor import Cursor
 from zesty_burrow.core.net import Address
 from zesty_burrow.errors import Malformed
+from zesty_burrow.records import dataclass
 
 MANDATORY, ALPN, PORT, IPV4_HINT, IPV6_HINT, DOH_PATH = 0, 1, 3, 4, 6, 7
 """Service parameter keys (RFC 9460 §14.3.2; dohpath RFC 9461 §5)."""

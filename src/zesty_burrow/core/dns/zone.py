@@ -7,7 +7,6 @@ cache can answer. Every question under the zone is an observation.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 
 import dns.exception
 import dns.flags
@@ -19,6 +18,7 @@ import dns.rdatatype
 import dns.rrset
 
 from zesty_burrow.core.dns.question import AAAA, A, build_answer, read_question_untrusted
+from zesty_burrow.records import dataclass, field
 
 MAX_QUERY = 4096
 UDP_SAFE = 1232

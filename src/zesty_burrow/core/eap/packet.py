@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import IntEnum
 
 from zesty_burrow.core.cursor import Cursor
+from zesty_burrow.records import dataclass
 
 
 class EapCode(IntEnum):

@@ -7,12 +7,12 @@ after the gateway has proven itself.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from enum import Enum, auto
 from typing import Protocol
 
 from zesty_burrow.core.eap.packet import EapCode, EapPacket, EapType
 from zesty_burrow.errors import Malformed
+from zesty_burrow.records import dataclass
 
 MAX_ROUNDS = 60
 

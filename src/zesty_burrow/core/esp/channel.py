@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 from zesty_burrow.core.esp.sa import HEADER, InboundSa, OutboundSa, largest_inner
 from zesty_burrow.core.net import AddressRange, between
+from zesty_burrow.records import dataclass
 
 KNOWN_PAIRS = 4096
 """Pairs of addresses that are remembered."""

@@ -6,11 +6,11 @@ import csv
 import io
 import ipaddress
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Generic, TypeVar
 
 from zesty_burrow.core.net import Address, Network
 from zesty_burrow.errors import Malformed
+from zesty_burrow.records import dataclass
 
 MAX_ROWS = 1_000_000
 

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from enum import StrEnum
 
 from zesty_burrow.core.finding import Finding, Severity
 from zesty_burrow.core.outside.checks import CHECKS, exit_place, resolvers
 from zesty_burrow.core.outside.checks.check import Facts
 from zesty_burrow.core.outside.observation import ExpectedExit, Observation, RouteSeen
+from zesty_burrow.records import dataclass
 
 
 class Verdict(StrEnum):

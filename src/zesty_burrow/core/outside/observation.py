@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass, field, fields, replace
 from typing import Any
+
+from zesty_burrow.records import asdict, dataclass, field, fields, replace
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,12 +6,12 @@ no options made; options and extension headers are passed over when reading.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from ipaddress import ip_address
 
 from zesty_burrow.core.net import UDP, Address
 from zesty_burrow.core.packets.checksum import checksum
 from zesty_burrow.errors import Malformed, ProgramFault
+from zesty_burrow.records import dataclass
 
 HOP_LIMIT = 64
 MAX_PAYLOAD = 1232

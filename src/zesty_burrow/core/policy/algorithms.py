@@ -6,8 +6,9 @@ inside ESP; empty where the RFC is silent. ``usable`` tells whether this program
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import IntEnum
+
+from zesty_burrow.records import dataclass
 
 
 class TransformType(IntEnum):

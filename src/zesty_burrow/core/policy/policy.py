@@ -6,12 +6,11 @@ mandatory algorithms give (2048-bit MODP).
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.core.policy.algorithms import BY_NUMBER, Algorithm, TransformType, describe
 from zesty_burrow.core.policy.strength import strength, suite_strength
 from zesty_burrow.core.policy.suite import Suite
+from zesty_burrow.records import dataclass
 
 T = TransformType
 DEFAULT_STRENGTH = 112

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from zesty_burrow.core.policy.algorithms import TransformType, describe
+from zesty_burrow.records import dataclass
 
 
 @dataclass(frozen=True, slots=True)

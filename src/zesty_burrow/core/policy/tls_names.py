@@ -5,13 +5,13 @@ The advice is RFC 9325's (§4.2, §4.4): all suites of TLS 1.3 may be used, MODP
 
 from __future__ import annotations
 
-from dataclasses import replace
 from difflib import get_close_matches
 
 from zesty_burrow.core.policy.algorithms import TransformType
 from zesty_burrow.core.policy.policy import Opinion, Policy, opinion
 from zesty_burrow.core.policy.strength import strength
 from zesty_burrow.core.policy.suite import Suite
+from zesty_burrow.records import replace
 
 T = TransformType
 SOURCE = "RFC 9325"

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 
 from cryptography import x509
 from cryptography.hazmat.primitives.hashes import SHA256
@@ -12,6 +11,7 @@ from zesty_burrow.core.credentials import Credentials
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.fleet.links.fields import fields_of
 from zesty_burrow.fleet.links.texts import page_texts
+from zesty_burrow.records import dataclass, field
 from zesty_burrow.store.devices import Device
 
 LANGUAGES = ("en", "de", "es", "fr")

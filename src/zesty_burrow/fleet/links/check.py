@@ -6,13 +6,13 @@ a real-time connection (WebRTC, RFC 8825) reveals. What it sends is a stranger's
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import Any
 
 from zesty_burrow.core.outside.checks import CHECKS
 from zesty_burrow.core.outside.judgement import Judgement, judge
 from zesty_burrow.core.outside.observation import ExpectedExit, Observation
 from zesty_burrow.errors import Malformed
+from zesty_burrow.records import replace
 
 LONGEST = 64 << 10
 

@@ -6,11 +6,11 @@ First what it is, where to, and who is expected there; then who asks; the secret
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 
 from zesty_burrow.core.credentials import Credentials, NamePassword, PreSharedKey, ProxyPassword
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.protocols.parts import device_of
+from zesty_burrow.records import dataclass, field
 
 SIGN_INS = {
     "eap-mschapv2": "EAP-MSCHAPv2",

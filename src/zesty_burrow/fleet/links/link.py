@@ -10,7 +10,6 @@ import base64
 import hashlib
 import json
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
@@ -26,6 +25,7 @@ from zesty_burrow.core.profile import Profile
 from zesty_burrow.fleet.keys import LETTERS
 from zesty_burrow.fleet.links.fields import Field, fields_of
 from zesty_burrow.fleet.standing import TIME
+from zesty_burrow.records import dataclass, field
 from zesty_burrow.store.devices import Device
 
 TOKEN, KEY, NONCE = 16, 32, 12

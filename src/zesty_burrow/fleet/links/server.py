@@ -12,11 +12,11 @@ import json
 import socket
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import dataclass, field
 from importlib.resources import files
 from typing import Any, Protocol
 
 from zesty_burrow.extras import extra
+from zesty_burrow.records import dataclass, field
 
 with extra("server"):
     from aiohttp import web

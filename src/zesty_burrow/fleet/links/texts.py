@@ -12,11 +12,13 @@ from zesty_burrow.protocols.parts import device_of
 
 
 @cache
+def _own_texts() -> str:
+    return files("zesty_burrow.fleet.links.pages").joinpath("texts.json").read_text("utf-8")
+
+
 def page_texts() -> dict[str, dict[str, str]]:
     """Texts by language and key. A protocol or check without texts in a language has its English ones there."""
-    texts: dict[str, dict[str, str]] = json.loads(
-        files("zesty_burrow.fleet.links.pages").joinpath("texts.json").read_text("utf-8")
-    )
+    texts: dict[str, dict[str, str]] = json.loads(_own_texts())
     for check in CHECKS:
         for language, own in texts.items():
             sentences = {**check.on_page.get("en", {}), **check.on_page.get(language, {})}

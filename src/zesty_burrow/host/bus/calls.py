@@ -5,8 +5,9 @@ from __future__ import annotations
 import socket
 import time
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
+
+from zesty_burrow.records import dataclass
 
 TIMEOUT = 3.0
 """Seconds for one call."""

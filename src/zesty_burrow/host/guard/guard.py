@@ -10,7 +10,6 @@ import os
 import socket
 from collections.abc import Iterable
 from contextlib import suppress
-from dataclasses import replace
 from ipaddress import ip_network
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -23,6 +22,7 @@ from zesty_burrow.host.guard.presence import is_in_force
 from zesty_burrow.host.guard.record import BY_USER, read_record, unknown_holder
 from zesty_burrow.host.guard.state import GuardEvent, GuardState, Measured, ServiceState, timestamp
 from zesty_burrow.host.guard.tables.kernel import Count, KernelGuard, read_counts, read_portal
+from zesty_burrow.records import replace
 
 if TYPE_CHECKING:
     from zesty_burrow.host.guard.owner.process import Starting

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import replace
 from pathlib import Path
 
 from zesty_burrow.host.guard.plan import Share
 from zesty_burrow.host.guard.record import BY_USER
 from zesty_burrow.host.journal.lock import is_held
+from zesty_burrow.records import replace
 
 Shares = Mapping[str, Share]
 

@@ -7,10 +7,10 @@ The owner of a local network decides which addresses it claims: by DHCP, or by a
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from ipaddress import ip_network
 
 from zesty_burrow.core.net import Address, LocalNetwork, Network
+from zesty_burrow.records import dataclass
 
 LOCAL_SCOPES = tuple(
     map(ip_network, ("10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "169.254.0.0/16", "fc00::/7", "fe80::/10"))

@@ -7,12 +7,12 @@ one as well, without a tunnel. All shares together are what is in force.
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import asdict, dataclass, replace
 from ipaddress import ip_address, ip_network
 from itertools import chain
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from zesty_burrow.core.net import Address, LocalNetwork, Network, collapse
+from zesty_burrow.records import asdict, dataclass, replace
 
 if TYPE_CHECKING:
     from zesty_burrow.core.profile import Traffic

@@ -13,12 +13,12 @@ import struct
 import time
 from collections.abc import Iterable
 from contextlib import suppress
-from dataclasses import dataclass
 
 from zesty_burrow.errors import RightsMissing
 from zesty_burrow.host.guard.probe_result import ProbeResult, ProbeRow
 from zesty_burrow.host.guard.state import timestamp
 from zesty_burrow.host.guard.tables.surroundings import OuterDevice
+from zesty_burrow.records import dataclass
 
 NOWHERE4, NOWHERE6 = "192.0.2.77", "2001:db8:dead::77"
 PORT = 9

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
 from typing import Any
+
+from zesty_burrow.records import asdict, dataclass
 
 
 @dataclass(frozen=True, slots=True)

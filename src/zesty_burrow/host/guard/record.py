@@ -8,7 +8,6 @@ from __future__ import annotations
 import json
 import os
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -17,6 +16,7 @@ from zesty_burrow.host.guard.plan import EVERYTHING, Share
 from zesty_burrow.host.journal.lock import boot_id, open_journal
 from zesty_burrow.host.namespaces import network_identity
 from zesty_burrow.host.replace_file import replace_file
+from zesty_burrow.records import dataclass, field
 
 BY_USER = "user"
 """The key of the share that the user has set, with or without a tunnel; a tunnel's is its own."""

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from enum import StrEnum
 from typing import Any
@@ -22,6 +21,7 @@ from zesty_burrow.host.guard.tables.allow_list import (
     TUNNEL,
 )
 from zesty_burrow.host.guard.tables.kernel import Count
+from zesty_burrow.records import dataclass, field
 
 NOTHING = Share((), "")
 PROTOCOL_NAMES = {UDP: "UDP", TCP: "TCP", GRE: "GRE"}

@@ -11,7 +11,6 @@ import json
 import os
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -21,6 +20,7 @@ from zesty_burrow.host.names.names_record import Layer, NamesRecord
 from zesty_burrow.host.namespaces import network_identity
 from zesty_burrow.host.netlink import Netlink, Route, Rule, as_fields
 from zesty_burrow.host.replace_file import replace_file
+from zesty_burrow.records import dataclass
 
 
 @dataclass(frozen=True, slots=True)

@@ -13,7 +13,6 @@ import os
 import stat
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass, field
 from ipaddress import ip_address
 from pathlib import Path
 from typing import Any
@@ -24,6 +23,7 @@ from zesty_burrow.host.journal.lock import is_held, open_journal
 from zesty_burrow.host.names import resolvconf_program
 from zesty_burrow.host.names.resolv_conf import RESOLV_CONF, resolver_text, servers_in, suffixes_in
 from zesty_burrow.host.replace_file import replace_file
+from zesty_burrow.records import dataclass, field
 
 
 @dataclass(frozen=True, slots=True)

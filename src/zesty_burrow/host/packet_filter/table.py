@@ -6,7 +6,6 @@ Numbers are those of the kernel's public header linux/netfilter/nf_tables.h.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from functools import lru_cache
 from typing import NamedTuple
 
@@ -30,6 +29,7 @@ from zesty_burrow.host.packet_filter.messages import (
     FilterSocket,
     number,
 )
+from zesty_burrow.records import dataclass
 
 DORMANT, OWNER, PERSIST = 0x1, 0x2, 0x4
 """Flags of a table: it does nothing; only the socket that has it may change it; it outlives that socket."""

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
 from enum import StrEnum
 from typing import Any
+
+from zesty_burrow.records import asdict, dataclass
 
 
 class Readiness(StrEnum):

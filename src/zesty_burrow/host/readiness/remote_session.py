@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from contextlib import suppress
-from dataclasses import dataclass
 from ipaddress import ip_address
 from pathlib import Path
 
 from zesty_burrow.core.net import Address
+from zesty_burrow.records import dataclass
 
 VARIABLE = "SSH_CONNECTION"
 """Set by sshd(8): the client's address and port, this machine's address and port."""

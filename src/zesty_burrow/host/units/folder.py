@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import shutil
 import subprocess
-from dataclasses import dataclass
 from pathlib import Path
 
 from zesty_burrow.errors import Clash, MachineError, NotFound, RightsMissing
 from zesty_burrow.host.replace_file import replace_file
 from zesty_burrow.host.units.texts import MADE_BY, PREFIX, Unit, timer_name, unit_name
+from zesty_burrow.records import dataclass
 
 SYSTEM = Path("/etc/systemd/system")
 RUNS = Path("/run/systemd/system")

@@ -5,8 +5,9 @@ from __future__ import annotations
 import shlex
 import sys
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+from zesty_burrow.records import dataclass
 
 PREFIX = "zesty-"
 GUARD, REPORT = "guard", "report"

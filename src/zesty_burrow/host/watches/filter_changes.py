@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import socket
-from dataclasses import dataclass
 
 from zesty_burrow.host.netlink_messages import ROOM, attributes, split
 from zesty_burrow.host.packet_filter.messages import NEW_GENERATION, SUBSYSTEM
 from zesty_burrow.host.watches.address_changes import open_filter_watch
+from zesty_burrow.records import dataclass
 
 PROCESS, NAME = 2, 3
 """NFTA_GEN_PROC_PID, NFTA_GEN_PROC_NAME (linux/netfilter/nf_tables.h)."""

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from zesty_burrow.errors import SealError
@@ -11,6 +10,7 @@ from zesty_burrow.intake import limits
 from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.limits import refused
 from zesty_burrow.intake.readers.keys import nobody
+from zesty_burrow.records import dataclass, field
 
 MAX_ASKED = 3
 """Questions for a passphrase, for one kit."""

@@ -6,7 +6,6 @@ What one archive spends of its budget is gone for those inside it.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass
 
 from zesty_burrow.core.finding import CODES
 from zesty_burrow.errors import InputError
@@ -19,6 +18,7 @@ from zesty_burrow.intake.documents.kinds import document_reader_for, not_readabl
 from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.limits import refused
 from zesty_burrow.intake.readers.vocabulary import Vocabulary, shipped
+from zesty_burrow.records import dataclass
 
 
 @dataclass(frozen=True, slots=True)

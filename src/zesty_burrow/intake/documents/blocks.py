@@ -8,13 +8,13 @@ from __future__ import annotations
 import csv
 import io
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field, replace
 from typing import NamedTuple, TypeVar
 
 from zesty_burrow.intake.containers.budget import Left
 from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.readers import tables
 from zesty_burrow.intake.readers.vocabulary import Vocabulary
+from zesty_burrow.records import dataclass, field, replace
 
 T = TypeVar("T")
 MAX_ROWS = 10_000

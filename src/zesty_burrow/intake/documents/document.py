@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 
 from zesty_burrow.intake.documents.blocks import OpenedDocument
 from zesty_burrow.intake.kit_file import KitFile
 from zesty_burrow.intake.readers.vocabulary import Vocabulary
+from zesty_burrow.records import dataclass, field
 
 HEAD = 1024
 ZIP_MARK = b"PK\x03\x04"

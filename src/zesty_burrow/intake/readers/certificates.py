@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from cryptography import x509
 from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives import hashes
@@ -12,6 +10,7 @@ from cryptography.hazmat.primitives.serialization import Encoding, pkcs7
 
 from zesty_burrow.core.certificates import trust
 from zesty_burrow.errors import Malformed
+from zesty_burrow.records import dataclass
 
 PEM_CERTIFICATE, PKCS7_MARK = b"-----BEGIN CERTIFICATE-----", b"-----BEGIN PKCS7-----"
 MAX_CERTIFICATES = 200

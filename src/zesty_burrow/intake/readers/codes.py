@@ -12,11 +12,11 @@ import io
 import itertools
 import re
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from zesty_burrow.errors import BurrowError, LimitExceeded, Malformed
 from zesty_burrow.extras import extra
+from zesty_burrow.records import dataclass
 
 if TYPE_CHECKING:
     import segno

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import replace
 
 from cryptography.hazmat.primitives.serialization import load_pem_public_key
 
@@ -15,6 +14,7 @@ from zesty_burrow.intake.readers.sheet import slug_of
 from zesty_burrow.profiles.text import read_profile, write_profile
 from zesty_burrow.protocols.facets.instance_data import ConnectionEntry, InstanceDataFacet, KeyTools
 from zesty_burrow.protocols.parts import models
+from zesty_burrow.records import replace
 
 START = 65536
 """Characters within which the model's name stands."""

@@ -6,7 +6,6 @@ import base64
 import contextlib
 import re
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
 from typing import TypeVar
 
 from cryptography import x509
@@ -26,6 +25,7 @@ from zesty_burrow.core.certificates import trust
 from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import LimitExceeded, Malformed, SealError
+from zesty_burrow.records import dataclass, field
 
 PRIVATE_MARK = re.compile(rb"-----BEGIN ((?:(?:RSA|EC|ENCRYPTED) )?PRIVATE KEY)-----")
 MAX_BLOCK = 1 << 16

@@ -12,7 +12,6 @@ import re
 import tomllib
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from typing import Any
 
 from zesty_burrow.core.credentials import Credentials, NamePassword, PreSharedKey
@@ -30,6 +29,7 @@ from zesty_burrow.profiles.text import read_profile, write_profile
 from zesty_burrow.protocols import registry
 from zesty_burrow.protocols.facets.sheet import NEVER, SheetFacts
 from zesty_burrow.protocols.parts import sheets
+from zesty_burrow.records import dataclass, field, replace
 
 SECRET_FIELDS = (Field.ACCOUNT, Field.PASSWORD, Field.SHARED_SECRET)
 ANCHORS = frozenset({Field.HOST, Field.ACCOUNT, Field.PASSWORD})

@@ -12,11 +12,11 @@ import ipaddress
 import json
 import re
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field
 from typing import Any
 
 from zesty_burrow.errors import Malformed
 from zesty_burrow.intake.readers.vocabulary import DOUBTFUL, Field, Vocabulary, normalised, shipped
+from zesty_burrow.records import dataclass, field
 
 MAX_ROWS = 10_000
 MAX_COLUMNS = 200

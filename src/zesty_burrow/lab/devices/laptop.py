@@ -7,7 +7,6 @@ import shutil
 import subprocess
 import sys
 from contextlib import suppress
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -19,6 +18,7 @@ from zesty_burrow.host.paths import HOME_VARIABLE
 from zesty_burrow.host.replace_file import replace_file
 from zesty_burrow.lab import story
 from zesty_burrow.lab.devices import faults as every_device
+from zesty_burrow.records import dataclass, field
 from zesty_burrow.store.seal import write_private
 
 SERVER = "sshd"

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import textwrap
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field
+
+from zesty_burrow.records import dataclass, field
 
 WIDTH, HEIGHT = 20, 4
 """Characters of a line, and lines."""

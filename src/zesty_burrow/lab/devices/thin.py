@@ -16,7 +16,6 @@ import tempfile
 from collections import defaultdict
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -27,6 +26,7 @@ from zesty_burrow.fleet.bundle import open_bundle
 from zesty_burrow.fleet.keys import DEVICE, OwnKeys, make_secret
 from zesty_burrow.lab import story
 from zesty_burrow.lab.devices.laptop import prepare_keys
+from zesty_burrow.records import dataclass, field
 
 
 @dataclass(slots=True)

@@ -8,7 +8,6 @@ import secrets
 import socket
 from collections import deque
 from collections.abc import Callable
-from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from ipaddress import IPv4Interface, IPv6Interface, ip_address
 
@@ -47,6 +46,7 @@ from zesty_burrow.protocols.l2tp_ipsec.gateway_session import L2tpCaller, L2tpCa
 from zesty_burrow.protocols.l2tp_ipsec.ikev1.end import IkeEnd
 from zesty_burrow.protocols.pptp.gateway_session import PptpCaller
 from zesty_burrow.protocols.session import Down, Moved, NetworkSettings, Rekeyed, Up
+from zesty_burrow.records import dataclass, field, replace
 
 WEAK = (Offer(((3, 0),), (2,), (2,), (2,)),)
 """3DES, HMAC-SHA1-96, PRF HMAC-SHA1, 1024-bit MODP: what the fault weak-proposals leaves."""

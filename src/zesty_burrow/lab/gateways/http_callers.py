@@ -6,7 +6,6 @@ import asyncio
 import socket
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import dataclass, field
 from typing import Protocol
 
 from cryptography import x509
@@ -30,6 +29,7 @@ from zesty_burrow.protocols.connect_ip.http.tls_link import H2, HTTP1, TlsLink
 from zesty_burrow.protocols.connect_ip.quic_gateway import CallerEvent, QuicGateway
 from zesty_burrow.protocols.connect_ip.settings import CIPHER_DEFAULTS
 from zesty_burrow.protocols.session import ChannelChanged, Down, QueuedChannel, Transport, Up
+from zesty_burrow.records import dataclass, field
 
 PORT = 443
 MOST = 200

@@ -6,7 +6,6 @@ import asyncio
 import os
 import socket
 from contextlib import suppress
-from dataclasses import dataclass, field
 from ipaddress import ip_address
 from typing import Protocol
 
@@ -25,6 +24,7 @@ from zesty_burrow.protocols.ppp.sign_in import MSCHAPV2
 from zesty_burrow.protocols.pptp.control import PORT
 from zesty_burrow.protocols.pptp.gateway_session import PptpCaller
 from zesty_burrow.protocols.session import Down, NetworkSettings, Up
+from zesty_burrow.records import dataclass, field
 
 MOST = 64
 MRU = 1400

@@ -12,7 +12,6 @@ import random
 import socket
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import dataclass
 from ipaddress import ip_address
 
 from zesty_burrow.core.net import UDP
@@ -23,6 +22,7 @@ from zesty_burrow.host.packet_filter.messages import DELETE_TABLE, NEW_CHAIN, NE
 from zesty_burrow.host.packet_filter.source_translation import translate_source
 from zesty_burrow.host.tun import TunDevice, open_tun
 from zesty_burrow.lab.local_network.packets import ETHERNET, ICMPV6, IPV4_TYPE, IPV6_TYPE
+from zesty_burrow.records import dataclass
 
 NETDEV, INGRESS, DEVICE_ATTRIBUTE = 5, 0, 3
 """nf_tables: the family of single devices, their hook for what arrives, and which device it is."""

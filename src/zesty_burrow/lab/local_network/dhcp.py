@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv4Network
+
+from zesty_burrow.records import dataclass, field
 
 SERVER_PORT, CLIENT_PORT = 67, 68
 REQUEST, REPLY = 1, 2

@@ -6,7 +6,6 @@ import asyncio
 import socket
 from collections.abc import Iterable
 from contextlib import suppress
-from dataclasses import replace
 from ipaddress import IPv4Address, IPv4Network, IPv6Address, IPv6Network, ip_interface
 from typing import Any
 
@@ -18,6 +17,7 @@ from zesty_burrow.lab.local_network.filtering import filter_network
 from zesty_burrow.lab.local_network.proxies import Proxies
 from zesty_burrow.lab.local_network.rogue_resolver import RogueResolver
 from zesty_burrow.protocols.session import GRE_PORT
+from zesty_burrow.records import replace
 
 LEASE_SECONDS = 3600
 ADVERTISED_SECONDS = 60

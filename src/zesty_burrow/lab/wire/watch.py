@@ -7,12 +7,12 @@ import os
 import socket
 import time
 from collections import Counter
-from dataclasses import dataclass
 from typing import BinaryIO
 
 from zesty_burrow.errors import MachineError
 from zesty_burrow.lab.client import LabClient
 from zesty_burrow.lab.wire.frames import KINDS, describe_frame
+from zesty_burrow.records import dataclass
 
 HOST, DEVICE = "cobblewire", "cottage"
 ALL_PROTOCOLS = 3

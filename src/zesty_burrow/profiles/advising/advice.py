@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.core.policy.policy import Policy, judge_suite
 from zesty_burrow.core.policy.strength import suite_strength
@@ -15,6 +13,7 @@ from zesty_burrow.protocols.facets.advice import AdviceRow, AlgorithmAdvice, Ans
 from zesty_burrow.protocols.facets.device import Client
 from zesty_burrow.protocols.parts import advice_of
 from zesty_burrow.protocols.session import Capabilities
+from zesty_burrow.records import dataclass
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import replace
 
 from zesty_burrow.core.policy.algorithms import Algorithm, TransformType
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.protocols.facets.device import Client
 from zesty_burrow.protocols.parts import device_of, protocols_of
+from zesty_burrow.records import replace
 
 T = TransformType
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import base64
 import io
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from typing import Any, cast
 
 from cryptography import x509
@@ -26,6 +25,7 @@ from zesty_burrow.protocols.connect_ip.settings import PORT, UDP_TRANSPORT, Conn
 from zesty_burrow.protocols.connect_ip.wire.template import ANY, expand
 from zesty_burrow.protocols.gateway_proof import MAX_CERTIFICATES, GatewayTrust
 from zesty_burrow.protocols.session import Secrets, SessionRequest, Transport
+from zesty_burrow.records import dataclass, field
 
 UDP_PAYLOAD = 1452
 """Octets that a path of 1500 takes behind IPv6 and UDP."""

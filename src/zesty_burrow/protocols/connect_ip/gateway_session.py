@@ -6,7 +6,6 @@ import base64
 import binascii
 from collections import deque
 from collections.abc import Callable
-from dataclasses import dataclass
 from datetime import datetime
 from ipaddress import ip_interface, ip_network
 
@@ -41,6 +40,7 @@ from zesty_burrow.protocols.connect_ip.wire.capsules import (
 from zesty_burrow.protocols.connect_ip.wire.template import ANY, WELL_KNOWN, scope_of
 from zesty_burrow.protocols.gateway_proof import caller_of
 from zesty_burrow.protocols.session import ChannelChanged, Down, NetworkSettings, Transport, Up
+from zesty_burrow.records import dataclass
 
 CHALLENGE = {"www-authenticate": 'Basic realm="tunnel", charset="UTF-8"'}
 """RFC 7617 §2.1."""

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections import deque
-from dataclasses import dataclass
 
 from zesty_burrow.core.net import Datagram, Endpoint
 from zesty_burrow.core.policy.suite import Suite
@@ -13,6 +12,7 @@ from zesty_burrow.protocols.connect_ip.config import ClientConfig
 from zesty_burrow.protocols.connect_ip.http.link import Gone, HttpLink, LinkEvent, Secured
 from zesty_burrow.protocols.gateway_proof import prove_chain
 from zesty_burrow.protocols.session import Framing, ProbeDone
+from zesty_burrow.records import dataclass
 
 SETTINGS_DUE = 1.0
 """Seconds for the settings of HTTP, which come with the handshake's end."""

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Callable
-from dataclasses import dataclass
 
 from qh3.quic.configuration import QuicConfiguration
 from qh3.quic.connection import QuicConnection
@@ -13,6 +12,7 @@ from zesty_burrow.core.net import Datagram, Endpoint
 from zesty_burrow.protocols.connect_ip.gateway_session import ConnectIpCaller, GatewayConfig
 from zesty_burrow.protocols.connect_ip.http.quic_link import CONNECTION_ID, QuicLink
 from zesty_burrow.protocols.session import ChannelChanged, Down, Transport, Up
+from zesty_burrow.records import dataclass
 
 MOST = 200
 LONG, VERSION_1 = 0x80, bytes((0, 0, 0, 1))

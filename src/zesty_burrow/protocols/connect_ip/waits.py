@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from zesty_burrow.protocols.connect_ip.wire.capsules import Interface
+from zesty_burrow.records import dataclass
 
 ANSWER_DUE, QUIET = 4.0, 3.0
 """Seconds for the answer to a question whether the other side is alive, and after which it is asked where packets go

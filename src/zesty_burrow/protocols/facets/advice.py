@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Protocol
 
 from zesty_burrow.core.policy.algorithms import describe
@@ -12,6 +11,7 @@ from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.protocols.facets.device import Client
 from zesty_burrow.protocols.session import Capabilities
+from zesty_burrow.records import dataclass
 
 Costs = Mapping[tuple[int, int, int], float]
 """Seconds by type, number and key bits: of a packet for ciphers and ICVs, of an agreement for groups."""

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Protocol
 
 from zesty_burrow.core.policy.policy import Policy
 from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.core.profile import Profile, ProtocolSettings
+from zesty_burrow.records import dataclass, field
 
 Value = str | int | bool
 

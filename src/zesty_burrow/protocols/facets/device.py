@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from typing import Protocol
 
 from zesty_burrow.core.policy.algorithms import Algorithm
 from zesty_burrow.core.profile import ProtocolSettings
+from zesty_burrow.records import dataclass
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, field
 from typing import Protocol
 
 from zesty_burrow.core.credentials import Credentials
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import InputError
+from zesty_burrow.records import dataclass, field
 
 
 @dataclass(slots=True)

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 from typing import Protocol
 
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.profile import ProtocolSettings, SignIn
+from zesty_burrow.records import dataclass, field
 
 Answers = Mapping[str, str]
 

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from typing import Protocol
 
 from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.profile import ProtocolSettings, SignIn
+from zesty_burrow.records import dataclass
 
 NEVER = re.compile(r"(?!)")
 """Matches nothing."""

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
-
 from zesty_burrow.core.crypto.protection import Protection
 from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.finding import Finding
@@ -11,6 +9,7 @@ from zesty_burrow.core.net import AddressRange, Endpoint
 from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.protocols.ikev2.wire.keys import ChildKeys, IkeKeys
 from zesty_burrow.protocols.session import NetworkSettings
+from zesty_burrow.records import dataclass, field
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.esp.channel import EspChannel
 from zesty_burrow.core.net import AddressRange, Datagram, Endpoint
@@ -13,6 +11,7 @@ from zesty_burrow.protocols.ikev2.responder.gateway import IkeGateway
 from zesty_burrow.protocols.ikev2.responder.responder import Responder
 from zesty_burrow.protocols.ikev2.responder.table import ResponderConfig, State
 from zesty_burrow.protocols.session import ChannelChanged, Down, Moved, Rekeyed, Transport, Up
+from zesty_burrow.records import dataclass
 
 
 class Caller:

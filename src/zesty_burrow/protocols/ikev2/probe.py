@@ -9,7 +9,6 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Callable, Generator, Sequence
-from dataclasses import dataclass, field
 from typing import TypeVar
 
 from zesty_burrow.core.crypto.key_exchange import METHODS, make_key_agreement
@@ -34,6 +33,7 @@ from zesty_burrow.protocols.ikev2.wire.proposals import accept_answer
 from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType, NotifyType, Protocol
 from zesty_burrow.protocols.ikev2.wire.stream_framing import StreamFraming
 from zesty_burrow.protocols.session import ProbeDone, Transport
+from zesty_burrow.records import dataclass, field
 
 T = TransformType
 MAX_QUESTIONS = 96

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import functools
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
 from typing import Any
 
 from zesty_burrow.core.finding import Finding, finding
@@ -17,6 +16,7 @@ from zesty_burrow.core.scope import CredentialsKind
 from zesty_burrow.core.toml_table import Table
 from zesty_burrow.errors import ProfileInvalid
 from zesty_burrow.protocols.ikev2.wire.offer import Offer
+from zesty_burrow.records import dataclass, replace
 
 T = TransformType
 NAME = "ikev2"

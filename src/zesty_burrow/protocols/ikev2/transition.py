@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from enum import StrEnum
 from operator import attrgetter
 from typing import Generic, TypeVar
 
 from zesty_burrow.errors import Malformed, ProgramFault
 from zesty_burrow.protocols.ikev2.wire.message import Message
+from zesty_burrow.records import dataclass
 
 S = TypeVar("S", bound=StrEnum)
 G = TypeVar("G", bound=StrEnum)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Callable
-from dataclasses import dataclass
 
 from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.net import AddressRange, Datagram, Endpoint
@@ -17,6 +16,7 @@ from zesty_burrow.protocols.l2tp_ipsec.layers import Layers, Renewed
 from zesty_burrow.protocols.l2tp_ipsec.settings import NAT_PORT, PORT
 from zesty_burrow.protocols.ppp.link import CalledConfig, LinkOver, NetworkUp, PppLink
 from zesty_burrow.protocols.session import ChannelChanged, Down, Rekeyed, Up
+from zesty_burrow.records import dataclass
 
 MOST_CALLERS = 512
 UNFINISHED_SECONDS = 30.0

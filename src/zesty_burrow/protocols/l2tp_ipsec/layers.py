@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections import deque
-from dataclasses import dataclass
 
 from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.net import AddressRange, Endpoint
@@ -23,6 +22,7 @@ from zesty_burrow.protocols.l2tp_ipsec.ikev1.end import IkeEnd
 from zesty_burrow.protocols.l2tp_ipsec.ikev1.message import NON_ESP
 from zesty_burrow.protocols.l2tp_ipsec.l2tp.connection import CallOpened, L2tpConnection, Over
 from zesty_burrow.protocols.ppp.link import LinkOver, NetworkUp, PppLink, SignedIn
+from zesty_burrow.records import dataclass
 
 WORN = 3 << 30
 """Packets under one key: three quarters of ESP's numbers (RFC 4303 §3.3.3)."""

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections import deque
-from dataclasses import dataclass
 
 from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.net import Datagram, Endpoint
@@ -28,6 +27,7 @@ from zesty_burrow.protocols.l2tp_ipsec.ikev1.message import (
 from zesty_burrow.protocols.l2tp_ipsec.settings import CERTIFICATE, NAT_PORT, WEAK, is_weak, settings_of
 from zesty_burrow.protocols.repeater import Repeater
 from zesty_burrow.protocols.session import Framing, ProbeDone, Transport
+from zesty_burrow.records import dataclass
 
 AFTER_ANSWER, BRIEF = 2.0, 1.2
 """Seconds for another answer of a gateway that has answered once; and for any, among other questions."""

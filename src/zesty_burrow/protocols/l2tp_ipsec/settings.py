@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
 from typing import Any
 
 from zesty_burrow.core.finding import Finding, finding
@@ -14,6 +13,7 @@ from zesty_burrow.core.profile import Profile, ProtocolSettings, SignIn
 from zesty_burrow.core.scope import CredentialsKind
 from zesty_burrow.core.toml_table import Table
 from zesty_burrow.errors import ProfileInvalid
+from zesty_burrow.records import dataclass, replace
 
 T = TransformType
 NAME = "l2tp-ipsec"

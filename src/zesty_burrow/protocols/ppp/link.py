@@ -7,7 +7,6 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from ipaddress import IPv4Address, IPv4Interface, IPv6Address, IPv6Interface, IPv6Network
 
 from zesty_burrow.core.credentials import NamePassword
@@ -38,6 +37,7 @@ from zesty_burrow.protocols.ppp.phases import (
 )
 from zesty_burrow.protocols.ppp.sign_in import Judge, PasswordOf, peer_for
 from zesty_burrow.protocols.session import NetworkSettings
+from zesty_burrow.records import dataclass, field
 
 SIGN_IN_DUE, SIGN_IN_AGAIN = 20.0, 1.5
 """Seconds for a whole sign-in, and between retries."""

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from zesty_burrow.protocols.ppp import router
 from zesty_burrow.protocols.ppp.sign_in import Judge, Peer
+from zesty_burrow.records import dataclass
 
 ROUTER_WAITS = (0.5, 0.5, 1.0, 1.0)
 """Seconds for a router's advertisement, after each time of asking; then IPv6 is done without."""

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import struct
-from dataclasses import dataclass
 from ipaddress import IPv6Address, IPv6Network
 
 from zesty_burrow.core.cursor import Cursor
 from zesty_burrow.core.packets.checksum import checksum
+from zesty_burrow.records import dataclass
 
 SOLICITATION, ADVERTISEMENT = 133, 134
 PREFIX, RESOLVERS = 3, 25

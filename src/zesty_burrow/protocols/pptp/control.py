@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import struct
 from collections import deque
-from dataclasses import dataclass
 from enum import IntEnum
 
 from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.errors import Malformed
+from zesty_burrow.records import dataclass
 
 PORT = 1723
 COOKIE = 0x1A2B3C4D

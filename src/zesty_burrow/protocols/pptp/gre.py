@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from zesty_burrow.core.cursor import Cursor
+from zesty_burrow.records import dataclass
 
 PROTOCOL = 0x880B
 KEY, SEQUENCE, ACKNOWLEDGED, VERSION = 0x2000, 0x1000, 0x0080, 1

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections import deque
-from dataclasses import dataclass
 
 from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.net import Datagram, Endpoint
@@ -11,6 +10,7 @@ from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.errors import ProgramFault
 from zesty_burrow.protocols.pptp.control import PORT, PptpControl
 from zesty_burrow.protocols.session import Framing, ProbeDone, Transport
+from zesty_burrow.records import dataclass
 
 
 @dataclass(slots=True)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 from zesty_burrow.core.finding import Finding, finding
@@ -12,6 +11,7 @@ from zesty_burrow.core.scope import CredentialsKind
 from zesty_burrow.core.toml_table import Table
 from zesty_burrow.errors import ProfileInvalid
 from zesty_burrow.protocols.pptp.control import PORT
+from zesty_burrow.records import dataclass
 
 NAME = "pptp"
 GATEWAY_PROOFS = ("password",)

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
 from typing import TYPE_CHECKING, Any, ClassVar
+
+from zesty_burrow.records import asdict, dataclass
 
 if TYPE_CHECKING:
     # Types alone: a command that needs none of these rooms must not wait for them.

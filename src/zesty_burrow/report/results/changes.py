@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
 from typing import TYPE_CHECKING, Any, ClassVar
 
+from zesty_burrow.records import asdict, dataclass
 from zesty_burrow.report.results.base import Result
 
 if TYPE_CHECKING:

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, ClassVar
 
+from zesty_burrow.records import dataclass
 from zesty_burrow.report.results.base import EXIT_NOT_ALL_FIT, Result
 
 if TYPE_CHECKING:

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass, field
 from typing import TYPE_CHECKING, Any, ClassVar
 
+from zesty_burrow.records import asdict, dataclass, field
 from zesty_burrow.report.results.base import EXIT_NOTHING, Result
 
 if TYPE_CHECKING:

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zesty_burrow.core.outside.judgement import Judgement, Verdict
 from zesty_burrow.core.outside.observation import Observation
+from zesty_burrow.records import dataclass
 from zesty_burrow.report.results.base import EXIT_LEAKING, EXIT_NOT_READY, EXIT_UNCLEAR, Result
 
 if TYPE_CHECKING:

@@ -41,6 +41,7 @@ STYLES = {
 
 ALWAYS = ("device", "kind", "state", "profile")
 """Columns that are shown in any case."""
+OF_REPORTS = ("verdict", "exit", "verified")
 
 
 def _cells(standing: Standing) -> dict[str, str | Text]:
@@ -66,8 +67,14 @@ def _list(result: DevicesResult) -> Parts:
         yield Text(words)
         return
     rows = [_cells(standing) for standing in result.standings]
-    # A column that is empty for all devices is left out.
-    headings = [label for label in rows[0] if label in ALWAYS or any(row[label] for row in rows)]
+    # A column that is empty for all devices is left out; those of reports stand together.
+    is_reported = any(row["verdict"] for row in rows)
+    shown = {
+        *ALWAYS,
+        *(OF_REPORTS if is_reported else ()),
+        *(label for label in rows[0] if any(row[label] for row in rows)),
+    }
+    headings = [label for label in rows[0] if label in shown]
     table = Table(*(Column(label, whole=label in ("device", "state")) for label in headings), gap=3)
     for row in rows:
         table.add_row(*(row[label] for label in headings))

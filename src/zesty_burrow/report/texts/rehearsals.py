@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
 from typing import Any
 
 from zesty_burrow.core.finding import Severity
@@ -11,6 +10,7 @@ from zesty_burrow.core.outside.observation import Sighting
 from zesty_burrow.core.policy.algorithms import TransformType, describe
 from zesty_burrow.core.rehearsal import Fitness, Rehearsal, group_failures, recommend
 from zesty_burrow.errors import printable
+from zesty_burrow.records import replace
 from zesty_burrow.report.findings import findings_table
 from zesty_burrow.report.layout import Column, Indented, Table, Text
 from zesty_burrow.report.parts import Parts, heading, milliseconds, plural

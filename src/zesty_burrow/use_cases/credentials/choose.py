@@ -5,7 +5,6 @@ from __future__ import annotations
 import logging
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass
 from datetime import UTC, datetime
 
 from zesty_burrow.core.credentials import Credentials, NamePassword
@@ -13,6 +12,7 @@ from zesty_burrow.core.profile import Profile
 from zesty_burrow.core.scope import CredentialsKind
 from zesty_burrow.errors import BurrowError, NotFound, SignInRefused, UsageError
 from zesty_burrow.intake.readers.credentials import paste_slips
+from zesty_burrow.records import dataclass
 from zesty_burrow.store.layered_store import CredentialsAtOnce, LayeredStore
 from zesty_burrow.store.store import CredentialsRow
 from zesty_burrow.use_cases.credentials.ask import ASKED, ask_credentials

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import difflib
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from zesty_burrow.core.scope import CredentialsKind, Scope
 from zesty_burrow.errors import UsageError
+from zesty_burrow.records import dataclass
 from zesty_burrow.use_cases.credentials.ask import ask_credentials
 from zesty_burrow.use_cases.workspace import Workspace
 

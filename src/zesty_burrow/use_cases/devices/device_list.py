@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
 from pathlib import Path
 from unicodedata import normalize
 
 from zesty_burrow.errors import Clash, Malformed, UsageError
 from zesty_burrow.fleet.standing import DeviceState, Standing
+from zesty_burrow.records import dataclass, field, replace
 from zesty_burrow.store.devices import Device, Rule, Rules, check_device
 from zesty_burrow.use_cases.devices.standing import read_all, stand
 from zesty_burrow.use_cases.workspace import Workspace

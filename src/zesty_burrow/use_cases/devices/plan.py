@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 from zesty_burrow.errors import Malformed, UsageError
 from zesty_burrow.fleet.keys import ADMINISTRATOR, OwnKeys, PublicKey, make_secret
 from zesty_burrow.fleet.standing import TIME
+from zesty_burrow.records import dataclass, field
 from zesty_burrow.store.devices import FAILED, Device, Handover
 from zesty_burrow.use_cases.devices.request import HandOverRequest, HandOverRow
 from zesty_burrow.use_cases.devices.standing import read_all

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from zesty_burrow.errors import ProgramFault, StateError
 from zesty_burrow.fleet.keys import DEVICE, OwnKeys, make_secret
 from zesty_burrow.fleet.report import report_of, sign_report
+from zesty_burrow.records import dataclass, replace
 from zesty_burrow.use_cases.tunnel.verify import VerifyRequest, keep_as_before, verify
 from zesty_burrow.use_cases.workspace import Workspace
 

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from zesty_burrow.records import dataclass, field
 
 
 @dataclass(frozen=True, slots=True)

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
 
 from zesty_burrow.errors import UsageError
+from zesty_burrow.records import dataclass, field, replace
 from zesty_burrow.store.devices import Rule, Rules
 from zesty_burrow.use_cases.workspace import Workspace
 

@@ -5,13 +5,13 @@ from __future__ import annotations
 import asyncio
 import re
 from contextlib import suppress
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from zesty_burrow.errors import BurrowError, NotFound, UsageError
 from zesty_burrow.fleet.links.link import earlier
 from zesty_burrow.fleet.standing import TIME
+from zesty_burrow.records import dataclass, replace
 from zesty_burrow.store.devices import CONFIRMED, FAILED, HANDED
 from zesty_burrow.use_cases.workspace import Workspace
 

@@ -18,7 +18,6 @@ import signal
 import sys
 import traceback
 from collections.abc import Callable
-from dataclasses import fields, is_dataclass
 from enum import Enum
 from functools import cache
 from pathlib import Path
@@ -26,6 +25,7 @@ from typing import Any, BinaryIO, TypeVar
 
 from zesty_burrow.errors import BurrowError, LimitExceeded, ProgramFault, as_error
 from zesty_burrow.protocols import registry
+from zesty_burrow.records import fields, is_dataclass
 
 Result = TypeVar("Result")
 SECONDS, SECONDS_FOR_EACH = 10, 2

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 
 from cryptography import x509
 
@@ -17,6 +16,7 @@ from zesty_burrow.intake.kit import Kit
 from zesty_burrow.intake.readers.places import folded
 from zesty_burrow.profiles.checks import check_profile
 from zesty_burrow.profiles.text import read_profile
+from zesty_burrow.records import dataclass, replace
 from zesty_burrow.store.store import Store
 from zesty_burrow.use_cases.credentials.choose import choose
 from zesty_burrow.use_cases.profiles.edit import ChangedProfile

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from zesty_burrow.core.credentials import kind_of
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import BurrowError
 from zesty_burrow.intake.import_plan import KEEP, REPLACE, CredentialsDifference
 from zesty_burrow.intake.kit import Kit
+from zesty_burrow.records import dataclass
 from zesty_burrow.use_cases.workspace import Workspace
 
 PATIENCE = 15.0

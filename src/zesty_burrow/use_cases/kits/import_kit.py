@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from contextlib import ExitStack
-from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
 from zesty_burrow.core.credentials import kind_of
@@ -13,6 +12,7 @@ from zesty_burrow.errors import InputError
 from zesty_burrow.intake.import_plan import KEEP, ImportPlan, ProfileDifference
 from zesty_burrow.intake.kit import Kit
 from zesty_burrow.intake.read_kit import refuse_empty
+from zesty_burrow.records import dataclass, field, replace
 from zesty_burrow.use_cases.kits.read import KitRequest, judged_by_policy, read_kit_sources
 from zesty_burrow.use_cases.kits.settle import SettleRequest
 from zesty_burrow.use_cases.workspace import Workspace

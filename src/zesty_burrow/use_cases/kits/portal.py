@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
@@ -11,6 +10,7 @@ from zesty_burrow.core.credentials import NamePassword
 from zesty_burrow.core.scope import CredentialsKind
 from zesty_burrow.errors import NotFound, UsageError
 from zesty_burrow.intake.kit_file import KitFile
+from zesty_burrow.records import dataclass
 from zesty_burrow.use_cases.credentials.ask import ask_credentials
 from zesty_burrow.use_cases.workspace import Workspace
 

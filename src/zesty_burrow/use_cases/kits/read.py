@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import gc
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 
 from zesty_burrow.core.finding import Finding
@@ -13,6 +12,7 @@ from zesty_burrow.intake.containers.budget import Passphrases
 from zesty_burrow.intake.kit import Kit, Surroundings
 from zesty_burrow.intake.read_kit import Argument, read_kit, together
 from zesty_burrow.profiles.policy import judge_profile
+from zesty_burrow.records import dataclass, field
 from zesty_burrow.use_cases.kits.apart import apart
 from zesty_burrow.use_cases.kits.portal import PortalRequest, fetch_kit_files
 from zesty_burrow.use_cases.workspace import Workspace

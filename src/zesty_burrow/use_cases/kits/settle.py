@@ -6,7 +6,6 @@ Every question can be left for later. A script decides by the request, and reads
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
 
 from zesty_burrow.core.credentials import Credentials
@@ -17,6 +16,7 @@ from zesty_burrow.errors import BurrowError
 from zesty_burrow.intake.kit import FoundProfile, Kit
 from zesty_burrow.profiles.checks import check_profile
 from zesty_burrow.profiles.text import content_digest, write_profile
+from zesty_burrow.records import dataclass, replace
 from zesty_burrow.store.rows import described
 from zesty_burrow.use_cases.credentials.ask import ASKED, ask_credentials
 from zesty_burrow.use_cases.kits.read import read_files_apart

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
-
 from zesty_burrow.carrier.costs import measure_costs
 from zesty_burrow.carrier.probe import ProbeResult, probe_gateways
 from zesty_burrow.core.policy.policy import Policy
@@ -16,6 +14,7 @@ from zesty_burrow.profiles.text import read_profile
 from zesty_burrow.profiles.ways import WayAnswer, answer_of, every_way
 from zesty_burrow.protocols import registry
 from zesty_burrow.protocols.parts import protocols_of
+from zesty_burrow.records import dataclass, field, replace
 from zesty_burrow.use_cases.kits.read import KitRequest, read_kit_sources
 from zesty_burrow.use_cases.profiles.find import ProfileFilter
 from zesty_burrow.use_cases.workspace import Workspace

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
-
 from zesty_burrow.core.net import Address, Network
 from zesty_burrow.core.policy.policy import Policy
 from zesty_burrow.core.policy.suite import Suite
@@ -15,6 +13,7 @@ from zesty_burrow.profiles.text import read_profile, write_profile
 from zesty_burrow.protocols import registry
 from zesty_burrow.protocols.facets.choices import Choices
 from zesty_burrow.protocols.parts import choices_of
+from zesty_burrow.records import dataclass, field, replace
 from zesty_burrow.store.history import described
 from zesty_burrow.use_cases.profiles.edit import ChangedProfile
 from zesty_burrow.use_cases.workspace import Workspace

@@ -6,7 +6,6 @@ import socket
 import tomllib
 from collections.abc import Collection, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field
 from pathlib import Path
 
 import tomli_w
@@ -34,6 +33,7 @@ from zesty_burrow.intake.readers.certificates import read_certificates_untrusted
 from zesty_burrow.profiles.checks import check_profile
 from zesty_burrow.profiles.policy import judge_profile
 from zesty_burrow.protocols.facets.questions import Question
+from zesty_burrow.records import dataclass, field
 from zesty_burrow.store.seal import write_private
 from zesty_burrow.use_cases.credentials.ask import ASKED, ask_credentials
 from zesty_burrow.use_cases.interaction import Interaction

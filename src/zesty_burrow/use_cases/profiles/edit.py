@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, replace
 from unicodedata import normalize
 
 from zesty_burrow.core.profile import NAME, RESERVED_NAMES, TAG, Profile
@@ -11,6 +10,7 @@ from zesty_burrow.errors import NotFound, UsageError
 from zesty_burrow.profiles.compare import Difference, differences
 from zesty_burrow.profiles.edit import with_changes
 from zesty_burrow.profiles.text import write_profile
+from zesty_burrow.records import dataclass, field, replace
 from zesty_burrow.store.history import ChangeRow, described
 from zesty_burrow.use_cases.profiles.find import ProfileFilter
 from zesty_burrow.use_cases.workspace import Workspace

@@ -6,7 +6,6 @@ import io
 import os
 import tomllib
 import zipfile
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -16,6 +15,7 @@ from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import Clash, NotFound, UsageError
 from zesty_burrow.intake.sealed import FILE_NAME, TABLE, Entries, seal_credentials, sealed_file
 from zesty_burrow.profiles.text import read_profile
+from zesty_burrow.records import dataclass
 from zesty_burrow.store.seal import write_private
 from zesty_burrow.use_cases.workspace import Workspace
 

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Container
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
+
+from zesty_burrow.records import dataclass
 
 if TYPE_CHECKING:
     # Types alone: `list`, which scripts call often, must not wait for them.

@@ -5,7 +5,6 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Sequence
 from contextlib import suppress
-from dataclasses import dataclass
 
 from zesty_burrow.carrier.network.addresses import look_up, names_of
 from zesty_burrow.core.finding import Severity
@@ -21,6 +20,7 @@ from zesty_burrow.host.readiness.local import cheap
 from zesty_burrow.host.readiness.remote_session import RemoteSession
 from zesty_burrow.host.replace_file import replace_file
 from zesty_burrow.profiles.checks import check_profile
+from zesty_burrow.records import dataclass
 from zesty_burrow.use_cases.tunnel.connect_request import ConnectRequest
 from zesty_burrow.use_cases.workspace import Workspace
 

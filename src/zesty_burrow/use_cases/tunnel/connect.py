@@ -7,7 +7,6 @@ import subprocess
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
 
 from zesty_burrow.carrier.control.control_client import call_with
 from zesty_burrow.carrier.control.detach import run_detached
@@ -28,6 +27,7 @@ from zesty_burrow.host.paths import MAX_TUNNELS, TunnelPaths
 from zesty_burrow.host.privileges import keep_network_rights, keep_secrets_in_memory
 from zesty_burrow.profiles.policy import restrict
 from zesty_burrow.protocols.registry import protocol
+from zesty_burrow.records import dataclass, replace
 from zesty_burrow.use_cases.credentials.choose import Chosen, choose, explained, note_sign_in
 from zesty_burrow.use_cases.tunnel.before_connect import (
     refuse_for_a_switch,

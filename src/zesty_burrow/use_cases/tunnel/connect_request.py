@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 
 from zesty_burrow.core.net import Network
 from zesty_burrow.host.readiness.remote_session import RemoteSession
+from zesty_burrow.records import dataclass
 
 
 @dataclass(frozen=True, slots=True)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import errno
 import os
 import time
-from dataclasses import dataclass, replace
 
 from zesty_burrow.carrier.control.control_client import ask
 from zesty_burrow.errors import NotFound, StateError
@@ -13,6 +12,7 @@ from zesty_burrow.host.guard.guard import Guard
 from zesty_burrow.host.journal.journal import Restored, restore
 from zesty_burrow.host.journal.lock import end_record, is_left_over, read_end
 from zesty_burrow.host.units.folder import UnitFolder
+from zesty_burrow.records import dataclass, replace
 from zesty_burrow.use_cases.tunnel.running import Running, running_tunnels
 from zesty_burrow.use_cases.workspace import Workspace
 

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
-
 from zesty_burrow.core.net import LocalNetwork, Network
 from zesty_burrow.errors import RightsMissing, StateError, UsageError
 from zesty_burrow.host.guard.guard import BY_USER, Guard
@@ -11,6 +9,7 @@ from zesty_burrow.host.guard.local_trust import judge_local
 from zesty_burrow.host.guard.plan import EVERYTHING, Share
 from zesty_burrow.host.guard.state import GuardState, ServiceState, timestamp
 from zesty_burrow.host.netlink import Netlink
+from zesty_burrow.records import dataclass, replace
 from zesty_burrow.use_cases.tunnel.status import look_at_guard
 from zesty_burrow.use_cases.workspace import Workspace
 

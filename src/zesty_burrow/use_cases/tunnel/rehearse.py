@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable
-from dataclasses import dataclass, field
 
 from zesty_burrow.carrier.rehearse import Part, Stage
 from zesty_burrow.core.rehearsal import Fitness, Rehearsal, StepTime
@@ -15,6 +14,7 @@ from zesty_burrow.observe.inside import Outside
 from zesty_burrow.profiles.policy import restrict
 from zesty_burrow.profiles.text import read_profile
 from zesty_burrow.protocols.registry import protocol
+from zesty_burrow.records import dataclass, field
 from zesty_burrow.store.store import ObservationRow
 from zesty_burrow.use_cases.credentials.choose import choose
 from zesty_burrow.use_cases.profiles.find import ProfileFilter

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import time
-from dataclasses import dataclass
 from ipaddress import ip_network
 from typing import TYPE_CHECKING, Any
 
@@ -11,6 +10,7 @@ from zesty_burrow.carrier.control.control_client import ask
 from zesty_burrow.errors import StateError
 from zesty_burrow.host.journal.lock import is_held, recorded_name
 from zesty_burrow.host.paths import TunnelPaths
+from zesty_burrow.records import dataclass
 
 if TYPE_CHECKING:
     from zesty_burrow.core.profile import Profile

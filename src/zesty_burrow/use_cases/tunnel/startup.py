@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import pwd
 import sys
-from dataclasses import dataclass, replace
 from pathlib import Path
 
 from zesty_burrow.errors import NotFound, StateError, UsageError
@@ -16,6 +15,7 @@ from zesty_burrow.host.paths import HOME_VARIABLE
 from zesty_burrow.host.units.folder import SYSTEM, Installed, UnitFolder
 from zesty_burrow.host.units.texts import GUARD, REPORT, TIMERS, Unit, guard_unit, report_unit, tunnel_unit
 from zesty_burrow.profiles.policy import restrict
+from zesty_burrow.records import dataclass, replace
 from zesty_burrow.use_cases.workspace import Workspace
 
 MOST_OFTEN, HOURLY, LEAST_OFTEN = 5, 60, 10080

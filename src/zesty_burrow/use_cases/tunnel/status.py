@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from enum import StrEnum
 from typing import TYPE_CHECKING, Any
 
 from zesty_burrow.errors import MachineError, NotFound
 from zesty_burrow.host.journal.lock import is_left_over
+from zesty_burrow.records import dataclass
 from zesty_burrow.use_cases.tunnel.running import SILENT, Running, running_tunnels
 
 if TYPE_CHECKING:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import socket
 from contextlib import suppress
-from dataclasses import dataclass
 from ipaddress import ip_address, ip_network
 
 from zesty_burrow.carrier.control.status import TunnelStatus
@@ -15,6 +14,7 @@ from zesty_burrow.errors import RightsMissing, StateError, UsageError
 from zesty_burrow.host.guard.state import GuardState
 from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.observe.client import ObservatoryAddress, Observer, require_reached
+from zesty_burrow.records import dataclass
 from zesty_burrow.store.store import ObservationRow
 from zesty_burrow.use_cases.tunnel.guard import probed
 from zesty_burrow.use_cases.tunnel.running import running_tunnels

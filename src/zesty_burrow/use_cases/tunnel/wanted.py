@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from contextlib import suppress
-from dataclasses import dataclass
 
 from zesty_burrow.errors import NotFound
 from zesty_burrow.host.replace_file import replace_file
+from zesty_burrow.records import dataclass
 from zesty_burrow.store.rows import ProfileRow
 from zesty_burrow.use_cases.workspace import Workspace
 

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, field
 from typing import Any, Protocol
 
 from zesty_burrow.core.codes.code import Code
 from zesty_burrow.core.finding import Finding
 from zesty_burrow.core.outside.observation import ExpectedExit, Observation, RouteSeen
+from zesty_burrow.records import dataclass, field
 
 Row = tuple[str, str, str]
 """For the table: label, before, after."""

@@ -13,7 +13,6 @@ import socket
 import time
 from collections import deque
 from contextlib import suppress
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -41,6 +40,7 @@ from zesty_burrow.host.guard.tables.kernel import KernelGuard, read_counts, read
 from zesty_burrow.host.packet_filter.messages import NETDEV
 from zesty_burrow.host.watches.address_changes import drain, open_watch
 from zesty_burrow.host.watches.filter_changes import FilterWatch
+from zesty_burrow.records import replace
 
 VERSION = 1
 NAME = "zesty-guard"

@@ -7,7 +7,6 @@ import os
 import struct
 import sys
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
 from typing import NamedTuple
 
 from zesty_burrow.errors import BurrowError, MachineError, RightsMissing, StateError
@@ -40,6 +39,7 @@ from zesty_burrow.host.packet_filter.table import (
     read,
     whole,
 )
+from zesty_burrow.records import dataclass, replace
 
 WHAT = "the guard"
 TRIES = 5

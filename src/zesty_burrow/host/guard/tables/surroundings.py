@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 
 from zesty_burrow.core.net import LocalNetwork
 from zesty_burrow.host.netlink import Netlink, NetworkDevice
+from zesty_burrow.records import dataclass
 
 ARPHRD_ETHER, ARPHRD_PPP, ARPHRD_LOOPBACK = 1, 512, 772
 """Linux ``if_arp.h``."""

@@ -11,7 +11,6 @@ import json
 import secrets
 import time
 from collections.abc import Callable
-from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
@@ -25,6 +24,7 @@ from zesty_burrow.fleet.links.link import DECLINED, NONCE, OPENED, STEPS, token_
 from zesty_burrow.host.replace_file import replace_file
 from zesty_burrow.lab import story
 from zesty_burrow.observe.client import ObservatoryAddress, Observer
+from zesty_burrow.records import asdict, dataclass
 
 PATIENCE, TIMEOUT = 3.0, 5.0
 """Seconds until a server that is being started answers; and for each answer."""

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
 
 from zesty_burrow.core.credentials import ClientKey, Credentials, NamePassword, PreSharedKey
 from zesty_burrow.core.identity import Identity
@@ -16,6 +15,7 @@ from zesty_burrow.profiles.advising.clients import PHONE
 from zesty_burrow.protocols.ikev2.settings import AlgorithmChoice, IkeSettings, ProposalChoice
 from zesty_burrow.protocols.l2tp_ipsec.settings import L2tpSettings
 from zesty_burrow.protocols.session import Secrets
+from zesty_burrow.records import dataclass, field, replace
 
 IKE, L2TP = "IKEv2", "L2TP/IPsec"
 ACCOUNT = ("account", "password")

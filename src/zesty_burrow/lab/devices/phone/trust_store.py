@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from datetime import datetime
 
 from cryptography import x509
@@ -14,6 +13,7 @@ from cryptography.hazmat.primitives.serialization.pkcs12 import load_pkcs12
 from zesty_burrow.core.credentials import ClientKey
 from zesty_burrow.core.secret import Secret
 from zesty_burrow.errors import InputError, Malformed, StateError, printable
+from zesty_burrow.records import dataclass, field
 
 AUTHORITY, OWN_KEY = "application/x-x509-ca-cert", "application/pkcs12"
 """Media types of what can be opened (RFC 7292 for the second)."""

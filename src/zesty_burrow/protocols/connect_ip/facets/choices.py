@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import Any
 
 from zesty_burrow.core.policy.policy import Policy
@@ -11,6 +10,7 @@ from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import UsageError
 from zesty_burrow.protocols.connect_ip.settings import TRANSPORTS, ConnectIpSettings, settings_of
 from zesty_burrow.protocols.facets.choices import ChoiceOption, Choices, Kind
+from zesty_burrow.records import replace
 
 LISTS = ("cipher_suites", "key_exchange")
 

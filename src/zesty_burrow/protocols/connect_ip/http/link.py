@@ -7,12 +7,12 @@ other side's certificates, has made the request.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import Protocol, runtime_checkable
 
 from cryptography import x509
 
 from zesty_burrow.core.net import Endpoint
+from zesty_burrow.records import dataclass, field
 
 CAPSULES = ("capsule-protocol", "?1")
 """RFC 9297 §3.4."""

@@ -8,11 +8,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, replace
 
 from cryptography import x509
 
 from zesty_burrow.extras import extra
+from zesty_burrow.records import dataclass, replace
 
 with extra("http3"):
     from qh3.h3.connection import H3Connection, Setting

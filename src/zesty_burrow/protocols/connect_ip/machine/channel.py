@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 
 from zesty_burrow.core.net import AddressRange
 from zesty_burrow.protocols.connect_ip.wire.capsules import CapsuleReader, write_packet
+from zesty_burrow.records import dataclass
 
 KNOWN_PAIRS = 4096
 MOST_HELD = 2 << 20

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
-
 from zesty_burrow.core.net import AddressRange
 from zesty_burrow.protocols.connect_ip.wire.capsules import (
     AddressEntry,
@@ -14,6 +12,7 @@ from zesty_burrow.protocols.connect_ip.wire.capsules import (
     read_payload,
     read_routes,
 )
+from zesty_burrow.records import dataclass, field
 
 MAX_ENTRIES = 64
 """Addresses of one end: what nobody needs more of."""

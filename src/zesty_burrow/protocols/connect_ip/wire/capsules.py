@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from enum import IntEnum
 from ipaddress import IPv4Interface, IPv6Interface, ip_address, ip_interface
 
 from zesty_burrow.core.net import AddressRange
 from zesty_burrow.core.packets.varint import read_varint, write_varint
 from zesty_burrow.errors import Malformed
+from zesty_burrow.records import dataclass
 
 MAX_PACKET = 65535
 MAX_CONTROL = 1 << 14

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import replace
 
 from zesty_burrow.core.policy.algorithms import AEAD_NUMBERS, ALGORITHMS, TransformType
 from zesty_burrow.core.policy.policy import Policy, opinion
@@ -16,6 +15,7 @@ from zesty_burrow.protocols.ikev2.facets.device import KINDS_OF_ALGORITHMS
 from zesty_burrow.protocols.ikev2.probe import IkeCapabilities
 from zesty_burrow.protocols.ikev2.settings import settings_of
 from zesty_burrow.protocols.session import Capabilities
+from zesty_burrow.records import replace
 
 T = TransformType
 GOOD_BITS = 128

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 from typing import Any
 
 from zesty_burrow.core.policy.algorithms import AEAD_NUMBERS, TransformType
@@ -22,6 +21,7 @@ from zesty_burrow.protocols.ikev2.settings import (
     ProposalChoice,
     settings_of,
 )
+from zesty_burrow.records import replace
 
 T = TransformType
 LISTS = {

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import dataclasses
 from collections.abc import Callable
-from dataclasses import dataclass
 from datetime import datetime
 
 from cryptography import x509
@@ -15,6 +13,7 @@ from zesty_burrow.core.identity import Identity
 from zesty_burrow.core.net import Address, AddressRange, Endpoint
 from zesty_burrow.protocols.ikev2.machine.ike_sa import Backoff
 from zesty_burrow.protocols.ikev2.wire.offer import Offer
+from zesty_burrow.records import dataclass, field
 
 EAP, CERTIFICATE, SHARED_KEY, RAW_KEY = "eap-mschapv2", "certificate", "pre-shared-key", "raw-public-key"
 EAP_TLS, TWO_ROUNDS, BY_EAP = "eap-tls", "certificate+eap-mschapv2", "eap"
@@ -65,7 +64,7 @@ class InitiatorConfig:
     additional: AdditionalKey | None = None
     additional_required: bool = False
     wanted: tuple[Address, ...] = ()
-    backoff: Backoff = dataclasses.field(default_factory=Backoff)
+    backoff: Backoff = field(default_factory=Backoff)
 
     @property
     def proves_at_once(self) -> bool:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hmac
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
 from datetime import UTC, datetime
 
 from cryptography import x509
@@ -36,6 +35,7 @@ from zesty_burrow.protocols.ikev2.wire.keys import shared_key_auth
 from zesty_burrow.protocols.ikev2.wire.message import find, find_all
 from zesty_burrow.protocols.ikev2.wire.payloads import Authentication, Certificate, Identification, Payload
 from zesty_burrow.protocols.ikev2.wire.registry import AuthMethod, CertEncoding
+from zesty_burrow.records import dataclass, field
 
 
 def public_octets(key: PrivateKey) -> bytes:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
 
 from zesty_burrow.core.crypto.key_exchange import METHODS, KeyAgreement, make_key_agreement
 from zesty_burrow.core.net import AddressRange, intersect
@@ -33,6 +32,7 @@ from zesty_burrow.protocols.ikev2.wire.payloads import (
 )
 from zesty_burrow.protocols.ikev2.wire.proposals import accept_answer, build_proposals, choose
 from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType, NotifyType, PayloadType, Protocol
+from zesty_burrow.records import dataclass, field, replace
 
 
 @dataclass(slots=True)

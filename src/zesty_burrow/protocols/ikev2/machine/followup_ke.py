@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import hmac
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
 
 from zesty_burrow.core.crypto.key_exchange import MlKem768, encapsulate
 from zesty_burrow.errors import Malformed
@@ -16,6 +15,7 @@ from zesty_burrow.protocols.ikev2.machine.endpoint import IkeEndpoint
 from zesty_burrow.protocols.ikev2.wire.message import Message, Unusable, find, notifications
 from zesty_burrow.protocols.ikev2.wire.payloads import KeyExchange, Notify, Payload
 from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType, NotifyType
+from zesty_burrow.records import dataclass, field
 
 LINK_SIZE = 16
 

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
-
 from zesty_burrow.protocols.ikev2.machine.intermediate import Intermediate
 from zesty_burrow.protocols.ikev2.wire.keys import IkeKeys, signed_octets
+from zesty_burrow.records import dataclass, field
 
 
 @dataclass(slots=True)

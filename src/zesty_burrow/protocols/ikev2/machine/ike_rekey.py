@@ -7,7 +7,6 @@ While that happens there are several: the one in use; one that the peer has made
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
 
 from zesty_burrow.core.crypto.key_exchange import METHODS, KeyAgreement, make_key_agreement
 from zesty_burrow.core.policy.suite import Suite
@@ -23,6 +22,7 @@ from zesty_burrow.protocols.ikev2.wire.offer import Offer
 from zesty_burrow.protocols.ikev2.wire.payloads import Delete, KeyExchange, Nonce, Notify, Payload, SecurityAssociation
 from zesty_burrow.protocols.ikev2.wire.proposals import accept_answer, build_proposals, choose
 from zesty_burrow.protocols.ikev2.wire.registry import ExchangeType, NotifyType, Protocol
+from zesty_burrow.records import dataclass, field, replace
 
 
 @dataclass(slots=True)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 
 from zesty_burrow.core.crypto.protection import Protection
 from zesty_burrow.core.crypto.random_octets import Random
@@ -23,6 +22,7 @@ from zesty_burrow.protocols.ikev2.wire.message import (
 )
 from zesty_burrow.protocols.ikev2.wire.payloads import Payload
 from zesty_burrow.protocols.ikev2.wire.registry import Flag
+from zesty_burrow.records import dataclass
 
 FRAGMENT_SIZE = 1228
 """Octets of an IKE message in an IPv6 packet of 1280 with UDP and marker (RFC 7383 §2.5.1, RFC 8200 §5)."""

@@ -5,7 +5,6 @@ from __future__ import annotations
 import hmac
 import ipaddress
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
 
 from zesty_burrow.core.certificates import trust
 from zesty_burrow.core.certificates.names import name_matches
@@ -63,6 +62,7 @@ from zesty_burrow.protocols.ikev2.wire.registry import (
     notify_in_words,
 )
 from zesty_burrow.protocols.session import NetworkSettings
+from zesty_burrow.records import dataclass, replace
 
 MAX_ANSWERS = 16
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 from collections.abc import Callable, Mapping, Sequence
 
 from zesty_burrow.core.credentials import AdditionalKey
@@ -11,6 +10,7 @@ from zesty_burrow.protocols.ikev2.wire.keys import IkeKeys, prf_plus
 from zesty_burrow.protocols.ikev2.wire.message import find, notifications
 from zesty_burrow.protocols.ikev2.wire.payloads import Authentication, Notify, Payload
 from zesty_burrow.protocols.ikev2.wire.registry import NotifyType
+from zesty_burrow.records import replace
 
 FIXED = b"\x02"
 """RFC 8784 §5.1: PPK_ID_FIXED, before the identifier."""
@@ -26,7 +26,7 @@ def mix(keys: IkeKeys, additional: bytes) -> IkeKeys:
     def mixed(key: bytes) -> bytes:
         return prf_plus(number, additional, key, len(key))
 
-    return dataclasses.replace(keys, sk_d=mixed(keys.sk_d), sk_pi=mixed(keys.sk_pi), sk_pr=mixed(keys.sk_pr))
+    return replace(keys, sk_d=mixed(keys.sk_d), sk_pi=mixed(keys.sk_pi), sk_pr=mixed(keys.sk_pr))
 
 
 def is_agreed(own: AdditionalKey | None, required: bool, told: Mapping[int, Notify], host: str) -> bool:
@@ -82,5 +82,5 @@ def taken_by_gateway(
     auth = find(payloads, Authentication)
     if required or without is None or auth is None:
         raise Malformed("a caller is refused", why="its additional key is not known here")
-    plain = dataclasses.replace(auth, data=without.data)
+    plain = replace(auth, data=without.data)
     return keys, tuple(plain if entry is auth else entry for entry in payloads), []

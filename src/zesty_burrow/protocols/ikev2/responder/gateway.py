@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hmac
 from collections import deque
-from dataclasses import dataclass
 
 from zesty_burrow.core.crypto.key_exchange import METHODS, make_key_agreement
 from zesty_burrow.core.crypto.random_octets import Random
@@ -37,6 +36,7 @@ from zesty_burrow.protocols.ikev2.wire.payloads import (
 from zesty_burrow.protocols.ikev2.wire.proposals import choose
 from zesty_burrow.protocols.ikev2.wire.redirect import write_redirect
 from zesty_burrow.protocols.ikev2.wire.registry import SIGNATURE_HASHES, ExchangeType, Flag, NotifyType, Protocol
+from zesty_burrow.records import dataclass
 
 
 @dataclass(frozen=True, slots=True)

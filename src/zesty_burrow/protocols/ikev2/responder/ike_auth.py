@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 import hmac
 from collections.abc import Callable
 
@@ -60,6 +59,7 @@ from zesty_burrow.protocols.ikev2.wire.registry import (
     PayloadType,
     Protocol,
 )
+from zesty_burrow.records import replace
 
 
 class CallerAuth:
@@ -263,9 +263,7 @@ class CallerAuth:
         if inner is None:
             return [Notify(NotifyType.INTERNAL_ADDRESS_FAILURE)]
         wanted = requested_versions(self._first)
-        inner = dataclasses.replace(
-            inner, addresses=tuple(address for address in inner.addresses if address.version in wanted)
-        )
+        inner = replace(inner, addresses=tuple(address for address in inner.addresses if address.version in wanted))
         own = [AddressRange(entry.ip.packed, entry.ip.packed) for entry in inner.addresses]
         local, remote = same_families(
             intersect(ranges_of(theirs_r), self._config.remote), intersect(ranges_of(theirs_i), own)
@@ -288,7 +286,7 @@ class CallerAuth:
             *([Notify(NotifyType.MOBIKE_SUPPORTED)] if self._mobility.enabled else []),
             *([Notify(NotifyType.AUTH_LIFETIME, limit.to_bytes(4))] if limit else []),
             configuration_reply(inner),
-            SecurityAssociation((dataclasses.replace(proposal, spi=spi_in),)),
+            SecurityAssociation((replace(proposal, spi=spi_in),)),
             selectors(PayloadType.TSi, remote),
             selectors(PayloadType.TSr, local),
         ]

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import dataclasses
 from collections.abc import Callable
-from dataclasses import dataclass
 from enum import StrEnum
 from types import MappingProxyType
 
@@ -21,6 +19,7 @@ from zesty_burrow.protocols.ikev2.wire.registry import (
     ExchangeType,
 )
 from zesty_burrow.protocols.session import NetworkSettings
+from zesty_burrow.records import dataclass, field
 
 
 class State(StrEnum):
@@ -133,7 +132,7 @@ class ResponderConfig:
     password_of: Callable[[str], str | None]
     assign: Callable[[str, tuple[bytes, ...]], NetworkSettings | None]
     remote: tuple[AddressRange, ...]
-    callers: Callers = dataclasses.field(default_factory=Callers)
+    callers: Callers = field(default_factory=Callers)
     proof: str = CERTIFICATE
     shared_key: bytes = b""
     additional_key_of: ppk.KeyOf | None = None
@@ -141,7 +140,7 @@ class ResponderConfig:
     second_round: bool = False
     redirect: str = ""
     sign_in_seconds: int = 0
-    backoff: Backoff = dataclasses.field(default_factory=Backoff)
+    backoff: Backoff = field(default_factory=Backoff)
     half_open_limit: int = 100
     cookie_above: int = 20
     half_open_seconds: float = 30.0

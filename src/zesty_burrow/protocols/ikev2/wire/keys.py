@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
-
 from zesty_burrow.core.crypto.integrity import HALF_NONCE_PRFS, prf
 from zesty_burrow.core.crypto.protection import Protection, key_sizes, make_protection
 from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.errors import ProgramFault
+from zesty_burrow.records import dataclass, field
 
 KEY_PAD = b"Key Pad for IKEv2"
 

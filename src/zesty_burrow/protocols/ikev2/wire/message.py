@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from struct import Struct
 from typing import TypeVar
 
@@ -11,6 +10,7 @@ from zesty_burrow.core.crypto.protection import Protection
 from zesty_burrow.core.cursor import Cursor
 from zesty_burrow.protocols.ikev2.wire.payloads import READERS, Notify, Opaque, Payload
 from zesty_burrow.protocols.ikev2.wire.registry import Flag, NotifyType, PayloadType
+from zesty_burrow.records import dataclass
 
 HEADER_SIZE = 28
 MAX_PAYLOADS = 64

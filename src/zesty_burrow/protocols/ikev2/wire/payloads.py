@@ -6,13 +6,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
 from struct import Struct
 from typing import ClassVar, Protocol
 
 from zesty_burrow.core.cursor import Cursor
 from zesty_burrow.core.policy.algorithms import BY_NUMBER, TransformType
 from zesty_burrow.protocols.ikev2.wire.registry import ConfigType, PayloadType, TsType
+from zesty_burrow.records import dataclass, field
 
 MAX_PROPOSALS = 64
 _SUBSTRUCTURE, _NOTIFY, _PROPOSAL, _ATTRIBUTE = Struct(">BBH"), Struct(">BBH"), Struct(">4B"), Struct(">HH")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import Any
 
 from zesty_burrow.core.policy.policy import Policy, opinion
@@ -18,6 +17,7 @@ from zesty_burrow.protocols.l2tp_ipsec.settings import (
     read_choice,
     settings_of,
 )
+from zesty_burrow.records import replace
 
 
 def read_list(name: str, words: str, policy: Policy, *, weak: bool) -> tuple[Choice, ...]:

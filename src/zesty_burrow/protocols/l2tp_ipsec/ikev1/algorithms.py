@@ -7,10 +7,10 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.protocols.l2tp_ipsec.ikev1.proposals import Proposal, Transform
+from zesty_burrow.records import dataclass
 
 ISAKMP, ESP = 1, 3
 KEY_IKE = 1

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
 
 from cryptography import x509
 
@@ -15,6 +14,7 @@ from zesty_burrow.errors import BurrowError
 from zesty_burrow.protocols.gateway_proof import Proof
 from zesty_burrow.protocols.l2tp_ipsec.ikev1.algorithms import Offer
 from zesty_burrow.protocols.l2tp_ipsec.ikev1.keys import EspKeys
+from zesty_burrow.records import dataclass, field
 
 PORT, NAT_PORT = 500, 4500
 L2TP_PORT = 1701

@@ -7,7 +7,6 @@ port of address translation once main mode has come so far (RFC 3947 §4).
 from __future__ import annotations
 
 from collections import deque
-from dataclasses import dataclass
 
 from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.net import Endpoint
@@ -61,6 +60,7 @@ from zesty_burrow.protocols.l2tp_ipsec.ikev1.message import (
 from zesty_burrow.protocols.l2tp_ipsec.ikev1.quick_mode import QuickMode
 from zesty_burrow.protocols.pace import Pace
 from zesty_burrow.protocols.repeater import Repeater
+from zesty_burrow.records import dataclass
 
 FIRST_WAIT = 0.5
 KEPT_ANSWERS = 16

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-from dataclasses import dataclass
 
 from zesty_burrow.core.crypto.integrity import prf
 from zesty_burrow.core.crypto.protection import Protection, key_sizes, make_protection
@@ -11,6 +10,7 @@ from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.policy.suite import Suite
 from zesty_burrow.protocols.l2tp_ipsec.ikev1.algorithms import BY_INTEGRITY, ENCR_3DES, ESP
 from zesty_burrow.protocols.l2tp_ipsec.ikev1.message import CbcCipher
+from zesty_burrow.records import dataclass
 
 
 @dataclass(frozen=True, slots=True, repr=False)

@@ -5,7 +5,6 @@ Both ends are here: who asks has ``start`` and takes messages 2, 4 and 6; who an
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from ipaddress import ip_address
 
 from cryptography import x509
@@ -49,6 +48,7 @@ from zesty_burrow.protocols.l2tp_ipsec.ikev1.message import (
     write_payloads,
 )
 from zesty_burrow.protocols.l2tp_ipsec.ikev1.proposals import Proposal, Transform, chosen_of, read_sa, write_sa
+from zesty_burrow.records import dataclass
 
 NONCE, LEAST_NONCE, MOST_NONCE = 32, 8, 256
 """Octets (RFC 2409 §5)."""

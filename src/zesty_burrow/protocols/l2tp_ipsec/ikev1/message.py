@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from enum import IntEnum
 from typing import NamedTuple
 
@@ -13,6 +12,7 @@ from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
 
 from zesty_burrow.core.cursor import Cursor
 from zesty_burrow.errors import Malformed
+from zesty_burrow.records import dataclass
 
 VERSION = 0x10
 """1.0"""

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 from zesty_burrow.core.cursor import Cursor
 from zesty_burrow.errors import Malformed
+from zesty_burrow.records import dataclass
 
 IPSEC_DOI, IDENTITY_ONLY = 1, 1
 MAX_PROPOSALS, MAX_TRANSFORMS, MAX_ATTRIBUTES = 16, 64, 32

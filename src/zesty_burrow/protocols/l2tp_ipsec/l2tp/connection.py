@@ -6,7 +6,6 @@ Who asks calls ``start``. Frames of PPP go out by ``frame``; those that come are
 from __future__ import annotations
 
 from collections import deque
-from dataclasses import dataclass
 
 from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.errors import Malformed
@@ -23,6 +22,7 @@ from zesty_burrow.protocols.l2tp_ipsec.l2tp.avps import (
 )
 from zesty_burrow.protocols.l2tp_ipsec.l2tp.delivery import GIVE_UP, WINDOW, Delivery
 from zesty_burrow.protocols.l2tp_ipsec.l2tp.header import Header, data_prefix, read_message, write_data
+from zesty_burrow.records import dataclass
 
 MAX_FRAMES = 256
 _SYNC, _RESULT_ASKED, _RESULT_ERROR = b"\0\0\0\3", b"\0\1\0\0", b"\0\2\0\0"

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from zesty_burrow.core.cursor import Cursor
+from zesty_burrow.records import dataclass
 
 CONTROL, LENGTH, SEQUENCE, OFFSET, VERSION = 0x8000, 0x4000, 0x0800, 0x0200, 2
 MAX_CONTROL = 4096

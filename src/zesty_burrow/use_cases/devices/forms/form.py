@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
 from zesty_burrow.errors import BurrowError, Clash
+from zesty_burrow.records import dataclass
 from zesty_burrow.store.devices import FAILED, HANDED, Device
 from zesty_burrow.use_cases.devices.plan import Plan, Work
 from zesty_burrow.use_cases.devices.request import HandOverRequest, HandOverRow
