@@ -136,12 +136,15 @@ def test_an_older_kernel_without_owners(tmp_path):
         time.sleep(0.5)
         assert guard.state().owned is False
         for number, command in enumerate((
-            "nft flush ruleset", "nft delete table netdev zesty_guard", "nft insert rule inet zesty_guard sent accept",
-            "nft add table inet zesty_guard '{ flags dormant; }'", "nft flush chain netdev zesty_guard by_outer",
-            "nft 'add chain inet zesty_guard x { type filter hook output priority 1; }'",
+            "flush ruleset", "delete table netdev zesty_guard", "insert rule inet zesty_guard sent accept",
+            "add table inet zesty_guard { flags dormant; }", "flush chain netdev zesty_guard by_outer",
+            "add chain inet zesty_guard x { type filter hook output priority 1; }",
         ), start=1):  # fmt: skip
-            subprocess.run(command, shell=True, check=True)
-            until(lambda number=number: len(guard.state().events) == number, seconds=5)
+            # It stays until it was seen: of a process that is gone nobody can tell the name.
+            with subprocess.Popen(["nft", "-i"], stdin=subprocess.PIPE, stdout=subprocess.DEVNULL, text=True) as changing:
+                changing.stdin.write(f"{command}\n")
+                changing.stdin.flush()
+                until(lambda number=number: len(guard.state().events) == number, seconds=5)
             event = guard.state().events[-1]
             assert "restored" in event.what and "nft" in event.process, (command, event)
             assert guard.state().in_force

@@ -8,6 +8,7 @@ tables, which the next one takes over; a second process beside it starts it agai
 from __future__ import annotations
 
 import os
+import select
 import selectors
 import socket
 import time
@@ -49,6 +50,8 @@ IDLE = 2.0
 """Seconds after which the process ends when nobody holds anything."""
 LOOK_AGAIN = 0.2
 """Seconds between two looks at the tables, at the least."""
+TOLD_WITHIN = 0.1
+"""Seconds within which the kernel tells of a change that can be seen already."""
 SETTLE = 0.02
 """Seconds after a change of the devices until they are read: several messages belong to one change."""
 MAX_EVENTS, MAX_CALLERS, MAX_STRANGERS = 50, 64, 16
@@ -162,9 +165,9 @@ class GuardService:
 
     def _filters_changed(self) -> None:
         changes = self._filters.take_changes() if self._filters is not None else []
-        foreign = [change for change in changes if change.name != NAME]
-        if foreign:
-            self._changed_by = foreign[-1].words
+        foreign = [change for change in changes if change.name != NAME and change.process != os.getpid()]
+        # Where the kernel had to leave messages out, whose change it was is known from others, or not at all.
+        self._changed_by = next((change.words for change in reversed(foreign) if change.words), self._changed_by)
         if changes:
             wait = LOOK_AGAIN if time.monotonic() - self._looked < LOOK_AGAIN else 0.0
             self._look_at = min(self._look_at, time.monotonic() + (wait if foreign else LOOK_AGAIN))
@@ -180,13 +183,24 @@ class GuardService:
         self._filters_changed()
         self._looked = time.monotonic()
         repaired = self._repair_record()
-        by, self._changed_by = self._changed_by, ""
         if self._measure():
-            self._note("; ".join(self._measured["differences"]) + ": restored", by)
+            differences = "; ".join(self._measured["differences"])
             self._kernel.set_whole(together(self._shares.values()))
+            self._note(f"{differences}: restored", self._who())
             self._measure()
             return True
+        self._changed_by = ""
         return repaired
+
+    def _who(self) -> str:
+        """Whose change it was. The kernel tells of a change a moment after it can be seen."""
+        if not self._changed_by and self._filters is not None:
+            until = time.monotonic() + TOLD_WITHIN
+            while not self._changed_by and (left := until - time.monotonic()) > 0:
+                select.select([self._filters.channel], [], [], left)
+                self._filters_changed()
+        by, self._changed_by = self._changed_by, ""
+        return by
 
     def _repair_record(self) -> bool:
         """What this process knows is written again where the file is gone, or is no record. Whether it was."""
