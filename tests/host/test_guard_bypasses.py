@@ -20,7 +20,8 @@ from support import until
 from zesty_burrow.core.net import UDP, LocalNetwork
 from zesty_burrow.errors import BurrowError
 from zesty_burrow.host.guard.guard import BY_USER, Guard
-from zesty_burrow.host.guard.owner.service import GuardService
+from zesty_burrow.host.guard.owner.process import take_name
+from zesty_burrow.host.guard.owner.service import NAME, GuardService
 from zesty_burrow.host.guard.owner.wire import listen, socket_of
 from zesty_burrow.host.guard.plan import EVERYTHING, MARK, Opening, Share
 from zesty_burrow.host.guard.probe import probe
@@ -117,6 +118,8 @@ def serving(path, **how):
     """A guard's process as on an older kernel."""
     process = os.fork()
     if process == 0:
+        # By it the guard knows its own changes from others'.
+        take_name(NAME)
         service = GuardService(path, **how)
         service.begin()
         service.run(listen(socket_of(path)))
@@ -141,7 +144,9 @@ def test_an_older_kernel_without_owners(tmp_path):
             "add chain inet zesty_guard x { type filter hook output priority 1; }",
         ), start=1):  # fmt: skip
             # It stays until it was seen: of a process that is gone nobody can tell the name.
-            with subprocess.Popen(["nft", "-i"], stdin=subprocess.PIPE, stdout=subprocess.DEVNULL, text=True) as changing:
+            with subprocess.Popen(
+                ["nft", "-i"], stdin=subprocess.PIPE, stdout=subprocess.DEVNULL, text=True
+            ) as changing:
                 changing.stdin.write(f"{command}\n")
                 changing.stdin.flush()
                 until(lambda number=number: len(guard.state().events) == number, seconds=5)

@@ -97,7 +97,7 @@ def serve(record: Path, ready: int = -1, *, stays: bool = False) -> None:
     reading = -1
     if ready < 0:
         reading, ready = os.pipe()
-    _rename("zesty-guard-up")
+    take_name("zesty-guard-up")
     with suppress(OSError):
         Path("/proc/self/oom_score_adj").write_text(UNLIKELY)
     for number in (signal.SIGINT, signal.SIGHUP):
@@ -157,7 +157,7 @@ def _wait(child: int) -> tuple[int, bool]:
 
 def _be_the_guard(record: Path, ready: int, *, stays: bool) -> None:
     """The guard's own process. Never returns."""
-    _rename(NAME)
+    take_name(NAME)
     # Stray signals do not end it: only the process beside it does, or one that nobody can ignore.
     for number in (signal.SIGTERM, signal.SIGINT, signal.SIGHUP):
         signal.signal(number, signal.SIG_IGN)
@@ -215,5 +215,6 @@ def _tell(ready: int, document: dict[str, object]) -> None:
             os.close(ready)
 
 
-def _rename(name: str) -> None:
+def take_name(name: str) -> None:
+    """Call this process so, in lists and in what the kernel tells of its changes."""
     ctypes.CDLL(None).prctl(PR_SET_NAME, name.encode(), 0, 0, 0)

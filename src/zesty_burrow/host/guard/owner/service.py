@@ -165,7 +165,7 @@ class GuardService:
 
     def _filters_changed(self) -> None:
         changes = self._filters.take_changes() if self._filters is not None else []
-        foreign = [change for change in changes if change.name != NAME and change.process != os.getpid()]
+        foreign = [change for change in changes if change.name != NAME]
         # Where the kernel had to leave messages out, whose change it was is known from others, or not at all.
         self._changed_by = next((change.words for change in reversed(foreign) if change.words), self._changed_by)
         if changes:
