@@ -120,7 +120,7 @@ class KernelGuard:
 
     def __init__(self, *, owned: bool = True, egress: bool = True) -> None:
         self.channel = FilterSocket()
-        self.owned, self.egress = owned, egress
+        self.owned, self.egress, self._wants_egress = owned, egress, egress
         self.why_no_egress = ""
         self.around = Surroundings()
         self.specs: tuple[TableSpec, ...] = ()
@@ -149,7 +149,11 @@ class KernelGuard:
     def look_around(self) -> bool:
         """Read devices and networks again; whether they are others than before."""
         before, self.around = self.around, look_around()
-        return self.around != before
+        if self.around == before:
+            return False
+        # What the kernel refused may have been a device that was just coming or going: it is tried again.
+        self.egress = self._wants_egress
+        return True
 
     def set(self, share: Share) -> None:
         """Put it in force, in one step: what is in force already stays untouched.
@@ -180,6 +184,7 @@ class KernelGuard:
                 bodies = [one for spec in specs for one in whole(spec, flags, replaced=self._is_there(spec.family))]
                 self.channel.commit(bodies, f"setting {WHAT}")
                 self.specs = specs
+                self.why_no_egress = "" if self.egress else self.why_no_egress
                 return
             except RightsMissing as problem:
                 raise self._owned_by_another() or problem from None
