@@ -26,7 +26,7 @@ else:
     _set = object.__setattr__
 
     class Field:
-        """One field: ``default`` and ``default_factory`` are missing where there is none."""
+        """One field. ``default`` and ``default_factory`` are ``_MISSING`` if it has none."""
 
         __slots__ = ("compare", "default", "default_factory", "kw_only", "name", "repr", "type")
 

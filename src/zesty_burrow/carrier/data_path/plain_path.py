@@ -136,7 +136,7 @@ class PlainPath:
         return 1
 
     def _send_long(self, packet: bytes, tunnel: PathTunnel, now: float, outer: int) -> int:
-        """Whole where its family's limit allows it, cut where it may be; else its sender is told."""
+        """Whole where its family's limit allows it, cut where it may be; else its sender gets an ICMP error."""
         limit = min(tunnel.limit_of(packet), max(self.mtu, too_big.LEAST_IPV6))
         if len(packet) <= limit:
             parts = [packet]

@@ -12,7 +12,7 @@ STEPS = tuple(Step)
 
 class Steps:
     """``following``: the step that is being done, for an error; empty once all are done. ``silent``: the tunnel was up
-    before, and no step is told again.
+    before, and steps are not reported again.
     """
 
     def __init__(self) -> None:

@@ -101,7 +101,7 @@ class CheckPages(Protocol):
 
 
 class LinkEvents(Protocol):
-    """What the server is told by devices and their owners."""
+    """Receives what devices and their owners report."""
 
     def step(self, row: LinkRow) -> None:
         """An owner has got further."""

@@ -77,7 +77,7 @@ def _row_of(pairs: Iterable[layout.Pair], words: Vocabulary) -> TableRow:
 def _add_named_hosts(
     rows: list[TableRow], hosts: Sequence[server_list.NamedHost], known: set[str], used: set[int], words: Vocabulary
 ) -> list[str]:
-    """A row for each host that prose names with its place; what is said of the others. ``used``: lines."""
+    """A row for each host that prose names with its place; a sentence for each other host. ``used``: lines."""
     loose = []
     for named in hosts:
         if named.host in known:

@@ -1,4 +1,4 @@
-"""What a user is told of a gateway that grants no tunnel, breaks the protocol, or does not answer."""
+"""Errors for a gateway that grants no tunnel, breaks the protocol, or does not answer."""
 
 from __future__ import annotations
 

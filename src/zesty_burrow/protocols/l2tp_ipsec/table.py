@@ -48,7 +48,7 @@ TRANSITIONS: Mapping[tuple[State, Signal], State] = MappingProxyType(
         (_S.KEYING, _G.KEYED): _S.CALLING,
         (_S.CALLING, _G.SIGNED_IN): _S.ADDRESSES,
         (_S.ADDRESSES, _G.NETWORK_UP): _S.UP,
-        # A gateway may begin PPP anew (RFC 1661 §3.4), and the second family's address may come later.
+        # A gateway may begin PPP again (RFC 1661 §3.4), and the second family's address may come later.
         (_S.ADDRESSES, _G.SIGNED_IN): _S.ADDRESSES,
         (_S.UP, _G.SIGNED_IN): _S.UP,
         (_S.UP, _G.NETWORK_UP): _S.UP,

@@ -104,7 +104,7 @@ def _say(workspace: Workspace, text: str) -> None:
 
 @dataclass(frozen=True, slots=True)
 class _Events:
-    """What the server of links is told by devices and their owners, noted in the list of devices."""
+    """Notes what devices and their owners report in the list of devices."""
 
     workspace: Workspace
     store: Store
