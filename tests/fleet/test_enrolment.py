@@ -133,6 +133,9 @@ def test_a_box_without_a_keyboard(served, tmp_path):
     assert (row["name"], row["kind"], row["code"]) == ("shearwater", "box", shown["code"])
     wrong = served("devices", "accept", "AAAA-BBBB-CCCC-DDDD-EEEE")
     assert wrong.code == 4 and served("--json", "devices", "list").json["devices"] == []
+    # With --json nobody is asked, also on a terminal: the code has to be given.
+    code, seen = talk(served, ("--json", "devices", "accept"), [])
+    assert code == 4 and "y or n" not in seen and '"code": "not-found"' in seen, seen
     code, seen = talk(served, ("devices", "accept", "--client", "program", "--owner", "Ada"), [("y or n [n]", "y\n")])
     assert code == 0 and shown["code"] in seen and "Taken into the list: shearwater" in seen
     assert served("--json", "devices", "enrolments").json["enrolments"] == []
