@@ -62,7 +62,7 @@ def program(lab, tmp_path):
 
 
 def test_from_import_to_packets(program):
-    """import, show, list, rehearse, credentials try, connect, status, packets, disconnect; unknown keys are kept."""
+    """import, show, list, rehearse, credentials try, connect, status, packets, verify, disconnect; unknown keys are kept."""
     assert "dummy-here" in program("import", program.kit)
     shown = program("show", "dummy-here")
     assert "seabirds" in shown and "dummy.colour" in shown
@@ -81,6 +81,18 @@ def test_from_import_to_packets(program):
     )  # fmt: skip
     assert program_ping.returncode == 0, program_ping.stdout
     assert '"packets_in": 3' in program("--json", "status")
+    assert '"verdict": "sealed"' in program("--json", "verify")
+    program("disconnect")
+
+
+def test_a_switch(program):
+    """From a tunnel of another protocol, by the process that carries it; and back."""
+    program("import", program.kit)
+    program("connect", "quillwort-lisbon", "--detach")
+    assert "10.99.0.5" in program("connect", "dummy-here", "--detach")
+    assert '"profile": "dummy-here"' in program("--json", "status")
+    program("connect", "quillwort-lisbon", "--detach")
+    assert '"profile": "quillwort-lisbon"' in program("--json", "status")
     program("disconnect")
 
 
