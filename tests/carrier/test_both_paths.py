@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import socket
 
@@ -43,6 +44,29 @@ def left_to_us(packet, protocol):
     whole = IP(bytes(packet))
     whole[TCP if protocol == 6 else UDP].chksum = pseudo_sum(bytes(whole), 4, protocol, 20)
     return bytes(whole), Offload(offload_header.NEEDS_CHECKSUM, 0, 0, 0, 20, 16 if protocol == 6 else 6)
+
+
+def test_a_device_that_takes_no_pieces():
+    """Where the kernel refuses many datagrams by one call (EIO), they go one by one, and so from then on."""
+    ends, payload, calls = Ends("plain", local=ALL), octets_for(3, 5000), []
+    fields = {**FIELDS, "flags": "PA", "version": 4, "tcp": True}
+
+    class Refusing:
+        def __init__(self, channel):
+            self._channel = channel
+
+        def __getattr__(self, name):
+            return getattr(self._channel, name)
+
+        def sendmsg(self, *words):
+            calls.append(words)
+            raise OSError(errno.EIO, "no pieces here")
+
+    ends.port.channel = Refusing(ends.port.channel)
+    for _ in range(2):
+        assert ends.out(whole_of(fields, payload, 1000)) == segments_of(fields, payload, 1000)
+    assert len(calls) == 1 and not ends.port.splits
+    ends.close()
 
 
 @pytest.mark.parametrize("count", [1, 5])

@@ -28,9 +28,9 @@ from zesty_burrow.protocols.l2tp_ipsec.ikev1.message import (
     write_payloads,
 )
 from zesty_burrow.protocols.l2tp_ipsec.ikev1.proposals import Proposal, Transform, chosen_of, read_sa, write_sa
-from zesty_burrow.protocols.l2tp_ipsec.l2tp.avps import Avp, Message, read_avps, result_words, write_avps
+from zesty_burrow.protocols.l2tp_ipsec.l2tp.avps import Avp, Message, message_of, read_avps, result_words, write_avps
 from zesty_burrow.protocols.l2tp_ipsec.l2tp.connection import CallOpened, L2tpConnection, Over
-from zesty_burrow.protocols.l2tp_ipsec.l2tp.header import read_message
+from zesty_burrow.protocols.l2tp_ipsec.l2tp.header import read_message, write_control
 from zesty_burrow.protocols.l2tp_ipsec.settings import DEFAULT, read_settings
 
 OFFER = Offer(((20, 256), (12, 256), (3, 0)), (12, 2), (19, 14, 2))
@@ -245,6 +245,18 @@ def pair(seed):
         L2tpConnection(seeded(seed), "one", is_caller=True),
         L2tpConnection(seeded(seed + 1), "two", is_caller=False),
     ]
+
+
+def test_a_refusal_is_addressed_to_the_peer_s_tunnel():
+    """Who wants L2TP's own secret is told so, by the number that it has given its tunnel (RFC 2661 §4.1, §5.1.1)."""
+    end = L2tpConnection(seeded(1), "one", is_caller=True)
+    end.start(0.0)
+    (asked,) = end.send()
+    assert read_message(asked)[0].tunnel == 0
+    values = {Avp.ASSIGNED_TUNNEL: (77).to_bytes(2), Avp.CHALLENGE: b"prove it", Avp.HOST_NAME: b"two"}
+    end.receive(write_control(end.tunnel, 0, (0, 1), write_avps(Message.SCCRP, values)), 0.1)
+    told = [(header.tunnel, message_of(read_avps(body))) for header, body in map(read_message, end.send()) if body]
+    assert told == [(77, Message.STOP_CCN)] and isinstance(end.next_event(), Over)
 
 
 @pytest.mark.parametrize("seed", range(20))

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 
 from zesty_burrow.carrier.data_path.options import MAX_PACKET, PathOptions
 from zesty_burrow.carrier.data_path.tunnel import FLUSH, PathTunnel, QueuedTunnel, Tunnel
-from zesty_burrow.carrier.ports.udp_port import TOO_LONG, Burst
+from zesty_burrow.carrier.ports.udp_port import TOO_LONG, Burst, UdpPort
 from zesty_burrow.core.net import TCP
 from zesty_burrow.core.packets import encapsulation, offload_header, too_big
 from zesty_burrow.core.packets.offload_header import Offload, read_offload
@@ -98,11 +98,14 @@ class PlainPath:
         """Segments of one piece by one call: what holds for the first holds for all. 0: they have to go one by one."""
         first = packets[0]
         tunnel = self.route(addresses_of(first)) if len(packets) > 1 else None
-        if not isinstance(tunnel, Tunnel) or not tunnel.never_blocks or len(first) > min(self.mtu, tunnel.limit):
+        if not isinstance(tunnel, Tunnel) or len(first) > min(self.mtu, tunnel.limit):
+            return 0
+        port, seal = tunnel.port, tunnel.channel.seal
+        if not isinstance(port, UdpPort):
             return 0
         outer = encapsulation.outer_class(encapsulation.traffic_class(first), self.options.dscp)
         try:
-            tunnel.send_all(packets, now, outer)
+            port.send_all([seal(packet, now) for packet in packets], tunnel.peer, outer)
         except OSError as problem:
             _not_sent(problem, tunnel)
         return len(packets)
@@ -126,7 +129,7 @@ class PlainPath:
         if options.clamp and protocol == TCP and flags < size and packet[flags] & encapsulation.SYN:
             packet = _clamped(packet, min(self.mtu, tunnel.limit))
         if options.dscp is not None:
-            outer = options.dscp << 2 | outer & 3
+            outer = encapsulation.outer_class(outer, options.dscp)
         if size > self.mtu or size > (tunnel.limit if tunnel.has_fixed_limit else tunnel.limit_of(packet)):
             return self._send_long(packet, tunnel, now, outer)
         try:

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import asyncio
 import time
-from collections.abc import Sequence
 from typing import Protocol
 
 from zesty_burrow.carrier.data_path.path_size import LEAST_PATH, PathSize
@@ -97,16 +96,6 @@ class Tunnel:
     def send(self, packet: bytes, now: float, traffic_class: int) -> None:
         """Seal a packet and send it. Raises ``OSError``."""
         self.port.send(self.channel.seal(packet, now), self.peer, traffic_class)
-
-    def send_all(self, packets: Sequence[bytes], now: float, traffic_class: int) -> None:
-        """Seal many packets and send them by as few calls as possible. Raises ``OSError``."""
-        seal, port = self.channel.seal, self.port
-        sealed = [seal(packet, now) for packet in packets]
-        if isinstance(port, UdpPort):
-            port.send_all(sealed, self.peer, traffic_class)
-            return
-        for data in sealed:
-            port.send(data, self.peer, traffic_class)
 
     @property
     def _headers(self) -> int:

@@ -193,6 +193,13 @@ class UdpPort:
         except BlockingIOError:
             self._wait()
             self.channel.sendmsg(run, ancillary, 0, to)
+        except OSError as problem:
+            if problem.errno != errno.EIO:
+                raise
+            # A device whose checksums the kernel does not compute takes no pieces.
+            self.splits = False
+            for data in run:
+                self.send(data, to, traffic_class)
 
     def _wait(self) -> None:
         """The queue is full: wait a little, as a lost packet costs more than the wait."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
+from itertools import zip_longest
 from typing import Any, Protocol
 
 from zesty_burrow.core.codes.code import Code
@@ -53,6 +54,12 @@ class Facts:
     def is_whole(self) -> bool:
         """Whether a tunnel for all traffic is up and the observatory answered."""
         return self.after.reached and self.promise.everything and self.promise.tunnel_up
+
+
+def paired(label: str, before: Iterable[str], after: Iterable[str]) -> list[Row]:
+    """Rows of what may be there several times: the label stands before the first."""
+    pairs = list(zip_longest(before, after, fillvalue="")) or [("", "")]
+    return [("" if number else label, *pair) for number, pair in enumerate(pairs)]
 
 
 def _nothing(_facts: Facts) -> Iterable[Finding]:

@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import ipaddress
 from collections.abc import Iterator, Mapping
-from itertools import zip_longest
 from typing import Any
 
 from zesty_burrow.core.codes.code import Code, Severity
 from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.core.outside import stun
-from zesty_burrow.core.outside.checks.check import Check, Evidence, Facts, Questions, Row
+from zesty_burrow.core.outside.checks.check import Check, Evidence, Facts, Questions, Row, paired
 from zesty_burrow.core.outside.observation import Observation, Sighting
 from zesty_burrow.core.outside.strangers import sighting_of
 
@@ -66,10 +65,9 @@ def _judge(facts: Facts) -> Iterator[Finding]:
             yield finding("real-time-leak", "STUN", f"{seen.address} ({seen.operator})")
 
 
-def _rows(before: Observation, after: Observation) -> Iterator[Row]:
-    pairs = list(zip_longest(before.real_time, after.real_time, fillvalue=Sighting())) or [(Sighting(), Sighting())]
-    for number, (old, new) in enumerate(pairs):
-        yield "" if number else "real-time (STUN)", old.address, new.address
+def _rows(before: Observation, after: Observation) -> list[Row]:
+    old, new = ([seen.address for seen in side.real_time] for side in (before, after))
+    return paired("real-time (STUN)", old, new)
 
 
 CHECK = Check(

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from itertools import zip_longest
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any
 
 from zesty_burrow.core.codes.code import Code, Severity
 from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.core.outside.checks.addresses import exits
-from zesty_burrow.core.outside.checks.check import Check, Evidence, Facts, Questions, Row
+from zesty_burrow.core.outside.checks.check import Check, Evidence, Facts, Questions, Row, paired
 from zesty_burrow.core.outside.observation import Observation, Sighting
 from zesty_burrow.core.outside.strangers import resolvers_in
 
@@ -95,14 +94,10 @@ def _names(resolvers: Sequence[Sighting]) -> str:
     return ", ".join(sorted({f"{seen.address} ({seen.operator})" for seen in resolvers}))
 
 
-def _rows(before: Observation, after: Observation) -> Iterator[Row]:
-    pairs = list(zip_longest(before.resolvers, after.resolvers, fillvalue=Sighting())) or [(Sighting(), Sighting())]
-    for number, (old, new) in enumerate(pairs):
-        yield "" if number else "resolvers", old.words, new.words
-
-
-def _answers(before: Observation, after: Observation) -> Iterator[Row]:
-    yield "names answered", *(f"{seen.names_answered} of {seen.names_asked}" for seen in (before, after))  # type: ignore[misc]
+def _rows(before: Observation, after: Observation) -> list[Row]:
+    old, new = ([seen.words for seen in side.resolvers] for side in (before, after))
+    answered, answers = (f"{side.names_answered} of {side.names_asked}" for side in (before, after))
+    return [*paired("resolvers", old, new), ("names answered", answered, answers)]
 
 
 CHECK = Check(
@@ -112,7 +107,7 @@ CHECK = Check(
     judge=_judge,
     looks_at="resolvers",
     ask=_ask,
-    rows=lambda before, after: (*_rows(before, after), *_answers(before, after)),
+    rows=_rows,
     script=(__package__, "resolvers.js"),
     read=_read,
     on_page=ON_PAGE,

@@ -50,7 +50,7 @@ IDLE = 2.0
 """Seconds after which the process ends when nobody holds anything."""
 LOOK_AGAIN = 0.2
 """Seconds between two looks at the tables, at the least."""
-TOLD_WITHIN = 0.1
+TOLD_WITHIN = 0.02
 """Seconds within which the kernel tells of a change that can be seen already."""
 SETTLE = 0.02
 """Seconds after a change of the devices until they are read: several messages belong to one change."""

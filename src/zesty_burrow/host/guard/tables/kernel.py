@@ -192,7 +192,7 @@ class KernelGuard:
                 if not self._do_with_less(problem) and attempt == TRIES - 1:
                     raise
                 # A device was there a moment ago.
-                self.look_around()
+                self.around = look_around()
         raise MachineError(f"setting {WHAT} failed", why="the kernel refuses it again and again")
 
     def _do_with_less(self, problem: MachineError) -> bool:

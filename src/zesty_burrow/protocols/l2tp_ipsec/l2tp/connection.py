@@ -50,7 +50,7 @@ class L2tpConnection:
     def __init__(self, random: Random, host: str, *, is_caller: bool, give_up: float = GIVE_UP) -> None:
         self.is_caller, self.host = is_caller, host
         self.tunnel, self.session = _number(random), _number(random)
-        self.peer_tunnel = self.peer_session = 0
+        self.peer_session = 0
         self.is_open = self.is_over = False
         self.frames: deque[bytes] = deque(maxlen=MAX_FRAMES)
         self.numbered = False
@@ -87,6 +87,15 @@ class L2tpConnection:
                 now,
             )
         self._end(now, "", by_peer=False)
+
+    @property
+    def peer_tunnel(self) -> int:
+        """The peer's number of the tunnel; 0 until it is known."""
+        return self._delivery.peer_tunnel
+
+    @peer_tunnel.setter
+    def peer_tunnel(self, number: int) -> None:
+        self._delivery.peer_tunnel = number
 
     @property
     def prefix(self) -> bytes:
@@ -208,7 +217,6 @@ class L2tpConnection:
             raise Malformed(
                 "the other end wants L2TP's own secret", why="no secret is known; IPsec has proven both ends"
             )
-        self._delivery.peer_tunnel = self.peer_tunnel
         self._delivery.window = max(int.from_bytes(avps.get(Avp.RECEIVE_WINDOW, WINDOW.to_bytes(2))), 1)
 
     def _own_capabilities(self) -> dict[Avp, bytes]:
