@@ -37,7 +37,7 @@ NEW_ADDRESS, DELETE_ADDRESS, GET_ADDRESS = 20, 21, 22
 NEW_ROUTE, DELETE_ROUTE, GET_ROUTE = 24, 25, 26
 NEW_RULE, DELETE_RULE, GET_RULE = 32, 33, 34
 LINK, ADDRESS, ROUTE = struct.Struct("=BxHiII"), struct.Struct("=BBBBI"), struct.Struct("=8BI")
-IFLA_LINK, IFLA_MASTER = 5, 10
+IFLA_LINK, IFLA_MASTER, IFLA_GROUP = 5, 10, 27
 IFLA_IFNAME, IFLA_MTU, IFLA_TXQLEN, IFLA_LINKINFO, IFLA_NET_NS_PID, IFLA_GSO_MAX_SIZE = 3, 4, 13, 18, 19, 41
 IFLA_AF_SPEC, IFLA_INET6_ADDR_GEN_MODE, ADDR_GEN_MODE_NONE = 26, 8, 1
 IFLA_INFO_KIND, IFLA_INFO_DATA, VETH_INFO_PEER = 1, 2, 1
@@ -98,6 +98,7 @@ class NetworkDevice(NamedTuple):
     kind: str = ""
     master: int = 0
     below: int = 0
+    group: int = 0
 
     @property
     def is_up(self) -> bool:
@@ -152,7 +153,9 @@ class Netlink:
             if problem.errno in (errno.EPERM, errno.EACCES):
                 raise RightsMissing(f"{what} is not allowed", why="it needs CAP_NET_ADMIN") from None
             name = errno.errorcode.get(problem.errno or 0, str(problem))
-            raise MachineError(f"{what} failed", why=name) from None
+            error = MachineError(f"{what} failed", why=name)
+            error.number = problem.errno or 0
+            raise error from None
 
     # Links.
 
@@ -164,8 +167,9 @@ class Netlink:
             known = attributes(content[LINK.size :])
             name = known.get(IFLA_IFNAME, b"").rstrip(b"\0").decode("utf-8", "surrogateescape")
             kind = attributes(known.get(IFLA_LINKINFO, b"")).get(IFLA_INFO_KIND, b"").rstrip(b"\0").decode()
-            mtu, master, below = (_number(known.get(one, b"")) for one in (IFLA_MTU, IFLA_MASTER, IFLA_LINK))
-            found.append(NetworkDevice(index, name, flags, mtu, kind_of_hardware, kind, master, below))
+            wanted = (IFLA_MTU, IFLA_MASTER, IFLA_LINK, IFLA_GROUP)
+            mtu, master, below, group = (_number(known.get(one, b"")) for one in wanted)
+            found.append(NetworkDevice(index, name, flags, mtu, kind_of_hardware, kind, master, below, group))
         return found
 
     def _find(self, name: str) -> NetworkDevice | None:
@@ -363,6 +367,22 @@ class Netlink:
         if route.source:
             content += _packed(RTA_PREFSRC, route.source)
         return content
+
+    # As the kernel answers, for the map of all ways out.
+
+    def dump_rules(self, family: int) -> list[bytes]:
+        """All policy rules of a family, in their order: contents of messages."""
+        content = ROUTE.pack(family, 0, 0, 0, 0, 0, 0, 0, 0)
+        return [answer for _, answer in self._call("reading the rules", GET_RULE, content, DUMP) if answer[0] == family]
+
+    def dump_routes(self, family: int) -> list[bytes]:
+        """All routes of all tables of a family: contents of messages."""
+        content = ROUTE.pack(family, 0, 0, 0, 0, 0, 0, 0, 0)
+        return [answer for _, answer in self._call("reading the routes", GET_ROUTE, content, DUMP)]
+
+    def ask_route(self, content: bytes) -> list[bytes]:
+        """The kernel's answer to a question for a route. :class:`MachineError`, with its ``number``, for a refusal."""
+        return [answer for _, answer in self._call("asking for a route", GET_ROUTE, content)]
 
     # Rules.
 

@@ -35,10 +35,12 @@ class Judgement:
 def judge(
     before: Observation | None, after: Observation, promise: ExpectedExit, routes: Iterable[RouteSeen] = ()
 ) -> Judgement:
-    """Compare, and say why. Leaking wins over unclear, unclear over sealed. ``routes``: where the kernel sends packets
-    that belong in the tunnel.
-    """
-    facts = Facts(before, after, promise, tuple(routes))
+    """Compare, and say why. ``routes``: where the kernel sends packets that belong in the tunnel."""
+    return judge_facts(Facts(before, after, promise, tuple(routes)))
+
+
+def judge_facts(facts: Facts) -> Judgement:
+    """What all checks say. Leaking wins over unclear, unclear over sealed."""
     findings = tuple(entry for check in CHECKS for entry in check.judge(facts))
     unclear = frozenset().union(*(check.unclear for check in CHECKS))
     if any(entry.severity is Severity.SERIOUS for entry in findings):

@@ -8,17 +8,26 @@ from contextlib import suppress
 from ipaddress import ip_address, ip_network
 
 from zesty_burrow.carrier.control.status import TunnelStatus
-from zesty_burrow.core.outside.judgement import Judgement, judge
+from zesty_burrow.core.outside.checks.check import Facts
+from zesty_burrow.core.outside.judgement import Judgement, judge_facts
 from zesty_burrow.core.outside.observation import ExpectedExit, Observation, RouteSeen, read_observation
+from zesty_burrow.core.ways_out.seen import WaysSeen
 from zesty_burrow.errors import RightsMissing, StateError, UsageError
 from zesty_burrow.host.guard.state import GuardState
 from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.observe.client import ObservatoryAddress, Observer, require_reached
 from zesty_burrow.records import dataclass
 from zesty_burrow.store.store import ObservationRow
+from zesty_burrow.use_cases.tunnel import ways_out
 from zesty_burrow.use_cases.tunnel.guard import probed
 from zesty_burrow.use_cases.tunnel.running import running_tunnels
-from zesty_burrow.use_cases.tunnel.status import guard_findings, guard_state, judge_negotiated, noticed
+from zesty_burrow.use_cases.tunnel.status import (
+    guard_findings,
+    guard_state,
+    judge_negotiated,
+    look_at_guard,
+    noticed,
+)
 from zesty_burrow.use_cases.workspace import Workspace
 
 
@@ -79,8 +88,10 @@ def verify(request: VerifyRequest, workspace: Workspace) -> Verified:
         kept = store.latest_observation("before")
         before = read_observation(json.loads(kept.document)) if kept else None
         promise = _promise(status)
-        judgement = judge(before, observation, promise, routes)
         guard = _probed(guard_state(workspace))
+        ways = _ways(workspace, guard) if status else None
+        guarded = guard is not None and guard.everything and bool(guard.in_force)
+        judgement = judge_facts(Facts(before, observation, promise, tuple(routes), ways, guarded))
         also = guard_findings(guard)
         if status:
             also += [*judge_negotiated(status, workspace), *noticed(status)]
@@ -89,6 +100,11 @@ def verify(request: VerifyRequest, workspace: Workspace) -> Verified:
         store.add_observation(_row(observation, "after", profile, str(judgement.verdict)))
     words = ", ".join(part for part in (promise.city, promise.country) if part)
     return Verified(observation, judgement, profile, words, before, guard)
+
+
+def _ways(workspace: Workspace, guard: GuardState | None) -> WaysSeen:
+    statuses = [TunnelStatus.of(one.document) for one in running_tunnels(workspace) if one.document]
+    return ways_out.look(statuses, guard, look_at_guard(workspace).whole)
 
 
 def _probed(guard: GuardState | None) -> GuardState | None:

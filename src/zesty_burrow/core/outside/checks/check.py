@@ -9,6 +9,7 @@ from typing import Any, Protocol
 from zesty_burrow.core.codes.code import Code
 from zesty_burrow.core.finding import Finding
 from zesty_burrow.core.outside.observation import ExpectedExit, Observation, RouteSeen
+from zesty_burrow.core.ways_out.seen import WaysSeen
 from zesty_burrow.records import dataclass, field
 
 Row = tuple[str, str, str]
@@ -43,12 +44,16 @@ class Questions(Protocol):
 
 @dataclass(frozen=True, slots=True)
 class Facts:
-    """What is judged. ``routes``: where the kernel sends packets that belong in the tunnel."""
+    """What is judged. ``routes``: where the kernel sends packets that belong in the tunnel; ``ways``: the map of all ways
+    out, None where nobody has looked; ``guarded``: the guard was seen to hold all that belongs in the tunnel.
+    """
 
     before: Observation | None
     after: Observation
     promise: ExpectedExit
     routes: tuple[RouteSeen, ...] = ()
+    ways: WaysSeen | None = None
+    guarded: bool = False
 
     @property
     def is_whole(self) -> bool:
