@@ -151,7 +151,9 @@ class Netlink:
             if missing_ok and problem.errno in GONE:
                 return []
             if problem.errno in (errno.EPERM, errno.EACCES):
-                raise RightsMissing(f"{what} is not allowed", why="it needs CAP_NET_ADMIN") from None
+                refused = RightsMissing(f"{what} is not allowed", why="it needs CAP_NET_ADMIN")
+                refused.number = problem.errno or 0
+                raise refused from None
             name = errno.errorcode.get(problem.errno or 0, str(problem))
             error = MachineError(f"{what} failed", why=name)
             error.number = problem.errno or 0

@@ -57,16 +57,24 @@ class Observer:
 
     def observe(self, *, extended: bool = False) -> Observation:
         """One run of every check. An observatory that cannot be reached gives an observation that says so."""
-        now = datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+        seen = Observation(_now())
         questions = _Look(self._observatory, extended=extended)
-        seen = Observation(now)
         if not questions.about:
             return replace(seen, reached=False)
         for check in CHECKS:
             if check.ask is not None:
                 self._progress(check.looks_at)
                 seen = seen.with_evidence(check.ask(questions, seen))
-        return seen if seen.ipv4.address or seen.ipv6.address else Observation(now, reached=False)
+        return seen if seen.ipv4.address or seen.ipv6.address else nothing_observed()
+
+
+def _now() -> str:
+    return datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+
+
+def nothing_observed() -> Observation:
+    """What is known from outside where nobody answers, or nobody is asked."""
+    return Observation(_now(), reached=False)
 
 
 class _Look:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from argparse import ArgumentParser, Namespace
+from pathlib import Path
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.report.results.base import Result
@@ -16,11 +17,17 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("--before", action="store_true", help="observe without a tunnel, to compare with later")
     parser.add_argument("--observatory", default="", metavar="URL", help="http://HOST[:PORT] (from the settings file)")
     parser.add_argument("--extended", action="store_true", help="look up 36 one-time names instead of 6")
+    text = "watch the packets that leave for this long (at least as long as the rest takes)"
+    parser.add_argument("--watch", type=float, default=0.0, metavar="SECONDS", help=text)
+    text = "write the packets that nothing explains to FILE (pcap)"
+    parser.add_argument("--capture", type=Path, metavar="FILE", help=text)
 
 
 def run(args: Namespace, context: Context) -> Result:
     """One observation; without ``--before`` it is judged."""
-    seen = verify(VerifyRequest(args.before, args.observatory, args.extended), context)
+    seen = verify(VerifyRequest(args.before, args.observatory, args.extended, args.watch, args.capture), context)
     if seen.judgement is None:
         return BaselineResult(seen.observation)
-    return VerifyResult(seen.profile, seen.promised, seen.before, seen.observation, seen.judgement, seen.guard)
+    return VerifyResult(
+        seen.profile, seen.promised, seen.before, seen.observation, seen.judgement, seen.guard, seen.ways, seen.watch
+    )

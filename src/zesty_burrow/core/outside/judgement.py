@@ -6,10 +6,15 @@ from collections.abc import Iterable
 from enum import StrEnum
 
 from zesty_burrow.core.finding import Finding, Severity
+from zesty_burrow.core.outside import headline
 from zesty_burrow.core.outside.checks import CHECKS, exit_place, resolvers
 from zesty_burrow.core.outside.checks.check import Facts
+from zesty_burrow.core.outside.expectations import Expectation, Standing, expectations
 from zesty_burrow.core.outside.observation import ExpectedExit, Observation, RouteSeen
 from zesty_burrow.records import dataclass
+
+
+LEAKING = "not everything leaves as the profile says"
 
 
 class Verdict(StrEnum):
@@ -20,16 +25,14 @@ class Verdict(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Judgement:
-    """The verdict with its reasons."""
+    """The verdict with its reasons. ``headline``: it in one sentence; ``expectations``: of the tunnels that are up, each
+    with its evidence.
+    """
 
     verdict: Verdict
     findings: tuple[Finding, ...]
-
-    def also(self, findings: Iterable[Finding]) -> Judgement:
-        """With what is known besides; what is serious of that makes it leaking."""
-        whole = (*self.findings, *findings)
-        serious = any(entry.severity is Severity.SERIOUS for entry in whole)
-        return Judgement(Verdict.LEAKING if serious else self.verdict, whole)
+    headline: str = ""
+    expectations: tuple[Expectation, ...] = ()
 
 
 def judge(
@@ -39,17 +42,21 @@ def judge(
     return judge_facts(Facts(before, after, promise, tuple(routes)))
 
 
-def judge_facts(facts: Facts) -> Judgement:
-    """What all checks say. Leaking wins over unclear, unclear over sealed."""
-    findings = tuple(entry for check in CHECKS for entry in check.judge(facts))
+def judge_facts(facts: Facts, also: Iterable[Finding] = ()) -> Judgement:
+    """What all checks say, and ``also`` what is known besides. Leaking wins over unclear, unclear over sealed: sealed is
+    said only where every expectation has its evidence.
+    """
+    findings = (*(entry for check in CHECKS for entry in check.judge(facts)), *also)
+    rows = tuple(expectations(facts, findings))
     unclear = frozenset().union(*(check.unclear for check in CHECKS))
-    if any(entry.severity is Severity.SERIOUS for entry in findings):
-        verdict = Verdict.LEAKING
-    elif any(entry.code.slug in unclear for entry in findings):
-        verdict = Verdict.UNCLEAR
-    else:
-        verdict = Verdict.SEALED
-    return Judgement(verdict, findings)
+    broken = any(row.standing is Standing.BROKEN for row in rows)
+    missing = any(row.standing is Standing.NO_EVIDENCE for row in rows)
+    if broken or any(entry.severity is Severity.SERIOUS for entry in findings):
+        return Judgement(Verdict.LEAKING, findings, LEAKING, rows)
+    if missing or any(entry.code.slug in unclear for entry in findings):
+        words = headline.unclear(rows, no_observatory=facts.no_observatory)
+        return Judgement(Verdict.UNCLEAR, findings, words, rows)
+    return Judgement(Verdict.SEALED, findings, headline.sealed(facts.intents, guarded=facts.guarded), rows)
 
 
 def judge_exit(seen: Observation, promise: ExpectedExit) -> list[Finding]:

@@ -56,13 +56,14 @@ class Allowed:
 @dataclass(frozen=True, slots=True)
 class Meant:
     """A tunnel as it is meant. ``networks``: what belongs in it; ``gateways``: addresses of the other end, or of a proxy;
-    ``device``: number of its device, 0 while it has none.
+    ``device``: number of its device, 0 while it has none. ``left_out``: what is to leave beside it.
     """
 
     name: str
     device: int
     networks: tuple[Network, ...]
     gateways: tuple[Address, ...] = ()
+    left_out: tuple[Network, ...] = ()
 
     @property
     def everything(self) -> bool:
@@ -128,6 +129,19 @@ def conditions(allowed: Iterable[Allowed], tunnels: Iterable[Meant], version: in
     for tunnel in tunnels:
         yield from (to(network) for network in tunnel.networks if network.version == version)
         yield from (to(address) for address in tunnel.gateways if address.version == version)
+        yield from (to(network) for network in tunnel.left_out if network.version == version)
+
+
+def find_misled(ways: WaysOut, tunnels: Iterable[Meant]) -> list[str]:
+    """The tunnels that take packets which they are to leave beside them."""
+    unbound = ways.space.partition(BOUND).mask_of(Condition.equals(BOUND, 0))
+    found = []
+    for tunnel in tunnels:
+        beside = _boxes(ways, tunnel.left_out)
+        taken = [way.sent for way in ways.ways if way.device == tunnel.device and ways.space.of(way.sent, BOUND) & unbound]
+        if any(meet(sent, box) for sent in taken for box in beside):
+            found.append(tunnel.name)
+    return found
 
 
 def find_beside(ways: WaysOut, allowed: Iterable[Allowed], tunnels: Iterable[Meant]) -> list[Beside]:
@@ -178,7 +192,9 @@ def _kinds(ways: WaysOut, tunnel: Meant, way: Way, box: Box, devices: set[int]) 
     """A box by what has to be so for its packets."""
     space = ways.space
     if way.device in devices:
-        yield WRONG_TUNNEL, box
+        # A program that names the device of another tunnel gets it.
+        unbound = space.partition(BOUND).mask_of(Condition.equals(BOUND, 0))
+        yield (WRONG_TUNNEL if space.of(box, BOUND) & unbound else BY_DEVICE), box
         return
     if way.is_copy:
         yield COPY, box

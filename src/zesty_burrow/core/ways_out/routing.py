@@ -96,9 +96,9 @@ class Router:
     def route(self, box: Box) -> list[Routed]:
         """The ways of all packets of a box: each packet is in one of the results. Raises ``ValueError`` for too many."""
         found: list[Routed] = []
-        waiting = [(box, 0)]
+        waiting = [(box, 0, "")]
         while waiting:
-            part, position = waiting.pop()
+            part, position, trail = waiting.pop()
             if position == len(self._rules):
                 found += self._without_route(part, NO_ROUTE)
                 continue
@@ -106,11 +106,12 @@ class Router:
             inside, outside = split(part, wanted)
             if rule.inverted:
                 inside, outside = outside, inside
-            waiting += [(other, position + 1) for other in outside]
+            waiting += [(other, position + 1, trail) for other in outside]
+            jumped = f"{trail}rule {rule.priority} to {rule.target}, " if rule.action == kinds.GO_TO else trail
             for one in inside:
                 decided, further = self._by_rule(rule, one)
-                found += decided
-                waiting += [(rest, self._next(rule, position)) for rest in further]
+                found += [Routed(one, outcome._replace(why=f"{trail}{outcome.why}")) for one, outcome in decided]
+                waiting += [(rest, self._next(rule, position), jumped) for rest in further]
             if len(waiting) + len(found) > MOST_BOXES:
                 raise ValueError("too many classes of packets")
         return found

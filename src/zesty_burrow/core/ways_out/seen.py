@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
 from zesty_burrow.core.ways_out.beside import Beside
@@ -38,7 +39,8 @@ class BoundSocket:
 class WaysSeen:
     """``classes``: how many classes of packets the machine tells apart; ``asked``: of so many a member was compared with
     the kernel's own word; ``differing``: where that was another. ``beside``: what leaves beside its tunnel. ``undecided``:
-    what could not be known. ``sockets``: bound or marked ones that are not the tunnels' own.
+    what could not be known. ``sockets``: bound or marked ones that are not the tunnels' own. ``misled``: tunnels that take
+    what they are to leave beside them.
     """
 
     classes: int = 0
@@ -48,6 +50,7 @@ class WaysSeen:
     undecided: tuple[str, ...] = ()
     sockets: tuple[BoundSocket, ...] = ()
     summaries: tuple[WaySummary, ...] = ()
+    misled: tuple[str, ...] = ()
 
     @property
     def is_decided(self) -> bool:
@@ -56,3 +59,54 @@ class WaysSeen:
 
     def document(self) -> dict[str, Any]:
         return asdict(self)
+
+
+@dataclass(frozen=True, slots=True)
+class UnexplainedPackets:
+    """Packets of one sender to one place that nothing explains. ``first``, ``last``: ISO 8601; ``source``,
+    ``destination``: address and port; ``packets``: how many; ``process``: name and number as far as the kernel could tell;
+    ``what``: for frames that hold no packet that could be read.
+    """
+
+    device: str
+    protocol: str
+    source: str
+    destination: str
+    packets: int
+    octets: int
+    first: str
+    last: str
+    process: str = ""
+    what: str = ""
+
+    @property
+    def words(self) -> str:
+        """For people."""
+        by = f", by {self.process}" if self.process else ""
+        where = f"{self.protocol} {self.source} > {self.destination}" if not self.what else self.what
+        return f"{self.packets} packets by {self.device}: {where}{by}, first at {self.first}"
+
+
+@dataclass(frozen=True, slots=True)
+class WatchSeen:
+    """``since``: ISO 8601; ``seconds``: how long; ``devices``: where. ``packets``: how many unexplained ones in all, more
+    than are listed where they have many senders. ``lost``: captures that the kernel dropped; ``blind``: why it was not
+    possible to watch, empty where it was.
+    """
+
+    since: str = ""
+    seconds: float = 0.0
+    devices: tuple[str, ...] = ()
+    unexplained: tuple[UnexplainedPackets, ...] = ()
+    packets: int = 0
+    lost: int = 0
+    blind: str = ""
+
+    def document(self) -> dict[str, Any]:
+        return asdict(self)
+
+    @classmethod
+    def of(cls, document: Mapping[str, Any]) -> WatchSeen:
+        """From what ``document`` gave and JSON carried."""
+        rows = tuple(UnexplainedPackets(**row) for row in document["unexplained"])
+        return cls(**{**document, "unexplained": rows, "devices": tuple(document["devices"])})

@@ -6,7 +6,7 @@ from collections import defaultdict
 from collections.abc import Iterable, Sequence
 
 from zesty_burrow.core.ways_out import beside
-from zesty_burrow.core.ways_out.beside import Allowed, Meant, find_beside
+from zesty_burrow.core.ways_out.beside import Allowed, Meant, find_beside, find_misled
 from zesty_burrow.core.ways_out.conditions import DESTINATION, PROTOCOL, SOURCE, Condition
 from zesty_burrow.core.ways_out.egress import WaysOut, derive
 from zesty_burrow.core.ways_out.filter_facts import FilterFacts
@@ -21,6 +21,7 @@ from zesty_burrow.host.ways_out import ask_kernel
 from zesty_burrow.host.ways_out.filter_tables import read_filters
 from zesty_burrow.host.ways_out.routing_tables import read_routing
 from zesty_burrow.host.ways_out.sockets import bound_sockets
+from zesty_burrow.records import replace
 
 LINK_SCOPE = {
     4: (Condition.prefix(DESTINATION, 0xE000_0000, 4, 32), Condition.equals(DESTINATION, 0xFFFF_FFFF), Condition.equals(DESTINATION, 0)),
@@ -39,9 +40,7 @@ def look_at_ways(tunnels: Sequence[Meant], allowed: dict[int, list[Allowed]], na
             seen = _together(seen, _look(netlink, version, tunnels, allowed[version], own))
         devices = {link.number: link.name for link in netlink.links()}
     sockets = tuple(bound_sockets(devices, MARK, ("lo", *own)))
-    return WaysSeen(
-        seen.classes, seen.asked, seen.differing, seen.beside, seen.undecided, sockets, seen.summaries
-    )
+    return replace(seen, sockets=sockets)
 
 
 def _together(one: WaysSeen, other: WaysSeen) -> WaysSeen:
@@ -53,6 +52,7 @@ def _together(one: WaysSeen, other: WaysSeen) -> WaysSeen:
         tuple(dict.fromkeys((*one.undecided, *other.undecided))),
         (),
         (*one.summaries, *other.summaries),
+        tuple(dict.fromkeys((*one.misled, *other.misled))),
     )
 
 
@@ -82,6 +82,7 @@ def _look(
         reasons,
         (),
         tuple(_summaries(ways, inside)),
+        tuple(find_misled(ways, tunnels)),
     )
 
 

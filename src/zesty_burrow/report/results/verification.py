@@ -10,6 +10,7 @@ from zesty_burrow.records import dataclass
 from zesty_burrow.report.results.base import EXIT_LEAKING, EXIT_NOT_READY, EXIT_UNCLEAR, Result
 
 if TYPE_CHECKING:
+    from zesty_burrow.core.ways_out.seen import WatchSeen, WaysSeen
     from zesty_burrow.host.guard.state import GuardState
 
 
@@ -35,6 +36,8 @@ class VerifyResult(Result):
     after: Observation
     judgement: Judgement
     guard: GuardState | None = None
+    ways: WaysSeen | None = None
+    watch: WatchSeen | None = None
     shown_by: ClassVar[str] = "verification"
     kind: ClassVar[str] = "verification"
 
@@ -50,7 +53,11 @@ class VerifyResult(Result):
             "promise": self.promise,
             "before": self.before.document() if self.before else None,
             "after": self.after.document(),
+            "headline": self.judgement.headline,
             "guard": self.guard.document() if self.guard else None,
+            "ways_out": self.ways.document() if self.ways else None,
+            "watch": self.watch.document() if self.watch else None,
+            "expectations": [entry.document() for entry in self.judgement.expectations],
             "findings": [entry.document() for entry in self.judgement.findings],
         }
 

@@ -7,6 +7,7 @@ from typing import Any
 
 from zesty_burrow.core.outside.checks import CHECKS
 from zesty_burrow.core.outside.checks.check import Row
+from zesty_burrow.core.outside.expectations import Standing
 from zesty_burrow.core.outside.judgement import Verdict
 from zesty_burrow.core.outside.observation import Observation
 from zesty_burrow.errors import printable
@@ -18,11 +19,7 @@ from zesty_burrow.report.results.verification import BaselineResult, ReadyResult
 from zesty_burrow.report.texts.status import guard_words, probe_words
 
 VERDICT_STYLES = {Verdict.SEALED: "bold green", Verdict.LEAKING: "bold red", Verdict.UNCLEAR: "bold yellow"}
-VERDICT_WORDS = {
-    Verdict.SEALED: "SEALED: the outside sees the tunnel's exit and nothing else.",
-    Verdict.LEAKING: "LEAKING: not everything leaves as the profile says.",
-    Verdict.UNCLEAR: "UNCLEAR: the observations are not enough for a verdict.",
-}
+STANDING_STYLES = {Standing.HELD: "green", Standing.BROKEN: "bold red", Standing.NO_EVIDENCE: "yellow"}
 IPV6_WORDS = {
     "tunnel": "through the tunnel, blocked if the gateway carries none",
     "block": "blocked while the tunnel is up",
@@ -47,7 +44,15 @@ def _verification(result: VerifyResult) -> Parts:
         if result.guard and result.guard.probe:
             yield Indented(Text(f"Probes against it: {probe_words(result.guard.probe)}."))
     yield ""
-    yield Text(VERDICT_WORDS[result.judgement.verdict], style=VERDICT_STYLES[result.judgement.verdict])
+    judgement = result.judgement
+    if judgement.expectations:
+        expected = Table(Column(whole=True), Column(), Column(style="dim"), gap=2)
+        for row in judgement.expectations:
+            expected.add_row(Text(str(row.standing), STANDING_STYLES[row.standing]), row.what, Text(row.evidence))
+        yield Indented(expected)
+        yield ""
+    verdict = f"{str(judgement.verdict).upper()}: {judgement.headline}."
+    yield Text(verdict, style=VERDICT_STYLES[judgement.verdict])
     yield from findings_table(result.judgement.findings)
 
 

@@ -4,18 +4,24 @@ from __future__ import annotations
 
 import json
 import socket
+import time
+from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from ipaddress import ip_address, ip_network
+from pathlib import Path
+from typing import Any
 
 from zesty_burrow.carrier.control.status import TunnelStatus
 from zesty_burrow.core.outside.checks.check import Facts
+from zesty_burrow.core.outside.intent import Intent
 from zesty_burrow.core.outside.judgement import Judgement, judge_facts
 from zesty_burrow.core.outside.observation import ExpectedExit, Observation, RouteSeen, read_observation
-from zesty_burrow.core.ways_out.seen import WaysSeen
+from zesty_burrow.core.ways_out.seen import WatchSeen, WaysSeen
 from zesty_burrow.errors import RightsMissing, StateError, UsageError
+from zesty_burrow.host.guard.plan import Share
 from zesty_burrow.host.guard.state import GuardState
 from zesty_burrow.host.netlink import Netlink
-from zesty_burrow.observe.client import ObservatoryAddress, Observer, require_reached
+from zesty_burrow.observe.client import ObservatoryAddress, Observer, nothing_observed, require_reached
 from zesty_burrow.records import dataclass
 from zesty_burrow.store.store import ObservationRow
 from zesty_burrow.use_cases.tunnel import ways_out
@@ -35,19 +41,23 @@ from zesty_burrow.use_cases.workspace import Workspace
 class VerifyRequest:
     """``before``: without a tunnel, to compare with later. ``observatory``: URL, empty: from the settings.
 
-    ``extended``: look up 36 one-time names instead of 6.
+    ``extended``: look up 36 one-time names instead of 6. ``watch``: seconds for which packets are watched at least;
+    ``capture``: a file for those that nothing explains.
     """
 
     before: bool = False
     observatory: str = ""
     extended: bool = False
+    watch: float = 0.0
+    capture: Path | None = None
 
 
 @dataclass(frozen=True, slots=True)
 class Verified:
     """``judgement``: None for an observation before the tunnel. ``profile``: of the tunnel, empty without one.
 
-    ``promised``: where its exit should be, in words. ``before``: what it was compared with.
+    ``promised``: where its exit should be, in words. ``before``: what it was compared with. ``ways``, ``watch``: None
+    where no tunnel is up.
     """
 
     observation: Observation
@@ -56,55 +66,120 @@ class Verified:
     promised: str = ""
     before: Observation | None = None
     guard: GuardState | None = None
+    ways: WaysSeen | None = None
+    watch: WatchSeen | None = None
 
 
 def verify(request: VerifyRequest, workspace: Workspace) -> Verified:
-    """Observe what the outside sees, and judge it against the latest observation from before the tunnel.
+    """Look at this machine, observe what the outside sees, and judge both against what the profiles say.
 
-    Raises :class:`UsageError` without an observatory, :class:`StateError` for ``before`` while a tunnel is up.
+    Raises :class:`UsageError` for ``before`` without an observatory, :class:`StateError` for it while a tunnel is up.
     """
     url = request.observatory or workspace.settings().observatory
+    tunnels = [tunnel.document for tunnel in running_tunnels(workspace) if tunnel.document]
+    if request.before:
+        return _verify_before(request, workspace, url, tunnels)
+    statuses = [TunnelStatus.of(document) for document in tunnels]
+    observer = _observer(url, workspace) if url else None
+    if not statuses:
+        observation = observer.observe(extended=request.extended) if observer else nothing_observed()
+        facts = Facts(_from_before(workspace), observation, _promise(None), no_observatory=observer is None)
+        return _judged(facts, statuses, workspace, guard_state(workspace))
+    guard, share = guard_state(workspace), look_at_guard(workspace).whole
+    workspace.interaction.note("  checking the ways out of this machine")
+    meaning = ways_out.meaning_of(statuses, guard, share)
+    began = time.monotonic()
+    with ways_out.Watching(meaning) as watching:
+        ways = ways_out.look(meaning)
+        status = statuses[0]
+        routes = _routes(status, ObservatoryAddress.of(url).host) if url else []
+        observation = observer.observe(extended=request.extended) if observer else nothing_observed()
+        guard = _probed(guard)
+        left = request.watch - (time.monotonic() - began)
+        if left > 0:
+            workspace.interaction.note(f"  watching packets for {left:.0f} s")
+            time.sleep(left)
+        watching.stop()
+        seen = watching.result()
+        if request.capture is not None:
+            watching.write(request.capture)
+    facts = Facts(
+        _from_before(workspace),
+        observation,
+        _promise(status),
+        tuple(routes),
+        ways,
+        seen,
+        guard is not None and guard.everything and bool(guard.in_force),
+        _guard_evidence(guard),
+        tuple(_intent(one, share) for one in statuses),
+        observer is None,
+    )
+    return _judged(facts, statuses, workspace, guard)
+
+
+def _observer(url: str, workspace: Workspace) -> Observer:
+    return Observer(ObservatoryAddress.of(url), lambda what: workspace.interaction.note(f"  checking {what}"))
+
+
+def _verify_before(
+    request: VerifyRequest, workspace: Workspace, url: str, tunnels: Sequence[Mapping[str, Any]]
+) -> Verified:
     if not url:
         raise UsageError(
-            "no observatory is known",
-            next_step=f'Name one with --observatory URL, or write observatory = "URL" into {workspace.paths.settings}.',
+            "no observatory is known, so nobody can look from outside",
+            next_step=f'Name one with --observatory URL, or write observatory = "URL" into {workspace.paths.settings}. '
+            "Without one, connect and run `zesty verify`: it judges what this machine shows by itself.",
         )
-    observer = Observer(ObservatoryAddress.of(url), lambda what: workspace.interaction.note(f"  checking {what}"))
-    tunnel = next((one.document for one in running_tunnels(workspace) if one.document), None)
-    if request.before and tunnel:
+    if tunnels:
         raise StateError(
-            f"the tunnel {tunnel['profile']} is up",
+            f"the tunnel {tunnels[0]['profile']} is up",
             why="a baseline is observed without a tunnel",
             next_step="Disconnect first.",
         )
-    status = TunnelStatus.of(tunnel) if tunnel else None
-    routes = _routes(status, ObservatoryAddress.of(url).host) if status else []
-    observation = observer.observe(extended=request.extended)
-    if request.before:
-        require_reached(observation, url)
-        keep_as_before(observation, workspace)
-        return Verified(observation)
+    observation = _observer(url, workspace).observe(extended=request.extended)
+    require_reached(observation, url)
+    keep_as_before(observation, workspace)
+    return Verified(observation)
+
+
+def _from_before(workspace: Workspace) -> Observation | None:
     with workspace.store() as store:
         kept = store.latest_observation("before")
-        before = read_observation(json.loads(kept.document)) if kept else None
-        promise = _promise(status)
-        guard = _probed(guard_state(workspace))
-        ways = _ways(workspace, guard) if status else None
-        guarded = guard is not None and guard.everything and bool(guard.in_force)
-        judgement = judge_facts(Facts(before, observation, promise, tuple(routes), ways, guarded))
-        also = guard_findings(guard)
-        if status:
-            also += [*judge_negotiated(status, workspace), *noticed(status)]
-        judgement = judgement.also(also)
-        profile = str(tunnel["profile"]) if tunnel else ""
-        store.add_observation(_row(observation, "after", profile, str(judgement.verdict)))
-    words = ", ".join(part for part in (promise.city, promise.country) if part)
-    return Verified(observation, judgement, profile, words, before, guard)
+    return read_observation(json.loads(kept.document)) if kept else None
 
 
-def _ways(workspace: Workspace, guard: GuardState | None) -> WaysSeen:
-    statuses = [TunnelStatus.of(one.document) for one in running_tunnels(workspace) if one.document]
-    return ways_out.look(statuses, guard, look_at_guard(workspace).whole)
+def _judged(
+    facts: Facts, statuses: Sequence[TunnelStatus], workspace: Workspace, guard: GuardState | None
+) -> Verified:
+    also = guard_findings(guard)
+    for status in statuses:
+        also += [*judge_negotiated(status, workspace), *noticed(status)]
+    judgement = judge_facts(facts, also)
+    profile = statuses[0].profile if statuses else ""
+    with workspace.store() as store:
+        store.add_observation(_row(facts.after, "after", profile, str(judgement.verdict)))
+    words = ", ".join(part for part in (facts.promise.city, facts.promise.country) if part)
+    return Verified(facts.after, judgement, profile, words, facts.before, guard, facts.ways, facts.watch)
+
+
+def _intent(status: TunnelStatus, share: Share) -> Intent:
+    everything = _takes_everything(status)
+    local = tuple(dict.fromkeys(str(one.network) for one in share.local if not one.network.is_link_local))
+    return Intent(
+        status.profile, status.networks, status.left_out, status.ipv6, local if everything else (), status.guarded
+    )
+
+
+def _guard_evidence(guard: GuardState | None) -> str:
+    """What shows that the guard is in force."""
+    if guard is None:
+        return ""
+    words = f"the kernel's tables, as intended at {guard.at}"
+    if guard.probe is None:
+        return words
+    sent, left = len(guard.probe.rows), sum(row.left for row in guard.probe.rows)
+    return f"{words}; {sent} probes by each of its hooks, {left} left"
 
 
 def _probed(guard: GuardState | None) -> GuardState | None:

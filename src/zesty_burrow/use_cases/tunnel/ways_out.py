@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+import threading
+from collections.abc import Iterable, Mapping, Sequence
 from ipaddress import ip_address, ip_network
+from pathlib import Path
 
 from zesty_burrow.carrier.control.status import TunnelStatus
-from zesty_burrow.core.net import Network
+from zesty_burrow.core.net import LocalNetwork
 from zesty_burrow.core.ways_out.beside import (
     Allowed,
     Meant,
@@ -17,13 +19,20 @@ from zesty_burrow.core.ways_out.beside import (
     of_user,
     to,
 )
-from zesty_burrow.core.ways_out.seen import WaysSeen
+from zesty_burrow.core.ways_out.capture_filter import WatchedPackets
+from zesty_burrow.core.ways_out.seen import WatchSeen, WaysSeen
 from zesty_burrow.errors import MachineError, RightsMissing
 from zesty_burrow.host.guard.plan import EVERYTHING, Share
 from zesty_burrow.host.guard.state import GuardState
 from zesty_burrow.host.guard.tables.allow_list import DNS_PORTS, WEB_PORTS
+from zesty_burrow.host.guard.tables.surroundings import outer_devices
 from zesty_burrow.host.netlink import Netlink
+from zesty_burrow.host.packet_watch.watch import PacketWatch, WatchedDevice, write_capture
 from zesty_burrow.host.ways_out.look import look_at_ways
+from zesty_burrow.records import dataclass
+
+READ_FOR = 0.1
+"""Seconds after which the watch looks whether it is to stop."""
 
 ON_THE_LINK = {4: ("224.0.0.0/4", "255.255.255.255/32"), 6: ("ff00::/8", "fe80::/10")}
 """Groups, everybody and neighbours (RFC 1112 §4, RFC 919 §7, RFC 4291 §2.5.6 and §2.7): routers pass on no group that
@@ -31,35 +40,108 @@ nobody behind them has asked for.
 """
 
 
-def look(statuses: Sequence[TunnelStatus], guard: GuardState | None, share: Share) -> WaysSeen:
-    """``share``: what all tunnels let through beside them. What cannot be looked at is said to be undecided."""
+@dataclass(frozen=True, slots=True)
+class Meaning:
+    """What this machine's tunnels are meant to carry. ``allowed``: by version of IP, what may leave beside them;
+    ``names``: their devices; ``outer``: all others that lead outside.
+    """
+
+    tunnels: tuple[Meant, ...]
+    allowed: dict[int, tuple[Allowed, ...]]
+    names: tuple[str, ...]
+    outer: tuple[WatchedDevice, ...]
+
+
+def meaning_of(statuses: Sequence[TunnelStatus], guard: GuardState | None, share: Share) -> Meaning:
+    """``share``: what all tunnels let through beside them. Raises :class:`MachineError`."""
+    with Netlink() as netlink:
+        links = netlink.links()
+        on_link = netlink.on_link_networks()
+    devices = {link.name: link.number for link in links}
+    names = tuple(status.device for status in statuses)
+    outer = [one for one in outer_devices(link for link in links if link.is_up) if one.name not in names]
+    by_network: dict[str, list[int]] = {}
+    for one in outer:
+        for name in one.networks:
+            by_network.setdefault(name, []).append(devices[one.name])
+    portal = guard.portal if guard is not None else {}
+    return Meaning(
+        tuple(meant_of(status, devices, share) for status in statuses),
+        {version: tuple(_allowed(share, portal, version, by_network, on_link)) for version in (4, 6)},
+        names,
+        tuple(WatchedDevice(devices[one.name], one.name, one.is_ethernet) for one in outer),
+    )
+
+
+def look(meaning: Meaning) -> WaysSeen:
+    """What cannot be looked at is said to be undecided."""
     try:
-        with Netlink() as netlink:
-            devices = {link.name: link.number for link in netlink.links()}
-            on_link = [one.network for one in netlink.on_link_networks()]
-        tunnels = [meant_of(status, devices) for status in statuses]
-        portal = guard.portal if guard is not None else {}
-        allowed = {version: list(_allowed(share, portal, version, devices, on_link)) for version in (4, 6)}
-        return look_at_ways(tunnels, allowed, [status.device for status in statuses])
+        allowed = {version: list(rows) for version, rows in meaning.allowed.items()}
+        return look_at_ways(meaning.tunnels, allowed, meaning.names)
     except RightsMissing:
         return WaysSeen(undecided=("the packet filter: only root may read it",))
     except MachineError as problem:
         return WaysSeen(undecided=(f"{problem.what}: {problem.why}",))
 
 
-def meant_of(status: TunnelStatus, devices: dict[str, int]) -> Meant:
+class Watching:
+    """A packet watch that goes on in a thread of its own; a context manager. ``blind``: why there is none."""
+
+    def __init__(self, meaning: Meaning) -> None:
+        belonging = dict.fromkeys(network for tunnel in meaning.tunnels for network in tunnel.networks)
+        self._watch = PacketWatch(WatchedPackets(tuple(belonging), meaning.allowed), meaning.outer)
+        self._stopped = threading.Event()
+        self._thread = threading.Thread(target=self._read, daemon=True, name="packet watch")
+        self.blind = ""
+
+    def __enter__(self) -> Watching:
+        try:
+            self._watch.open()
+        except MachineError as problem:
+            self.blind = f"{problem.what}: {problem.why}" if problem.why else problem.what
+        else:
+            self._thread.start()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.stop()
+        self._watch.close()
+
+    def _read(self) -> None:
+        while not self._stopped.is_set():
+            self._watch.wait(READ_FOR)
+
+    def stop(self) -> None:
+        """Read what has come, and no more."""
+        if self._thread.is_alive():
+            self._stopped.set()
+            self._thread.join()
+            self._watch.read()
+
+    def result(self) -> WatchSeen:
+        """After :meth:`stop`."""
+        return WatchSeen(blind=self.blind) if self.blind else self._watch.result()
+
+    def write(self, path: Path) -> None:
+        """What nothing explains, as a file for analysers."""
+        write_capture(path, self._watch.kept)
+
+
+def meant_of(status: TunnelStatus, devices: Mapping[str, int], share: Share) -> Meant:
     """A tunnel as it is meant, by its own word."""
     networks = [ip_network(one) for one in status.networks]
     if status.ipv6 == "blocked":
         networks.append(EVERYTHING[1])
     elif status.ipv6 == "outside":
         networks = [network for network in networks if network.version == 4]
-    gateways = (ip_address(status.gateway_address),) if status.gateway_address else ()
-    return Meant(status.profile, devices.get(status.device, 0), tuple(dict.fromkeys(networks)), gateways)
+    known = [ip_address(status.gateway_address)] if status.gateway_address else []
+    gateways = tuple(dict.fromkeys([*known, *(opening.address for opening in share.openings)]))
+    left_out = tuple(ip_network(one) for one in status.left_out)
+    return Meant(status.profile, devices.get(status.device, 0), tuple(dict.fromkeys(networks)), gateways, left_out)
 
 
 def _allowed(
-    share: Share, portal: Iterable[int], version: int, devices: dict[str, int], on_link: Iterable[Network]
+    share: Share, portal: Iterable[int], version: int, devices: Mapping[str, list[int]], on_link: Sequence[LocalNetwork]
 ) -> Iterable[Allowed]:
     for opening in share.openings:
         if opening.address.version == version:
@@ -67,7 +149,7 @@ def _allowed(
             yield Allowed("tunnel", f"the tunnel's own packets to {opening.address}", match)
     for device, network in share.local:
         if network.version == version and device in devices:
-            yield Allowed("local", f"the local network {network}", ((to(network),),), (devices[device],))
+            yield Allowed("local", f"the local network {network}", ((to(network),),), tuple(devices[device]))
     for network in share.left_out:
         if network.version == version:
             yield Allowed("left out", f"{network}, which the profile leaves out", ((to(network),),))
@@ -80,4 +162,8 @@ def _allowed(
     yield Allowed("link", "groups and neighbours of the link", tuple((to(network),) for network in link))
     yield dhcp(version)
     if version == 6:
-        yield neighbours([network for network in on_link if network.version == 6])
+        yield neighbours([one.network for one in on_link if one.network.version == 6])
+    for device, network in on_link:
+        if version == network.version == 4 and device in devices:
+            everybody = tuple((to(one),) for one in (network.broadcast_address, network.network_address))
+            yield Allowed("broadcast", f"everybody in {network}", everybody, tuple(devices[device]))

@@ -3,7 +3,16 @@
 from __future__ import annotations
 
 from zesty_burrow.core.finding import register_codes
-from zesty_burrow.core.outside.checks import addresses, conditions, exit_place, real_time, resolvers, routes, ways_out
+from zesty_burrow.core.outside.checks import (
+    addresses,
+    conditions,
+    exit_place,
+    packets,
+    real_time,
+    resolvers,
+    routes,
+    ways_out,
+)
 from zesty_burrow.core.outside.checks.check import Check
 
 CHECKS: list[Check] = []
@@ -15,5 +24,5 @@ def register_check(check: Check) -> None:
     CHECKS.append(check)
 
 
-for _module in (ways_out, routes, conditions, addresses, exit_place, resolvers, real_time):
+for _module in (ways_out, packets, routes, conditions, addresses, exit_place, resolvers, real_time):
     register_check(_module.CHECK)

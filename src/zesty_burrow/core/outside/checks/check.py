@@ -8,8 +8,9 @@ from typing import Any, Protocol
 
 from zesty_burrow.core.codes.code import Code
 from zesty_burrow.core.finding import Finding
+from zesty_burrow.core.outside.intent import Intent
 from zesty_burrow.core.outside.observation import ExpectedExit, Observation, RouteSeen
-from zesty_burrow.core.ways_out.seen import WaysSeen
+from zesty_burrow.core.ways_out.seen import WatchSeen, WaysSeen
 from zesty_burrow.records import dataclass, field
 
 Row = tuple[str, str, str]
@@ -45,7 +46,8 @@ class Questions(Protocol):
 @dataclass(frozen=True, slots=True)
 class Facts:
     """What is judged. ``routes``: where the kernel sends packets that belong in the tunnel; ``ways``: the map of all ways
-    out, None where nobody has looked; ``guarded``: the guard was seen to hold all that belongs in the tunnel.
+    out, None where nobody has looked; ``guarded``: the guard was seen to hold all that belongs in the tunnel, by ``guard_evidence``. ``intents``: of the tunnels that are
+    up; ``no_observatory``: nobody was asked from outside.
     """
 
     before: Observation | None
@@ -53,7 +55,11 @@ class Facts:
     promise: ExpectedExit
     routes: tuple[RouteSeen, ...] = ()
     ways: WaysSeen | None = None
+    watch: WatchSeen | None = None
     guarded: bool = False
+    guard_evidence: str = ""
+    intents: tuple[Intent, ...] = ()
+    no_observatory: bool = False
 
     @property
     def is_whole(self) -> bool:

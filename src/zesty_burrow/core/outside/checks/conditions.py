@@ -14,6 +14,10 @@ CODES = (
          "Without it a leak cannot be recognised.", "Disconnect, run `zesty verify --before`, connect again."),
     Code("no-tunnel", Severity.WARNING, "No tunnel is up.", "There is nothing to verify.",
          "Connect first: `zesty connect NAME`."),
+    Code("no-observatory", Severity.WARNING, "No observatory is configured: nobody looked from outside.",
+         "Public addresses, resolvers and the exit's place were not observed.",
+         'Name one with --observatory URL, or write observatory = "URL" into the settings; you can run your own: '
+         "`zesty observatory serve`."),
     Code("observatory-silent", Severity.WARNING, "The observatory did not answer.",
          "Nothing could be observed from the outside.", "Check --observatory and that it is running."),
 )  # fmt: skip
@@ -40,9 +44,11 @@ ON_PAGE = {
 def _judge(facts: Facts) -> Iterator[Finding]:
     if not facts.promise.tunnel_up:
         yield finding("no-tunnel", "this machine")
-    if facts.promise.everything and (facts.before is None or not facts.before.reached):
+    if facts.promise.everything and not facts.no_observatory and (facts.before is None or not facts.before.reached):
         yield finding("no-baseline", "this machine")
-    if not facts.after.reached:
+    if facts.no_observatory:
+        yield finding("no-observatory", "this machine")
+    elif not facts.after.reached:
         yield finding("observatory-silent", "the observatory")
 
 
@@ -53,7 +59,7 @@ def _rows(before: Observation, after: Observation) -> Iterator[Row]:
 CHECK = Check(
     "conditions",
     CODES,
-    frozenset({"no-baseline", "no-tunnel", "observatory-silent"}),
+    frozenset({"no-baseline", "no-tunnel", "no-observatory", "observatory-silent"}),
     judge=_judge,
     rows=_rows,
     on_page=ON_PAGE,

@@ -1,0 +1,1 @@
+"""A capture on all outer devices that sees only what nothing explains."""

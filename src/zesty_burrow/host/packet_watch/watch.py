@@ -1,0 +1,229 @@
+"""Watch what leaves by the outer devices (AF_PACKET): the kernel passes on only frames that no allowance explains.
+
+Each is looked at once more here, with the sockets as they are at that moment; what is left is counted by sender and place,
+with the process as far as the kernel can tell.
+"""
+
+from __future__ import annotations
+
+import ctypes
+import select
+import socket
+import struct
+import time
+from collections.abc import Callable, Iterable
+from contextlib import suppress
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import NamedTuple
+
+from zesty_burrow.core.ways_out.capture_filter import OwnPort, WatchedPackets, capture_filter
+from zesty_burrow.core.ways_out.packet import SeenPacket, explanation, read_frame
+from zesty_burrow.core.ways_out.seen import UnexplainedPackets, WatchSeen
+from zesty_burrow.errors import MachineError, RightsMissing
+from zesty_burrow.host.guard.plan import MARK
+from zesty_burrow.host.packet_watch.senders import Senders
+from zesty_burrow.host.ways_out.sockets import sockets
+from zesty_burrow.records import dataclass, replace
+
+SO_ATTACH_FILTER, SO_TIMESTAMPNS, SOL_PACKET, PACKET_STATISTICS = 26, 35, 263, 6
+ETH_P_ALL = 3
+ROOM = 4 << 20
+MOST_ROWS, MOST_KEPT = 256, 10_000
+MOST_AT_ONCE = 512
+LONGEST = 65_536
+REFRESH = 0.05
+"""Seconds for which a look at the tunnels' own sockets holds."""
+PCAP = struct.pack("=IHHiIII", 0xA1B23C4D, 2, 4, 0, 0, LONGEST, 1)
+"""The head of a file of captures with nanoseconds (draft-ietf-opsawg-pcap §4), link type Ethernet."""
+
+
+class WatchedDevice(NamedTuple):
+    """An outer device."""
+
+    number: int
+    name: str
+    is_ethernet: bool
+
+
+@dataclass(frozen=True, slots=True)
+class KeptFrame:
+    """A frame that nothing explains, for a file of captures. ``at``: nanoseconds since 1970."""
+
+    at: int
+    frame: bytes
+    is_ethernet: bool
+
+
+class _Program(ctypes.Structure):
+    _fields_ = (("length", ctypes.c_ushort), ("filter", ctypes.c_void_p))
+
+
+def own_ports() -> tuple[OwnPort, ...]:
+    """The local ports of the tunnels' own sockets, by the mark that they have."""
+    return tuple(dict.fromkeys(OwnPort(row.protocol, row.local[1]) for row in sockets() if row.mark == MARK))
+
+
+class PacketWatch:
+    """``open``, ``read`` again and again, ``result``, ``close``. ``own``: the tunnels' own ports at a moment."""
+
+    def __init__(
+        self, watched: WatchedPackets, devices: Iterable[WatchedDevice], own: Callable[[], tuple[OwnPort, ...]] = own_ports
+    ) -> None:
+        self._watched, self._own = watched, own
+        self._devices = list(devices)
+        self._channels: dict[int, tuple[socket.socket, WatchedDevice]] = {}
+        self._rows: dict[tuple[object, ...], UnexplainedPackets] = {}
+        self._senders = Senders()
+        self._began, self._since = 0.0, ""
+        self._looked = -1.0
+        self._packets = self._lost = 0
+        self.kept: list[KeptFrame] = []
+
+    def open(self) -> None:
+        """From now on. Raises :class:`RightsMissing` or :class:`MachineError`."""
+        self._watched = replace(self._watched, own=self._own())
+        self._began, self._since = time.monotonic(), _stamp(time.time_ns())
+        try:
+            for device in self._devices:
+                channel = self._open(device)
+                self._channels[channel.fileno()] = (channel, device)
+        except PermissionError:
+            self.close()
+            raise RightsMissing("packets cannot be watched", why="it needs CAP_NET_RAW") from None
+        except OSError as problem:
+            self.close()
+            raise MachineError("packets cannot be watched", why=problem.strerror or str(problem)) from None
+
+    def _open(self, device: WatchedDevice) -> socket.socket:
+        kind = socket.SOCK_RAW if device.is_ethernet else socket.SOCK_DGRAM
+        # Without a protocol nothing comes until the filter is in place.
+        channel = socket.socket(socket.AF_PACKET, kind, 0)
+        try:
+            with suppress(ValueError):
+                self._attach(channel, capture_filter(self._watched, device.number, is_ethernet=device.is_ethernet))
+            channel.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, ROOM)
+            channel.setsockopt(socket.SOL_SOCKET, SO_TIMESTAMPNS, 1)
+            channel.setblocking(False)
+            channel.bind((device.name, ETH_P_ALL))
+        except BaseException:
+            channel.close()
+            raise
+        return channel
+
+    @staticmethod
+    def _attach(channel: socket.socket, program: bytes) -> None:
+        room = ctypes.create_string_buffer(program)
+        form = _Program(len(program) // 8, ctypes.addressof(room))
+        channel.setsockopt(socket.SOL_SOCKET, SO_ATTACH_FILTER, bytes(form))
+
+    @property
+    def channels(self) -> tuple[socket.socket, ...]:
+        """Readable when there is something to read."""
+        return tuple(channel for channel, _ in self._channels.values())
+
+    def wait(self, seconds: float) -> None:
+        """Read for so long."""
+        until = time.monotonic() + seconds
+        while (left := until - time.monotonic()) > 0:
+            ready = select.select(self.channels, [], [], left)[0]
+            if ready:
+                self.read()
+
+    def read(self) -> None:
+        """What has come until now, up to a limit."""
+        for channel, device in list(self._channels.values()):
+            for _ in range(MOST_AT_ONCE):
+                try:
+                    frame, more, _, origin = channel.recvmsg(LONGEST, 64)
+                except OSError:
+                    break
+                if origin[2] == socket.PACKET_OUTGOING:
+                    self._look(frame, device, _time_in(more))
+
+    def _look(self, frame: bytes, device: WatchedDevice, at: int) -> None:
+        packet = read_frame(frame, is_ethernet=device.is_ethernet)
+        if packet is None:
+            self._count((device.name, "frame", frame[:14]), device, None, len(frame), at, frame)
+            return
+        key = (device.name, packet)
+        if key in self._rows:
+            self._count(key, device, packet, len(frame), at, frame)
+            return
+        now = time.monotonic()
+        if now - self._looked > REFRESH:
+            # The tunnels may have opened sockets since.
+            self._watched, self._looked = replace(self._watched, own=self._own()), now
+        if not explanation(packet, self._watched, device.number):
+            sender = self._senders.of(packet, device.number)
+            if not explanation(packet, self._watched, device.number, sender.user):
+                self._count(key, device, packet, len(frame), at, frame, sender.process)
+
+    def _count(
+        self,
+        key: tuple[object, ...],
+        device: WatchedDevice,
+        packet: SeenPacket | None,
+        octets: int,
+        at: int,
+        frame: bytes,
+        process: str = "",
+    ) -> None:
+        self._packets += 1
+        if len(self.kept) < MOST_KEPT:
+            self.kept.append(KeptFrame(at, frame, device.is_ethernet))
+        known = self._rows.get(key)
+        if known is not None:
+            last = _stamp(at)
+            self._rows[key] = replace(known, packets=known.packets + 1, octets=known.octets + octets, last=last)
+        elif len(self._rows) < MOST_ROWS:
+            stamp = _stamp(at)
+            if packet is None:
+                kind = int.from_bytes(frame[12:14])
+                what = f"a frame of type {kind:#06x} that holds no packet that can be read"
+                self._rows[key] = UnexplainedPackets(device.name, "", "", "", 1, octets, stamp, stamp, what=what)
+            else:
+                source, destination = packet.endpoint(remote=False), packet.endpoint(remote=True)
+                self._rows[key] = UnexplainedPackets(
+                    device.name, packet.protocol_name, source, destination, 1, octets, stamp, stamp, process
+                )
+
+    def result(self) -> WatchSeen:
+        """What was seen until now."""
+        for channel, _ in self._channels.values():
+            with suppress(OSError):
+                _, lost = struct.unpack("=II", channel.getsockopt(SOL_PACKET, PACKET_STATISTICS, 8))
+                self._lost += lost
+        names = tuple(device.name for device in self._devices)
+        seconds = round(time.monotonic() - self._began, 3)
+        return WatchSeen(self._since, seconds, names, tuple(self._rows.values()), self._packets, self._lost)
+
+    def close(self) -> None:
+        for channel, _ in self._channels.values():
+            channel.close()
+        self._channels = {}
+
+
+def write_capture(path: Path, frames: Iterable[KeptFrame]) -> None:
+    """A file for analysers (pcap); packets without a frame get an empty one."""
+    rows = [PCAP]
+    for kept in frames:
+        frame = kept.frame
+        if not kept.is_ethernet:
+            kind = 0x86DD if frame[:1] and frame[0] >> 4 == 6 else 0x0800
+            frame = bytes(12) + kind.to_bytes(2) + frame
+        rows.append(struct.pack("=IIII", kept.at // 10**9, kept.at % 10**9, len(frame), len(frame)) + frame)
+    path.write_bytes(b"".join(rows))
+
+
+def _time_in(more: list[tuple[int, int, bytes]]) -> int:
+    for level, kind, value in more:
+        if (level, kind) == (socket.SOL_SOCKET, SO_TIMESTAMPNS) and len(value) >= 16:
+            seconds, rest = struct.unpack_from("=qq", value)
+            return int(seconds * 10**9 + rest)
+    return time.time_ns()
+
+
+def _stamp(at: int) -> str:
+    moment = datetime.fromtimestamp(at / 10**9, UTC)
+    return moment.strftime("%Y-%m-%dT%H:%M:%S.%f")[:-3] + "Z"
