@@ -11,7 +11,10 @@ NETWORKS = {
         "128.0.0.0/1", "0.0.0.0/0", "10.0.0.0/8"),
     6: ("2001:db8:1::/48", "2001:db8:1:2::/64", "2001:db8::/32", "2001:db8:9::1/128", "2000::/3", "::/0", "fd00::/8"),
 }  # fmt: skip
-ADDRESSES = {4: ("192.168.1.2", "192.168.2.2", "192.168.3.2"), 6: ("2001:db8:f1::2", "2001:db8:f2::2", "2001:db8:f3::2")}
+ADDRESSES = {
+    4: ("192.168.1.2", "192.168.2.2", "192.168.3.2"),
+    6: ("2001:db8:f1::2", "2001:db8:f2::2", "2001:db8:f3::2"),
+}
 
 
 def ip(lines):
@@ -24,7 +27,10 @@ def make_devices():
     lines = ["link set lo up"]
     for number, name in enumerate(DEVICES, start=1):
         lines += [f"link add {name} type veth peer name far{number}", f"link set {name} up", f"link set far{number} up"]
-        lines += [f"address add 192.168.{number}.2/24 dev {name}", f"-6 address add 2001:db8:f{number}::2/64 dev {name} nodad"]
+        lines += [
+            f"address add 192.168.{number}.2/24 dev {name}",
+            f"-6 address add 2001:db8:f{number}::2/64 dev {name} nodad",
+        ]
     ip(lines)
 
 

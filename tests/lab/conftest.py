@@ -48,7 +48,7 @@ class Lab:
             assert ended.code == check, ended.out + ended.err
         return ended
 
-    def heron(self, *words, check=None, stdin="", folder=None):
+    def heron(self, *words, check=None, stdin="", folder=None, environment=()):
         """The program on the workstation, in a process of its own that has its libraries loaded already."""
         with (
             tempfile.TemporaryFile("w+") as out,
@@ -61,7 +61,7 @@ class Lab:
             def call():
                 if self.seen_by:
                     namespaces.enter(self.seen_by, "mnt")
-                os.environ["COLUMNS"] = "200"
+                os.environ.update({"COLUMNS": "200", **dict(environment)})
                 # Those of the tests, which a process of its own would not have.
                 logging.root.handlers.clear()
                 if folder is not None:

@@ -42,7 +42,9 @@ class Case:
 
 def read_cases():
     rows = tomllib.loads((FOLDER / "cases.toml").read_text())["case"]
-    return [Case(**{key: tuple(value) if isinstance(value, list) else value for key, value in row.items()}) for row in rows]
+    return [
+        Case(**{key: tuple(value) if isinstance(value, list) else value for key, value in row.items()}) for row in rows
+    ]
 
 
 @dataclass

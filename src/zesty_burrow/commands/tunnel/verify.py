@@ -29,5 +29,13 @@ def run(args: Namespace, context: Context) -> Result:
     if seen.judgement is None:
         return BaselineResult(seen.observation)
     return VerifyResult(
-        seen.profile, seen.promised, seen.before, seen.observation, seen.judgement, seen.guard, seen.ways, seen.watch
+        seen.profile,
+        seen.promised,
+        seen.before,
+        seen.observation,
+        seen.judgement,
+        seen.guard,
+        seen.ways,
+        seen.watch,
+        seen.names,
     )

@@ -70,18 +70,14 @@ def _of_tunnel(facts: Facts, intent: Intent, findings: Sequence[Finding]) -> Ite
         if what:
             yield _ways(facts, intent, findings, version, what)
     for network in intent.left_out:
-        yield Expectation(
-            f"{network} leaves beside it, as the profile says", *_by_routes(facts, intent), intent.name
-        )
+        yield Expectation(f"{network} leaves beside it, as the profile says", *_by_routes(facts, intent), intent.name)
     if not intent.everything:
         yield _rest(facts, intent)
     if intent.guarded:
         yield _guard(facts, intent, findings)
 
 
-def _ways(
-    facts: Facts, intent: Intent, findings: Sequence[Finding], version: int, what: str
-) -> Expectation:
+def _ways(facts: Facts, intent: Intent, findings: Sequence[Finding], version: int, what: str) -> Expectation:
     seen = facts.ways
     beside = [row for row in (seen.beside if seen else ()) if (row.version, row.tunnel) == (version, intent.name)]
     broken = [f"{row.packets} by {row.device}: {row.why}" for row in beside if row.kind not in BY_CHOICE]
@@ -91,7 +87,9 @@ def _ways(
     if seen is None or not seen.is_decided:
         why = "; ".join((*seen.undecided, *seen.differing)[:SHOWN]) if seen else "nobody has looked at the ways out"
         return Expectation(what, Standing.NO_EVIDENCE, why or "no class of packets could be looked at", intent.name)
-    words = f"rules, routes and packet filters: {seen.classes} classes of packets, {seen.asked} compared with the kernel"
+    words = (
+        f"rules, routes and packet filters: {seen.classes} classes of packets, {seen.asked} compared with the kernel"
+    )
     return Expectation(what, Standing.HELD, words, intent.name)
 
 

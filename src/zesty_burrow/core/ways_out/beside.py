@@ -10,6 +10,7 @@ from zesty_burrow.core.ways_out.conditions import (
     BOUND,
     DESTINATION,
     ENTRY,
+    MARK,
     OWN,
     PORT,
     PROTOCOL,
@@ -132,13 +133,28 @@ def conditions(allowed: Iterable[Allowed], tunnels: Iterable[Meant], version: in
         yield from (to(network) for network in tunnel.left_out if network.version == version)
 
 
+def devices_towards(ways: WaysOut, conjunction: Conjunction) -> tuple[tuple[int, ...], bool]:
+    """By which devices packets leave that match, of programs that ask for nothing special; whether some stay here."""
+    space = ways.space
+    asked = space.box(
+        (*conjunction, Condition.equals(BOUND, 0), Condition.equals(MARK, 0), Condition.equals(ENTRY, OWN))
+    )
+    if asked is None:
+        return (), False
+    found = {way.device: None for way in ways.ways if way.device and meet(way.sent, asked)}
+    here = any(outcome.is_local and meet(box, asked) for box, outcome in ways.routed)
+    return tuple(found), here
+
+
 def find_misled(ways: WaysOut, tunnels: Iterable[Meant]) -> list[str]:
     """The tunnels that take packets which they are to leave beside them."""
     unbound = ways.space.partition(BOUND).mask_of(Condition.equals(BOUND, 0))
     found = []
     for tunnel in tunnels:
         beside = _boxes(ways, tunnel.left_out)
-        taken = [way.sent for way in ways.ways if way.device == tunnel.device and ways.space.of(way.sent, BOUND) & unbound]
+        taken = [
+            way.sent for way in ways.ways if way.device == tunnel.device and ways.space.of(way.sent, BOUND) & unbound
+        ]
         if any(meet(sent, box) for sent in taken for box in beside):
             found.append(tunnel.name)
     return found
@@ -199,14 +215,13 @@ def _kinds(ways: WaysOut, tunnel: Meant, way: Way, box: Box, devices: set[int]) 
     if way.is_copy:
         yield COPY, box
         return
-    if not space.of(box, ENTRY) & space.partition(ENTRY).mask_of(Condition.equals(ENTRY, OWN)):
-        yield PASSED_ON, box
-        return
+    own = space.of(box, ENTRY) & space.partition(ENTRY).mask_of(Condition.equals(ENTRY, OWN))
     gateways = [one for one in tunnel.gateways if one.version == ways.routing.version]
     known = [found for one in gateways if (found := space.box((to(one),))) is not None]
     for part in minus_all([box], known):
         unbound = space.partition(BOUND).mask_of(Condition.equals(BOUND, 0))
-        yield (ORDINARY if space.of(part, BOUND) & unbound else BY_DEVICE), part
+        ordinary = ORDINARY if own else PASSED_ON
+        yield (ordinary if space.of(part, BOUND) & unbound else BY_DEVICE), part
     for one in known:
         met = meet(box, one)
         if met is not None:

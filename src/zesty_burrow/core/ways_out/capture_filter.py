@@ -163,9 +163,7 @@ def _in_network(program: _Program, octets: bytes, length: int, start: int, other
         program.add(JUMP_EQUAL, int.from_bytes(octets[word : word + 4]) & mask, no=otherwise)
 
 
-def _allowance(
-    program: _Program, conjunction: Conjunction, version: int, start: int, own: Sequence[OwnPort]
-) -> None:
+def _allowance(program: _Program, conjunction: Conjunction, version: int, start: int, own: Sequence[OwnPort]) -> None:
     by_field = {condition.field: condition for condition in conjunction}
     if by_field.keys() - {DESTINATION, PROTOCOL, PORT, SOURCE_PORT}:
         # What cannot be seen in a packet, such as its user, is looked at where the capture is read.
@@ -215,7 +213,12 @@ def _protocol(program: _Program, protocol: int, version: int, start: int, otherw
 
 
 def _ports(
-    program: _Program, ports: Sequence[Condition | None], own: list[int] | None, version: int, start: int, otherwise: str
+    program: _Program,
+    ports: Sequence[Condition | None],
+    own: list[int] | None,
+    version: int,
+    start: int,
+    otherwise: str,
 ) -> None:
     code, base = (LOAD_HALF_INDEXED, start) if version == 4 else (LOAD_HALF, start + 40)
     if version == 4:

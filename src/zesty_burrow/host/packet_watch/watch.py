@@ -68,7 +68,10 @@ class PacketWatch:
     """``open``, ``read`` again and again, ``result``, ``close``. ``own``: the tunnels' own ports at a moment."""
 
     def __init__(
-        self, watched: WatchedPackets, devices: Iterable[WatchedDevice], own: Callable[[], tuple[OwnPort, ...]] = own_ports
+        self,
+        watched: WatchedPackets,
+        devices: Iterable[WatchedDevice],
+        own: Callable[[], tuple[OwnPort, ...]] = own_ports,
     ) -> None:
         self._watched, self._own = watched, own
         self._devices = list(devices)

@@ -39,7 +39,15 @@ def device_for(netlink: Netlink, facts: RoutingFacts, packet: dict[str, int]) ->
     """
     size = facts.width // 8
     head = HEAD.pack(
-        FAMILIES[facts.version], facts.width, facts.width if packet[SOURCE] else 0, packet[SERVICE] & 0x1C, 0, 0, 0, 0, 0
+        FAMILIES[facts.version],
+        facts.width,
+        facts.width if packet[SOURCE] else 0,
+        packet[SERVICE] & 0x1C,
+        0,
+        0,
+        0,
+        0,
+        0,
     )
     content = head + attribute(DST, packet[DESTINATION].to_bytes(size))
     if packet[SOURCE]:
@@ -80,7 +88,9 @@ def packet_words(packet: dict[str, int], version: int) -> str:
     """A packet for people."""
     parts: list[Any] = [f"to {_address(packet[DESTINATION], version)}"]
     parts += [f"from {_address(packet[SOURCE], version)}"] if packet[SOURCE] else []
-    parts += [f"{name} {packet[name]}" for name in (PROTOCOL, SOURCE_PORT, PORT, MARK, USER, SERVICE, BOUND) if packet[name]]
+    parts += [
+        f"{name} {packet[name]}" for name in (PROTOCOL, SOURCE_PORT, PORT, MARK, USER, SERVICE, BOUND) if packet[name]
+    ]
     return ", ".join(map(str, parts))
 
 

@@ -30,7 +30,16 @@ from zesty_burrow.core.ways_out.conditions import (
     Conjunction,
     Match,
 )
-from zesty_burrow.core.ways_out.filter_facts import OUT_DEVICE, Ask, Decide, SendCopy, SetDestination, SetMark, Step, Unknown
+from zesty_burrow.core.ways_out.filter_facts import (
+    OUT_DEVICE,
+    Ask,
+    Decide,
+    SendCopy,
+    SetDestination,
+    SetMark,
+    Step,
+    Unknown,
+)
 from zesty_burrow.host.netlink_messages import attribute_rows, attributes
 
 ETHERTYPES = {4: 0x0800, 6: 0x86DD}
@@ -44,6 +53,7 @@ EQ, NEQ, LT, LTE, GT, GTE = range(6)
 INTERVAL_SET, INTERVAL_END, INVERTED = 0x4, 0x1, 0x1
 CONSTANT = "constant"
 MOST_ALTERNATIVES = 4096
+MOST_VALUES = 64
 QUOTA_OBJECT, LIMIT_OBJECT = 2, 4
 KNOWN_META = {1: "frame type", 3: MARK, 4: ENTRY, 5: OUT_DEVICE, 6: "entry name", 7: "leaving name", 10: USER,
               15: "family", 16: PROTOCOL}  # fmt: skip
@@ -97,18 +107,36 @@ class RuleReader:
         self._key = ""
 
     def read(self, expressions: bytes, key: str, name: str) -> list[tuple[Step, ...]]:
-        """The steps of a rule; several rules for one that decides by a map of verdicts. ``key``: of its table's chains."""
+        """The steps of a rule; several rules for one that looks into a map. ``key``: of its table's chains."""
         self._registers, self._key = {}, key
+        rows = [attributes(expression) for _, expression in attribute_rows(expressions)]
+        return [tuple(steps) for steps in self._rest(rows, name)]
+
+    def _rest(self, rows: list[dict[int, bytes]], name: str) -> list[list[Step]]:
+        """The steps of the rest of a rule, with registers as they are."""
         steps: list[Step] = []
-        more: list[tuple[Step, ...]] = []
-        for _, expression in attribute_rows(expressions):
-            parts = attributes(expression)
+        for number, parts in enumerate(rows):
             kind, values = parts.get(1, b"").rstrip(b"\0").decode(), attributes(parts.get(2, b""))
-            if kind == "lookup" and 3 in values and _number(values[3]) == 0:
-                more = [(*steps, *row) for row in self._verdict_map(values)]
-                return more
+            if kind == "lookup" and 3 in values:
+                if _number(values[3]) == 0:
+                    return [[*steps, *row] for row in self._verdict_map(values)]
+                known = self._sets.get(values[1].rstrip(b"\0").decode())
+                if known is not None and 0 < len(known.elements) <= MOST_VALUES:
+                    return [[*steps, *more] for more in self._each_value(known, values, rows[number + 1 :], name)]
             steps += self._step(kind, values, name)
-        return [tuple(steps)]
+        return [steps]
+
+    def _each_value(
+        self, known: SetSeen, values: dict[int, bytes], rows: list[dict[int, bytes]], name: str
+    ) -> Iterator[list[Step]]:
+        """A map of values: the rule goes on with each of them, for its key."""
+        kept = dict(self._registers)
+        for low, high, element in _keys(known):
+            self._registers = dict(kept)
+            match = self._key_match(_number(values[2]), low, high)
+            self._load(values, _Loaded(CONSTANT, len(element.value), element.value), 3)
+            for rest in self._rest(rows, name):
+                yield [Ask(match), *rest]
 
     def _step(self, kind: str, values: dict[int, bytes], name: str) -> Iterator[Step]:
         if kind == "objref" and _number(values.get(1, b"")) in (QUOTA_OBJECT, LIMIT_OBJECT):
@@ -165,7 +193,10 @@ class RuleReader:
                 self._load(values, _Loaded(self._free_field(f"meta {key}", 128), 0))
             else:
                 octets = {"entry name": NAME_OCTETS, "leaving name": NAME_OCTETS, "frame type": 2, "family": 1}
-                self._load(values, _Loaded(field, octets.get(field, 1 if field == PROTOCOL else 4), native=key in (3, 4, 5, 10)))
+                self._load(
+                    values,
+                    _Loaded(field, octets.get(field, 1 if field == PROTOCOL else 4), native=key in (3, 4, 5, 10)),
+                )
             return
         if key == 3:
             yield self._set_mark(self._register(values[3]))
@@ -260,7 +291,9 @@ class RuleReader:
         if loaded.field == "both ports":
             return self._both_ports(ranges, negated=negated)
         if loaded.field == ENTRY:
-            numbers = [n for n in self._devices if n != OWN and any(low <= n <= high for low, high in ranges) != negated]
+            numbers = [
+                n for n in self._devices if n != OWN and any(low <= n <= high for low, high in ranges) != negated
+            ]
             return _one_of(ENTRY, numbers)
         bits = 8 * (octets or loaded.octets or 16)
         field = self._free_field(loaded.field, bits)
@@ -270,9 +303,7 @@ class RuleReader:
         spread = tuple((low << shift, (high << shift) | ((1 << shift) - 1)) for low, high in ranges)
         return ((Condition(field, spread, negated=negated),),)
 
-    def _masked(
-        self, field: str, loaded: _Loaded, ranges: tuple[tuple[int, int], ...], *, negated: bool
-    ) -> Match:
+    def _masked(self, field: str, loaded: _Loaded, ranges: tuple[tuple[int, int], ...], *, negated: bool) -> Match:
         shift, mask = loaded.shift, loaded.mask
         alike = tuple(((low ^ loaded.flip) << shift, (high ^ loaded.flip) << shift) for low, high in ranges)
         whole = Condition(field, alike, mask << shift, negated)
@@ -301,7 +332,8 @@ class RuleReader:
         numbers = [
             number
             for number, known in self._devices.items()
-            if ((known == name if whole else known.startswith(name)) != negated) and not (field == ENTRY and number == OWN)
+            if ((known == name if whole else known.startswith(name)) != negated)
+            and not (field == ENTRY and number == OWN)
         ]
         return _one_of(field, numbers)
 

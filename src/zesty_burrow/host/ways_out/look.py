@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterable, Sequence
+from typing import NamedTuple
 
+from zesty_burrow.core.net import Address
 from zesty_burrow.core.ways_out import beside
-from zesty_burrow.core.ways_out.beside import Allowed, Meant, find_beside, find_misled
+from zesty_burrow.core.ways_out.beside import Allowed, Meant, by_ports, devices_towards, find_beside, find_misled, to
 from zesty_burrow.core.ways_out.conditions import DESTINATION, PROTOCOL, SOURCE, Condition
 from zesty_burrow.core.ways_out.egress import WaysOut, derive
 from zesty_burrow.core.ways_out.filter_facts import FilterFacts
@@ -18,6 +20,7 @@ from zesty_burrow.errors import RightsMissing
 from zesty_burrow.host.guard.plan import MARK
 from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.host.ways_out import ask_kernel
+from zesty_burrow.host.ways_out.elsewhere import other_deciders
 from zesty_burrow.host.ways_out.filter_tables import read_filters
 from zesty_burrow.host.ways_out.routing_tables import read_routing
 from zesty_burrow.host.ways_out.sockets import bound_sockets
@@ -31,16 +34,39 @@ LINK_SCOPE = {
 MOST_DIFFERENCES = 8
 
 
-def look_at_ways(tunnels: Sequence[Meant], allowed: dict[int, list[Allowed]], names: Iterable[str] = ()) -> WaysSeen:
-    """``allowed``: by version of IP; ``names``: devices of the tunnels. Raises :class:`MachineError`."""
-    seen = WaysSeen()
-    own = tuple(names)
+class Towards(NamedTuple):
+    """A place of which it is asked by which devices packets go there: UDP for names, TCP for proxies."""
+
+    address: Address
+    protocol: int
+    port: int
+
+
+Answers = dict[Towards, tuple[tuple[str, ...], bool]]
+"""Names of devices, and whether packets stay on this machine."""
+
+
+def look_at_ways(
+    tunnels: Sequence[Meant],
+    allowed: dict[int, list[Allowed]],
+    names: Iterable[str] = (),
+    towards: Iterable[Towards] = (),
+) -> tuple[WaysSeen, Answers]:
+    """``allowed``: by version of IP; ``names``: devices of the tunnels; ``towards``: places that are asked for. Raises
+    :class:`MachineError`.
+    """
+    seen, answers = WaysSeen(), Answers()
+    own, places = tuple(names), list(towards)
     with Netlink() as netlink:
         for version in (4, 6):
-            seen = _together(seen, _look(netlink, version, tunnels, allowed[version], own))
+            wanted = [place for place in places if place.address.version == version]
+            part, found = _look(netlink, version, tunnels, allowed[version], own, wanted)
+            seen = _together(seen, part)
+            answers |= found
         devices = {link.number: link.name for link in netlink.links()}
     sockets = tuple(bound_sockets(devices, MARK, ("lo", *own)))
-    return replace(seen, sockets=sockets)
+    undecided = tuple(dict.fromkeys((*seen.undecided, *other_deciders(devices))))
+    return replace(seen, sockets=sockets, undecided=undecided), answers
 
 
 def _together(one: WaysSeen, other: WaysSeen) -> WaysSeen:
@@ -57,12 +83,19 @@ def _together(one: WaysSeen, other: WaysSeen) -> WaysSeen:
 
 
 def _look(
-    netlink: Netlink, version: int, tunnels: Sequence[Meant], allowed: list[Allowed], own: Sequence[str]
-) -> WaysSeen:
+    netlink: Netlink,
+    version: int,
+    tunnels: Sequence[Meant],
+    allowed: list[Allowed],
+    own: Sequence[str],
+    places: list[Towards],
+) -> tuple[WaysSeen, Answers]:
     facts = read_routing(netlink, version)
     inside = {number for number, name in facts.devices.items() if name in own}
     more = [*beside.conditions(allowed, tunnels, version), *LINK_SCOPE[version], Condition.equals(SOURCE, 0)]
     more += [Condition.equals(PROTOCOL, number) for number in ask_kernel.ASKABLE[version]]
+    asked_for = {place: (to(place.address), *by_ports(place.protocol, place.port)) for place in places}
+    more += [condition for conjunction in asked_for.values() for condition in conjunction]
     try:
         known, undecided = read_filters(version, facts.devices), ()
     except RightsMissing:
@@ -72,9 +105,13 @@ def _look(
         asked, differing = compare_with_kernel(netlink, ways)
         found = find_beside(ways, allowed, tunnels)
     except ValueError as problem:
-        return WaysSeen(undecided=(f"IPv{version}: {problem}",))
+        return WaysSeen(undecided=(f"IPv{version}: {problem}",)), {}
+    answers: Answers = {}
+    for place, conjunction in asked_for.items():
+        numbers, here = devices_towards(ways, conjunction)
+        answers[place] = (tuple(facts.devices.get(number, str(number)) for number in numbers), here)
     reasons = (*undecided, *(f"IPv{version}: {reason}" for reason in ways.undecided))
-    return WaysSeen(
+    seen = WaysSeen(
         len(ways.routed) + len(ways.ways),
         asked,
         tuple(differing[:MOST_DIFFERENCES]),
@@ -84,6 +121,7 @@ def _look(
         tuple(_summaries(ways, inside)),
         tuple(find_misled(ways, tunnels)),
     )
+    return seen, answers
 
 
 def _summaries(ways: WaysOut, inside: set[int]) -> Iterable[WaySummary]:
@@ -124,7 +162,9 @@ def compare_with_kernel(netlink: Netlink, ways: WaysOut) -> tuple[int, list[str]
         asked += 1
         if answer not in expected(outcome):
             words = ask_kernel.packet_words(packet, version)
-            differing.append(f"{words}: the map says {_named(expected(outcome)[0], facts)}, the kernel {_named(answer, facts)}")
+            differing.append(
+                f"{words}: the map says {_named(expected(outcome)[0], facts)}, the kernel {_named(answer, facts)}"
+            )
     return asked, differing
 
 
@@ -135,5 +175,3 @@ def expected(outcome: Outcome) -> tuple[int, ...]:
 
 def _named(device: int, facts: RoutingFacts) -> str:
     return "this machine" if device == ask_kernel.LOCAL_ANSWER else facts.devices.get(device, "none")
-
-

@@ -198,9 +198,7 @@ def _table(number: int) -> str:
     return {255: "local", 254: "main", 253: "default"}.get(number, str(number))
 
 
-def _hops(
-    known: Mapping[int, bytes], flags: int, version: int, links: Mapping[int, NetworkDevice]
-) -> Iterator[Hop]:
+def _hops(known: Mapping[int, bytes], flags: int, version: int, links: Mapping[int, NetworkDevice]) -> Iterator[Hop]:
     if RTA_HOPS in known:
         rest = known[RTA_HOPS]
         while len(rest) >= NEXT_HOP.size:

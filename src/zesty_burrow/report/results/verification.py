@@ -10,6 +10,7 @@ from zesty_burrow.records import dataclass
 from zesty_burrow.report.results.base import EXIT_LEAKING, EXIT_NOT_READY, EXIT_UNCLEAR, Result
 
 if TYPE_CHECKING:
+    from zesty_burrow.core.ways_out.names_seen import NamesSeen
     from zesty_burrow.core.ways_out.seen import WatchSeen, WaysSeen
     from zesty_burrow.host.guard.state import GuardState
 
@@ -38,6 +39,7 @@ class VerifyResult(Result):
     guard: GuardState | None = None
     ways: WaysSeen | None = None
     watch: WatchSeen | None = None
+    names: NamesSeen | None = None
     shown_by: ClassVar[str] = "verification"
     kind: ClassVar[str] = "verification"
 
@@ -56,6 +58,7 @@ class VerifyResult(Result):
             "headline": self.judgement.headline,
             "guard": self.guard.document() if self.guard else None,
             "ways_out": self.ways.document() if self.ways else None,
+            "names": self.names.document() if self.names else None,
             "watch": self.watch.document() if self.watch else None,
             "expectations": [entry.document() for entry in self.judgement.expectations],
             "findings": [entry.document() for entry in self.judgement.findings],

@@ -16,6 +16,7 @@ from zesty_burrow.core.outside.checks.check import Facts
 from zesty_burrow.core.outside.intent import Intent
 from zesty_burrow.core.outside.judgement import Judgement, judge_facts
 from zesty_burrow.core.outside.observation import ExpectedExit, Observation, RouteSeen, read_observation
+from zesty_burrow.core.ways_out.names_seen import NamesSeen
 from zesty_burrow.core.ways_out.seen import WatchSeen, WaysSeen
 from zesty_burrow.errors import RightsMissing, StateError, UsageError
 from zesty_burrow.host.guard.plan import Share
@@ -26,6 +27,7 @@ from zesty_burrow.records import dataclass
 from zesty_burrow.store.store import ObservationRow
 from zesty_burrow.use_cases.tunnel import ways_out
 from zesty_burrow.use_cases.tunnel.guard import probed
+from zesty_burrow.use_cases.tunnel.names import read_names
 from zesty_burrow.use_cases.tunnel.running import running_tunnels
 from zesty_burrow.use_cases.tunnel.status import (
     guard_findings,
@@ -68,6 +70,7 @@ class Verified:
     guard: GuardState | None = None
     ways: WaysSeen | None = None
     watch: WatchSeen | None = None
+    names: NamesSeen | None = None
 
 
 def verify(request: VerifyRequest, workspace: Workspace) -> Verified:
@@ -90,7 +93,7 @@ def verify(request: VerifyRequest, workspace: Workspace) -> Verified:
     meaning = ways_out.meaning_of(statuses, guard, share)
     began = time.monotonic()
     with ways_out.Watching(meaning) as watching:
-        ways = ways_out.look(meaning)
+        ways, names = ways_out.look(meaning, read_names())
         status = statuses[0]
         routes = _routes(status, ObservatoryAddress.of(url).host) if url else []
         observation = observer.observe(extended=request.extended) if observer else nothing_observed()
@@ -114,8 +117,16 @@ def verify(request: VerifyRequest, workspace: Workspace) -> Verified:
         _guard_evidence(guard),
         tuple(_intent(one, share) for one in statuses),
         observer is None,
+        names,
+        meaning.names,
+        _relied_on(statuses, url),
     )
     return _judged(facts, statuses, workspace, guard)
+
+
+def _relied_on(statuses: Sequence[TunnelStatus], url: str) -> tuple[str, ...]:
+    hosts = [status.gateway.lower() for status in statuses]
+    return (*hosts, ObservatoryAddress.of(url).host) if url else tuple(hosts)
 
 
 def _observer(url: str, workspace: Workspace) -> Observer:
@@ -149,9 +160,7 @@ def _from_before(workspace: Workspace) -> Observation | None:
     return read_observation(json.loads(kept.document)) if kept else None
 
 
-def _judged(
-    facts: Facts, statuses: Sequence[TunnelStatus], workspace: Workspace, guard: GuardState | None
-) -> Verified:
+def _judged(facts: Facts, statuses: Sequence[TunnelStatus], workspace: Workspace, guard: GuardState | None) -> Verified:
     also = guard_findings(guard)
     for status in statuses:
         also += [*judge_negotiated(status, workspace), *noticed(status)]
@@ -160,7 +169,7 @@ def _judged(
     with workspace.store() as store:
         store.add_observation(_row(facts.after, "after", profile, str(judgement.verdict)))
     words = ", ".join(part for part in (facts.promise.city, facts.promise.country) if part)
-    return Verified(facts.after, judgement, profile, words, facts.before, guard, facts.ways, facts.watch)
+    return Verified(facts.after, judgement, profile, words, facts.before, guard, facts.ways, facts.watch, facts.names)
 
 
 def _intent(status: TunnelStatus, share: Share) -> Intent:

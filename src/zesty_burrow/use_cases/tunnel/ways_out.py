@@ -8,7 +8,7 @@ from ipaddress import ip_address, ip_network
 from pathlib import Path
 
 from zesty_burrow.carrier.control.status import TunnelStatus
-from zesty_burrow.core.net import LocalNetwork
+from zesty_burrow.core.net import TCP, UDP, LocalNetwork
 from zesty_burrow.core.ways_out.beside import (
     Allowed,
     Meant,
@@ -20,6 +20,7 @@ from zesty_burrow.core.ways_out.beside import (
     to,
 )
 from zesty_burrow.core.ways_out.capture_filter import WatchedPackets
+from zesty_burrow.core.ways_out.names_seen import NamesSeen
 from zesty_burrow.core.ways_out.seen import WatchSeen, WaysSeen
 from zesty_burrow.errors import MachineError, RightsMissing
 from zesty_burrow.host.guard.plan import EVERYTHING, Share
@@ -28,8 +29,9 @@ from zesty_burrow.host.guard.tables.allow_list import DNS_PORTS, WEB_PORTS
 from zesty_burrow.host.guard.tables.surroundings import outer_devices
 from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.host.packet_watch.watch import PacketWatch, WatchedDevice, write_capture
-from zesty_burrow.host.ways_out.look import look_at_ways
+from zesty_burrow.host.ways_out.look import Answers, Towards, look_at_ways
 from zesty_burrow.records import dataclass
+from zesty_burrow.use_cases.tunnel.names import DNS_PORT, NamesNamed, is_address, names_seen
 
 READ_FOR = 0.1
 """Seconds after which the watch looks whether it is to stop."""
@@ -73,15 +75,19 @@ def meaning_of(statuses: Sequence[TunnelStatus], guard: GuardState | None, share
     )
 
 
-def look(meaning: Meaning) -> WaysSeen:
+def look(meaning: Meaning, names: NamesNamed) -> tuple[WaysSeen, NamesSeen]:
     """What cannot be looked at is said to be undecided."""
+    towards = [Towards(ip_address(server.address), UDP, DNS_PORT) for server in names.servers]
+    towards += [Towards(ip_address(proxy.host), TCP, proxy.port) for proxy in names.proxies if is_address(proxy.host)]
+    answers: Answers = {}
     try:
         allowed = {version: list(rows) for version, rows in meaning.allowed.items()}
-        return look_at_ways(meaning.tunnels, allowed, meaning.names)
+        ways, answers = look_at_ways(meaning.tunnels, allowed, meaning.names, towards)
     except RightsMissing:
-        return WaysSeen(undecided=("the packet filter: only root may read it",))
+        ways = WaysSeen(undecided=("the packet filter: only root may read it",))
     except MachineError as problem:
-        return WaysSeen(undecided=(f"{problem.what}: {problem.why}",))
+        ways = WaysSeen(undecided=(f"{problem.what}: {problem.why}",))
+    return ways, names_seen(names, answers)
 
 
 class Watching:

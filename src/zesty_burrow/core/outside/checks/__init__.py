@@ -7,6 +7,7 @@ from zesty_burrow.core.outside.checks import (
     addresses,
     conditions,
     exit_place,
+    name_ways,
     packets,
     real_time,
     resolvers,
@@ -24,5 +25,5 @@ def register_check(check: Check) -> None:
     CHECKS.append(check)
 
 
-for _module in (ways_out, packets, routes, conditions, addresses, exit_place, resolvers, real_time):
+for _module in (ways_out, packets, name_ways, routes, conditions, addresses, exit_place, resolvers, real_time):
     register_check(_module.CHECK)

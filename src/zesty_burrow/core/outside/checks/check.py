@@ -10,6 +10,7 @@ from zesty_burrow.core.codes.code import Code
 from zesty_burrow.core.finding import Finding
 from zesty_burrow.core.outside.intent import Intent
 from zesty_burrow.core.outside.observation import ExpectedExit, Observation, RouteSeen
+from zesty_burrow.core.ways_out.names_seen import NamesSeen
 from zesty_burrow.core.ways_out.seen import WatchSeen, WaysSeen
 from zesty_burrow.records import dataclass, field
 
@@ -47,7 +48,8 @@ class Questions(Protocol):
 class Facts:
     """What is judged. ``routes``: where the kernel sends packets that belong in the tunnel; ``ways``: the map of all ways
     out, None where nobody has looked; ``guarded``: the guard was seen to hold all that belongs in the tunnel, by ``guard_evidence``. ``intents``: of the tunnels that are
-    up; ``no_observatory``: nobody was asked from outside.
+    up; ``no_observatory``: nobody was asked from outside. ``names``: who is asked for
+    names; ``relied_on``: names of hosts that the verification relies on.
     """
 
     before: Observation | None
@@ -60,6 +62,9 @@ class Facts:
     guard_evidence: str = ""
     intents: tuple[Intent, ...] = ()
     no_observatory: bool = False
+    names: NamesSeen | None = None
+    tunnel_devices: tuple[str, ...] = ()
+    relied_on: tuple[str, ...] = ()
 
     @property
     def is_whole(self) -> bool:

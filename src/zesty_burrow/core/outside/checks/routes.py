@@ -16,6 +16,9 @@ CODES = (
 
 
 def _judge(facts: Facts) -> Iterator[Finding]:
+    if facts.ways is not None and facts.ways.is_decided:
+        # The map knows more: also whether something stops them.
+        return
     for route in facts.routes:
         if route.device != route.tunnel:
             seen = f"{route.address} by {route.device or 'no device'}, not by {route.tunnel}"

@@ -59,7 +59,9 @@ def _judge(facts: Facts) -> Iterator[Finding]:
         if int(row.local.rpartition(":")[2] or 0) in DHCP_PORTS or facts.guarded:
             continue
         where = f"bound to {row.device}" if row.device else f"mark {row.mark:#x}"
-        yield finding("socket-bound", row.process or f"a process of user {row.user}", f"{row.protocol} {row.local}, {where}")
+        yield finding(
+            "socket-bound", row.process or f"a process of user {row.user}", f"{row.protocol} {row.local}, {where}"
+        )
     for reason in seen.undecided:
         yield finding("ways-undecided", "this machine", reason)
     for difference in seen.differing:
