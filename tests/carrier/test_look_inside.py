@@ -8,7 +8,7 @@ import threading
 import pytest
 
 from zesty_burrow.errors import OutsideError
-from zesty_burrow.observe.client import ObservatoryAddress
+from zesty_burrow.observe.channel import ObservatoryAddress
 from zesty_burrow.observe.inside import Outside
 
 ABOUT = json.dumps({"probe_zone": "probe.observatory.example", "stun_port": 3479}).encode()
@@ -24,7 +24,7 @@ def observatory():
         for answer in answers:
             channel, _ = listening.accept()
             with channel:
-                asked.append(channel.recv(4096).split()[1].decode())
+                asked.append(channel.recv(4096).split()[1].decode().partition("?")[0])
                 if answer is not None:
                     channel.sendall(b"HTTP/1.1 200 OK\r\nContent-Length: %d\r\n\r\n%b" % (len(answer), answer))
 

@@ -15,7 +15,8 @@ from zesty_burrow.core.outside.judgement import judge
 from zesty_burrow.core.outside.observation import ExpectedExit, Observation, Sighting, read_observation
 from zesty_burrow.fleet.links.check import judge_check
 from zesty_burrow.fleet.links.server import asset
-from zesty_burrow.observe.client import ObservatoryAddress, Observer
+from zesty_burrow.observe.channel import ObservatoryAddress
+from zesty_burrow.observe.client import Observer
 from zesty_burrow.report.reporter import Reporter
 from zesty_burrow.report.results.verification import VerifyResult
 from zesty_burrow.use_cases.codes import explain

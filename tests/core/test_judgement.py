@@ -7,7 +7,8 @@ from dataclasses import replace
 import pytest
 
 from zesty_burrow.core.finding import finding
-from zesty_burrow.core.outside.judgement import judge
+from zesty_burrow.core.outside.checks.check import Facts
+from zesty_burrow.core.outside.judgement import judge, judge_facts
 from zesty_burrow.core.outside.observation import ExpectedExit, Observation, RouteSeen, Sighting
 
 HOME4 = Sighting("192.0.2.77", "Cobblewire", "SI", "Ljubljana")
@@ -85,9 +86,9 @@ def test_without_a_tunnel_nothing_is_on_its_side():
 
 def test_what_is_known_besides():
     """A serious finding from elsewhere makes a sealed verdict leaking; others do not."""
-    sealed = judge(BEFORE, AFTER, LISBON)
-    assert sealed.also([finding("foreign-rule", "zesty0")]).verdict == "sealed"
-    assert sealed.also([finding("guard-missing", "this machine")]).verdict == "leaking"
+    facts = Facts(BEFORE, AFTER, LISBON)
+    assert judge_facts(facts, [finding("foreign-rule", "zesty0")]).verdict == "sealed"
+    assert judge_facts(facts, [finding("guard-missing", "this machine")]).verdict == "leaking"
 
 
 @pytest.mark.parametrize(

@@ -21,7 +21,8 @@ from zesty_burrow.core.outside.observation import ExpectedExit, Observation, Sig
 from zesty_burrow.fleet.links.server import asset
 from zesty_burrow.lab import story
 from zesty_burrow.lab.client import LabClient
-from zesty_burrow.observe.client import ObservatoryAddress, Observer
+from zesty_burrow.observe.channel import ObservatoryAddress
+from zesty_burrow.observe.client import Observer
 
 pytestmark = pytest.mark.lab
 PASSPHRASE = "auks dive at dawn"

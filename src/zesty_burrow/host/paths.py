@@ -137,11 +137,15 @@ def running_as_root() -> bool:
 
 @dataclass(frozen=True, slots=True)
 class SettingsFile:
-    """What the settings file may say. ``device``: this machine's name among the user's devices; ``policy``: a file;
+    """What the settings file may say. ``observatory``: URLs, with a space between several; ``observatory_key``: the
+    public keys that they sign with, in the same order; ``observatory_authority``: a file with the authorities of their
+    certificates, empty: the system's. ``device``: this machine's name among the user's devices; ``policy``: a file;
     ``notifications``: "on" or "off", on the desktop.
     """
 
     observatory: str = ""
+    observatory_key: str = ""
+    observatory_authority: str = ""
     store: str = ""
     seal: str = "key-file"
     device: str = ""

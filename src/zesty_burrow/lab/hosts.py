@@ -15,7 +15,7 @@ from zesty_burrow.core.outside.geofeed import AddressBook, read_geofeed_untruste
 from zesty_burrow.errors import BurrowError
 from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.lab import story
-from zesty_burrow.lab.authority import Authority, make_authority, make_key, use_certificate, write_certificate
+from zesty_burrow.lab.authority import Authority, make_key, use_certificate
 from zesty_burrow.lab.devices.box import Box
 from zesty_burrow.lab.devices.laptop import Laptop
 from zesty_burrow.lab.devices.phone.handset import Handset
@@ -153,14 +153,12 @@ def _gateway(name: str, secrets: Secrets) -> Calls:
 
 
 def observatory_config(home: Path) -> ObservatoryConfig:
-    """The lab's observatory; ``home``: where its certificate is put, for browsers."""
-    home.mkdir(mode=0o700, exist_ok=True)
+    """The lab's observatory; ``home``: where its certificate is."""
     files = home / "certificate.pem", home / "key.pem"
-    write_certificate(files, make_authority(story.OBSERVATORY_NAME), story.OBSERVATORY_NAME)
     own = (story.OBSERVATORY4, story.OBSERVATORY6)
     zone = zone_of(story.OBSERVATORY_NAME, own, f"ns.{story.OBSERVATORY_NAME}")
     book = AddressBook(read_geofeed_untrusted(story.geofeed()), read_operators_untrusted(story.operators()))
-    return ObservatoryConfig(own, zone, book, certificate=files)
+    return ObservatoryConfig(own, zone, book, certificate=files, signing_key=home.parent / story.OBSERVATORY_KEY)
 
 
 async def serve_host(name: str, secrets: Secrets, keeper: Path) -> None:

@@ -16,12 +16,14 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
+from zesty_burrow.core.crypto.jws import public_text
 from zesty_burrow.errors import MachineError
 from zesty_burrow.lab import kit, story
 from zesty_burrow.lab.authority import make_authority, write_certificate
 from zesty_burrow.lab.builder import build, enter_fresh_namespaces, peer_process
 from zesty_burrow.lab.devices.laptop import prepare_keys
 from zesty_burrow.lab.hosts import Secrets
+from zesty_burrow.observe.signing import load_or_make
 from zesty_burrow.store.seal import write_private
 
 START_SECONDS = 60.0
@@ -169,10 +171,27 @@ def prepare_folder(folder: Path) -> Secrets:
     prepare_keys(folder)
     for name in (*story.PHONES, story.BOX):
         (folder / name).mkdir(mode=0o700)
+    settings = _prepare_observatory(folder)
     for one in (home, folder / story.LAPTOP, folder / story.BOX):
-        write_private(one / "settings.toml", f'observatory = "{story.OBSERVATORY_URL}"\n'.encode())
+        write_private(one / "settings.toml", settings)
     _prepare_links(folder)
     return secrets
+
+
+def _prepare_observatory(folder: Path) -> bytes:
+    """Its certificate, and the key that it signs with; the settings of those who ask it."""
+    home = folder / "observatory"
+    home.mkdir(mode=0o700, exist_ok=True)
+    authority = make_authority(story.OBSERVATORY_NAME)
+    write_certificate((home / "certificate.pem", home / "key.pem"), authority, story.OBSERVATORY_NAME)
+    write_private(folder / story.OBSERVATORY_AUTHORITY, authority.pem())
+    key = public_text(load_or_make(folder / story.OBSERVATORY_KEY).public_key())
+    lines = {
+        "observatory": story.OBSERVATORY_URL,
+        "observatory_key": key,
+        "observatory_authority": str(folder / story.OBSERVATORY_AUTHORITY),
+    }
+    return "".join(f'{name} = "{value}"\n' for name, value in lines.items()).encode()
 
 
 def _prepare_links(folder: Path) -> None:

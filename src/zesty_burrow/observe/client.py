@@ -3,49 +3,29 @@
 from __future__ import annotations
 
 import http.client
-import json
 import secrets
 import socket
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from datetime import UTC, datetime
 from typing import Any
-from urllib.parse import urlsplit
 
 from zesty_burrow.core.outside import stun
 from zesty_burrow.core.outside.checks import CHECKS
 from zesty_burrow.core.outside.checks.resolvers import STANDARD_NAMES
 from zesty_burrow.core.outside.observation import Observation
-from zesty_burrow.errors import Malformed, OutsideError, UsageError
-from zesty_burrow.records import dataclass, replace
+from zesty_burrow.errors import Malformed, OutsideError
+from zesty_burrow.observe.channel import TIMEOUT, ObservatoryAddress, Unproven, ask, connect
+from zesty_burrow.records import replace
 
 FAMILIES = {4: socket.AF_INET, 6: socket.AF_INET6}
-MAX_BODY = 1 << 20
-TIMEOUT = 5.0
 STUN_TRIES = 3
+MOST_SIGNED = 16
+"""Signed answers that are kept of one look."""
 
 Progress = Callable[[str], None]
-
-
-@dataclass(frozen=True, slots=True)
-class ObservatoryAddress:
-    """An observatory's URL taken apart."""
-
-    host: str
-    port: int = 80
-
-    @classmethod
-    def of(cls, url: str) -> ObservatoryAddress:
-        """From ``http://HOST[:PORT]``; :class:`UsageError` for anything else."""
-        try:
-            parts = urlsplit(url)
-            port = parts.port or 80
-        except ValueError:
-            raise UsageError(f"{url!r} is not an observatory's address", why="it is no URL") from None
-        if parts.scheme != "http" or not parts.hostname or parts.path not in ("", "/") or parts.query:
-            raise UsageError(f"{url!r} is not an observatory's address", why="http://HOST or http://HOST:PORT is")
-        return cls(parts.hostname, port)
 
 
 class Observer:
@@ -58,14 +38,34 @@ class Observer:
     def observe(self, *, extended: bool = False) -> Observation:
         """One run of every check. An observatory that cannot be reached gives an observation that says so."""
         seen = Observation(_now())
-        questions = _Look(self._observatory, extended=extended)
-        if not questions.about:
-            return replace(seen, reached=False)
-        for check in CHECKS:
-            if check.ask is not None:
+        look = _Look(self._observatory, extended=extended)
+        try:
+            if not look.about:
+                more = {"unproven": look.unproven} if look.unproven else {}
+                return replace(seen, reached=False, more=more)
+            asked = [check for check in CHECKS if check.ask is not None]
+            for check in asked:
                 self._progress(check.looks_at)
-                seen = seen.with_evidence(check.ask(questions, seen))
+            with ThreadPoolExecutor(len(asked) or 1) as pool:
+                answers = [pool.submit(check.ask, look, seen) for check in asked if check.ask is not None]
+                for answer in answers:
+                    seen = seen.with_evidence(answer.result())
+            seen = _with_places(seen, self._observatory, look)
+        finally:
+            look.close()
         return seen if seen.ipv4.address or seen.ipv6.address else nothing_observed()
+
+
+def _with_places(seen: Observation, observatory: ObservatoryAddress, look: _Look) -> Observation:
+    """STUN tells an address without its place; HTTP may have told the same address with it."""
+    known = {entry.address: entry for entry in (seen.ipv4, seen.ipv6)}
+    real_time = tuple(known.get(entry.address, entry) for entry in seen.real_time)
+    more = {**seen.more, "proof": observatory.proof, "observatory": observatory.host}
+    if look.unproven:
+        more["unproven"] = look.unproven
+    if look.signed:
+        more["signed"] = look.signed[:MOST_SIGNED]
+    return replace(seen, real_time=real_time, more=more)
 
 
 def _now() -> str:
@@ -78,11 +78,17 @@ def nothing_observed() -> Observation:
 
 
 class _Look:
-    """Questions to one observatory (:class:`zesty_burrow.core.outside.checks.check.Questions`)."""
+    """Questions to one observatory (:class:`zesty_burrow.core.outside.checks.check.Questions`); from several threads.
+
+    ``unproven``: why an answer was refused that came in its name; ``signed``: its signed answers.
+    """
 
     def __init__(self, observatory: ObservatoryAddress, *, extended: bool) -> None:
         self._observatory = observatory
         self.extended = extended
+        self.unproven = ""
+        self.signed: list[str] = []
+        self._idle: dict[int, list[http.client.HTTPConnection]] = {4: [], 6: []}
         self.about: dict[str, Any] = self.get("/v1") or {}
 
     def _endpoints(self, family: socket.AddressFamily, kind: socket.SocketKind, port: int) -> list[Any]:
@@ -90,6 +96,12 @@ class _Look:
             rows = socket.getaddrinfo(self._observatory.host, port, family, kind)
             return [row[4] for row in rows]
         return []
+
+    def close(self) -> None:
+        """End its connections."""
+        for connections in self._idle.values():
+            while connections:
+                connections.pop().close()
 
     def random(self, octets: int) -> bytes:
         """Random octets."""
@@ -99,20 +111,33 @@ class _Look:
         """A JSON object over one address family, by default over either; None where it cannot be had."""
         if not version:
             return self.get(path, 4) or self.get(path, 6)
-        for endpoint in self._endpoints(FAMILIES[version], socket.SOCK_STREAM, self._observatory.port):
-            connection = http.client.HTTPConnection(endpoint[0], endpoint[1], timeout=TIMEOUT)
+        for connection in self._connections(version):
             try:
-                connection.request("GET", path, headers={"Host": self._observatory.host})
-                response = connection.getresponse()
-                body = response.read(MAX_BODY)
-                if response.status == 200:
-                    document = json.loads(body)
-                    return document if isinstance(document, dict) else None
+                answer = ask(connection, self._observatory, path)
+            except Unproven as problem:
+                self.unproven = str(problem)
             except (OSError, http.client.HTTPException, ValueError):
-                continue
-            finally:
-                connection.close()
+                pass
+            else:
+                self._idle[version].append(connection)
+                if answer is None:
+                    return None
+                self.signed += [answer.signed] if answer.signed else []
+                return answer.document
+            connection.close()
         return None
+
+    def _connections(self, version: int) -> Iterator[http.client.HTTPConnection]:
+        """One that is open already, then fresh ones to each of its addresses."""
+        with suppress(IndexError):
+            yield self._idle[version].pop()
+        for endpoint in self._endpoints(FAMILIES[version], socket.SOCK_STREAM, self._observatory.port):
+            try:
+                yield connect(self._observatory, endpoint[0])
+            except Unproven as problem:
+                self.unproven = str(problem)
+            except OSError:
+                continue
 
     def look_up(self, names: list[str]) -> int:
         """How many of these names the system's resolver can resolve."""
@@ -132,22 +157,33 @@ class _Look:
                 thread.join(2 * TIMEOUT)
         return len(answers)
 
+    def _credential(self) -> stun.Credential | None:
+        told = self.about.get("stun_credential")
+        words = [told.get(key) for key in ("username", "password")] if isinstance(told, dict) else []
+        if len(words) == 2 and all(isinstance(word, str) and 0 < len(word) < 200 for word in words):
+            return stun.Credential(str(words[0]), str(words[1]))
+        return None
+
     def real_time(self, version: int, port: int) -> str:
-        """This machine's address as STUN tells it; empty if there is no answer."""
-        family = FAMILIES[version]
+        """This machine's address as STUN tells it; empty if there is no answer, or none that proves whose it is."""
+        family, credential = FAMILIES[version], self._credential()
         for endpoint in self._endpoints(family, socket.SOCK_DGRAM, port)[:1]:
             with suppress(OSError), socket.socket(family, socket.SOCK_DGRAM) as channel:
                 channel.connect(endpoint)
                 channel.settimeout(1.0)
                 for _ in range(STUN_TRIES):
-                    request, transaction = stun.binding_request(secrets.token_bytes)
+                    request, transaction = stun.binding_request(secrets.token_bytes, credential)
                     channel.send(request)
                     with suppress(TimeoutError, Malformed):
-                        return stun.read_response_untrusted(channel.recv(2048), transaction)[0]
+                        return stun.read_response_untrusted(channel.recv(2048), transaction, credential)[0]
         return ""
 
 
-def require_reached(observation: Observation, url: str) -> None:
-    """:class:`OutsideError` where the observatory could not be reached."""
+def require_reached(observation: Observation, host: str) -> None:
+    """:class:`OutsideError` where the observatory could not be reached, or could not prove that it is it."""
     if not observation.reached:
-        raise OutsideError(f"the observatory {url} does not answer")
+        raise OutsideError(
+            f"the observatory {host} does not answer",
+            why=str(observation.more.get("unproven", "")),
+            next_step="See observatory, observatory_key and observatory_authority in the settings.",
+        )

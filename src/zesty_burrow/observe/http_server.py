@@ -21,6 +21,7 @@ from zesty_burrow.records import asdict
 with extra("server"):
     from aiohttp import web
 
+from zesty_burrow.core.crypto.jws import MEDIA_TYPE
 from zesty_burrow.core.net import Endpoint
 from zesty_burrow.core.outside.geofeed import AddressBook
 from zesty_burrow.observe.connections import Connections, Rate, source_of
@@ -30,6 +31,7 @@ from zesty_burrow.observe.metrics import CONTENT_TYPE, Metrics
 DEADLINE = 10.0
 MAX_CONNECTIONS, MAX_EACH = 2048, 64
 LONGEST_LINE = 2048
+LONGEST_NONCE = 64
 Handler = Callable[[web.BaseRequest], Awaitable[web.StreamResponse]]
 OTHERS = "there is /v1, /v1/address, /v1/address/ADDRESS and /v1/names/TOKEN"
 
@@ -85,7 +87,9 @@ class Timed(asyncio.Protocol):
 
 
 class HttpService:
-    """``factory`` makes the protocol of each connection. ``told``: what GET /v1 tells."""
+    """``factory`` makes the protocol of each connection. ``told``: what GET /v1 tells. ``signer``: signs a document for
+    callers that ask for it; ``credential``: makes one for STUN, for each look.
+    """
 
     def __init__(
         self,
@@ -95,8 +99,11 @@ class HttpService:
         metrics: Metrics,
         rate: float,
         access_log: TextIO | None,
+        signer: Callable[[bytes], str] | None = None,
+        credential: Callable[[], dict[str, str]] | None = None,
     ) -> None:
         self._told, self._book, self._memory = told, book, memory
+        self._signer, self._credential = signer, credential
         self._metrics, self._log = metrics, access_log
         self._rate = Rate(rate)
         self.connections = Connections(MAX_CONNECTIONS, MAX_EACH)
@@ -151,7 +158,7 @@ class HttpService:
             answer = _document({"error": "too many requests from your network"}, 429)
             answer.headers["Retry-After"] = str(int(wait) + 1)
         else:
-            answer = self._answer(request, source)
+            answer = self._signed(request, self._answer(request, source))
         seconds = time.monotonic() - began
         self._metrics.requests[answer.status] += 1
         self._metrics.seconds += seconds
@@ -196,7 +203,10 @@ class HttpService:
             answer.headers["Allow"] = "GET, HEAD"
             return answer
         if path == "/v1":
-            return _document(self._told)
+            fresh = {"stun_credential": self._credential()} if self._credential else {}
+            return _document({**self._told, **fresh})
+        if path == "/v1/health":
+            return _document({"state": "answering"})
         wants_csv = request.query.get("format") == "csv" or request.headers.get("Accept") == "text/csv"
         if path == "/v1/address":
             return self._address(source, wants_csv)
@@ -210,6 +220,17 @@ class HttpService:
         if path.startswith("/v1/names/"):
             return self._names(path.removeprefix("/v1/names/").lower())
         return _document({"error": OTHERS}, 404)
+
+    def _signed(self, request: web.BaseRequest, answer: web.Response) -> web.Response:
+        """With the caller's nonce and our time, as JWS (RFC 7515), for callers that take it."""
+        wanted = MEDIA_TYPE in request.headers.get("Accept", "")
+        if self._signer is None or not wanted or answer.status != 200 or not isinstance(answer.body, bytes):
+            return answer
+        document = json.loads(answer.body)
+        nonce = request.query.get("nonce", "")[:LONGEST_NONCE]
+        stamp = time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime())
+        payload = json.dumps({**document, "nonce": nonce, "time": stamp, "path": request.path}).encode()
+        return _body(self._signer(payload).encode(), MEDIA_TYPE)
 
     def _address(self, address: str, wants_csv: bool) -> web.Response:
         found = describe(self._book, address)

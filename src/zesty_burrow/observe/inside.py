@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 import http.client
 import itertools
-import json
 import secrets
 from collections.abc import Callable
 from contextlib import suppress
@@ -19,11 +18,7 @@ from zesty_burrow.core.outside.checks.resolvers import STANDARD_NAMES, one_time_
 from zesty_burrow.core.outside.observation import Sighting
 from zesty_burrow.core.outside.strangers import resolvers_in, sighting_of
 from zesty_burrow.errors import OutsideError
-from zesty_burrow.observe.client import (
-    MAX_BODY,
-    TIMEOUT,
-    ObservatoryAddress,
-)
+from zesty_burrow.observe.channel import ObservatoryAddress, ask, connect
 from zesty_burrow.records import dataclass
 
 MAX_ADDRESSES = 4
@@ -86,19 +81,19 @@ class Outside:
 
     def _get_once(self, path: str) -> dict[str, Any] | None:
         # Its name is looked up once, not for each of hundreds of calls.
-        connection = http.client.HTTPConnection(self._host, self.address.port, timeout=TIMEOUT)
         try:
-            connection.request("GET", path, headers={"Host": self.address.host})
+            connection = connect(self.address, self._host)
+        except OSError:
+            return None
+        try:
             if connection.sock is not None:
                 self._host = connection.sock.getpeername()[0]
-            response = connection.getresponse()
-            body = response.read(MAX_BODY)
-            document = json.loads(body) if response.status == 200 else None
+            answer = ask(connection, self.address, path)
         except (OSError, http.client.HTTPException, ValueError):
             return None
         finally:
             connection.close()
-        return document if isinstance(document, dict) else None
+        return answer.document if answer is not None else None
 
     async def describe(self, address: str) -> Sighting:
         """Operator and place of an address; asked once for all that have this exit."""

@@ -6,13 +6,19 @@ An administrator runs it on their own server (``zesty observatory serve``); the 
 from __future__ import annotations
 
 import asyncio
+import hashlib
+import hmac
+import secrets
 import socket
+import time
 from collections.abc import Callable
 from contextlib import suppress
 from datetime import UTC, datetime
+from functools import partial
 from pathlib import Path
 from typing import Any, TextIO
 
+from zesty_burrow.core.crypto.jws import public_text, sign
 from zesty_burrow.core.dns.zone import Zone, answer
 from zesty_burrow.core.outside import stun
 from zesty_burrow.core.outside.geofeed import AddressBook
@@ -21,6 +27,7 @@ from zesty_burrow.observe.connections import Connections, source_of
 from zesty_burrow.observe.http_server import DEADLINE, HttpService, plain
 from zesty_burrow.observe.memory import Memory
 from zesty_burrow.observe.metrics import Metrics
+from zesty_burrow.observe.signing import load_or_make
 from zesty_burrow.observe.tls import Certificate
 from zesty_burrow.records import dataclass
 
@@ -30,6 +37,8 @@ GRACE = 5.0
 LOOK_AT_FILES = 30.0
 """Seconds between two looks at the certificate's files."""
 BACKLOG = 1024
+CREDENTIAL_SECONDS = 120
+"""For which a credential for STUN holds."""
 FAMILY_NAMES = {4: "ipv4", 6: "ipv6"}
 """Labels under the zone that have addresses of one family alone."""
 
@@ -39,7 +48,8 @@ class ObservatoryConfig:
     """``addresses``: where to listen; ports are the standard ones unless they are changed.
 
     ``certificate``: of HTTPS, with the file of its key. ``metrics``: address and port where metrics are told.
-    ``requests_a_second``: of each source. ``access_log``: a line of JSON for each request.
+    ``requests_a_second``: of each source. ``access_log``: a line of JSON for each request. ``signing_key``:
+    a file; a key is made where there is none.
     """
 
     addresses: tuple[str, ...]
@@ -53,6 +63,7 @@ class ObservatoryConfig:
     metrics: tuple[str, int] | None = None
     requests_a_second: float = 50.0
     access_log: TextIO | None = None
+    signing_key: Path | None = None
 
 
 def zone_of(origin: str, addresses: tuple[str, ...], name_server: str = "") -> Zone:
@@ -67,6 +78,29 @@ def zone_of(origin: str, addresses: tuple[str, ...], name_server: str = "") -> Z
 
 def _now() -> str:
     return datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%S.%fZ")
+
+
+class StunPasswords:
+    """Credentials for one look each: the password follows from the username and a secret of this process, so that
+    nothing has to be remembered.
+    """
+
+    def __init__(self) -> None:
+        self._secret = secrets.token_bytes(32)
+
+    def fresh(self) -> dict[str, str]:
+        username = f"{int(time.time()) + CREDENTIAL_SECONDS}-{secrets.token_hex(8)}"
+        return {"username": username, "password": self._password(username)}
+
+    def of(self, username: str) -> str:
+        """Empty for a username that is not ours, or too old."""
+        until = username.partition("-")[0]
+        if not until.isascii() or not until.isdigit() or len(until) > 12 or int(until) < time.time():
+            return ""
+        return self._password(username)
+
+    def _password(self, username: str) -> str:
+        return hmac.digest(self._secret, username.encode("utf-8", "replace"), hashlib.sha256).hex()
 
 
 class _Datagrams(asyncio.DatagramProtocol):
@@ -96,9 +130,17 @@ class Observatory:
         told = {"probe_zone": config.zone.probe, "stun_port": config.stun_port}
         for version, name in FAMILY_NAMES.items():
             told |= {f"ipv{version}_host": host for host in config.zone.addresses if host.startswith(f"{name}.")}
+        key = load_or_make(config.signing_key) if config.signing_key else None
+        signer = None
+        self.public_key = ""
+        if key is not None:
+            self.public_key = told["public_key"] = public_text(key.public_key())
+            signer = partial(sign, key)
+        self._passwords = StunPasswords()
         self._http = HttpService(
-            told, config.book, self.memory, self.metrics, config.requests_a_second, config.access_log
-        )
+            told, config.book, self.memory, self.metrics, config.requests_a_second, config.access_log, signer,
+            self._passwords.fresh,
+        )  # fmt: skip
         self._certificate = Certificate(*config.certificate) if config.certificate else None
         self._servers: list[asyncio.Server] = []
         self._transports: list[asyncio.BaseTransport] = []
@@ -179,7 +221,7 @@ class Observatory:
 
     def _binding(self, data: bytes, source: tuple[str, int]) -> bytes | None:
         self.metrics.bindings += 1
-        return stun.binding_response(data, source)
+        return stun.binding_response(data, source, self._passwords.of)
 
     async def _tcp_asked(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         """RFC 7766: messages with a length in front; several on one connection, each within the deadline."""

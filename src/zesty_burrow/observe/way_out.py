@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 
 from zesty_burrow.host.readiness.check import Readiness, ReadinessCheck
-from zesty_burrow.observe.client import MAX_BODY, TIMEOUT, ObservatoryAddress
+from zesty_burrow.observe.channel import MAX_BODY, ObservatoryAddress, connect
 
 MOST_OFF = 120.0
 """Seconds that clocks may differ."""
@@ -18,8 +18,9 @@ PORTAL = "a page that asks for something first"
 def look_at_way_out(address: ObservatoryAddress, now: datetime) -> list[ReadinessCheck]:
     """Two checks: who answers, and whether the answer's clock is ours (RFC 9110 §6.6.1)."""
     why = "Some networks answer everything themselves until somebody has signed in on their page."
-    connection = http.client.HTTPConnection(address.host, address.port, timeout=TIMEOUT)
+    connection = None
     try:
+        connection = connect(address, address.host)
         connection.request("GET", "/v1", headers={"Host": address.host})
         answer = connection.getresponse()
         body, stamp = answer.read(MAX_BODY), answer.getheader("Date", "")
@@ -34,7 +35,8 @@ def look_at_way_out(address: ObservatoryAddress, now: datetime) -> list[Readines
             )
         ]
     finally:
-        connection.close()
+        if connection is not None:
+            connection.close()
     if not _is_observatory(answer.status, body):
         remedy = "Sign in on that page in a browser; under the guard: zesty guard portal."
         return [ReadinessCheck("way out", Readiness.ATTENTION, f"{address.host} is answered by {PORTAL}", why, remedy)]

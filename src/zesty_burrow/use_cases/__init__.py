@@ -105,7 +105,7 @@ if TYPE_CHECKING:
         startup_text,
     )
     from zesty_burrow.use_cases.tunnel.status import Condition, StatusRequest, StatusSeen, look
-    from zesty_burrow.use_cases.tunnel.verify import Verified, VerifyRequest, verify
+    from zesty_burrow.use_cases.verification.verify import Verified, VerifyRequest, verify
     from zesty_burrow.use_cases.workspace import Workspace
 
 VERSION = (1, 0)

@@ -7,7 +7,7 @@ from argparse import ArgumentParser, Namespace
 from zesty_burrow.commands.context import Context
 from zesty_burrow.report.results.devices import ReportResult
 from zesty_burrow.use_cases.devices.report import report
-from zesty_burrow.use_cases.tunnel.verify import VerifyRequest
+from zesty_burrow.use_cases.verification.verify import VerifyRequest
 
 EXAMPLE = "zesty report"
 

@@ -41,6 +41,8 @@ def add_arguments(parser: ArgumentParser) -> None:
     serve.add_argument("--certificate", type=Path, metavar="FILE", help="for HTTPS, PEM, the server's own first")
     text = "the certificate's key, PEM; both are read again when they have changed"
     serve.add_argument("--key", type=Path, metavar="FILE", help=text)
+    text = "sign what is told with the Ed25519 key in FILE (PEM); it is made where there is none"
+    serve.add_argument("--signing-key", type=Path, metavar="FILE", help=text)
     serve.add_argument("--access-log", type=Path, metavar="FILE", help="append a line of JSON for each request")
     serve.add_argument(
         "--metrics", metavar="ADDRESS:PORT", help="tell metrics there (OpenMetrics), for example 127.0.0.1:9464"
@@ -69,6 +71,7 @@ def run(args: Namespace, context: Context) -> MessageResult:
         _metrics(args.metrics) if args.metrics else None,
         args.requests_a_second,
         log,
+        args.signing_key,
     )
     logging.basicConfig(level=logging.INFO, format="%(levelname)s %(message)s")
     try:
@@ -110,5 +113,7 @@ async def _serve(config: ObservatoryConfig, context: Context) -> None:
         f"Listening on {places}: HTTP {config.http_port}, {https}DNS {config.dns_port}, STUN {config.stun_port}; "
         f"one-time names under {config.zone.probe}. Ctrl-C ends it."
     )
+    if observatory.public_key:
+        context.reporter.note(f'Callers write into their settings: observatory_key = "{observatory.public_key}"')
     await stop.wait()
     await observatory.stop()

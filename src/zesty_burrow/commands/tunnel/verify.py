@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import os
 from argparse import ArgumentParser, Namespace
 from pathlib import Path
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.report.results.base import Result
 from zesty_burrow.report.results.verification import BaselineResult, VerifyResult
-from zesty_burrow.use_cases.tunnel.verify import VerifyRequest, verify
+from zesty_burrow.use_cases.verification.verify import VerifyRequest, verify
 
 EXAMPLE = "zesty verify --before; zesty connect lisbon --detach; zesty verify"
 
@@ -25,7 +26,9 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(args: Namespace, context: Context) -> Result:
     """One observation; without ``--before`` it is judged."""
-    seen = verify(VerifyRequest(args.before, args.observatory, args.extended, args.watch, args.capture), context)
+    seen = verify(
+        VerifyRequest(args.before, args.observatory, args.extended, args.watch, args.capture, os.environ), context
+    )
     if seen.judgement is None:
         return BaselineResult(seen.observation)
     return VerifyResult(

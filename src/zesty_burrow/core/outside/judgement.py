@@ -13,7 +13,6 @@ from zesty_burrow.core.outside.expectations import Expectation, Standing, expect
 from zesty_burrow.core.outside.observation import ExpectedExit, Observation, RouteSeen
 from zesty_burrow.records import dataclass
 
-
 LEAKING = "not everything leaves as the profile says"
 
 
@@ -25,8 +24,8 @@ class Verdict(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Judgement:
-    """The verdict with its reasons. ``headline``: it in one sentence; ``expectations``: of the tunnels that are up, each
-    with its evidence.
+    """The verdict with its reasons. ``headline``: it in one sentence; ``expectations``: of the tunnels that are up,
+    each with its evidence.
     """
 
     verdict: Verdict
@@ -43,8 +42,8 @@ def judge(
 
 
 def judge_facts(facts: Facts, also: Iterable[Finding] = ()) -> Judgement:
-    """What all checks say, and ``also`` what is known besides. Leaking wins over unclear, unclear over sealed: sealed is
-    said only where every expectation has its evidence.
+    """What all checks say, and ``also`` what is known besides. Leaking wins over unclear, unclear over sealed: sealed
+    is said only where every expectation has its evidence.
     """
     findings = (*(entry for check in CHECKS for entry in check.judge(facts)), *also)
     rows = tuple(expectations(facts, findings))

@@ -1,9 +1,17 @@
-"""STUN Binding (RFC 8489 §5, §14): what address the outside sees a UDP socket come from."""
+"""STUN Binding (RFC 8489 §5, §14): what address the outside sees a UDP socket come from.
+
+With a short-term credential (§9.1) both messages are protected by MESSAGE-INTEGRITY-SHA256 (§14.6): nobody on the way
+can answer instead, or change the address.
+"""
 
 from __future__ import annotations
 
+import hashlib
+import hmac
 import ipaddress
 import zlib
+from collections.abc import Callable
+from typing import NamedTuple
 
 from zesty_burrow.core.crypto.random_octets import Random
 from zesty_burrow.core.cursor import Cursor
@@ -14,26 +22,46 @@ PORT = 3478
 COOKIE = 0x2112A442
 BINDING_REQUEST, BINDING_SUCCESS = 0x0001, 0x0101
 XOR_MAPPED_ADDRESS, FINGERPRINT = 0x0020, 0x8028
+USERNAME, INTEGRITY_SHA256 = 0x0006, 0x001C
 FINGERPRINT_XOR = 0x5354554E
 MAX_ATTRIBUTES = 32
+LONGEST_USERNAME = 508
 
 
-def _message(kind: int, transaction: bytes, attributes: bytes) -> bytes:
-    """A message that ends with FINGERPRINT (RFC 8489 §14.7)."""
+class Credential(NamedTuple):
+    """Of one look, told by a channel that is proven (RFC 8489 §9.1)."""
+
+    username: str
+    password: str
+
+
+def _message(kind: int, transaction: bytes, attributes: bytes, password: str = "") -> bytes:
+    """A message that ends with FINGERPRINT (RFC 8489 §14.7), with a password before it the proof of whose it is."""
+    if password:
+        attributes += _attribute(INTEGRITY_SHA256, _integrity(kind, transaction, attributes, password))
     length = len(attributes) + 8
     head = kind.to_bytes(2) + length.to_bytes(2) + COOKIE.to_bytes(4) + transaction
     check = zlib.crc32(head + attributes) ^ FINGERPRINT_XOR
     return head + attributes + FINGERPRINT.to_bytes(2) + b"\0\x04" + check.to_bytes(4)
 
 
+def _integrity(kind: int, transaction: bytes, attributes: bytes, password: str) -> bytes:
+    """HMAC-SHA256 of all before it, with the length as if it were the last attribute (RFC 8489 §14.6)."""
+    head = kind.to_bytes(2) + (len(attributes) + 36).to_bytes(2) + COOKIE.to_bytes(4) + transaction
+    return hmac.digest(password.encode(), head + attributes, hashlib.sha256)
+
+
 def _attribute(kind: int, value: bytes) -> bytes:
     return kind.to_bytes(2) + len(value).to_bytes(2) + value + bytes(-len(value) % 4)
 
 
-def binding_request(random: Random) -> tuple[bytes, bytes]:
+def binding_request(random: Random, credential: Credential | None = None) -> tuple[bytes, bytes]:
     """A Binding request and its 12-octet transaction identifier."""
     transaction = random(12)
-    return _message(BINDING_REQUEST, transaction, b""), transaction
+    if credential is None:
+        return _message(BINDING_REQUEST, transaction, b""), transaction
+    named = _attribute(USERNAME, credential.username.encode())
+    return _message(BINDING_REQUEST, transaction, named, credential.password), transaction
 
 
 def _xor_address(packed: bytes, transaction: bytes) -> bytes:
@@ -41,10 +69,19 @@ def _xor_address(packed: bytes, transaction: bytes) -> bytes:
     return bytes(one ^ other for one, other in zip(packed, mask, strict=False))
 
 
-def binding_response(request: bytes, source: Endpoint) -> bytes | None:
-    """The answer to a stranger's Binding request; None for anything else."""
+def binding_response(
+    request: bytes, source: Endpoint, password_of: Callable[[str], str] = lambda _: ""
+) -> bytes | None:
+    """The answer to a stranger's Binding request; None for anything else, and for one whose proof does not hold.
+
+    ``password_of``: of a username, empty for one that is not known.
+    """
     try:
-        kind, transaction, _ = _parse(request)
+        kind, transaction, attributes = _parse(request)
+        username = attributes.get(USERNAME, b"")[:LONGEST_USERNAME].decode("utf-8", "replace")
+        password = password_of(username) if username else ""
+        if INTEGRITY_SHA256 in attributes and not (password and is_authentic(request, password)):
+            return None
     except Malformed:
         return None
     if kind != BINDING_REQUEST:
@@ -54,12 +91,28 @@ def binding_response(request: bytes, source: Endpoint) -> bytes | None:
     family = 1 if address.version == 4 else 2
     port = source[1] ^ (COOKIE >> 16)
     value = bytes([0, family]) + port.to_bytes(2) + _xor_address(address.packed, transaction)
-    return _message(BINDING_SUCCESS, transaction, _attribute(XOR_MAPPED_ADDRESS, value))
+    proof = password if INTEGRITY_SHA256 in attributes else ""
+    return _message(BINDING_SUCCESS, transaction, _attribute(XOR_MAPPED_ADDRESS, value), proof)
 
 
-def read_response_untrusted(data: bytes, transaction: bytes) -> Endpoint:
+def is_authentic(data: bytes, password: str) -> bool:
+    """Whether a message has an integrity attribute of this password (RFC 8489 §9.1.3). Raises :class:`Malformed`."""
+    _parse(data)
+    at = 20
+    while at + 4 <= len(data):
+        kind, size = int.from_bytes(data[at : at + 2]), int.from_bytes(data[at + 2 : at + 4])
+        if kind == INTEGRITY_SHA256:
+            wanted = _integrity(int.from_bytes(data[:2]), data[8:20], data[20:at], password)
+            return size == len(wanted) and hmac.compare_digest(data[at + 4 : at + 4 + size], wanted)
+        at += 4 + size + -size % 4
+    return False
+
+
+def read_response_untrusted(data: bytes, transaction: bytes, credential: Credential | None = None) -> Endpoint:
     """The address and port in a Binding response; raises only :class:`Malformed`."""
     kind, identifier, attributes = _parse(data)
+    if credential is not None and not is_authentic(data, credential.password):
+        raise Malformed("a STUN response was dropped", why="nothing proves whose it is (RFC 8489 §9.1.4)")
     if kind != BINDING_SUCCESS or identifier != transaction:
         raise Malformed("a STUN response was dropped", why="it does not answer our request")
     value = attributes.get(XOR_MAPPED_ADDRESS)

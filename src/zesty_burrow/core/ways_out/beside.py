@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator
 from itertools import chain
 
 from zesty_burrow.core.net import TCP, UDP, Address, Network
-from zesty_burrow.core.ways_out.conditions import (
+from zesty_burrow.core.ways_out.classes.conditions import (
     BOUND,
     DESTINATION,
     ENTRY,
@@ -20,8 +20,8 @@ from zesty_burrow.core.ways_out.conditions import (
     Conjunction,
     Match,
 )
-from zesty_burrow.core.ways_out.egress import Way, WaysOut
-from zesty_burrow.core.ways_out.space import Box, meet, minus_all
+from zesty_burrow.core.ways_out.classes.space import Box, meet, minus_all
+from zesty_burrow.core.ways_out.kernel.egress import Way, WaysOut
 from zesty_burrow.core.ways_out.words import box_words, hull
 from zesty_burrow.records import dataclass
 
@@ -56,8 +56,8 @@ class Allowed:
 
 @dataclass(frozen=True, slots=True)
 class Meant:
-    """A tunnel as it is meant. ``networks``: what belongs in it; ``gateways``: addresses of the other end, or of a proxy;
-    ``device``: number of its device, 0 while it has none. ``left_out``: what is to leave beside it.
+    """A tunnel as it is meant. ``networks``: what belongs in it; ``gateways``: addresses of the other end, or of a
+    proxy; ``device``: number of its device, 0 while it has none. ``left_out``: what is to leave beside it.
     """
 
     name: str
@@ -74,8 +74,8 @@ class Meant:
 
 @dataclass(frozen=True, slots=True)
 class Beside:
-    """A class of packets that leaves beside a tunnel. ``packets``, ``why``: in words; ``device``: by name; ``kind``: one
-    of those above; ``tunnel``: by name.
+    """A class of packets that leaves beside a tunnel. ``packets``, ``why``: in words; ``device``: by name; ``kind``:
+    one of those above; ``tunnel``: by name.
     """
 
     version: int

@@ -10,7 +10,14 @@ from collections.abc import Sequence
 
 from zesty_burrow.core.net import Network
 from zesty_burrow.core.ways_out.beside import Allowed
-from zesty_burrow.core.ways_out.conditions import DESTINATION, PORT, PROTOCOL, SOURCE_PORT, Condition, Conjunction
+from zesty_burrow.core.ways_out.classes.conditions import (
+    DESTINATION,
+    PORT,
+    PROTOCOL,
+    SOURCE_PORT,
+    Condition,
+    Conjunction,
+)
 from zesty_burrow.records import dataclass
 
 INSTRUCTION = struct.Struct("=HBBI")
@@ -38,8 +45,8 @@ class OwnPort:
 
 @dataclass(frozen=True, slots=True)
 class WatchedPackets:
-    """``belonging``: networks whose packets belong in a tunnel; ``allowed``: what of them may leave beside it, by version
-    of IP; ``own``: the tunnels' own sockets, by which alone the allowance called "tunnel" is used.
+    """``belonging``: networks whose packets belong in a tunnel; ``allowed``: what of them may leave beside it, by
+    version of IP; ``own``: the tunnels' own sockets, by which alone the allowance called "tunnel" is used.
     """
 
     belonging: tuple[Network, ...]

@@ -9,8 +9,8 @@ from zesty_burrow.records import asdict, dataclass
 
 @dataclass(frozen=True, slots=True)
 class NameServer:
-    """``source``: where it is named; ``devices``: by which packets to its port 53 leave, none: they are rejected, or stay
-    here (``is_here``); ``listener``: the process that answers on this machine.
+    """``source``: where it is named; ``devices``: by which packets to its port 53 leave, none: they are rejected, or
+    stay here (``is_here``); ``listener``: the process that answers on this machine.
     """
 
     address: str
@@ -33,8 +33,8 @@ class ProxySet:
 
 @dataclass(frozen=True, slots=True)
 class NamesSeen:
-    """``order``: what the C library asks, as its file says; ``suffixes``: names are completed with; ``hosts``: names that
-    a file answers, with their addresses; ``browsers``: encrypted resolvers that browsers' files name.
+    """``order``: what the C library asks, as its file says; ``suffixes``: names are completed with; ``hosts``: names
+    that a file answers, with their addresses; ``browsers``: encrypted resolvers that browsers' files name.
     """
 
     order: tuple[str, ...] = ()

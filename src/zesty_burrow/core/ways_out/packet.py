@@ -7,7 +7,15 @@ from typing import NamedTuple
 
 from zesty_burrow.core.ways_out.beside import Allowed
 from zesty_burrow.core.ways_out.capture_filter import CARRIERS, ETHERNET, IPV4, IPV6, OwnPort, WatchedPackets
-from zesty_burrow.core.ways_out.conditions import DESTINATION, PORT, PROTOCOL, SOURCE, SOURCE_PORT, USER, Condition
+from zesty_burrow.core.ways_out.classes.conditions import (
+    DESTINATION,
+    PORT,
+    PROTOCOL,
+    SOURCE,
+    SOURCE_PORT,
+    USER,
+    Condition,
+)
 
 HEADERS_BEFORE_TRANSPORT = (0, 43, 60)
 """Hop-by-hop options, routing, destination options (RFC 8200 §4)."""
@@ -83,8 +91,8 @@ def _with_ports(packet: SeenPacket, transport: bytes) -> SeenPacket:
 
 
 def explanation(packet: SeenPacket, watched: WatchedPackets, device: int, user: int = -1) -> str:
-    """Why a packet may leave by a device: the name of an allowance, "elsewhere" for one that belongs in no tunnel; empty
-    where nothing explains it. ``user``: of the process that has sent it, below 0 where that is not known.
+    """Why a packet may leave by a device: the name of an allowance, "elsewhere" for one that belongs in no tunnel;
+    empty where nothing explains it. ``user``: of the process that has sent it, below 0 where that is not known.
     """
     if not any(_is_in(packet, one) for one in watched.belonging):
         return "elsewhere"
@@ -100,9 +108,9 @@ def _is_in(packet: SeenPacket, network: ipaddress.IPv4Network | ipaddress.IPv6Ne
 
 
 def _allows(allowed: Allowed, packet: SeenPacket, user: int, own: tuple[OwnPort, ...]) -> bool:
-    if allowed.name == "tunnel" and own and packet.protocol in (6, 17) and not packet.is_piece:
-        if OwnPort(packet.protocol, packet.source_port) not in own:
-            return False
+    has_ports = packet.protocol in (6, 17) and not packet.is_piece
+    if allowed.name == "tunnel" and own and has_ports and OwnPort(packet.protocol, packet.source_port) not in own:
+        return False
     values = {DESTINATION: packet.destination, SOURCE: packet.source, PROTOCOL: packet.protocol, USER: user}
     values |= {SOURCE_PORT: packet.source_port, PORT: packet.port}
     for conjunction in allowed.match:

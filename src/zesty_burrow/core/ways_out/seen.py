@@ -22,8 +22,8 @@ class WaySummary:
 
 @dataclass(frozen=True, slots=True)
 class BoundSocket:
-    """A socket whose program has named a device, or has marked it. ``local``, ``remote``: address and port; ``process``:
-    name and number, empty where it is not known.
+    """A socket whose program has named a device, or has marked it. ``local``, ``remote``: address and port;
+    ``process``: name and number, empty where it is not known.
     """
 
     protocol: str
@@ -37,10 +37,10 @@ class BoundSocket:
 
 @dataclass(frozen=True, slots=True)
 class WaysSeen:
-    """``classes``: how many classes of packets the machine tells apart; ``asked``: of so many a member was compared with
-    the kernel's own word; ``differing``: where that was another. ``beside``: what leaves beside its tunnel. ``undecided``:
-    what could not be known. ``sockets``: bound or marked ones that are not the tunnels' own. ``misled``: tunnels that take
-    what they are to leave beside them.
+    """``classes``: how many classes of packets the machine tells apart; ``asked``: of so many a member was compared
+    with the kernel's own word; ``differing``: where that was another. ``beside``: what leaves beside its tunnel.
+    ``undecided``: what could not be known. ``sockets``: bound or marked ones that are not the tunnels' own. ``misled``:
+    tunnels that take what they are to leave beside them.
     """
 
     classes: int = 0
@@ -64,8 +64,8 @@ class WaysSeen:
 @dataclass(frozen=True, slots=True)
 class UnexplainedPackets:
     """Packets of one sender to one place that nothing explains. ``first``, ``last``: ISO 8601; ``source``,
-    ``destination``: address and port; ``packets``: how many; ``process``: name and number as far as the kernel could tell;
-    ``what``: for frames that hold no packet that could be read.
+    ``destination``: address and port; ``packets``: how many; ``process``: name and number as far as the kernel could
+    tell; ``what``: for frames that hold no packet that could be read.
     """
 
     device: str
@@ -89,9 +89,9 @@ class UnexplainedPackets:
 
 @dataclass(frozen=True, slots=True)
 class WatchSeen:
-    """``since``: ISO 8601; ``seconds``: how long; ``devices``: where. ``packets``: how many unexplained ones in all, more
-    than are listed where they have many senders. ``lost``: captures that the kernel dropped; ``blind``: why it was not
-    possible to watch, empty where it was.
+    """``since``: ISO 8601; ``seconds``: how long; ``devices``: where. ``packets``: how many unexplained ones in all,
+    more than are listed where they have many senders. ``lost``: captures that the kernel dropped; ``blind``: why it was
+    not possible to watch, empty where it was.
     """
 
     since: str = ""

@@ -5,23 +5,22 @@ from __future__ import annotations
 import ipaddress
 from collections.abc import Iterable, Mapping
 
-from zesty_burrow.core.ways_out.conditions import (
+from zesty_burrow.core.ways_out.classes.conditions import (
     BOUND,
     DESTINATION,
     ENTRY,
     MARK,
     OWN,
-    PORT,
     PROTOCOL,
     SERVICE,
     SOURCE,
-    SOURCE_PORT,
     USER,
 )
-from zesty_burrow.core.ways_out.partition import Partition
-from zesty_burrow.core.ways_out.space import Box, Space
+from zesty_burrow.core.ways_out.classes.partition import Partition
+from zesty_burrow.core.ways_out.classes.space import Box, Space
 
 MOST = 4
+UNSPECIFIED = ("0.0.0.0", "::")  # noqa: S104
 PROTOCOLS = {1: "ICMP", 6: "TCP", 17: "UDP", 47: "GRE", 50: "ESP", 58: "ICMPv6", 132: "SCTP"}
 
 
@@ -46,27 +45,32 @@ def box_words(space: Space, box: Box, devices: Mapping[int, str], version: int) 
 
 
 def _field_words(field: str, partition: Partition, classes: int, devices: Mapping[int, str], version: int) -> str:
-    if field == ENTRY:
-        names = [devices.get(low, str(low)) for low, _ in partition.intervals(classes) if low != OWN]
-        return f"passed on from {_listed(names)}" if names else ""
-    if field == BOUND:
-        spans = partition.intervals(classes)
-        names = [devices[number] for number in devices if any(low <= number <= high for low, high in spans)]
-        zero = any(low == 0 for low, _ in spans)
-        return "" if zero else f"of programs that are bound to {_listed(names)}"
+    if field in (ENTRY, BOUND):
+        return _device_words(field, partition, classes, devices)
     opposite = partition.all & ~classes
-    negated = len(_values(field, partition, opposite, version)) < len(_values(field, partition, classes, version))
-    values = _values(field, partition, opposite if negated else classes, version)
-    no = "no " if negated else ""
-    listed = _listed(values)
-    if field in (DESTINATION, SOURCE):
-        way = "to" if field == DESTINATION else "from"
-        if field == SOURCE and listed in ("0.0.0.0", "::"):
+    values, others = (_values(field, partition, some, version) for some in (classes, opposite))
+    negated = len(others) < len(values)
+    listed = _listed(others if negated else values)
+    if field == DESTINATION:
+        return f"to {'anything but ' if negated else ''}{listed}"
+    if field == SOURCE:
+        if listed in UNSPECIFIED:
             return "from a chosen source" if negated else "from no chosen source"
-        return f"{way} {'anything but ' if negated else ''}{listed}"
+        return f"from {'anything but ' if negated else ''}{listed}"
     if field == USER:
         return f"of {'any user but' if negated else 'user'} {listed}"
-    return f"{no}{field} {listed}"
+    return f"{'no ' if negated else ''}{field} {listed}"
+
+
+def _device_words(field: str, partition: Partition, classes: int, devices: Mapping[int, str]) -> str:
+    spans = partition.intervals(classes)
+    if field == ENTRY:
+        names = [devices.get(low, str(low)) for low, _ in spans if low != OWN]
+        return f"passed on from {_listed(names)}" if names else ""
+    if any(low == 0 for low, _ in spans):
+        return ""
+    names = [devices[number] for number in devices if any(low <= number <= high for low, high in spans)]
+    return f"of programs that are bound to {_listed(names)}"
 
 
 def _values(field: str, partition: Partition, classes: int, version: int) -> list[str]:
@@ -101,6 +105,3 @@ def _networks(low: int, high: int, version: int) -> list[str]:
 def _listed(values: list[str]) -> str:
     shown = ", ".join(values[:MOST])
     return f"{shown} and {len(values) - MOST} more" if len(values) > MOST else shown
-
-
-KNOWN_FIELDS = (DESTINATION, SOURCE, MARK, USER, PROTOCOL, SOURCE_PORT, PORT, SERVICE, BOUND, ENTRY)

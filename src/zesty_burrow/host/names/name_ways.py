@@ -1,4 +1,6 @@
-"""Read who is asked for names on this machine: the C library's files, forwarders, proxies, browsers' encrypted resolvers."""
+"""Read who is asked for names on this machine: the C library's files, forwarders, proxies, browsers' encrypted
+resolvers.
+"""
 
 from __future__ import annotations
 

@@ -19,7 +19,7 @@ FEWEST_MOST = 3
 
 
 class Sender(NamedTuple):
-    """``process``: name and number, or several that may be it; empty where it is not known. ``user``: below 0 likewise."""
+    """``process``: name and number, or several that may be it; empty where it is not known. ``user``: or below 0."""
 
     process: str = ""
     user: int = -1

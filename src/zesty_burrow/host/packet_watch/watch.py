@@ -1,7 +1,7 @@
 """Watch what leaves by the outer devices (AF_PACKET): the kernel passes on only frames that no allowance explains.
 
-Each is looked at once more here, with the sockets as they are at that moment; what is left is counted by sender and place,
-with the process as far as the kernel can tell.
+Each is looked at once more here, with the sockets as they are at that moment; what is left is counted by sender and
+place, with the process as far as the kernel can tell.
 """
 
 from __future__ import annotations

@@ -7,7 +7,7 @@ import ipaddress
 import sys
 from typing import Any
 
-from zesty_burrow.core.ways_out.conditions import (
+from zesty_burrow.core.ways_out.classes.conditions import (
     BOUND,
     DESTINATION,
     ENTRY,
@@ -20,7 +20,7 @@ from zesty_burrow.core.ways_out.conditions import (
     SOURCE_PORT,
     USER,
 )
-from zesty_burrow.core.ways_out.routing_facts import LOCAL, RoutingFacts
+from zesty_burrow.core.ways_out.kernel.routing_facts import LOCAL, RoutingFacts
 from zesty_burrow.errors import MachineError
 from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.host.netlink_messages import attribute, attributes
@@ -62,6 +62,10 @@ def device_for(netlink: Netlink, facts: RoutingFacts, packet: dict[str, int]) ->
     if packet[PROTOCOL] in (6, 17):
         content += attribute(RTA_SPORT, packet[SOURCE_PORT].to_bytes(2))
         content += attribute(RTA_DPORT, packet[PORT].to_bytes(2))
+    return _answered(netlink, content)
+
+
+def _answered(netlink: Netlink, content: bytes) -> int:
     try:
         answers = netlink.ask_route(content)
     except MachineError as problem:

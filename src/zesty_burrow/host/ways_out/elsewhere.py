@@ -1,4 +1,4 @@
-"""What else in the kernel can send packets another way, and is only seen to be there: traffic control, IPsec policies."""
+"""What else in the kernel can send packets another way: traffic control and IPsec policies."""
 
 from __future__ import annotations
 

@@ -1,8 +1,8 @@
 """Rules of the packet filter as the kernel lists them, read into what they ask and do.
 
 Numbers are those of the kernel's public header linux/netfilter/nf_tables.h. What is not known by its meaning is a field
-of its own, of which nothing is known but that conditions tell its values apart; an effect that is not known is said to be
-unknown.
+of its own, of which nothing is known but that conditions tell its values apart; an effect that is not known is said to
+be unknown.
 """
 
 from __future__ import annotations
@@ -12,8 +12,7 @@ import sys
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from zesty_burrow.core.ways_out import filter_facts as facts
-from zesty_burrow.core.ways_out.conditions import (
+from zesty_burrow.core.ways_out.classes.conditions import (
     ALWAYS,
     DESTINATION,
     ENTRY,
@@ -27,10 +26,10 @@ from zesty_burrow.core.ways_out.conditions import (
     USER,
     WIDTHS,
     Condition,
-    Conjunction,
     Match,
 )
-from zesty_burrow.core.ways_out.filter_facts import (
+from zesty_burrow.core.ways_out.kernel import filter_facts as facts
+from zesty_burrow.core.ways_out.kernel.filter_facts import (
     OUT_DEVICE,
     Ask,
     Decide,
@@ -41,18 +40,19 @@ from zesty_burrow.core.ways_out.filter_facts import (
     Unknown,
 )
 from zesty_burrow.host.netlink_messages import attribute_rows, attributes
+from zesty_burrow.host.ways_out.filter_sets import SetSeen, keys_of, none_of, one_of
 
 ETHERTYPES = {4: 0x0800, 6: 0x86DD}
 FAMILY_NUMBERS = {4: 2, 6: 10}
 NAME_OCTETS = 16
 VERDICTS = {
-    0: facts.DROP, 1: facts.ACCEPT, -1: facts.CONTINUE, -3: facts.JUMP, -4: facts.GOTO, -5: facts.RETURN, -2: facts.CONTINUE,
+    0: facts.DROP, 1: facts.ACCEPT, -1: facts.CONTINUE, -2: facts.CONTINUE, -3: facts.JUMP, -4: facts.GOTO,
+    -5: facts.RETURN,
 }  # fmt: skip
 QUEUE = 3
 EQ, NEQ, LT, LTE, GT, GTE = range(6)
-INTERVAL_SET, INTERVAL_END, INVERTED = 0x4, 0x1, 0x1
+INVERTED = 0x1
 CONSTANT = "constant"
-MOST_ALTERNATIVES = 4096
 MOST_VALUES = 64
 QUOTA_OBJECT, LIMIT_OBJECT = 2, 4
 KNOWN_META = {1: "frame type", 3: MARK, 4: ENTRY, 5: OUT_DEVICE, 6: "entry name", 7: "leaving name", 10: USER,
@@ -63,25 +63,6 @@ LOADS = frozenset({"rt", "socket", "fib", "exthdr", "numgen", "hash", "ct", "xfr
 TRANSLATED = {"DNAT", "REDIRECT", "NETMAP"}
 COPIED = {"TEE"}
 PASSIVE_TARGETS = {"LOG", "NFLOG", "TRACE", "MASQUERADE", "SNAT", "TCPMSS", "CT", "NOTRACK", "CHECKSUM", "CONNMARK"}
-
-
-class ElementRow(NamedTuple):
-    """An element of a set: its key, or the lowest and the highest; the verdict or the value that it stands for."""
-
-    key: bytes
-    end: bytes
-    flags: int
-    verdict: int | None
-    chain: str
-    value: bytes
-
-
-class SetSeen(NamedTuple):
-    """``flags``, ``key_length``: as the kernel has them."""
-
-    flags: int
-    key_length: int
-    elements: tuple[ElementRow, ...]
 
 
 class _Loaded(NamedTuple):
@@ -107,7 +88,7 @@ class RuleReader:
         self._key = ""
 
     def read(self, expressions: bytes, key: str, name: str) -> list[tuple[Step, ...]]:
-        """The steps of a rule; several rules for one that looks into a map. ``key``: of its table's chains."""
+        """A rule's steps; several rules for one that looks into a map. ``key``: of its table's chains."""
         self._registers, self._key = {}, key
         rows = [attributes(expression) for _, expression in attribute_rows(expressions)]
         return [tuple(steps) for steps in self._rest(rows, name)]
@@ -131,7 +112,7 @@ class RuleReader:
     ) -> Iterator[list[Step]]:
         """A map of values: the rule goes on with each of them, for its key."""
         kept = dict(self._registers)
-        for low, high, element in _keys(known):
+        for low, high, element in keys_of(known):
             self._registers = dict(kept)
             match = self._key_match(_number(values[2]), low, high)
             self._load(values, _Loaded(CONSTANT, len(element.value), element.value), 3)
@@ -154,8 +135,8 @@ class RuleReader:
         act = {
             "meta": self._meta, "payload": self._payload, "bitwise": self._bitwise, "byteorder": self._byteorder,
             "cmp": self._cmp, "range": self._range, "lookup": self._lookup, "immediate": self._immediate,
-            "reject": self._reject, "nat": self._nat, "redir": self._to_itself, "masq": self._harmless, "dup": self._dup,
-            "fwd": self._fwd, "target": self._target, "queue": self._queue, "tproxy": self._to_itself,
+            "reject": self._reject, "nat": self._nat, "redir": self._to_itself, "masq": self._harmless,
+            "dup": self._dup, "fwd": self._fwd, "target": self._target, "queue": self._queue, "tproxy": self._to_itself,
         }.get(kind)  # fmt: skip
         if act is None:
             yield Unknown(f"an effect that is not looked at ({kind})")
@@ -294,7 +275,7 @@ class RuleReader:
             numbers = [
                 n for n in self._devices if n != OWN and any(low <= n <= high for low, high in ranges) != negated
             ]
-            return _one_of(ENTRY, numbers)
+            return one_of(ENTRY, numbers)
         bits = 8 * (octets or loaded.octets or 16)
         field = self._free_field(loaded.field, bits)
         shift = loaded.shift
@@ -335,7 +316,7 @@ class RuleReader:
             if ((known == name if whole else known.startswith(name)) != negated)
             and not (field == ENTRY and number == OWN)
         ]
-        return _one_of(field, numbers)
+        return one_of(field, numbers)
 
     # Sets.
 
@@ -346,11 +327,11 @@ class RuleReader:
             yield Unknown(f"the set {name}")
             return
         negated = bool(_number(values.get(5, b"")) & INVERTED)
-        rows = [self._key_match(_number(values[2]), low, high) for low, high, _ in _keys(known)]
+        rows = [self._key_match(_number(values[2]), low, high) for low, high, _ in keys_of(known)]
         if 3 in values:
             # A map of values: which of them is not followed.
             self._load(values, _Loaded(self._free_field(f"a value of the map {name}", 128), 0), 3)
-        match = _negated(rows) if negated else tuple(one for row in rows for one in row)
+        match = none_of(rows) if negated else tuple(one for row in rows for one in row)
         yield Unknown(f"the many keys of the set {name}") if match is None else Ask(match)
 
     def _verdict_map(self, values: dict[int, bytes]) -> Iterator[tuple[Step, ...]]:
@@ -359,7 +340,7 @@ class RuleReader:
         if known is None:
             yield (Unknown(f"the map {name}"),)
             return
-        for low, high, element in _keys(known):
+        for low, high, element in keys_of(known):
             match = self._key_match(_number(values[2]), low, high)
             yield (Ask(match), *self._verdict(element.verdict or 0, element.chain))
 
@@ -465,48 +446,3 @@ def _number(value: bytes) -> int:
 def _slot(register: int) -> int:
     """Registers of sixteen octets (1 to 4) and of four (from 8 on) lie in one memory."""
     return (register - 1) * 4 if register < 8 else register - 8
-
-
-def _one_of(field: str, numbers: list[int]) -> Match:
-    return ((Condition(field, tuple((n, n) for n in numbers)),),) if numbers else ()
-
-
-def _negated(rows: list[Match]) -> Match | None:
-    """Where none of the matches holds: of a key of one field by one condition, of others by what is left; None where
-    that would be too much.
-    """
-    flat: list[Conjunction] = [one for row in rows for one in row]
-    if all(len(one) == 1 for one in flat) and len({(one[0].field, one[0].mask) for one in flat}) == 1:
-        ranges = tuple(span for one in flat for span in one[0].ranges)
-        first = flat[0][0]
-        return ((Condition(first.field, ranges, first.mask, negated=True),),)
-    match: Match = ALWAYS
-    for one in flat:
-        parts = []
-        for number, condition in enumerate(one):
-            opposite = Condition(condition.field, condition.ranges, condition.mask, not condition.negated)
-            parts += [(*known, *one[:number], opposite) for known in match]
-        match = tuple(parts)
-        if len(match) > MOST_ALTERNATIVES:
-            return None
-    return match
-
-
-def _keys(known: SetSeen) -> Iterator[tuple[bytes, bytes, ElementRow]]:
-    """The lowest and the highest key of each element."""
-    if not known.flags & INTERVAL_SET:
-        for element in known.elements:
-            yield element.key, element.key, element
-        return
-    if any(element.end for element in known.elements):
-        for element in known.elements:
-            yield element.key, element.end or element.key, element
-        return
-    ends = sorted(element.key for element in known.elements if element.flags & INTERVAL_END)
-    for element in sorted(known.elements, key=lambda one: one.key):
-        if element.flags & INTERVAL_END:
-            continue
-        after = next((end for end in ends if end > element.key), b"")
-        size = len(element.key)
-        high = (int.from_bytes(after) - 1).to_bytes(size) if after else b"\xff" * size
-        yield element.key, high, element

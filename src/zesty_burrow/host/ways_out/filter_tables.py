@@ -6,7 +6,7 @@ from collections import defaultdict
 from collections.abc import Iterator
 from pathlib import Path
 
-from zesty_burrow.core.ways_out.filter_facts import (
+from zesty_burrow.core.ways_out.kernel.filter_facts import (
     AT_DEVICE,
     FORWARD,
     NOTHING,
@@ -31,7 +31,8 @@ from zesty_burrow.host.packet_filter.messages import (
     NETDEV,
     FilterSocket,
 )
-from zesty_burrow.host.ways_out.filter_expressions import ElementRow, RuleReader, SetSeen
+from zesty_burrow.host.ways_out.filter_expressions import RuleReader
+from zesty_burrow.host.ways_out.filter_sets import ElementRow, SetSeen
 
 HOOKS = {0: PREROUTING, 2: FORWARD, 3: OUTPUT, 4: POSTROUTING}
 EGRESS = 1
@@ -93,8 +94,8 @@ def _table(
             continue
         name = _word(row.get(3, b""))
         key = f"{family}/{table}/{name}"
-        for suffix, chain in _chains(family, row, tuple(rules[name]), devices):
-            chains[key + suffix] = chain
+        for suffix, made in _chains(family, row, tuple(rules[name]), devices):
+            chains[key + suffix] = made
     return chains
 
 

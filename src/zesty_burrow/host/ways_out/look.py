@@ -9,11 +9,11 @@ from typing import NamedTuple
 from zesty_burrow.core.net import Address
 from zesty_burrow.core.ways_out import beside
 from zesty_burrow.core.ways_out.beside import Allowed, Meant, by_ports, devices_towards, find_beside, find_misled, to
-from zesty_burrow.core.ways_out.conditions import DESTINATION, PROTOCOL, SOURCE, Condition
-from zesty_burrow.core.ways_out.egress import WaysOut, derive
-from zesty_burrow.core.ways_out.filter_facts import FilterFacts
-from zesty_burrow.core.ways_out.routing import Outcome
-from zesty_burrow.core.ways_out.routing_facts import RoutingFacts
+from zesty_burrow.core.ways_out.classes.conditions import DESTINATION, PROTOCOL, SOURCE, Condition
+from zesty_burrow.core.ways_out.kernel.egress import WaysOut, derive
+from zesty_burrow.core.ways_out.kernel.filter_facts import NOTHING
+from zesty_burrow.core.ways_out.kernel.routing import Outcome
+from zesty_burrow.core.ways_out.kernel.routing_facts import RoutingFacts
 from zesty_burrow.core.ways_out.seen import WaysSeen, WaySummary
 from zesty_burrow.core.ways_out.words import box_words, hull
 from zesty_burrow.errors import RightsMissing
@@ -27,9 +27,17 @@ from zesty_burrow.host.ways_out.sockets import bound_sockets
 from zesty_burrow.records import replace
 
 LINK_SCOPE = {
-    4: (Condition.prefix(DESTINATION, 0xE000_0000, 4, 32), Condition.equals(DESTINATION, 0xFFFF_FFFF), Condition.equals(DESTINATION, 0)),
-    6: (Condition.prefix(DESTINATION, 0xFF << 120, 8, 128), Condition.prefix(DESTINATION, 0xFE80 << 112, 10, 128), Condition.equals(DESTINATION, 0)),
-}  # fmt: skip
+    4: (
+        Condition.prefix(DESTINATION, 0xE000_0000, 4, 32),
+        Condition.equals(DESTINATION, 0xFFFF_FFFF),
+        Condition.equals(DESTINATION, 0),
+    ),
+    6: (
+        Condition.prefix(DESTINATION, 0xFF << 120, 8, 128),
+        Condition.prefix(DESTINATION, 0xFE80 << 112, 10, 128),
+        Condition.equals(DESTINATION, 0),
+    ),
+}
 """Destinations for which the kernel's lookup wants to know the device, or that are none."""
 MOST_DIFFERENCES = 8
 
@@ -96,10 +104,11 @@ def _look(
     more += [Condition.equals(PROTOCOL, number) for number in ask_kernel.ASKABLE[version]]
     asked_for = {place: (to(place.address), *by_ports(place.protocol, place.port)) for place in places}
     more += [condition for conjunction in asked_for.values() for condition in conjunction]
+    undecided: tuple[str, ...] = ()
     try:
-        known, undecided = read_filters(version, facts.devices), ()
+        known = read_filters(version, facts.devices)
     except RightsMissing:
-        known, undecided = FilterFacts({}, {}), ("the packet filter, which only root may read",)
+        known, undecided = NOTHING, ("the packet filter, which only root may read",)
     try:
         ways = derive(facts, known, more, inside)
         asked, differing = compare_with_kernel(netlink, ways)

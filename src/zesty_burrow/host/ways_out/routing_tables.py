@@ -12,8 +12,7 @@ from collections.abc import Iterator, Mapping
 from pathlib import Path
 from socket import AF_INET, AF_INET6
 
-from zesty_burrow.core.ways_out import routing_facts as kinds
-from zesty_burrow.core.ways_out.conditions import (
+from zesty_burrow.core.ways_out.classes.conditions import (
     BOUND,
     DESTINATION,
     ENTRY,
@@ -26,8 +25,9 @@ from zesty_burrow.core.ways_out.conditions import (
     USER,
     Condition,
 )
-from zesty_burrow.core.ways_out.routing import SERVICE_BITS
-from zesty_burrow.core.ways_out.routing_facts import Hop, PolicyRule, RouteFact, RoutingFacts
+from zesty_burrow.core.ways_out.kernel import routing_facts as kinds
+from zesty_burrow.core.ways_out.kernel.routing import SERVICE_BITS
+from zesty_burrow.core.ways_out.kernel.routing_facts import Hop, PolicyRule, RouteFact, RoutingFacts
 from zesty_burrow.host.netlink import Netlink, NetworkDevice
 from zesty_burrow.host.netlink_messages import attributes
 
@@ -91,35 +91,44 @@ def _setting(path: str) -> str:
 def _rule(answer: bytes, version: int, links: Mapping[int, NetworkDevice]) -> PolicyRule:
     _, to_length, from_length, service, small, _, _, action, flags = HEAD.unpack_from(answer)
     known = attributes(answer[HEAD.size :])
-    conditions, undecided = list(_addresses(known, to_length, from_length, version)), ""
-    conditions += _marks_and_users(known)
-    conditions += _transport(known)
-    conditions += _service(known, service, version)
-    never = bool(flags & (IN_DETACHED | OUT_DETACHED))
-    for kind, field in ((IN_NAME, ENTRY), (OUT_NAME, BOUND)):
-        if kind in known:
-            number = next((n for n, link in links.items() if link.name == _name(known[kind])), -1)
-            never = never or number < 0
-            conditions.append(Condition.equals(field, max(number, 0)))
-    if L3MDEV in known and _native(known[L3MDEV]):
-        vrf = any(link.kind == "vrf" for link in links.values())
-        undecided, never = ("a rule of routing domains (l3mdev)" if vrf else ""), never or not vrf
-    if flags & FIND_SOURCE and SRC in known:
-        undecided = "a rule for source addresses that the kernel has yet to choose"
-    if any(kind in known for kind in (TUNNEL_ID, FLOW_LABEL, SOURCE_PORT_MASK, PORT_MASK)) and not _is_plain(known):
-        undecided = "a rule for something that is not looked at (tunnel, flow label or masked ports)"
+    conditions = list(_addresses(known, to_length, from_length, version))
+    conditions += [*_marks_and_users(known), *_transport(known), *_service(known, service, version)]
+    by_device = list(_devices(known, links))
+    domains = L3MDEV in known and bool(_native(known[L3MDEV]))
+    vrf = any(link.kind == "vrf" for link in links.values())
+    never = bool(flags & (IN_DETACHED | OUT_DETACHED)) or None in by_device or (domains and not vrf)
     what = ACTIONS.get(action, "")
     return PolicyRule(
         _native(known.get(PRIORITY, b"")),
-        () if never else (tuple(conditions),),
+        () if never else ((*conditions, *(one for one in by_device if one is not None)),),
         what or kinds.NOTHING,
         _native(known[TABLE]) if TABLE in known else small,
         _native(known.get(GOTO, b"")),
         bool(flags & INVERT),
         _signed(known.get(SUPPRESS_LENGTH)),
         _signed(known.get(SUPPRESS_GROUP)),
-        undecided or ("" if what else f"a rule with action {action}"),
+        _undecided(known, flags, action, in_domain=domains and vrf),
     )
+
+
+def _devices(known: Mapping[int, bytes], links: Mapping[int, NetworkDevice]) -> Iterator[Condition | None]:
+    """None for a device that is not there: the rule then matches nothing."""
+    for kind, field in ((IN_NAME, ENTRY), (OUT_NAME, BOUND)):
+        if kind in known:
+            number = next((n for n, link in links.items() if link.name == _name(known[kind])), 0)
+            yield Condition.equals(field, number) if number else None
+
+
+def _undecided(known: Mapping[int, bytes], flags: int, action: int, *, in_domain: bool) -> str:
+    """Why it cannot be known what a rule does; empty where it can."""
+    if in_domain:
+        return "a rule of routing domains (l3mdev)"
+    if flags & FIND_SOURCE and SRC in known:
+        return "a rule for source addresses that the kernel has yet to choose"
+    special = any(kind in known for kind in (TUNNEL_ID, FLOW_LABEL, SOURCE_PORT_MASK, PORT_MASK))
+    if special and not _is_plain(known):
+        return "a rule for something that is not looked at (tunnel, flow label or masked ports)"
+    return "" if action in ACTIONS else f"a rule with action {action}"
 
 
 def _is_plain(known: Mapping[int, bytes]) -> bool:

@@ -74,7 +74,7 @@ def processes_of(inodes: Iterable[int]) -> dict[int, str]:
         with suppress(OSError):
             for entry in os.scandir(folder / "fd"):
                 with suppress(OSError):
-                    inode = wanted.get(os.readlink(entry.path))
+                    inode = wanted.get(str(Path(entry.path).readlink()))
                     if inode is not None and inode not in found:
                         found[inode] = f"{(folder / 'comm').read_text().strip()} ({folder.name})"
     return found

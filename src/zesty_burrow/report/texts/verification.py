@@ -47,8 +47,8 @@ def _verification(result: VerifyResult) -> Parts:
     judgement = result.judgement
     if judgement.expectations:
         expected = Table(Column(whole=True), Column(), Column(style="dim"), gap=2)
-        for row in judgement.expectations:
-            expected.add_row(Text(str(row.standing), STANDING_STYLES[row.standing]), row.what, Text(row.evidence))
+        for one in judgement.expectations:
+            expected.add_row(Text(str(one.standing), STANDING_STYLES[one.standing]), one.what, Text(one.evidence))
         yield Indented(expected)
         yield ""
     verdict = f"{str(judgement.verdict).upper()}: {judgement.headline}."

@@ -9,7 +9,7 @@ from zesty_burrow.errors import ProgramFault, StateError
 from zesty_burrow.fleet.keys import DEVICE, OwnKeys, make_secret
 from zesty_burrow.fleet.report import report_of, sign_report
 from zesty_burrow.records import dataclass, replace
-from zesty_burrow.use_cases.tunnel.verify import VerifyRequest, keep_as_before, verify
+from zesty_burrow.use_cases.verification.verify import VerifyRequest, keep_as_before, verify
 from zesty_burrow.use_cases.workspace import Workspace
 
 if TYPE_CHECKING:

@@ -7,8 +7,8 @@ from collections.abc import Iterable
 from zesty_burrow.carrier.probe import probe_gateways
 from zesty_burrow.host.readiness import local
 from zesty_burrow.host.readiness.check import Readiness, ReadinessCheck
-from zesty_burrow.observe.client import ObservatoryAddress
 from zesty_burrow.observe.way_out import look_at_way_out
+from zesty_burrow.use_cases.observatories import observatories
 from zesty_burrow.use_cases.workspace import Workspace
 
 PATIENCE = 3.0
@@ -36,9 +36,9 @@ def look_whether_ready(
         *local.links(),
         local.offloads(),
     ]
-    url = observatory or workspace.settings().observatory
-    if url:
-        found += look_at_way_out(ObservatoryAddress.of(url), now)
+    asked = observatories(workspace, observatory)
+    if asked:
+        found += look_at_way_out(asked[0], now)
     return (*found, *_gateways(names, workspace))
 
 

@@ -9,7 +9,6 @@ from zesty_burrow.carrier.rehearse import Part, Stage
 from zesty_burrow.core.rehearsal import Fitness, Rehearsal, StepTime
 from zesty_burrow.errors import BurrowError, NotFound, RightsMissing, UsageError
 from zesty_burrow.extras import require
-from zesty_burrow.observe.client import ObservatoryAddress
 from zesty_burrow.observe.inside import Outside
 from zesty_burrow.profiles.policy import restrict
 from zesty_burrow.profiles.text import read_profile
@@ -17,6 +16,7 @@ from zesty_burrow.protocols.registry import protocol
 from zesty_burrow.records import dataclass, field
 from zesty_burrow.store.store import ObservationRow
 from zesty_burrow.use_cases.credentials.choose import choose
+from zesty_burrow.use_cases.observatories import observatories
 from zesty_burrow.use_cases.profiles.find import ProfileFilter
 from zesty_burrow.use_cases.workspace import Workspace
 
@@ -107,13 +107,13 @@ def _parts(request: RehearseRequest, workspace: Workspace) -> list[Part]:
 
 
 def _outside(request: RehearseRequest, workspace: Workspace) -> Outside:
-    url = request.observatory or workspace.settings().observatory
-    if not url:
+    asked = observatories(workspace, request.observatory)
+    if not asked:
         raise UsageError(
             "no observatory is configured, so the exits cannot be checked",
             next_step="Name one with --observatory URL, or leave the exits out with --no-exit.",
         )
-    outside = Outside(ObservatoryAddress.of(url))
+    outside = Outside(asked[0])
     outside.prepare()
     return outside
 

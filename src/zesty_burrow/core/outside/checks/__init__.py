@@ -12,6 +12,7 @@ from zesty_burrow.core.outside.checks import (
     real_time,
     resolvers,
     routes,
+    several,
     ways_out,
 )
 from zesty_burrow.core.outside.checks.check import Check
@@ -25,5 +26,5 @@ def register_check(check: Check) -> None:
     CHECKS.append(check)
 
 
-for _module in (ways_out, packets, name_ways, routes, conditions, addresses, exit_place, resolvers, real_time):
+for _module in (ways_out, packets, name_ways, routes, conditions, addresses, exit_place, resolvers, real_time, several):
     register_check(_module.CHECK)

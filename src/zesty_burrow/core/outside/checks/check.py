@@ -46,10 +46,11 @@ class Questions(Protocol):
 
 @dataclass(frozen=True, slots=True)
 class Facts:
-    """What is judged. ``routes``: where the kernel sends packets that belong in the tunnel; ``ways``: the map of all ways
-    out, None where nobody has looked; ``guarded``: the guard was seen to hold all that belongs in the tunnel, by ``guard_evidence``. ``intents``: of the tunnels that are
-    up; ``no_observatory``: nobody was asked from outside. ``names``: who is asked for
-    names; ``relied_on``: names of hosts that the verification relies on.
+    """What is judged. ``routes``: where the kernel sends packets that belong in the tunnel; ``ways``: the map of all
+    ways out, None where nobody has looked; ``guarded``: the guard was seen to hold all that belongs in the tunnel, by
+    ``guard_evidence``. ``intents``: of the tunnels that are up; ``no_observatory``: nobody was asked from outside.
+    ``names``: who is asked for names; ``relied_on``: names of hosts that the verification relies on. ``others``: what
+    further observatories saw.
     """
 
     before: Observation | None
@@ -65,6 +66,7 @@ class Facts:
     names: NamesSeen | None = None
     tunnel_devices: tuple[str, ...] = ()
     relied_on: tuple[str, ...] = ()
+    others: tuple[tuple[str, Observation], ...] = ()
 
     @property
     def is_whole(self) -> bool:
@@ -90,7 +92,7 @@ def _no_rows(_before: Observation, _after: Observation) -> Iterable[Row]:
 class Check:
     """``codes``: its own; ``unclear``: those with which the verdict is unclear, if nothing leaks.
 
-    ``looks_at``: for people, what is asked now; ``ask``: asks, and may use what was seen so far.
+    ``looks_at``: for people, what is asked now; ``ask``: asks, at the same time as the others.
     ``rows``: of the table, before and after. ``script``: its part of the check page, as package and file (it
     sets ``checks.NAME``); ``read``: what of the page's document belongs to it, a stranger's. ``on_page``: by
     language and code, what the page says of a finding.

@@ -18,6 +18,13 @@ CODES = (
          "Public addresses, resolvers and the exit's place were not observed.",
          'Name one with --observatory URL, or write observatory = "URL" into the settings; you can run your own: '
          "`zesty observatory serve`."),
+    Code("observatory-unproven", Severity.WARNING, "Nothing proves that it was the observatory who answered.",
+         "Whoever is on the way can answer in its name, and claim that all is well.",
+         "Ask it by https://, or write the key that it signs with into the settings: observatory_key."),
+    Code("observatory-forged", Severity.WARNING, "Somebody answered in the observatory's name who could not prove it.",
+         "Its certificate or its signature does not hold.",
+         "Look at who answers for its name (/etc/hosts, name servers, proxies), and at observatory_authority and "
+         "observatory_key in the settings."),
     Code("observatory-silent", Severity.WARNING, "The observatory did not answer.",
          "Nothing could be observed from the outside.", "Check --observatory and that it is running."),
 )  # fmt: skip
@@ -48,8 +55,12 @@ def _judge(facts: Facts) -> Iterator[Finding]:
         yield finding("no-baseline", "this machine")
     if facts.no_observatory:
         yield finding("no-observatory", "this machine")
+    elif facts.after.more.get("unproven"):
+        yield finding("observatory-forged", "the observatory", str(facts.after.more["unproven"]))
     elif not facts.after.reached:
         yield finding("observatory-silent", "the observatory")
+    elif facts.after.more.get("proof", "certificate") == "none":
+        yield finding("observatory-unproven", str(facts.after.more.get("observatory", "the observatory")))
 
 
 def _rows(before: Observation, after: Observation) -> Iterator[Row]:
@@ -59,7 +70,16 @@ def _rows(before: Observation, after: Observation) -> Iterator[Row]:
 CHECK = Check(
     "conditions",
     CODES,
-    frozenset({"no-baseline", "no-tunnel", "no-observatory", "observatory-silent"}),
+    frozenset(
+        {
+            "no-baseline",
+            "no-tunnel",
+            "no-observatory",
+            "observatory-silent",
+            "observatory-unproven",
+            "observatory-forged",
+        }
+    ),
     judge=_judge,
     rows=_rows,
     on_page=ON_PAGE,

@@ -31,13 +31,11 @@ ON_PAGE = {
 }
 
 
-def _ask(questions: Questions, seen: Observation) -> Evidence:
+def _ask(questions: Questions, _seen: Observation) -> Evidence:
     told = questions.about.get("stun_port")
     port = told if isinstance(told, int) and 0 < told < 65536 else stun.PORT
-    # STUN tells an address without its place; HTTP may have told the same address with it.
-    known = {entry.address: entry for entry in (seen.ipv4, seen.ipv6)}
     addresses = [address for version in (4, 6) if (address := questions.real_time(version, port))]
-    return {"real_time": tuple(known.get(address, Sighting(address)) for address in addresses)}
+    return {"real_time": tuple(Sighting(address) for address in addresses)}
 
 
 def _read(document: Mapping[str, Any]) -> Evidence:

@@ -23,7 +23,8 @@ from zesty_burrow.fleet.https_client import NotReached, ask_server
 from zesty_burrow.fleet.links.link import DECLINED, NONCE, OPENED, STEPS, token_of
 from zesty_burrow.host.replace_file import replace_file
 from zesty_burrow.lab import story
-from zesty_burrow.observe.client import ObservatoryAddress, Observer
+from zesty_burrow.observe.channel import ObservatoryAddress
+from zesty_burrow.observe.client import Observer
 from zesty_burrow.records import asdict, dataclass
 
 PATIENCE, TIMEOUT = 3.0, 5.0
@@ -118,9 +119,14 @@ class Owner:
             self._post(f"{check}/begin")
         except StateError:
             return False
-        before = _told(Observer(ObservatoryAddress.of(story.OBSERVATORY_URL)).observe())
+        before = _told(self._observe())
         replace_file(self.folder / CHECK, json.dumps({"page": check, "before": before}).encode(), 0o600)
         return True
+
+    def _observe(self) -> Observation:
+        """As a browser's page does: it trusts the authorities that its owner has."""
+        authority = str(self.folder.parent / story.OBSERVATORY_AUTHORITY)
+        return Observer(ObservatoryAddress.of(story.OBSERVATORY_URL, authority=authority)).observe()
 
     def look(self) -> dict[str, Any]:
         """With the tunnel on: the verdict as the check page shows it."""
@@ -128,7 +134,7 @@ class Owner:
             kept = json.loads((self.folder / CHECK).read_bytes())
         except FileNotFoundError:
             raise StateError("there is no check to go on with", next_step="Have the owner open a link first.") from None
-        after = _told(Observer(ObservatoryAddress.of(story.OBSERVATORY_URL)).observe())
+        after = _told(self._observe())
         verdict = self._post(f"{kept['page']}/observed", {"before": kept["before"], "after": after})
         self.say(f"The page: {verdict['verdict']}. Seen: {', '.join(verdict['exits'])}.")
         for one in verdict["findings"]:

@@ -31,7 +31,7 @@ from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.host.packet_watch.watch import PacketWatch, WatchedDevice, write_capture
 from zesty_burrow.host.ways_out.look import Answers, Towards, look_at_ways
 from zesty_burrow.records import dataclass
-from zesty_burrow.use_cases.tunnel.names import DNS_PORT, NamesNamed, is_address, names_seen
+from zesty_burrow.use_cases.verification.names import DNS_PORT, NamesNamed, is_address, names_seen
 
 READ_FOR = 0.1
 """Seconds after which the watch looks whether it is to stop."""
@@ -153,17 +153,27 @@ def _allowed(
         if opening.address.version == version:
             match = ((to(opening.address), *by_ports(opening.protocol, opening.port)),)
             yield Allowed("tunnel", f"the tunnel's own packets to {opening.address}", match)
+    yield from _by_profile(share, version, devices)
+    for address, port in share.peers:
+        if address.version == version:
+            yield Allowed("session", f"the session with {address}", (answers(address, port),))
+    for user in portal:
+        yield Allowed("portal", f"web pages of user {user}", of_user(user, (*WEB_PORTS, *DNS_PORTS[:2])))
+    yield from _on_the_link(version, devices, on_link)
+
+
+def _by_profile(share: Share, version: int, devices: Mapping[str, list[int]]) -> Iterable[Allowed]:
+    """What the profiles leave beside their tunnels."""
     for device, network in share.local:
         if network.version == version and device in devices:
             yield Allowed("local", f"the local network {network}", ((to(network),),), tuple(devices[device]))
     for network in share.left_out:
         if network.version == version:
             yield Allowed("left out", f"{network}, which the profile leaves out", ((to(network),),))
-    for address, port in share.peers:
-        if address.version == version:
-            yield Allowed("session", f"the session with {address}", (answers(address, port),))
-    for user in portal:
-        yield Allowed("portal", f"web pages of user {user}", of_user(user, (*WEB_PORTS, *DNS_PORTS[:2])))
+
+
+def _on_the_link(version: int, devices: Mapping[str, list[int]], on_link: Sequence[LocalNetwork]) -> Iterable[Allowed]:
+    """What no router passes on."""
     link = [ip_network(one) for one in ON_THE_LINK[version]]
     yield Allowed("link", "groups and neighbours of the link", tuple((to(network),) for network in link))
     yield dhcp(version)

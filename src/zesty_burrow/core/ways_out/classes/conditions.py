@@ -16,8 +16,9 @@ DESTINATION, SOURCE, MARK, USER, PROTOCOL, SOURCE_PORT, PORT, SERVICE, BOUND, EN
     "bound device",
     "entry",
 )
-"""Fields of a packet where the kernel chooses its way. ``BOUND``: the device that its program has named, by number, or 0;
-``ENTRY``: the device that it came in by, :data:`OWN` for a packet of this machine's own. ``SOURCE`` 0: not chosen yet.
+"""Fields of a packet where the kernel chooses its way. ``BOUND``: the device that its program has named, by number, or
+0; ``ENTRY``: the device that it came in by, :data:`OWN` for a packet of this machine's own. ``SOURCE`` 0: not chosen
+yet.
 """
 OWN = 1
 """The number of the loopback device: where the kernel says that packets of its own programs come from."""

@@ -9,10 +9,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from zesty_burrow.core.ways_out import routing_facts as kinds
-from zesty_burrow.core.ways_out.conditions import BOUND, DESTINATION, ENTRY, SERVICE, SOURCE, Condition
-from zesty_burrow.core.ways_out.routing_facts import PolicyRule, RouteFact, RoutingFacts
-from zesty_burrow.core.ways_out.space import Box, Space, meet, split
+from zesty_burrow.core.ways_out.classes.conditions import BOUND, DESTINATION, ENTRY, SERVICE, SOURCE, Condition
+from zesty_burrow.core.ways_out.classes.space import Box, Space, meet, split
+from zesty_burrow.core.ways_out.kernel import routing_facts as kinds
+from zesty_burrow.core.ways_out.kernel.routing_facts import PolicyRule, RouteFact, RoutingFacts
 
 MOST_BOXES = 40_000
 SERVICE_BITS = 0x1C
@@ -94,7 +94,7 @@ class Router:
         return ordered
 
     def route(self, box: Box) -> list[Routed]:
-        """The ways of all packets of a box: each packet is in one of the results. Raises ``ValueError`` for too many."""
+        """The ways of all packets of a box: each packet is in one result. Raises ``ValueError`` for too many."""
         found: list[Routed] = []
         waiting = [(box, 0, "")]
         while waiting:
@@ -168,7 +168,7 @@ class Router:
     def _is_suppressed(self, rule: PolicyRule, route: RouteFact) -> bool:
         if route.kind in kinds.REJECTING and self._facts.version == 4:
             return False
-        if 0 <= rule.group and any(hop.group == rule.group for hop in route.hops):
+        if rule.group >= 0 and any(hop.group == rule.group for hop in route.hops):
             return True
         return route.length <= rule.shortest
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from zesty_burrow.core.ways_out.conditions import Match
+from zesty_burrow.core.ways_out.classes.conditions import Match
 from zesty_burrow.records import dataclass
 
 UNICAST, LOCAL, BROADCAST, ANYCAST, MULTICAST, BLACKHOLE, UNREACHABLE, PROHIBIT, THROW = range(1, 10)
@@ -23,8 +23,8 @@ class Hop:
 
 @dataclass(frozen=True, slots=True)
 class RouteFact:
-    """``length``, ``value``: of the destination; ``service``: class of service, 0: any; ``source_length``: IPv6 routes for
-    some sources alone. ``hops``: those that are alive.
+    """``length``, ``value``: of the destination; ``service``: class of service, 0: any; ``source_length``: IPv6 routes
+    for some sources alone. ``hops``: those that are alive.
     """
 
     value: int
@@ -40,9 +40,10 @@ class RouteFact:
 
 @dataclass(frozen=True, slots=True)
 class PolicyRule:
-    """``match``: of what it asks, with ``inverted`` for all others. ``action``: one of the four; ``table`` or ``target``
-    (the priority that it jumps to), by action. ``shortest``: prefixes of routes not longer than this do not count, below
-    0: all do; ``group``: nor do routes by devices of this group. ``undecided``: why it cannot be known what it does.
+    """``match``: of what it asks, with ``inverted`` for all others. ``action``: one of the four; ``table`` or
+    ``target`` (the priority that it jumps to), by action. ``shortest``: prefixes of routes not longer than this do not
+    count, below 0: all do; ``group``: nor do routes by devices of this group. ``undecided``: why it cannot be known
+    what it does.
     """
 
     priority: int

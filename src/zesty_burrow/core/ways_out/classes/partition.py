@@ -9,7 +9,7 @@ from bisect import bisect_left
 from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
-from zesty_burrow.core.ways_out.conditions import Condition
+from zesty_burrow.core.ways_out.classes.conditions import Condition
 
 MOST_CLASSES = 60_000
 
@@ -147,7 +147,7 @@ class Partition:
 
     def masked(self, classes: int) -> list[tuple[int, int]]:
         """Value and mask of each of these classes, where the partition is not one of intervals."""
-        return [tuple(cube) for bit, cube in enumerate(self._cubes) if classes >> bit & 1]
+        return [(cube.value, cube.mask) for bit, cube in enumerate(self._cubes) if classes >> bit & 1]
 
     @property
     def is_masked(self) -> bool:

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 
-from zesty_burrow.core.ways_out.conditions import Condition, Conjunction, Match
-from zesty_burrow.core.ways_out.partition import Partition
+from zesty_burrow.core.ways_out.classes.conditions import Condition, Conjunction, Match
+from zesty_burrow.core.ways_out.classes.partition import Partition
 
 Box = tuple[int, ...]
 """A set of classes for each field, none empty: all packets whose fields are in them."""
@@ -56,7 +56,9 @@ class Space:
 
     def members(self, box: Box) -> dict[str, int]:
         """One packet of a box."""
-        return {field: part.member(box[n]) for n, (field, part) in enumerate(zip(self.fields, self.partitions))}
+        return {
+            field: part.member(box[n]) for n, (field, part) in enumerate(zip(self.fields, self.partitions, strict=True))
+        }
 
 
 def meet(first: Box, second: Box) -> Box | None:

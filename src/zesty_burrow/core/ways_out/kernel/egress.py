@@ -1,16 +1,28 @@
-"""The map of all ways out: from routes, rules and packet filters to every class of packets that leaves, and by which device."""
+"""The map of all ways out: from routes, rules and packet filters to every class of packets that leaves, and by which
+device.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator
 
-from zesty_burrow.core.ways_out import filter_facts as filters
-from zesty_burrow.core.ways_out.conditions import BOUND, DESTINATION, ENTRY, MARK, OWN, SOURCE, USER, WIDTHS, Condition
-from zesty_burrow.core.ways_out.filter_facts import FilterFacts
-from zesty_burrow.core.ways_out.filtering import Filters, Flow
-from zesty_burrow.core.ways_out.routing import Routed, Router, conditions_of
-from zesty_burrow.core.ways_out.routing_facts import RoutingFacts
-from zesty_burrow.core.ways_out.space import Box, Space
+from zesty_burrow.core.ways_out.classes.conditions import (
+    BOUND,
+    DESTINATION,
+    ENTRY,
+    MARK,
+    OWN,
+    SOURCE,
+    USER,
+    WIDTHS,
+    Condition,
+)
+from zesty_burrow.core.ways_out.classes.space import Box, Space
+from zesty_burrow.core.ways_out.kernel import filter_facts as filters
+from zesty_burrow.core.ways_out.kernel.filter_facts import FilterFacts
+from zesty_burrow.core.ways_out.kernel.filtering import Filters, Flow
+from zesty_burrow.core.ways_out.kernel.routing import Routed, Router, conditions_of
+from zesty_burrow.core.ways_out.kernel.routing_facts import RoutingFacts
 from zesty_burrow.records import dataclass
 
 ALL_DEVICES = "any"
@@ -18,8 +30,8 @@ ALL_DEVICES = "any"
 
 @dataclass(frozen=True, slots=True)
 class Way:
-    """Packets that leave by a device. ``sent``: as their programs have sent them; ``device``: its number; ``why``: rules
-    and routes, in words; ``is_copy``: the packets themselves go elsewhere. ``undecided``: why it is not known.
+    """Packets that leave by a device. ``sent``: as their programs have sent them; ``device``: its number; ``why``:
+    rules and routes, in words; ``is_copy``: the packets themselves go elsewhere. ``undecided``: why it is not known.
     """
 
     sent: Box
@@ -48,8 +60,8 @@ def derive(
     more: Iterable[Condition] = (),
     inside: Collection[int] = (),
 ) -> WaysOut:
-    """All ways out of a machine. ``more``: conditions of questions that are asked of the map afterwards; ``inside``: the
-    devices of tunnels, by number. Raises ``ValueError`` for more classes than can be looked at.
+    """All ways out of a machine. ``more``: conditions of questions that are asked of the map afterwards; ``inside``:
+    the devices of tunnels, by number. Raises ``ValueError`` for more classes than can be looked at.
     """
     widths = {DESTINATION: routing.width, SOURCE: routing.width, **WIDTHS, **known.free}
     asked = [*conditions_of(routing), *_conditions_of(known), *more]

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-import os
 import socket
+from collections.abc import Mapping
 from contextlib import suppress
 from ipaddress import ip_address
 from pathlib import Path
 
 from zesty_burrow.core.net import UDP
-from zesty_burrow.core.ways_out.names_seen import NamesSeen, NameServer, ProxySet
+from zesty_burrow.core.ways_out.names_seen import NameServer, NamesSeen, ProxySet
 from zesty_burrow.host.names.name_ways import (
     ProxyNamed,
     ServerNamed,
@@ -39,14 +39,14 @@ class NamesNamed:
     browsers: tuple[tuple[str, str], ...]
 
 
-def read_names() -> NamesNamed:
-    """As it is now."""
+def read_names(environment: Mapping[str, str]) -> NamesNamed:
+    """As it is now. ``environment``: of the programs whose proxies are looked at."""
     return NamesNamed(
         lookup_order(),
         servers_named(),
         suffixes_named(),
         hosts_named(own=socket.gethostname()),
-        proxies_named(os.environ),
+        proxies_named(environment),
         browser_resolvers(Path.home()),
     )
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from zesty_burrow.core.ways_out.conditions import Match
+from zesty_burrow.core.ways_out.classes.conditions import Match
 from zesty_burrow.records import dataclass
 
 OUT_DEVICE = "leaving device"

@@ -22,12 +22,12 @@ from zesty_burrow.errors import RightsMissing, StateError, UsageError
 from zesty_burrow.host.guard.plan import Share
 from zesty_burrow.host.guard.state import GuardState
 from zesty_burrow.host.netlink import Netlink
-from zesty_burrow.observe.client import ObservatoryAddress, Observer, nothing_observed, require_reached
-from zesty_burrow.records import dataclass
+from zesty_burrow.observe.channel import ObservatoryAddress
+from zesty_burrow.observe.client import Observer, nothing_observed, require_reached
+from zesty_burrow.records import dataclass, field
 from zesty_burrow.store.store import ObservationRow
-from zesty_burrow.use_cases.tunnel import ways_out
+from zesty_burrow.use_cases.observatories import observatories
 from zesty_burrow.use_cases.tunnel.guard import probed
-from zesty_burrow.use_cases.tunnel.names import read_names
 from zesty_burrow.use_cases.tunnel.running import running_tunnels
 from zesty_burrow.use_cases.tunnel.status import (
     guard_findings,
@@ -36,6 +36,8 @@ from zesty_burrow.use_cases.tunnel.status import (
     look_at_guard,
     noticed,
 )
+from zesty_burrow.use_cases.verification import ways_out
+from zesty_burrow.use_cases.verification.names import read_names
 from zesty_burrow.use_cases.workspace import Workspace
 
 
@@ -44,7 +46,8 @@ class VerifyRequest:
     """``before``: without a tunnel, to compare with later. ``observatory``: URL, empty: from the settings.
 
     ``extended``: look up 36 one-time names instead of 6. ``watch``: seconds for which packets are watched at least;
-    ``capture``: a file for those that nothing explains.
+    ``capture``: a file for those that nothing explains. ``environment``: of the programs
+    whose proxies are looked at.
     """
 
     before: bool = False
@@ -52,6 +55,7 @@ class VerifyRequest:
     extended: bool = False
     watch: float = 0.0
     capture: Path | None = None
+    environment: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,12 +82,12 @@ def verify(request: VerifyRequest, workspace: Workspace) -> Verified:
 
     Raises :class:`UsageError` for ``before`` without an observatory, :class:`StateError` for it while a tunnel is up.
     """
-    url = request.observatory or workspace.settings().observatory
+    asked = observatories(workspace, request.observatory)
     tunnels = [tunnel.document for tunnel in running_tunnels(workspace) if tunnel.document]
     if request.before:
-        return _verify_before(request, workspace, url, tunnels)
+        return _verify_before(request, workspace, asked, tunnels)
     statuses = [TunnelStatus.of(document) for document in tunnels]
-    observer = _observer(url, workspace) if url else None
+    observer = _observer(asked[0], workspace) if asked else None
     if not statuses:
         observation = observer.observe(extended=request.extended) if observer else nothing_observed()
         facts = Facts(_from_before(workspace), observation, _promise(None), no_observatory=observer is None)
@@ -93,10 +97,11 @@ def verify(request: VerifyRequest, workspace: Workspace) -> Verified:
     meaning = ways_out.meaning_of(statuses, guard, share)
     began = time.monotonic()
     with ways_out.Watching(meaning) as watching:
-        ways, names = ways_out.look(meaning, read_names())
+        ways, names = ways_out.look(meaning, read_names(request.environment))
         status = statuses[0]
-        routes = _routes(status, ObservatoryAddress.of(url).host) if url else []
+        routes = _routes(status, asked[0].host) if asked else []
         observation = observer.observe(extended=request.extended) if observer else nothing_observed()
+        others = tuple((one.host, _observer(one, workspace).observe()) for one in asked[1:])
         guard = _probed(guard)
         left = request.watch - (time.monotonic() - began)
         if left > 0:
@@ -119,24 +124,23 @@ def verify(request: VerifyRequest, workspace: Workspace) -> Verified:
         observer is None,
         names,
         meaning.names,
-        _relied_on(statuses, url),
+        (*(one.gateway.lower() for one in statuses), *(one.host for one in asked)),
+        others,
     )
     return _judged(facts, statuses, workspace, guard)
 
 
-def _relied_on(statuses: Sequence[TunnelStatus], url: str) -> tuple[str, ...]:
-    hosts = [status.gateway.lower() for status in statuses]
-    return (*hosts, ObservatoryAddress.of(url).host) if url else tuple(hosts)
-
-
-def _observer(url: str, workspace: Workspace) -> Observer:
-    return Observer(ObservatoryAddress.of(url), lambda what: workspace.interaction.note(f"  checking {what}"))
+def _observer(observatory: ObservatoryAddress, workspace: Workspace) -> Observer:
+    return Observer(observatory, lambda what: workspace.interaction.note(f"  checking {what}"))
 
 
 def _verify_before(
-    request: VerifyRequest, workspace: Workspace, url: str, tunnels: Sequence[Mapping[str, Any]]
+    request: VerifyRequest,
+    workspace: Workspace,
+    asked: Sequence[ObservatoryAddress],
+    tunnels: Sequence[Mapping[str, Any]],
 ) -> Verified:
-    if not url:
+    if not asked:
         raise UsageError(
             "no observatory is known, so nobody can look from outside",
             next_step=f'Name one with --observatory URL, or write observatory = "URL" into {workspace.paths.settings}. '
@@ -148,8 +152,8 @@ def _verify_before(
             why="a baseline is observed without a tunnel",
             next_step="Disconnect first.",
         )
-    observation = _observer(url, workspace).observe(extended=request.extended)
-    require_reached(observation, url)
+    observation = _observer(asked[0], workspace).observe(extended=request.extended)
+    require_reached(observation, asked[0].host)
     keep_as_before(observation, workspace)
     return Verified(observation)
 

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator
 from typing import NamedTuple
 
-from zesty_burrow.core.ways_out import filter_facts as facts
-from zesty_burrow.core.ways_out.conditions import BOUND, DESTINATION, MARK, USER, Condition, Conjunction
-from zesty_burrow.core.ways_out.filter_facts import FilterChain, FilterFacts, FilterRule, Step
-from zesty_burrow.core.ways_out.routing import Routed
-from zesty_burrow.core.ways_out.space import Box, Space
+from zesty_burrow.core.ways_out.classes.conditions import BOUND, DESTINATION, MARK, USER, Condition, Conjunction
+from zesty_burrow.core.ways_out.classes.space import Box, Space
+from zesty_burrow.core.ways_out.kernel import filter_facts as facts
+from zesty_burrow.core.ways_out.kernel.filter_facts import FilterChain, FilterFacts, FilterRule, Step
+from zesty_burrow.core.ways_out.kernel.routing import Routed
 
 DEEPEST = 20
 """Chains within chains; the kernel has 16."""

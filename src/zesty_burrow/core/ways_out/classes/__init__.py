@@ -1,0 +1,1 @@
+"""Packets as classes that no rule tells apart, and sets of them."""

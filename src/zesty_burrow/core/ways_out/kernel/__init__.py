@@ -1,0 +1,1 @@
+"""What the kernel does with packets: rules, routes and packet filters, for whole classes at once."""

@@ -1,0 +1,1 @@
+"""What leaves this machine and what the outside sees of it, judged, kept and shown."""
