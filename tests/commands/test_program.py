@@ -188,7 +188,7 @@ def test_json_file(zesty, tmp_path):
         (("disconnect",), 4, "no-tunnel"),
         (("lab", "status"), 4, "no-lab"),
         (("lab", "run", "heron"), 2, "usage"),
-        (("verify",), 2, "usage"),
+        (("verify", "--before"), 2, "usage"),
         (("verify", "--observatory", "ftp://x"), 2, "usage"),
         (("connect", "lisbon"), 4, "not-found"),
     ],

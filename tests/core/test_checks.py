@@ -64,7 +64,7 @@ def test_a_check_is_one_entry(clock, capsys):
     judgement = judge(BEFORE, after, ExpectedExit("PT"))
     assert (judgement.verdict, judge(BEFORE, AFTER, ExpectedExit("PT")).verdict) == ("leaking", "sealed")
     assert explain("clock-late") == (LATE,)
-    result = VerifyResult("lisbon", "PT", BEFORE, after, judgement)
+    result = VerifyResult(Verified(after, judgement, "lisbon", "PT", BEFORE))
     assert result.content()["after"]["clock_seconds"] == 90
     assert "clock-late" in {entry["code"] for entry in result.content()["findings"]}
     Reporter().result(result)

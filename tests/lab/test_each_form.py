@@ -44,8 +44,10 @@ class Handed:
         return row
 
     def observed(self, phone):
+        authority = str(self.lab.folder / story.OBSERVATORY_AUTHORITY)
+
         def look(_):
-            return asdict(Observer(ObservatoryAddress.of(story.OBSERVATORY_URL)).observe())
+            return asdict(Observer(ObservatoryAddress.of(story.OBSERVATORY_URL, authority=authority)).observe())
 
         found = self.client.as_owner(phone, look, lambda _: None)
         for key in ("ipv4", "ipv6"):

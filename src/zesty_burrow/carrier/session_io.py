@@ -54,6 +54,14 @@ class Movable(Protocol):
 
 
 @runtime_checkable
+class Rekeyable(Protocol):
+    """A machine that can agree on new keys when it is asked to."""
+
+    def rekey(self, now: float) -> None:
+        """New keys for the packets of the tunnel, now."""
+
+
+@runtime_checkable
 class Reconnecting(Protocol):
     """A machine over a byte stream that goes on after a loss, by a new connection."""
 
@@ -228,6 +236,14 @@ class SessionIo(Generic[E]):
         if isinstance(self.machine, Movable):
             self.machine.address_changed(self._loop.time())
             self._turn()
+
+    def rekey(self) -> bool:
+        """Ask for new keys; whether the protocol can."""
+        if not isinstance(self.machine, Rekeyable):
+            return False
+        self.machine.rekey(self._loop.time())
+        self._turn()
+        return True
 
     def connect_anew(self) -> None:
         """Connections from another address of this machine: the present ones would wait for it in vain."""

@@ -475,6 +475,11 @@ class Supervisor:
                 elif not request.answer.done():
                     request.answer.set_result(self._answer(request.call))
 
+    def _rekey(self) -> bool:
+        """Whether new keys were asked for."""
+        is_up = self._machine.state is TunnelState.UP
+        return is_up and self._current is not None and self._current.io.rekey()
+
     def _ask_to_switch(self, request: Request) -> None:
         try:
             if self._switch is not None or self._report.status is None or self._end_reason:
@@ -492,4 +497,6 @@ class Supervisor:
         if call == "disconnect":
             self._ask_to_end("disconnect")
             return {"ending": True}
+        if call == "rekey":
+            return {"rekeying": self._rekey()}
         return {"error": f"the call {call!r:.40} is not known"}

@@ -6,6 +6,8 @@ import os
 from contextlib import suppress
 from pathlib import Path
 
+from zesty_burrow.errors import InputError
+
 
 def replace_file(path: Path, content: bytes, mode: int, *, in_place: bool = False) -> None:
     """A file has its new content and mode from one moment to the next, on the disk as well. Raises ``OSError``.
@@ -29,3 +31,15 @@ def replace_file(path: Path, content: bytes, mode: int, *, in_place: bool = Fals
             raise
         with path.open("wb") as stream:
             stream.write(content)
+
+
+def write_page(path: Path, text: str) -> None:
+    """A page or table that a user has asked for, for its owner alone. Raises :class:`InputError`."""
+    try:
+        replace_file(path, text.encode(), 0o600)
+    except OSError as problem:
+        raise InputError(
+            f"{path} cannot be written",
+            why=problem.strerror or str(problem),
+            next_step="Name a file in a folder of yours.",
+        ) from None

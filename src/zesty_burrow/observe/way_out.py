@@ -18,29 +18,44 @@ PORTAL = "a page that asks for something first"
 def look_at_way_out(address: ObservatoryAddress, now: datetime) -> list[ReadinessCheck]:
     """Two checks: who answers, and whether the answer's clock is ours (RFC 9110 §6.6.1)."""
     why = "Some networks answer everything themselves until somebody has signed in on their page."
-    connection = None
     try:
-        connection = connect(address, address.host)
+        status, body, stamp = _ask(address)
+    except (OSError, http.client.HTTPException) as problem:
+        if _page_in_its_place(address):
+            return [_portal(address)]
+        words = f"{address.host} does not answer ({problem})"
+        return [ReadinessCheck("way out", Readiness.ATTENTION, words, why, "Try another network.")]
+    if not _is_observatory(status, body):
+        return [_portal(address)]
+    return [ReadinessCheck("way out", Readiness.READY, f"{address.host} answers"), *_clock(stamp, now, address.host)]
+
+
+def _ask(address: ObservatoryAddress) -> tuple[int, bytes, str]:
+    """Status, content and the time that it says. Raises ``OSError`` or ``http.client.HTTPException``."""
+    connection = connect(address, address.host)
+    try:
         connection.request("GET", "/v1", headers={"Host": address.host})
         answer = connection.getresponse()
-        body, stamp = answer.read(MAX_BODY), answer.getheader("Date", "")
-    except (OSError, http.client.HTTPException) as problem:
-        return [
-            ReadinessCheck(
-                "way out",
-                Readiness.ATTENTION,
-                f"{address.host} does not answer ({problem})",
-                why,
-                "Try another network.",
-            )
-        ]
+        return answer.status, answer.read(MAX_BODY), answer.getheader("Date", "")
     finally:
-        if connection is not None:
-            connection.close()
-    if not _is_observatory(answer.status, body):
-        remedy = "Sign in on that page in a browser; under the guard: zesty guard portal."
-        return [ReadinessCheck("way out", Readiness.ATTENTION, f"{address.host} is answered by {PORTAL}", why, remedy)]
-    return [ReadinessCheck("way out", Readiness.READY, f"{address.host} answers"), *_clock(stamp, now, address.host)]
+        connection.close()
+
+
+def _page_in_its_place(address: ObservatoryAddress) -> bool:
+    """Whether somebody else answers for it by plain HTTP: networks that want a sign-in cannot do so by HTTPS."""
+    if not address.tls:
+        return False
+    try:
+        status, body, _ = _ask(ObservatoryAddress(address.host))
+    except (OSError, http.client.HTTPException):
+        return False
+    return not _is_observatory(status, body)
+
+
+def _portal(address: ObservatoryAddress) -> ReadinessCheck:
+    why = "Some networks answer everything themselves until somebody has signed in on their page."
+    remedy = "Sign in on that page in a browser; under the guard: zesty guard portal."
+    return ReadinessCheck("way out", Readiness.ATTENTION, f"{address.host} is answered by {PORTAL}", why, remedy)
 
 
 def _is_observatory(status: int, body: bytes) -> bool:

@@ -97,4 +97,5 @@ _STEPS: dict[int, Callable[[Database, Transaction], None]] = {
     10: _sql("0010_enrolments.sql"),
     11: _sql("0011_handed_credentials.sql"),
     12: _sql("0012_link_openers.sql"),
+    13: _sql("0013_runs.sql"),
 }

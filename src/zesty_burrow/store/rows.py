@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from zesty_burrow.core.profile import Profile
 
 PEM_MARK = "-----BEGIN CERTIFICATE-----"
-HEAD = 12
+HEAD = 13
 """The newest migration."""
 OWN, MACHINE = "me", "machine"
 """Whose a store is."""

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from zesty_burrow.intake.import_plan import NewProfile
     from zesty_burrow.profiles.trust_facts import Facts, FactsOf
     from zesty_burrow.store.fleet_store import FleetStore
+    from zesty_burrow.store.run_store import RunStore
     from zesty_burrow.store.seal import Seal
 
 
@@ -462,6 +463,13 @@ class Store:
             with self._writing() as transaction:
                 transaction.execute_many("INSERT INTO trust_facts VALUES (?, ?) ON CONFLICT DO NOTHING", rows)
         return {**known, **fresh}.__getitem__
+
+    @property
+    def runs(self) -> RunStore:
+        """The verifications that were made."""
+        from zesty_burrow.store.run_store import RunStore
+
+        return RunStore(self._database)
 
     # Observations.
 

@@ -105,7 +105,15 @@ if TYPE_CHECKING:
         startup_text,
     )
     from zesty_burrow.use_cases.tunnel.status import Condition, StatusRequest, StatusSeen, look
-    from zesty_burrow.use_cases.verification.verify import Verified, VerifyRequest, verify
+    from zesty_burrow.use_cases.verification.history import (
+        History,
+        HistoryRequest,
+        changed_runs,
+        check_history,
+        list_history,
+    )
+    from zesty_burrow.use_cases.verification.verified import Verified
+    from zesty_burrow.use_cases.verification.verify import VerifyRequest, verify
     from zesty_burrow.use_cases.workspace import Workspace
 
 VERSION = (1, 0)
@@ -170,7 +178,9 @@ _NAMES = {
         "startup_text",
     ),
     "tunnel.guard": ("OpenedGuard", "close_guard", "confirm_guard", "open_guard", "open_portal"),
-    "tunnel.verify": ("Verified", "VerifyRequest", "verify"),
+    "verification.history": ("History", "HistoryRequest", "changed_runs", "check_history", "list_history"),
+    "verification.verified": ("Verified",),
+    "verification.verify": ("VerifyRequest", "verify"),
     "tunnel.disconnect": ("Disconnected", "RestoredMachine", "disconnect", "restore_machine"),
     "devices.request": ("HandOverRequest", "HandOverRow", "HandedOver"),
     "devices.hand_over": ("hand_over",),
@@ -226,6 +236,8 @@ __all__ = [
     "HandOverRequest",
     "HandOverRow",
     "HandedOver",
+    "History",
+    "HistoryRequest",
     "ImportRequest",
     "ImportedDevices",
     "Interaction",
@@ -272,6 +284,8 @@ __all__ = [
     "change_credentials",
     "change_devices",
     "change_profiles",
+    "changed_runs",
+    "check_history",
     "choose",
     "close_guard",
     "confirm_guard",
@@ -291,6 +305,7 @@ __all__ = [
     "list_credentials",
     "list_devices",
     "list_enrolments",
+    "list_history",
     "list_links",
     "list_places",
     "list_profiles",

@@ -7,6 +7,7 @@ from argparse import ArgumentParser, Namespace
 from pathlib import Path
 
 from zesty_burrow.commands.context import Context
+from zesty_burrow.host.replace_file import write_page
 from zesty_burrow.report.results.base import Result
 from zesty_burrow.report.results.verification import BaselineResult, VerifyResult
 from zesty_burrow.use_cases.verification.verify import VerifyRequest, verify
@@ -22,6 +23,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("--watch", type=float, default=0.0, metavar="SECONDS", help=text)
     text = "write the packets that nothing explains to FILE (pcap)"
     parser.add_argument("--capture", type=Path, metavar="FILE", help=text)
+    parser.add_argument("--page", type=Path, metavar="FILE", help="write a page for browsers and paper to FILE (HTML)")
 
 
 def run(args: Namespace, context: Context) -> Result:
@@ -31,14 +33,8 @@ def run(args: Namespace, context: Context) -> Result:
     )
     if seen.judgement is None:
         return BaselineResult(seen.observation)
-    return VerifyResult(
-        seen.profile,
-        seen.promised,
-        seen.before,
-        seen.observation,
-        seen.judgement,
-        seen.guard,
-        seen.ways,
-        seen.watch,
-        seen.names,
-    )
+    if args.page is not None:
+        from zesty_burrow.report.pages.verification_page import verification_page
+
+        write_page(args.page, verification_page(seen.document(), seen.changes_document()))
+    return VerifyResult(seen)

@@ -51,6 +51,7 @@ class WaysSeen:
     sockets: tuple[BoundSocket, ...] = ()
     summaries: tuple[WaySummary, ...] = ()
     misled: tuple[str, ...] = ()
+    allowed: tuple[str, ...] = ()
 
     @property
     def is_decided(self) -> bool:

@@ -15,7 +15,7 @@ from collections.abc import Callable, Iterable
 from contextlib import suppress
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import NamedTuple
+from typing import NamedTuple, TypeVar
 
 from zesty_burrow.core.ways_out.capture_filter import OwnPort, WatchedPackets, capture_filter
 from zesty_burrow.core.ways_out.packet import SeenPacket, explanation, read_frame
@@ -32,10 +32,13 @@ ROOM = 4 << 20
 MOST_ROWS, MOST_KEPT = 256, 10_000
 MOST_AT_ONCE = 512
 LONGEST = 65_536
-REFRESH = 0.05
-"""Seconds for which a look at the tunnels' own sockets holds."""
+REFRESH, MOST_LOOKS = 1.0, 50
+"""At most so many looks at the tunnels, as they are, in so many seconds."""
 PCAP = struct.pack("=IHHiIII", 0xA1B23C4D, 2, 4, 0, 0, LONGEST, 1)
 """The head of a file of captures with nanoseconds (draft-ietf-opsawg-pcap §4), link type Ethernet."""
+
+
+T = TypeVar("T")
 
 
 class WatchedDevice(NamedTuple):
@@ -65,27 +68,29 @@ def own_ports() -> tuple[OwnPort, ...]:
 
 
 class PacketWatch:
-    """``open``, ``read`` again and again, ``result``, ``close``. ``own``: the tunnels' own ports at a moment."""
+    """``open``, ``read`` again and again, ``result``, ``close``. ``now``: what is watched as it is at a moment; asked
+    where something is not explained by what was known, as the tunnels may have gone on.
+    """
 
     def __init__(
         self,
         watched: WatchedPackets,
         devices: Iterable[WatchedDevice],
-        own: Callable[[], tuple[OwnPort, ...]] = own_ports,
+        now: Callable[[], WatchedPackets] | None = None,
     ) -> None:
-        self._watched, self._own = watched, own
+        self._watched, self._now = watched, now
         self._devices = list(devices)
         self._channels: dict[int, tuple[socket.socket, WatchedDevice]] = {}
         self._rows: dict[tuple[object, ...], UnexplainedPackets] = {}
         self._senders = Senders()
         self._began, self._since = 0.0, ""
-        self._looked = -1.0
+        self._looked, self._looked_at = -1.0, 0
         self._packets = self._lost = 0
         self.kept: list[KeptFrame] = []
 
     def open(self) -> None:
         """From now on. Raises :class:`RightsMissing` or :class:`MachineError`."""
-        self._watched = replace(self._watched, own=self._own())
+        self._watched = replace(self._watched, own=own_ports())
         self._began, self._since = time.monotonic(), _stamp(time.time_ns())
         try:
             for device in self._devices:
@@ -153,14 +158,31 @@ class PacketWatch:
         if key in self._rows:
             self._count(key, device, packet, len(frame), at, frame)
             return
-        now = time.monotonic()
-        if now - self._looked > REFRESH:
-            # The tunnels may have opened sockets since.
-            self._watched, self._looked = replace(self._watched, own=self._own()), now
+        if explanation(packet, self._watched, device.number):
+            return
+        self._look_again(at)
         if not explanation(packet, self._watched, device.number):
             sender = self._senders.of(packet, device.number)
             if not explanation(packet, self._watched, device.number, sender.user):
                 self._count(key, device, packet, len(frame), at, frame, sender.process)
+
+    def _look_again(self, at: int) -> None:
+        """The tunnels may have opened sockets since, or ways to other gateways: what was known stays known."""
+        now = time.monotonic()
+        if self._looked_at >= at or now - self._looked < REFRESH / MOST_LOOKS:
+            return
+        self._looked_at = time.time_ns()
+        self._watched = replace(self._watched, own=_joined(self._watched.own, own_ports()))
+        if self._now is not None:
+            with suppress(MachineError):
+                fresh = self._now()
+                allowed = {
+                    version: _joined(rows, fresh.allowed.get(version, ()))
+                    for version, rows in self._watched.allowed.items()
+                }
+                belonging = _joined(self._watched.belonging, fresh.belonging)
+                self._watched = replace(self._watched, allowed=allowed, belonging=belonging)
+        self._looked = time.monotonic()
 
     def _count(
         self,
@@ -217,6 +239,10 @@ def write_capture(path: Path, frames: Iterable[KeptFrame]) -> None:
             frame = bytes(12) + kind.to_bytes(2) + frame
         rows.append(struct.pack("=IIII", kept.at // 10**9, kept.at % 10**9, len(frame), len(frame)) + frame)
     path.write_bytes(b"".join(rows))
+
+
+def _joined(known: tuple[T, ...], more: tuple[T, ...]) -> tuple[T, ...]:
+    return tuple(dict.fromkeys((*known, *more)))
 
 
 def _time_in(more: list[tuple[int, int, bytes]]) -> int:

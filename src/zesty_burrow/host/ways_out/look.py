@@ -74,7 +74,8 @@ def look_at_ways(
         devices = {link.number: link.name for link in netlink.links()}
     sockets = tuple(bound_sockets(devices, MARK, ("lo", *own)))
     undecided = tuple(dict.fromkeys((*seen.undecided, *other_deciders(devices))))
-    return replace(seen, sockets=sockets, undecided=undecided), answers
+    words = dict.fromkeys(one.words for rows in allowed.values() for one in rows)
+    return replace(seen, sockets=sockets, undecided=undecided, allowed=tuple(words)), answers
 
 
 def _together(one: WaysSeen, other: WaysSeen) -> WaysSeen:

@@ -79,6 +79,10 @@ class IkeSession:
         """End it: with a DELETE where the gateway knows us."""
         self.initiator.close(now)
 
+    def rekey(self, now: float) -> None:
+        """New keys for the child SA, now (RFC 7296 §1.3.3)."""
+        self.initiator.rekey(now)
+
     def address_changed(self, now: float) -> None:
         """This machine has another address towards the gateway (RFC 4555)."""
         self.initiator.moved(now)

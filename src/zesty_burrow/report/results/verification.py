@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+import json
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from zesty_burrow.core.outside.judgement import Judgement, Verdict
 from zesty_burrow.core.outside.observation import Observation
-from zesty_burrow.records import dataclass
+from zesty_burrow.records import asdict, dataclass
 from zesty_burrow.report.results.base import EXIT_LEAKING, EXIT_NOT_READY, EXIT_UNCLEAR, Result
 
 if TYPE_CHECKING:
-    from zesty_burrow.core.ways_out.names_seen import NamesSeen
-    from zesty_burrow.core.ways_out.seen import WatchSeen, WaysSeen
-    from zesty_burrow.host.guard.state import GuardState
+    from zesty_burrow.store.run_store import RunRow
+    from zesty_burrow.use_cases.verification.audit import Audited, CheckedAudit
+    from zesty_burrow.use_cases.verification.history import ChangedRun, CheckedHistory, History
+    from zesty_burrow.use_cases.verification.transitions import Transitions
+    from zesty_burrow.use_cases.verification.verified import Verified
 
 
 @dataclass(frozen=True)
@@ -29,19 +32,21 @@ class BaselineResult(Result):
 
 @dataclass(frozen=True)
 class VerifyResult(Result):
-    """``verify``: the exit code is the verdict."""
+    """``verify``: the exit code is the verdict. ``times``: how many runs it was the last of, where it ran again and
+    again.
+    """
 
-    profile: str
-    promise: str
-    before: Observation | None
-    after: Observation
-    judgement: Judgement
-    guard: GuardState | None = None
-    ways: WaysSeen | None = None
-    watch: WatchSeen | None = None
-    names: NamesSeen | None = None
+    seen: Verified
+    times: int = 1
     shown_by: ClassVar[str] = "verification"
     kind: ClassVar[str] = "verification"
+
+    @property
+    def judgement(self) -> Judgement:
+        """Of a run that was judged."""
+        if self.seen.judgement is None:
+            raise ValueError("not judged")
+        return self.seen.judgement
 
     @property
     def exit_code(self) -> int:
@@ -49,20 +54,75 @@ class VerifyResult(Result):
         return codes[self.judgement.verdict]
 
     def content(self) -> dict[str, Any]:
+        return {**self.seen.document(), "changes": self.seen.changes_document()}
+
+
+@dataclass(frozen=True)
+class HistoryResult(Result):
+    """``history``: runs, or with ``changed`` what has changed from run to run, or ``checked``."""
+
+    history: History | None = None
+    changed: tuple[ChangedRun, ...] | None = None
+    checked: CheckedHistory | None = None
+    shown_by: ClassVar[str] = "history"
+    kind: ClassVar[str] = "history"
+
+    @property
+    def exit_code(self) -> int:
+        return EXIT_LEAKING if self.checked is not None and self.checked.problems else 0
+
+    def content(self) -> dict[str, Any]:
+        if self.checked is not None:
+            return asdict(self.checked)
+        if self.changed is not None:
+            return {"changes": [asdict(row) for row in self.changed]}
+        runs = self.history.runs if self.history else ()
+        return {"count": self.history.count if self.history else 0, "runs": [_run(row) for row in runs]}
+
+
+@dataclass(frozen=True)
+class AuditResult(Result):
+    """``audit``: the report that was ``made``, or ``checked``."""
+
+    made: Audited | None = None
+    checked: CheckedAudit | None = None
+    shown_by: ClassVar[str] = "history"
+    kind: ClassVar[str] = "audit"
+
+    @property
+    def exit_code(self) -> int:
+        return EXIT_LEAKING if self.checked is not None and self.checked.problems else 0
+
+    def content(self) -> dict[str, Any]:
+        shown = self.made or self.checked
+        values = asdict(shown) if shown is not None else {}
+        return {key: str(value) if key == "file" else value for key, value in values.items()}
+
+
+@dataclass(frozen=True)
+class TransitionsResult(Result):
+    """``transitions``: the exit code says whether something left beside the tunnel, or nobody could watch."""
+
+    seen: Transitions
+    shown_by: ClassVar[str] = "history"
+    kind: ClassVar[str] = "transitions"
+
+    @property
+    def exit_code(self) -> int:
+        if self.seen.watch.packets:
+            return EXIT_LEAKING
+        return 0 if self.seen.is_tight else EXIT_UNCLEAR
+
+    def content(self) -> dict[str, Any]:
         return {
-            "verdict": str(self.judgement.verdict),
-            "profile": self.profile,
-            "promise": self.promise,
-            "before": self.before.document() if self.before else None,
-            "after": self.after.document(),
-            "headline": self.judgement.headline,
-            "guard": self.guard.document() if self.guard else None,
-            "ways_out": self.ways.document() if self.ways else None,
-            "names": self.names.document() if self.names else None,
-            "watch": self.watch.document() if self.watch else None,
-            "expectations": [entry.document() for entry in self.judgement.expectations],
-            "findings": [entry.document() for entry in self.judgement.findings],
+            "profile": self.seen.profile,
+            "moments": [moment.document() for moment in self.seen.moments],
+            "watch": self.seen.watch.document(),
         }
+
+
+def _run(row: RunRow) -> dict[str, Any]:
+    return {**row._asdict(), "facts": json.loads(row.facts)}
 
 
 @dataclass(frozen=True)

@@ -10,6 +10,7 @@ from zesty_burrow.core.outside.checks.check import Row
 from zesty_burrow.core.outside.expectations import Standing
 from zesty_burrow.core.outside.judgement import Verdict
 from zesty_burrow.core.outside.observation import Observation
+from zesty_burrow.core.outside.runs.record import RunChange
 from zesty_burrow.errors import printable
 from zesty_burrow.report.findings import findings_table
 from zesty_burrow.report.layout import Column, Indented, Table, Text
@@ -31,29 +32,48 @@ def _rows(before: Observation | None, after: Observation) -> list[Row]:
     return [row for check in CHECKS for row in check.rows(before or Observation(""), after)]
 
 
+EVIDENCE = frozenset(
+    {"ways-none-beside", "watch-clean", "address-changed", "exit-as-promised", "dns-inside", "observatories-agree"}
+)
+"""Codes of findings that only say again what an expectation's evidence says."""
+
+
 def _verification(result: VerifyResult) -> Parts:
-    promise = f", which names {result.promise}" if result.promise else ""
-    subject = f"profile {result.profile}{promise}" if result.profile else "no tunnel"
+    seen, judgement = result.seen, result.judgement
+    promise = f", which names {seen.promised}" if seen.promised else ""
+    subject = f"profile {seen.profile}{promise}" if seen.profile else "no tunnel"
     yield heading(f"Verification of {subject}")
-    table = Table(Column(style="dim", whole=True), Column("before"), Column("after"), gap=3)
-    for row in _rows(result.before, result.after):
-        table.add_row(*map(Text, row))
-    yield Indented(table)
-    if result.profile:
-        yield Indented(Text(f"Guard: {guard_words(result.guard) if result.guard else 'none'}."))
-        if result.guard and result.guard.probe:
-            yield Indented(Text(f"Probes against it: {probe_words(result.guard.probe)}."))
+    if seen.observation.reached:
+        table = Table(Column(style="dim", whole=True), Column("before"), Column("after"), gap=3)
+        for row in _rows(seen.before, seen.observation):
+            table.add_row(*map(Text, row))
+        yield Indented(table)
+    if seen.profile:
+        yield Indented(Text(f"Guard: {guard_words(seen.guard) if seen.guard else 'none'}."))
+        if seen.guard and seen.guard.probe:
+            yield Indented(Text(f"Probes against it: {probe_words(seen.guard.probe)}."))
     yield ""
-    judgement = result.judgement
     if judgement.expectations:
         expected = Table(Column(whole=True), Column(), Column(style="dim"), gap=2)
+        several = len({one.tunnel for one in judgement.expectations if one.tunnel}) > 1
         for one in judgement.expectations:
-            expected.add_row(Text(str(one.standing), STANDING_STYLES[one.standing]), one.what, Text(one.evidence))
+            what = f"{one.tunnel}: {one.what}" if several and one.tunnel else one.what
+            expected.add_row(
+                Text(str(one.standing), STANDING_STYLES[one.standing]), what, Text(printable(one.evidence))
+            )
         yield Indented(expected)
         yield ""
     verdict = f"{str(judgement.verdict).upper()}: {judgement.headline}."
     yield Text(verdict, style=VERDICT_STYLES[judgement.verdict])
-    yield from findings_table(result.judgement.findings)
+    hidden = EVIDENCE if judgement.expectations else frozenset()
+    yield from findings_table([entry for entry in judgement.findings if entry.code.slug not in hidden])
+    if seen.changes:
+        yield Text(f"Since the last run: {'; '.join(change_words(change) for change in seen.changes)}.", "bold")
+
+
+def change_words(change: RunChange) -> str:
+    """A change for people."""
+    return printable(f"{change.what}: {change.before} became {change.after}")
 
 
 def _baseline(result: BaselineResult) -> Parts:

@@ -14,17 +14,15 @@ from typing import Any
 from zesty_burrow.carrier.control.status import TunnelStatus
 from zesty_burrow.core.outside.checks.check import Facts
 from zesty_burrow.core.outside.intent import Intent
-from zesty_burrow.core.outside.judgement import Judgement, judge_facts
+from zesty_burrow.core.outside.judgement import judge_facts
 from zesty_burrow.core.outside.observation import ExpectedExit, Observation, RouteSeen, read_observation
-from zesty_burrow.core.ways_out.names_seen import NamesSeen
-from zesty_burrow.core.ways_out.seen import WatchSeen, WaysSeen
 from zesty_burrow.errors import RightsMissing, StateError, UsageError
 from zesty_burrow.host.guard.plan import Share
 from zesty_burrow.host.guard.state import GuardState
 from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.observe.channel import ObservatoryAddress
 from zesty_burrow.observe.client import Observer, nothing_observed, require_reached
-from zesty_burrow.records import dataclass, field
+from zesty_burrow.records import dataclass, field, replace
 from zesty_burrow.store.store import ObservationRow
 from zesty_burrow.use_cases.observatories import observatories
 from zesty_burrow.use_cases.tunnel.guard import probed
@@ -37,7 +35,9 @@ from zesty_burrow.use_cases.tunnel.status import (
     noticed,
 )
 from zesty_burrow.use_cases.verification import ways_out
+from zesty_burrow.use_cases.verification.history import keep_run
 from zesty_burrow.use_cases.verification.names import read_names
+from zesty_burrow.use_cases.verification.verified import Verified
 from zesty_burrow.use_cases.workspace import Workspace
 
 
@@ -56,25 +56,6 @@ class VerifyRequest:
     watch: float = 0.0
     capture: Path | None = None
     environment: Mapping[str, str] = field(default_factory=dict)
-
-
-@dataclass(frozen=True, slots=True)
-class Verified:
-    """``judgement``: None for an observation before the tunnel. ``profile``: of the tunnel, empty without one.
-
-    ``promised``: where its exit should be, in words. ``before``: what it was compared with. ``ways``, ``watch``: None
-    where no tunnel is up.
-    """
-
-    observation: Observation
-    judgement: Judgement | None = None
-    profile: str = ""
-    promised: str = ""
-    before: Observation | None = None
-    guard: GuardState | None = None
-    ways: WaysSeen | None = None
-    watch: WatchSeen | None = None
-    names: NamesSeen | None = None
 
 
 def verify(request: VerifyRequest, workspace: Workspace) -> Verified:
@@ -96,7 +77,7 @@ def verify(request: VerifyRequest, workspace: Workspace) -> Verified:
     workspace.interaction.note("  checking the ways out of this machine")
     meaning = ways_out.meaning_of(statuses, guard, share)
     began = time.monotonic()
-    with ways_out.Watching(meaning) as watching:
+    with ways_out.Watching(meaning, lambda: ways_out.meaning_now(workspace)) as watching:
         ways, names = ways_out.look(meaning, read_names(request.environment))
         status = statuses[0]
         routes = _routes(status, asked[0].host) if asked else []
@@ -170,10 +151,9 @@ def _judged(facts: Facts, statuses: Sequence[TunnelStatus], workspace: Workspace
         also += [*judge_negotiated(status, workspace), *noticed(status)]
     judgement = judge_facts(facts, also)
     profile = statuses[0].profile if statuses else ""
-    with workspace.store() as store:
-        store.add_observation(_row(facts.after, "after", profile, str(judgement.verdict)))
     words = ", ".join(part for part in (facts.promise.city, facts.promise.country) if part)
-    return Verified(facts.after, judgement, profile, words, facts.before, guard, facts.ways, facts.watch, facts.names)
+    seen = Verified(facts.after, judgement, profile, words, facts.before, guard, facts.ways, facts.watch, facts.names)
+    return replace(seen, changes=keep_run(seen, statuses, workspace))
 
 
 def _intent(status: TunnelStatus, share: Share) -> Intent:
@@ -207,7 +187,9 @@ def _probed(guard: GuardState | None) -> GuardState | None:
 def keep_as_before(observation: Observation, workspace: Workspace) -> None:
     """To compare with later: what is seen without a tunnel."""
     with workspace.store() as store:
-        store.add_observation(_row(observation, "before", "", ""))
+        store.add_observation(
+            ObservationRow(observation.taken_at, "before", "", "", json.dumps(observation.document()))
+        )
 
 
 def _promise(status: TunnelStatus | None) -> ExpectedExit:
@@ -240,7 +222,3 @@ def _routes(status: TunnelStatus, observatory: str) -> list[RouteSeen]:
             if any(address in one for one in inside) and not any(address in one for one in outside):
                 seens.append(RouteSeen(target, str(address), netlink.device_towards(str(address)), status.device))
     return seens
-
-
-def _row(observation: Observation, role: str, profile: str, verdict: str) -> ObservationRow:
-    return ObservationRow(observation.taken_at, role, profile, verdict, json.dumps(observation.document()))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from ipaddress import ip_address, ip_network
 from pathlib import Path
 
@@ -31,7 +31,10 @@ from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.host.packet_watch.watch import PacketWatch, WatchedDevice, write_capture
 from zesty_burrow.host.ways_out.look import Answers, Towards, look_at_ways
 from zesty_burrow.records import dataclass
+from zesty_burrow.use_cases.tunnel.running import running_tunnels
+from zesty_burrow.use_cases.tunnel.status import guard_state, look_at_guard
 from zesty_burrow.use_cases.verification.names import DNS_PORT, NamesNamed, is_address, names_seen
+from zesty_burrow.use_cases.workspace import Workspace
 
 READ_FOR = 0.1
 """Seconds after which the watch looks whether it is to stop."""
@@ -75,6 +78,12 @@ def meaning_of(statuses: Sequence[TunnelStatus], guard: GuardState | None, share
     )
 
 
+def meaning_now(workspace: Workspace) -> Meaning:
+    """Of the tunnels that are up, with the guard as it is. Raises :class:`MachineError`."""
+    statuses = [TunnelStatus.of(one.document) for one in running_tunnels(workspace) if one.document]
+    return meaning_of(statuses, guard_state(workspace), look_at_guard(workspace).whole)
+
+
 def look(meaning: Meaning, names: NamesNamed) -> tuple[WaysSeen, NamesSeen]:
     """What cannot be looked at is said to be undecided."""
     towards = [Towards(ip_address(server.address), UDP, DNS_PORT) for server in names.servers]
@@ -90,14 +99,22 @@ def look(meaning: Meaning, names: NamesNamed) -> tuple[WaysSeen, NamesSeen]:
     return ways, names_seen(names, answers)
 
 
-class Watching:
-    """A packet watch that goes on in a thread of its own; a context manager. ``blind``: why there is none."""
+def _watched(meaning: Meaning) -> WatchedPackets:
+    belonging = dict.fromkeys(network for tunnel in meaning.tunnels for network in tunnel.networks)
+    return WatchedPackets(tuple(belonging), meaning.allowed)
 
-    def __init__(self, meaning: Meaning) -> None:
-        belonging = dict.fromkeys(network for tunnel in meaning.tunnels for network in tunnel.networks)
-        self._watch = PacketWatch(WatchedPackets(tuple(belonging), meaning.allowed), meaning.outer)
+
+class Watching:
+    """A packet watch that goes on in a thread of its own; a context manager. ``now``: what the tunnels are meant to
+    carry at a moment. ``blind``: why there is no watch.
+    """
+
+    def __init__(self, meaning: Meaning, now: Callable[[], Meaning] | None = None) -> None:
+        again = (lambda: _watched(now())) if now is not None else None
+        self._watch = PacketWatch(_watched(meaning), meaning.outer, again)
         self._stopped = threading.Event()
         self._thread = threading.Thread(target=self._read, daemon=True, name="packet watch")
+        self._lock = threading.Lock()
         self.blind = ""
 
     def __enter__(self) -> Watching:
@@ -115,7 +132,8 @@ class Watching:
 
     def _read(self) -> None:
         while not self._stopped.is_set():
-            self._watch.wait(READ_FOR)
+            with self._lock:
+                self._watch.wait(READ_FOR)
 
     def stop(self) -> None:
         """Read what has come, and no more."""
@@ -125,8 +143,11 @@ class Watching:
             self._watch.read()
 
     def result(self) -> WatchSeen:
-        """After :meth:`stop`."""
-        return WatchSeen(blind=self.blind) if self.blind else self._watch.result()
+        """What was seen so far."""
+        if self.blind:
+            return WatchSeen(blind=self.blind)
+        with self._lock:
+            return self._watch.result()
 
     def write(self, path: Path) -> None:
         """What nothing explains, as a file for analysers."""
