@@ -20,6 +20,7 @@ from zesty_burrow.observe.client import Observer
 from zesty_burrow.report.reporter import Reporter
 from zesty_burrow.report.results.verification import VerifyResult
 from zesty_burrow.use_cases.codes import explain
+from zesty_burrow.use_cases.verification.verified import Verified
 
 HOME, EXIT = Sighting("192.0.2.77", "Cobblewire", "SI"), Sighting("198.51.100.19", "Quillwort Relay", "PT")
 BEFORE = Observation("2026-11-01T09:00:00Z", HOME, resolvers=(HOME,), names_asked=6, names_answered=6)

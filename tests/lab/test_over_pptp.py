@@ -12,6 +12,7 @@ pytestmark = pytest.mark.lab
 NAME = "quillwort-lisbon"
 AS_IT_IS = {
     "pptp-unprotected", "policy-negotiated", "address-changed", "dns-inside", "exit-as-promised", "local-network-public",
+    "ways-none-beside", "watch-clean",
 }  # fmt: skip
 
 

@@ -22,7 +22,8 @@ from zesty_burrow.store.database import open_database
 from zesty_burrow.store.devices import Rule
 from zesty_burrow.store.rows import HEAD
 from zesty_burrow.store.seal import Seal
-from zesty_burrow.store.store import ObservationRow, Store
+from zesty_burrow.store.store import Store
+from zesty_burrow.store.verifications.run_store import ObservationRow
 
 PROFILES = [place_profile(place) for place in story.PLACES]
 
@@ -365,11 +366,11 @@ def test_renamed_with_its_credentials(full):
 def test_observations(full):
     """The newest of a role is found."""
     for number in range(3):
-        full.add_observation(ObservationRow(f"2026-11-0{number + 1}", "before", "", "", str(number)))
-    full.add_observation(ObservationRow("2026-11-09", "after", "quillwort-lisbon", "sealed", "x"))
-    assert full.latest_observation("before").document == "2"
-    assert full.latest_observation("after").verdict == "sealed"
-    assert full.latest_observation("never") is None
+        full.runs.add_observation(ObservationRow(f"2026-11-0{number + 1}", "before", "", "", str(number)))
+    full.runs.add_observation(ObservationRow("2026-11-09", "after", "quillwort-lisbon", "sealed", "x"))
+    assert full.runs.latest_observation("before").document == "2"
+    assert full.runs.latest_observation("after").verdict == "sealed"
+    assert full.runs.latest_observation("never") is None
 
 
 def test_two_writers(place):

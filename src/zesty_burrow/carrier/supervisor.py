@@ -475,11 +475,6 @@ class Supervisor:
                 elif not request.answer.done():
                     request.answer.set_result(self._answer(request.call))
 
-    def _rekey(self) -> bool:
-        """Whether new keys were asked for."""
-        is_up = self._machine.state is TunnelState.UP
-        return is_up and self._current is not None and self._current.io.rekey()
-
     def _ask_to_switch(self, request: Request) -> None:
         try:
             if self._switch is not None or self._report.status is None or self._end_reason:
@@ -498,5 +493,6 @@ class Supervisor:
             self._ask_to_end("disconnect")
             return {"ending": True}
         if call == "rekey":
-            return {"rekeying": self._rekey()}
+            is_up = self._machine.state is TunnelState.UP
+            return {"rekeying": is_up and self._current is not None and self._current.io.rekey()}
         return {"error": f"the call {call!r:.40} is not known"}

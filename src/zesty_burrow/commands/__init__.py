@@ -31,10 +31,14 @@ COMMANDS: dict[str, Command] = {
     "connect": Command("tunnel.connect", "bring a tunnel up"),
     "status": Command("tunnel.status", "show whether a tunnel is up, and its counters"),
     "guard": Command("tunnel.guard", "show or change the guard: nothing but the tunnel leaves this machine"),
-    "verify": Command("tunnel.verify", "check from outside that nothing leaks"),
-    "transitions": Command("tunnel.transitions", "cause a loss, a rekey or a switch, and see what leaves meanwhile"),
-    "history": Command("tunnel.history", "list earlier verifications, what has changed since when, and check them"),
-    "audit": Command("tunnel.audit", "make a report for auditors from signed evidence, or check one"),
+    "verify": Command("verification.verify", "check from outside that nothing leaks"),
+    "transitions": Command(
+        "verification.transitions", "cause a loss, a rekey or a switch, and see what leaves meanwhile"
+    ),
+    "history": Command(
+        "verification.history", "list earlier verifications, what has changed since when, and check them"
+    ),
+    "audit": Command("verification.audit", "make a report for auditors from signed evidence, or check one"),
     "disconnect": Command("tunnel.disconnect", "end the tunnel and restore this machine's settings"),
     "restore": Command("tunnel.restore", "restore this machine's settings after a crash"),
     "startup": Command("tunnel.startup", "have a tunnel or the guard start with the machine (systemd)"),

@@ -23,8 +23,8 @@ if TYPE_CHECKING:
     from zesty_burrow.intake.import_plan import NewProfile
     from zesty_burrow.profiles.trust_facts import Facts, FactsOf
     from zesty_burrow.store.fleet_store import FleetStore
-    from zesty_burrow.store.run_store import RunStore
     from zesty_burrow.store.seal import Seal
+    from zesty_burrow.store.verifications.run_store import RunStore
 
 
 @dataclass(frozen=True, slots=True)
@@ -48,17 +48,6 @@ class CredentialsRow:
         from zesty_burrow.core.scope import Scope
 
         return Scope(self.label, self.device, self.profile)
-
-
-@dataclass(frozen=True, slots=True)
-class ObservationRow:
-    """A verification's record; ``document`` is the JSON of an observation."""
-
-    taken_at: str
-    role: str
-    profile: str
-    verdict: str
-    document: str
 
 
 _UNIQUE = ("label", "device", "profile", "kind")
@@ -85,7 +74,7 @@ def choose_among(rows: Iterable[CredentialsRow], label: str, name: str, device: 
 
 
 class Store:
-    """Profiles, credentials and observations in one database. ``seal`` is asked for only when secrets are touched."""
+    """Profiles, credentials and verifications in one database. ``seal`` is asked for only when secrets are touched."""
 
     def __init__(self, database: Database, seal: Callable[[Store], Seal], now: Callable[[], str]) -> None:
         self._database = database
@@ -467,26 +456,9 @@ class Store:
     @property
     def runs(self) -> RunStore:
         """The verifications that were made."""
-        from zesty_burrow.store.run_store import RunStore
+        from zesty_burrow.store.verifications.run_store import RunStore
 
         return RunStore(self._database)
-
-    # Observations.
-
-    def add_observation(self, row: ObservationRow) -> None:
-        """Remember what a verification saw."""
-        names = ObservationRow.__slots__
-        insert = f"INSERT INTO observations ({', '.join(names)}) VALUES ({placeholders(names)})"  # noqa: S608
-        with self._writing() as transaction:
-            transaction.execute(insert, *(getattr(row, name) for name in names))
-
-    def latest_observation(self, role: str) -> ObservationRow | None:
-        """The newest observation of a role: ``before`` or ``after``."""
-        names = ", ".join(ObservationRow.__slots__)
-        query = f"SELECT {names} FROM observations WHERE role = ? ORDER BY id DESC LIMIT 1"  # noqa: S608
-        with self._reading() as transaction:
-            rows = transaction.execute(query, role)
-        return ObservationRow(*rows[0]) if rows else None
 
 
 def _content(profile: Profile, text: str, digest: str) -> tuple[str, ...]:

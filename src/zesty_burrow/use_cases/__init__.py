@@ -105,6 +105,7 @@ if TYPE_CHECKING:
         startup_text,
     )
     from zesty_burrow.use_cases.tunnel.status import Condition, StatusRequest, StatusSeen, look
+    from zesty_burrow.use_cases.verification.audit import AuditRequest, check_audit, make_audit
     from zesty_burrow.use_cases.verification.history import (
         History,
         HistoryRequest,
@@ -112,6 +113,7 @@ if TYPE_CHECKING:
         check_history,
         list_history,
     )
+    from zesty_burrow.use_cases.verification.transitions import TransitionsRequest, cause_transitions
     from zesty_burrow.use_cases.verification.verified import Verified
     from zesty_burrow.use_cases.verification.verify import VerifyRequest, verify
     from zesty_burrow.use_cases.workspace import Workspace
@@ -178,6 +180,8 @@ _NAMES = {
         "startup_text",
     ),
     "tunnel.guard": ("OpenedGuard", "close_guard", "confirm_guard", "open_guard", "open_portal"),
+    "verification.audit": ("AuditRequest", "check_audit", "make_audit"),
+    "verification.transitions": ("TransitionsRequest", "cause_transitions"),
     "verification.history": ("History", "HistoryRequest", "changed_runs", "check_history", "list_history"),
     "verification.verified": ("Verified",),
     "verification.verify": ("VerifyRequest", "verify"),
@@ -212,6 +216,7 @@ __all__ = [
     "AdviseRequest",
     "Advised",
     "AssignRequest",
+    "AuditRequest",
     "ChangeRequest",
     "ChangedCredentials",
     "ChangedProfile",
@@ -268,6 +273,7 @@ __all__ = [
     "StatusRequest",
     "StatusSeen",
     "TakenBack",
+    "TransitionsRequest",
     "TryRequest",
     "Unattended",
     "UsedCredentials",
@@ -281,10 +287,12 @@ __all__ = [
     "administrator_key",
     "advise_profiles",
     "assign_profile",
+    "cause_transitions",
     "change_credentials",
     "change_devices",
     "change_profiles",
     "changed_runs",
+    "check_audit",
     "check_history",
     "choose",
     "close_guard",
@@ -313,6 +321,7 @@ __all__ = [
     "list_startup",
     "look",
     "look_whether_ready",
+    "make_audit",
     "open_guard",
     "open_portal",
     "receive",

@@ -11,8 +11,8 @@ from zesty_burrow.report.pages.html import element, page, table, text
 MOST_RUNS = 500
 HOW_TO_CHECK = (
     "Each run in runs.jsonl is signed and names the one before it; manifest.jws signs every file. Check both with: "
-    "zesty audit --check FILE --key KEY. The key of the device that made the report, which has to come to you by another "
-    "way as well:"
+    "zesty audit --check FILE --key KEY. The key of the device that made the report, which has to come to you by "
+    "another way as well:"
 )
 
 

@@ -11,7 +11,7 @@ from zesty_burrow.records import asdict, dataclass
 from zesty_burrow.report.results.base import EXIT_LEAKING, EXIT_NOT_READY, EXIT_UNCLEAR, Result
 
 if TYPE_CHECKING:
-    from zesty_burrow.store.run_store import RunRow
+    from zesty_burrow.store.verifications.run_store import RunRow
     from zesty_burrow.use_cases.verification.audit import Audited, CheckedAudit
     from zesty_burrow.use_cases.verification.history import ChangedRun, CheckedHistory, History
     from zesty_burrow.use_cases.verification.transitions import Transitions
@@ -64,7 +64,7 @@ class HistoryResult(Result):
     history: History | None = None
     changed: tuple[ChangedRun, ...] | None = None
     checked: CheckedHistory | None = None
-    shown_by: ClassVar[str] = "history"
+    shown_by: ClassVar[str] = "verification"
     kind: ClassVar[str] = "history"
 
     @property
@@ -86,7 +86,7 @@ class AuditResult(Result):
 
     made: Audited | None = None
     checked: CheckedAudit | None = None
-    shown_by: ClassVar[str] = "history"
+    shown_by: ClassVar[str] = "verification"
     kind: ClassVar[str] = "audit"
 
     @property
@@ -104,7 +104,7 @@ class TransitionsResult(Result):
     """``transitions``: the exit code says whether something left beside the tunnel, or nobody could watch."""
 
     seen: Transitions
-    shown_by: ClassVar[str] = "history"
+    shown_by: ClassVar[str] = "verification"
     kind: ClassVar[str] = "transitions"
 
     @property

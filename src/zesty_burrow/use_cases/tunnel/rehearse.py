@@ -14,7 +14,7 @@ from zesty_burrow.profiles.policy import restrict
 from zesty_burrow.profiles.text import read_profile
 from zesty_burrow.protocols.registry import protocol
 from zesty_burrow.records import dataclass, field
-from zesty_burrow.store.store import ObservationRow
+from zesty_burrow.store.verifications.run_store import ObservationRow
 from zesty_burrow.use_cases.credentials.choose import choose
 from zesty_burrow.use_cases.observatories import observatories
 from zesty_burrow.use_cases.profiles.find import ProfileFilter
@@ -81,7 +81,7 @@ def _remember(seen: list[Rehearsal], workspace: Workspace) -> None:
     row = ObservationRow(workspace.now().strftime("%Y-%m-%dT%H:%M:%SZ"), ROLE, "", _overall(seen), document)
     try:
         with workspace.store() as store:
-            store.add_observation(row)
+            store.runs.add_observation(row)
     except RightsMissing as problem:
         workspace.interaction.note(f"The results were not stored: {problem}.")
 
@@ -121,7 +121,7 @@ def _outside(request: RehearseRequest, workspace: Workspace) -> Outside:
 def latest_rehearsals(workspace: Workspace) -> tuple[str, list[Rehearsal]]:
     """When the latest one was, and what of it a choice needs; empty where there was none."""
     with workspace.store() as store:
-        row = store.latest_observation(ROLE)
+        row = store.runs.latest_observation(ROLE)
     if row is None:
         return "", []
     return row.taken_at, [

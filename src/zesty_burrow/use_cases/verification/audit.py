@@ -16,7 +16,7 @@ from zesty_burrow.errors import InputError, StateError
 from zesty_burrow.host.replace_file import replace_file
 from zesty_burrow.observe.signing import load_or_make
 from zesty_burrow.records import asdict, dataclass
-from zesty_burrow.store.run_store import RunFilter
+from zesty_burrow.store.verifications.run_store import RunFilter
 from zesty_burrow.use_cases.verification.history import KEY
 from zesty_burrow.use_cases.workspace import Workspace
 

@@ -19,7 +19,7 @@ from zesty_burrow.core.outside.runs.record import (
 from zesty_burrow.errors import Malformed, StateError
 from zesty_burrow.observe.signing import load_or_make
 from zesty_burrow.records import dataclass
-from zesty_burrow.store.run_store import RunFilter, RunRow
+from zesty_burrow.store.verifications.run_store import RunFilter, RunRow
 from zesty_burrow.use_cases.verification.verified import Verified
 from zesty_burrow.use_cases.workspace import Workspace
 
@@ -57,7 +57,7 @@ class ChangedRun:
 
 @dataclass(frozen=True, slots=True)
 class CheckedHistory:
-    """``records``: how many were looked at, in ``chains`` chains; ``foreign``: of keys that this machine does not have."""
+    """``records``: how many were looked at, in ``chains`` chains; ``foreign``: of keys that are not known here."""
 
     records: int
     chains: int

@@ -23,7 +23,7 @@ from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.observe.channel import ObservatoryAddress
 from zesty_burrow.observe.client import Observer, nothing_observed, require_reached
 from zesty_burrow.records import dataclass, field, replace
-from zesty_burrow.store.store import ObservationRow
+from zesty_burrow.store.verifications.run_store import ObservationRow
 from zesty_burrow.use_cases.observatories import observatories
 from zesty_burrow.use_cases.tunnel.guard import probed
 from zesty_burrow.use_cases.tunnel.running import running_tunnels
@@ -99,7 +99,7 @@ def verify(request: VerifyRequest, workspace: Workspace) -> Verified:
         tuple(routes),
         ways,
         seen,
-        guard is not None and guard.everything and bool(guard.in_force),
+        _is_guarded(guard, statuses),
         _guard_evidence(guard),
         tuple(_intent(one, share) for one in statuses),
         observer is None,
@@ -141,7 +141,7 @@ def _verify_before(
 
 def _from_before(workspace: Workspace) -> Observation | None:
     with workspace.store() as store:
-        kept = store.latest_observation("before")
+        kept = store.runs.latest_observation("before")
     return read_observation(json.loads(kept.document)) if kept else None
 
 
@@ -162,6 +162,13 @@ def _intent(status: TunnelStatus, share: Share) -> Intent:
     return Intent(
         status.profile, status.networks, status.left_out, status.ipv6, local if everything else (), status.guarded
     )
+
+
+def _is_guarded(guard: GuardState | None, statuses: Sequence[TunnelStatus]) -> bool:
+    """Whether the guard was seen to hold all that belongs in the tunnels."""
+    if guard is None or not guard.in_force:
+        return False
+    return guard.everything or all(status.guarded for status in statuses)
 
 
 def _guard_evidence(guard: GuardState | None) -> str:
@@ -187,7 +194,7 @@ def _probed(guard: GuardState | None) -> GuardState | None:
 def keep_as_before(observation: Observation, workspace: Workspace) -> None:
     """To compare with later: what is seen without a tunnel."""
     with workspace.store() as store:
-        store.add_observation(
+        store.runs.add_observation(
             ObservationRow(observation.taken_at, "before", "", "", json.dumps(observation.document()))
         )
 

@@ -7,7 +7,7 @@ from argparse import ArgumentParser, Namespace
 from zesty_burrow.commands.context import Context
 from zesty_burrow.report.results.base import Result
 from zesty_burrow.report.results.verification import HistoryResult
-from zesty_burrow.store.run_store import RunFilter
+from zesty_burrow.store.verifications.run_store import RunFilter
 from zesty_burrow.use_cases.verification.history import HistoryRequest, changed_runs, check_history, list_history
 
 EXAMPLE = "zesty history --changes --profile quillwort-lisbon"

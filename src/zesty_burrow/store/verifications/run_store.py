@@ -14,6 +14,16 @@ LISTED = (
 )  # fmt: skip
 
 
+class ObservationRow(NamedTuple):
+    """What was seen from outside without a tunnel, to compare with; ``document`` is the JSON of an observation."""
+
+    taken_at: str
+    role: str
+    profile: str
+    verdict: str
+    document: str
+
+
 class RunRow(NamedTuple):
     """A run without its record. ``chain``: thumbprint of the key that has signed it; ``facts``: as text."""
 
@@ -130,3 +140,18 @@ class RunStore:
             rows = transaction.execute(query, *values)
         for row in rows:
             yield RunRow(*row[:-1]), str(row[-1])
+
+    def add_observation(self, row: ObservationRow) -> None:
+        """Remember what was seen without a tunnel."""
+        names = ObservationRow._fields
+        insert = f"INSERT INTO observations ({', '.join(names)}) VALUES ({placeholders(names)})"  # noqa: S608
+        with self._database.transaction(write=True) as transaction:
+            transaction.execute(insert, *row)
+
+    def latest_observation(self, role: str) -> ObservationRow | None:
+        """The newest observation of a role: ``before``."""
+        names = ", ".join(ObservationRow._fields)
+        query = f"SELECT {names} FROM observations WHERE role = ? ORDER BY id DESC LIMIT 1"  # noqa: S608
+        with self._reading() as transaction:
+            rows = transaction.execute(query, role)
+        return ObservationRow(*rows[0]) if rows else None

@@ -1,0 +1,1 @@
+"""Commands about what leaves this machine and what the outside sees."""

@@ -1,0 +1,1 @@
+"""The verifications that a store keeps."""
