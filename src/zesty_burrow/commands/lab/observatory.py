@@ -16,7 +16,10 @@ from zesty_burrow.core.outside.geofeed import AddressBook, read_geofeed_untruste
 from zesty_burrow.errors import UsageError
 from zesty_burrow.host.files import read_bounded
 from zesty_burrow.observe.server import Observatory, ObservatoryConfig, zone_of
+from zesty_burrow.report.results.base import Result
 from zesty_burrow.report.results.plain import MessageResult
+from zesty_burrow.report.results.verification import ReadyResult
+from zesty_burrow.use_cases.verification.observatory_check import check_observatory
 
 EXAMPLE = (
     "zesty observatory serve --zone observatory.example --address 203.0.113.10 --address 2001:db8:b5::10 "
@@ -27,6 +30,9 @@ MAX_FEED = 64 << 20
 
 def add_arguments(parser: ArgumentParser) -> None:
     actions = parser.add_subparsers(dest="action", required=True, metavar="ACTION")
+    check = actions.add_parser("check", help="check one from outside, as its callers see it", description="Check one.")
+    check.add_argument("url", nargs="?", default="", metavar="URL", help="https://HOST[:PORT] (from the settings file)")
+    check.add_argument("--signed-by", default="", metavar="KEY", help="the public key that it has to sign with")
     serve = actions.add_parser("serve", help="answer until Ctrl-C", description="Answer until Ctrl-C.")
     serve.add_argument("--zone", required=True, help="the DNS zone that is delegated to this server")
     serve.add_argument(
@@ -50,8 +56,13 @@ def add_arguments(parser: ArgumentParser) -> None:
     serve.add_argument("--requests-a-second", type=float, default=50.0, metavar="N", help="of each source address (50)")
 
 
-def run(args: Namespace, context: Context) -> MessageResult:
-    """Serve until a signal."""
+def run(args: Namespace, context: Context) -> Result:
+    """Serve until a signal, or check one."""
+    if args.action == "check":
+        checks = check_observatory(args.url, args.signed_by, context)
+        return ReadyResult(
+            tuple(check.document() for check in checks), f"Is the observatory {args.url} ready for callers?"
+        )
     places = read_geofeed_untrusted(_text(args.geofeed)) if args.geofeed else {}
     operators = read_operators_untrusted(_text(args.operators)) if args.operators else {}
     zone = args.zone.lower().rstrip(".")

@@ -9,6 +9,10 @@ _W, _S = Severity.WARNING, Severity.SERIOUS
 CODES = (
     Code("strict", _S, "Nothing was imported, because of --strict.",
          "The kit has findings that are warnings or worse.", "Correct what they name, or import without --strict."),
+    Code("no-history", _W, "There is no verification that was kept.",
+         "A report, or a check of the records, needs at least one run.", "Run `zesty verify` first."),
+    Code("no-tunnel-up", _W, "No tunnel is up.", "There is nothing whose changes could be watched.",
+         "Connect first: `zesty connect NAME --detach`."),
     Code("gateway-unresolved", _S, "The gateway's name cannot be resolved.",
          "The resolver knows no address for it, or does not answer.",
          "Check that name resolution works here, and the gateway's name in the profile."),

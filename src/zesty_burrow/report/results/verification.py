@@ -130,6 +130,7 @@ class ReadyResult(Result):
     """``ready``: each check with ``name``, ``state``, ``found``, ``why``, ``remedy`` and ``command``."""
 
     checks: tuple[dict[str, Any], ...]
+    title: str = "Is this machine ready for a tunnel?"
     shown_by: ClassVar[str] = "verification"
     kind: ClassVar[str] = "ready"
 

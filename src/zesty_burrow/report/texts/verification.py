@@ -101,7 +101,7 @@ READY_STYLES = {"ready": "green", "attention": "yellow", "missing": "bold red", 
 
 
 def _ready(result: ReadyResult) -> Parts:
-    yield heading("Is this machine ready for a tunnel?")
+    yield heading(result.title)
     table = Table(Column(whole=True), Column(whole=True, style="bold"), Column())
     for check in result.checks:
         lines = [check["found"]]
