@@ -61,7 +61,8 @@ def run(args: Namespace, context: Context) -> Result:
     if args.action == "check":
         checks = check_observatory(args.url, args.signed_by, context)
         return ReadyResult(
-            tuple(check.document() for check in checks), f"Is the observatory {args.url} ready for callers?"
+            tuple(check.document() for check in checks),
+            f"Is the observatory {args.url or 'of the settings'} ready for callers?",
         )
     places = read_geofeed_untrusted(_text(args.geofeed)) if args.geofeed else {}
     operators = read_operators_untrusted(_text(args.operators)) if args.operators else {}

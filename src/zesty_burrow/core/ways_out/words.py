@@ -76,6 +76,9 @@ def _device_words(field: str, partition: Partition, classes: int, devices: Mappi
 def _values(field: str, partition: Partition, classes: int, version: int) -> list[str]:
     if partition.is_masked:
         whole = (1 << partition.width) - 1
+        known = partition.named(classes)
+        if known is not None and known.mask not in (-1, whole) and len(known.ranges) == 1:
+            return [f"{known.ranges[0][0]:#x}/{known.mask:#x}"]
         return [hex(value) if mask == whole else f"{value:#x}/{mask:#x}" for value, mask in partition.masked(classes)]
     found: list[str] = []
     for low, high in partition.intervals(classes):

@@ -109,7 +109,7 @@ class PacketWatch:
         channel = socket.socket(socket.AF_PACKET, kind, 0)
         try:
             with suppress(ValueError):
-                self._attach(channel, capture_filter(self._watched, device.number, is_ethernet=device.is_ethernet))
+                self.attach(channel, capture_filter(self._watched, device.number, is_ethernet=device.is_ethernet))
             channel.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, ROOM)
             channel.setsockopt(socket.SOL_SOCKET, SO_TIMESTAMPNS, 1)
             channel.setblocking(False)
@@ -120,7 +120,8 @@ class PacketWatch:
         return channel
 
     @staticmethod
-    def _attach(channel: socket.socket, program: bytes) -> None:
+    def attach(channel: socket.socket, program: bytes) -> None:
+        """Have the kernel run a program on each frame before this socket gets it."""
         room = ctypes.create_string_buffer(program)
         form = _Program(len(program) // 8, ctypes.addressof(room))
         channel.setsockopt(socket.SOL_SOCKET, SO_ATTACH_FILTER, bytes(form))

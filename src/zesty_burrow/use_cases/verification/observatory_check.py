@@ -36,32 +36,39 @@ def _host(asked: ObservatoryAddress) -> str:
 
 def _judge(asked: ObservatoryAddress, seen: Observation) -> Iterator[ReadinessCheck]:
     if not seen.reached:
-        why = str(seen.more.get("unproven", "")) or "nothing answers there"
-        yield _missing("answers", f"{asked.host} port {asked.port}: {why}", "Start it, and let these ports in: 80, 443 TCP; "
-                       "53 UDP and TCP; 3478 UDP.")  # fmt: skip
+        unproven = str(seen.more.get("unproven", ""))
+        remedy = "Start it, and let these ports in: 80, 443 TCP; 53 UDP and TCP; 3478 UDP."
+        if unproven:
+            remedy = "Look at its certificate, at the key that you named, and at who answers for its name."
+        yield _missing("answers", f"{asked.host} port {asked.port}: {unproven or 'nothing answers there'}", remedy)
         return
     for family, entry in (("IPv4", seen.ipv4), ("IPv6", seen.ipv6)):
         if entry.address:
             place = entry.place or "no place is known: give it a geofeed (--geofeed)"
             yield _ready(f"answers by {family}", f"it sees {entry.address}; {place}")
         else:
-            yield _attention(f"answers by {family}", f"no answer over {family}",
-                             f"If it has an {family} address, name it with --address and let port {asked.port} in; or this "
-                             f"machine has no {family}.")  # fmt: skip
+            remedy = f"Where it has {family}: name the address with --address and let port {asked.port} in. "
+            remedy += f"This machine may have no {family} itself."
+            yield _attention(f"answers by {family}", f"no answer over {family}", remedy)
     yield _proof(asked)
-    if seen.resolvers:
-        who = ", ".join(entry.address for entry in seen.resolvers)
-        words = f"{seen.names_answered} of {seen.names_asked} one-time names were answered, asked by {who}"
-        yield _ready("its zone is delegated", words)
-    else:
-        yield _missing("its zone is delegated", f"{seen.names_asked} one-time names were looked up, and it saw no question",
-                       "Add an NS record for its zone at the parent zone, and let port 53 in by UDP and TCP.")  # fmt: skip
+    yield _delegation(seen)
     versions = {ip_address(entry.address).version for entry in seen.real_time}
     for version, entry in ((4, seen.ipv4), (6, seen.ipv6)):
         if entry.address and version in versions:
             yield _ready(f"STUN by IPv{version}", "with message integrity, where it tells a credential")
         elif entry.address:
             yield _missing(f"STUN by IPv{version}", "no answer that proves whose it is", "Let port 3478 in by UDP.")
+
+
+def _delegation(seen: Observation) -> ReadinessCheck:
+    name = "its zone is delegated"
+    if seen.resolvers:
+        who = ", ".join(entry.address for entry in seen.resolvers)
+        words = f"{seen.names_answered} of {seen.names_asked} one-time names were answered, asked by {who}"
+        return _ready(name, words)
+    words = f"{seen.names_asked} one-time names were looked up, and it saw no question"
+    remedy = "Add an NS record for its zone at the parent zone, and let port 53 in by UDP and TCP."
+    return _missing(name, words, remedy)
 
 
 def _proof(asked: ObservatoryAddress) -> ReadinessCheck:

@@ -31,7 +31,7 @@ class Partition:
     def __init__(self, width: int, conditions: Iterable[Condition]) -> None:
         self.width = width
         self._full = (1 << width) - 1
-        known = list(dict.fromkeys(conditions))
+        known = self._known = list(dict.fromkeys(conditions))
         self._cubes: list[_Cube] = []
         self._starts: list[int] = []
         self._masks: dict[Condition, int] = {}
@@ -148,6 +148,10 @@ class Partition:
     def masked(self, classes: int) -> list[tuple[int, int]]:
         """Value and mask of each of these classes, where the partition is not one of intervals."""
         return [(cube.value, cube.mask) for bit, cube in enumerate(self._cubes) if classes >> bit & 1]
+
+    def named(self, classes: int) -> Condition | None:
+        """The condition that holds for exactly these classes, if the partition was made of one."""
+        return next((known for known in self._known if not known.negated and self.mask_of(known) == classes), None)
 
     @property
     def is_masked(self) -> bool:
