@@ -272,9 +272,9 @@ class RuleReader:
         if loaded.field == "both ports":
             return self._both_ports(ranges, negated=negated)
         if loaded.field == ENTRY:
-            numbers = [
-                n for n in self._devices if n != OWN and any(low <= n <= high for low, high in ranges) != negated
-            ]
+            # What this machine sends has come in by no device, which has the number 0.
+            rows = {number: 0 if number == OWN else number for number in self._devices}
+            numbers = [n for n, seen in rows.items() if any(low <= seen <= high for low, high in ranges) != negated]
             return one_of(ENTRY, numbers)
         bits = 8 * (octets or loaded.octets or 16)
         field = self._free_field(loaded.field, bits)
@@ -310,12 +310,9 @@ class RuleReader:
         whole = len(data) >= NAME_OCTETS or data.endswith(b"\0")
         name = data.rstrip(b"\0").decode("utf-8", "surrogateescape")
         field = ENTRY if loaded.field == "entry name" else OUT_DEVICE
-        numbers = [
-            number
-            for number, known in self._devices.items()
-            if ((known == name if whole else known.startswith(name)) != negated)
-            and not (field == ENTRY and number == OWN)
-        ]
+        # What this machine sends has come in by no device: its name is empty.
+        rows = {number: "" if field == ENTRY and number == OWN else known for number, known in self._devices.items()}
+        numbers = [n for n, seen in rows.items() if (seen == name if whole else seen.startswith(name)) != negated]
         return one_of(field, numbers)
 
     # Sets.

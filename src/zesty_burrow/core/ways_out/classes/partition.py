@@ -149,6 +149,16 @@ class Partition:
         """Value and mask of each of these classes, where the partition is not one of intervals."""
         return [(cube.value, cube.mask) for bit, cube in enumerate(self._cubes) if classes >> bit & 1]
 
+    def single_values(self, classes: int) -> list[tuple[int, int]]:
+        """Of these classes those that are one value alone: class and value."""
+        if self._cubes:
+            known = [(1 << bit, cube.value) for bit, cube in enumerate(self._cubes) if cube.mask == self._full]
+        else:
+            ends = [*self._starts[1:], self._full + 1]
+            rows = enumerate(zip(self._starts, ends, strict=True))
+            known = [(1 << bit, low) for bit, (low, end) in rows if end == low + 1]
+        return [(own, value) for own, value in known if classes & own]
+
     def named(self, classes: int) -> Condition | None:
         """The condition that holds for exactly these classes, if the partition was made of one."""
         return next((known for known in self._known if not known.negated and self.mask_of(known) == classes), None)

@@ -187,10 +187,21 @@ class Filters:
             box = (*flow.box[:number], partition.class_of(step.value), *flow.box[number + 1 :])
             yield flow._replace(box=box, changed=flow.changed | {number}, why=why)
             return
-        # Of a part of the bits: any class that has them.
+        # Of a part of the bits: of a class that is one value it is known which it becomes; of others any that has them.
         wanted = partition.mask_of(Condition.equals(MARK, step.value, step.mask)) or partition.all
-        box = (*flow.box[:number], wanted, *flow.box[number + 1 :])
-        yield flow._replace(box=box, changed=flow.changed | {number}, why=why)
+        rest = flow.box[number]
+        for classes, value in partition.single_values(rest):
+            rest &= ~classes
+            after = partition.class_of(value & ~step.mask | step.value)
+            yield self._with_mark(flow, number, classes, after, why)
+        if rest:
+            yield self._with_mark(flow, number, rest, wanted, why)
+
+    @staticmethod
+    def _with_mark(flow: Flow, number: int, before: int, after: int, why: tuple[str, ...]) -> Flow:
+        part = flow.narrowed((*flow.box[:number], before, *flow.box[number + 1 :]))
+        box = (*part.box[:number], after, *part.box[number + 1 :])
+        return part._replace(box=box, changed=flow.changed | {number}, why=why)
 
     def _redirected(self, flow: Flow, step: facts.SetDestination, rule: FilterRule) -> Flow:
         why = (*flow.why, rule.name)
