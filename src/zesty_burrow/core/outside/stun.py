@@ -38,17 +38,17 @@ class Credential(NamedTuple):
 def _message(kind: int, transaction: bytes, attributes: bytes, password: str = "") -> bytes:
     """A message that ends with FINGERPRINT (RFC 8489 §14.7), with a password before it the proof of whose it is."""
     if password:
-        attributes += _attribute(INTEGRITY_SHA256, _integrity(kind, transaction, attributes, password))
+        attributes += _attribute(INTEGRITY_SHA256, _integrity(kind, transaction, attributes, password.encode()))
     length = len(attributes) + 8
     head = kind.to_bytes(2) + length.to_bytes(2) + COOKIE.to_bytes(4) + transaction
     check = zlib.crc32(head + attributes) ^ FINGERPRINT_XOR
     return head + attributes + FINGERPRINT.to_bytes(2) + b"\0\x04" + check.to_bytes(4)
 
 
-def _integrity(kind: int, transaction: bytes, attributes: bytes, password: str) -> bytes:
+def _integrity(kind: int, transaction: bytes, attributes: bytes, key: bytes) -> bytes:
     """HMAC-SHA256 of all before it, with the length as if it were the last attribute (RFC 8489 §14.6)."""
     head = kind.to_bytes(2) + (len(attributes) + 36).to_bytes(2) + COOKIE.to_bytes(4) + transaction
-    return hmac.digest(password.encode(), head + attributes, hashlib.sha256)
+    return hmac.digest(key, head + attributes, hashlib.sha256)
 
 
 def _attribute(kind: int, value: bytes) -> bytes:
@@ -80,7 +80,7 @@ def binding_response(
         kind, transaction, attributes = _parse(request)
         username = attributes.get(USERNAME, b"")[:LONGEST_USERNAME].decode("utf-8", "replace")
         password = password_of(username) if username else ""
-        if INTEGRITY_SHA256 in attributes and not (password and is_authentic(request, password)):
+        if INTEGRITY_SHA256 in attributes and not (password and is_authentic(request, password.encode())):
             return None
     except Malformed:
         return None
@@ -95,14 +95,14 @@ def binding_response(
     return _message(BINDING_SUCCESS, transaction, _attribute(XOR_MAPPED_ADDRESS, value), proof)
 
 
-def is_authentic(data: bytes, password: str) -> bool:
-    """Whether a message has an integrity attribute of this password (RFC 8489 §9.1.3). Raises :class:`Malformed`."""
+def is_authentic(data: bytes, key: bytes) -> bool:
+    """Whether a message has an integrity attribute of this key (RFC 8489 §9.1.3). Raises :class:`Malformed`."""
     _parse(data)
     at = 20
     while at + 4 <= len(data):
         kind, size = int.from_bytes(data[at : at + 2]), int.from_bytes(data[at + 2 : at + 4])
         if kind == INTEGRITY_SHA256:
-            wanted = _integrity(int.from_bytes(data[:2]), data[8:20], data[20:at], password)
+            wanted = _integrity(int.from_bytes(data[:2]), data[8:20], data[20:at], key)
             return size == len(wanted) and hmac.compare_digest(data[at + 4 : at + 4 + size], wanted)
         at += 4 + size + -size % 4
     return False
@@ -111,7 +111,7 @@ def is_authentic(data: bytes, password: str) -> bool:
 def read_response_untrusted(data: bytes, transaction: bytes, credential: Credential | None = None) -> Endpoint:
     """The address and port in a Binding response; raises only :class:`Malformed`."""
     kind, identifier, attributes = _parse(data)
-    if credential is not None and not is_authentic(data, credential.password):
+    if credential is not None and not is_authentic(data, credential.password.encode()):
         raise Malformed("a STUN response was dropped", why="nothing proves whose it is (RFC 8489 §9.1.4)")
     if kind != BINDING_SUCCESS or identifier != transaction:
         raise Malformed("a STUN response was dropped", why="it does not answer our request")
