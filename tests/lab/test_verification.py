@@ -110,11 +110,14 @@ def test_a_lying_observatory(up, settings, lie):
         )
     try:
         ended = up.heron("verify", check=11)
-        wanted = {"observatory-silent"} if lie == "another server" else {"observatory-forged"}
-        assert wanted <= ended.codes, ended.codes
         assert ended.json["after"]["ipv4"]["address"] == ""
         if lie == "another server":
+            # By IPv6, which the file does not name, the real one answers.
+            known = standings(ended.json)
+            assert known["the outside sees the exit's addresses alone"] == "no evidence"
             assert "hosts-override" in ended.codes
+        else:
+            assert "observatory-forged" in ended.codes, ended.codes
     finally:
         if lie == "another server":
             up.shell("heron", "sh", "-c", "cat /tmp/hosts > /etc/hosts")

@@ -157,7 +157,7 @@ def _from_outside(facts: Facts, findings: Sequence[Finding]) -> Iterator[Expecta
         elif facts.before is None or not facts.before.reached:
             yield Expectation(what, Standing.NO_EVIDENCE, "there is no observation from before the tunnel")
         elif not evidence:
-            yield Expectation(what, Standing.NO_EVIDENCE, "nothing was seen of it")
+            yield Expectation(what, Standing.NO_EVIDENCE, "not all of it was seen that was seen before the tunnel")
         else:
             yield Expectation(what, Standing.HELD, evidence)
     place = facts.promise
@@ -179,6 +179,13 @@ def _place(facts: Facts, findings: Sequence[Finding]) -> Expectation:
 
 
 def _addresses(facts: Facts) -> str:
+    """Empty where a version of IP that was seen before, and that the tunnel carries, was not seen now."""
+    before = facts.before
+    if before is not None and before.ipv4.address and not facts.after.ipv4.address:
+        return ""
+    carries6 = any(intent.everything and intent.ipv6 == "tunnel" for intent in facts.intents)
+    if before is not None and carries6 and before.ipv6.address and not facts.after.ipv6.address:
+        return ""
     return ", ".join(entry.words for entry in (facts.after.ipv4, facts.after.ipv6) if entry.address)
 
 
