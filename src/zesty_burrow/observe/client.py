@@ -157,6 +157,13 @@ class _Look:
                 thread.join(2 * TIMEOUT)
         return len(answers)
 
+    def resolve(self, name: str) -> list[str]:
+        """The addresses that the system's resolver has for a name, perhaps none."""
+        with suppress(OSError):
+            rows = socket.getaddrinfo(name, 80, type=socket.SOCK_STREAM)
+            return list(dict.fromkeys(str(row[4][0]) for row in rows))
+        return []
+
     def _credential(self) -> stun.Credential | None:
         told = self.about.get("stun_credential")
         words = [told.get(key) for key in ("username", "password")] if isinstance(told, dict) else []

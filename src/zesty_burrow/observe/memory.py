@@ -13,13 +13,14 @@ MAX_SEEN = 512
 
 @dataclass(frozen=True, slots=True)
 class Seen:
-    """One question: who asked, over what, when (RFC 3339)."""
+    """One question: who asked, over what, when (RFC 3339), and for which client's network (RFC 7871)."""
 
     name: str
     type: str
     resolver: str
     transport: str
     at: str
+    subnet: str = ""
 
 
 @dataclass(slots=True)
@@ -34,7 +35,7 @@ class Memory:
     def remember(self, question: Question, resolver: str, transport: str, at: str) -> None:
         rows = self._runs.setdefault(question.token, [])
         if len(rows) < MAX_SEEN:
-            rows.append(Seen(question.name, question.type, resolver, transport, at))
+            rows.append(Seen(question.name, question.type, resolver, transport, at, question.subnet))
         while len(self._runs) > MAX_RUNS:
             self._runs.popitem(last=False)
 

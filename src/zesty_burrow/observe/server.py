@@ -128,6 +128,7 @@ class Observatory:
         self.memory = Memory()
         self.metrics = Metrics()
         told = {"probe_zone": config.zone.probe, "stun_port": config.stun_port}
+        told["probe_answers"] = list(config.zone.probe_addresses)
         for version, name in FAMILY_NAMES.items():
             told |= {f"ipv{version}_host": host for host in config.zone.addresses if host.startswith(f"{name}.")}
         key = load_or_make(config.signing_key) if config.signing_key else None

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+import dns.edns
 import dns.exception
 import dns.flags
 import dns.message
@@ -18,10 +19,12 @@ import dns.rdatatype
 import dns.rrset
 
 from zesty_burrow.core.dns.question import AAAA, A, build_answer, read_question_untrusted
-from zesty_burrow.records import dataclass, field
+from zesty_burrow.records import dataclass, field, replace
 
 MAX_QUERY = 4096
 UDP_SAFE = 1232
+CLIENT_SUBNET = b"\0\x08"
+"""The number of its option (RFC 7871 §6); where these octets stand, the library looks."""
 MOST_AT_ONCE = 8
 """Addresses that fit into an answer of 512 octets, whatever the name."""
 
@@ -40,18 +43,22 @@ class Zone:
 
 @dataclass(frozen=True, slots=True)
 class Question:
-    """A question for a one-time name: ``token`` is the run it belongs to."""
+    """A question for a one-time name: ``token`` is the run it belongs to. ``subnet``: the client's network that the
+    resolver tells (RFC 7871 §6), empty where it tells none.
+    """
 
     name: str
     token: str
     type: str
+    subnet: str = ""
 
 
 def answer(data: bytes, zone: Zone, *, over_udp: bool) -> tuple[bytes | None, Question | None]:
     """The octets to answer a stranger's query with (None: no answer), and the question if it was for a probe name."""
     if len(data) > MAX_QUERY or len(data) < 12:
         return None, None
-    return plain_answer(data, zone) or library_answer(data, zone, over_udp=over_udp)
+    plain = None if CLIENT_SUBNET in data[12:] else plain_answer(data, zone)
+    return plain or library_answer(data, zone, over_udp=over_udp)
 
 
 def library_answer(data: bytes, zone: Zone, *, over_udp: bool) -> tuple[bytes | None, Question | None]:
@@ -70,6 +77,8 @@ def library_answer(data: bytes, zone: Zone, *, over_udp: bool) -> tuple[bytes | 
     else:
         response.flags |= dns.flags.AA
         question = _fill(response, zone, asked)
+        if question is not None:
+            question = replace(question, subnet=_subnet(query))
     limit = min(query.payload or 512, UDP_SAFE) if over_udp else 65535
     try:
         return response.to_wire(max_size=max(limit, 512)), question
@@ -77,6 +86,13 @@ def library_answer(data: bytes, zone: Zone, *, over_udp: bool) -> tuple[bytes | 
         response.flags |= dns.flags.TC
         response.answer.clear()
         return response.to_wire(max_size=max(limit, 512)), question
+
+
+def _subnet(query: dns.message.Message) -> str:
+    for option in query.options:
+        if isinstance(option, dns.edns.ECSOption):
+            return f"{option.address}/{option.srclen}"
+    return ""
 
 
 def plain_answer(data: bytes, zone: Zone) -> tuple[bytes, Question | None] | None:

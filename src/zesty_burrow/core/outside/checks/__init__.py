@@ -5,6 +5,7 @@ from __future__ import annotations
 from zesty_burrow.core.finding import register_codes
 from zesty_burrow.core.outside.checks import (
     addresses,
+    answers,
     conditions,
     exit_place,
     name_ways,
@@ -26,5 +27,17 @@ def register_check(check: Check) -> None:
     CHECKS.append(check)
 
 
-for _module in (ways_out, packets, name_ways, routes, conditions, addresses, exit_place, resolvers, real_time, several):
+for _module in (
+    ways_out,
+    packets,
+    name_ways,
+    routes,
+    conditions,
+    addresses,
+    exit_place,
+    resolvers,
+    answers,
+    real_time,
+    several,
+):
     register_check(_module.CHECK)

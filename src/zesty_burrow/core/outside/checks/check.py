@@ -40,6 +40,9 @@ class Questions(Protocol):
     def look_up(self, names: list[str]) -> int:
         """How many of these names the system's resolver can resolve."""
 
+    def resolve(self, name: str) -> list[str]:
+        """The addresses that the system's resolver has for a name, perhaps none."""
+
     def real_time(self, version: int, port: int) -> str:
         """This machine's address as STUN (RFC 8489) tells it; empty if there is no answer."""
 
