@@ -8,7 +8,15 @@ from typing import TYPE_CHECKING
 from zesty_burrow.report.findings import findings_table
 from zesty_burrow.report.layout import Column, Indented, Table, Text
 from zesty_burrow.report.parts import Parts, plural
-from zesty_burrow.report.texts.status import beside, guard_words, headline, loss_words, octets, span
+from zesty_burrow.report.texts.status import (
+    beside,
+    guard_words,
+    headline,
+    loss_words,
+    octets,
+    span,
+    watch_words,
+)
 
 if TYPE_CHECKING:
     from zesty_burrow.carrier.control.status import TunnelStatus
@@ -103,6 +111,7 @@ def _facts(status: TunnelStatus, result: StatusResult) -> list[tuple[str, str]]:
         ),
         ("renewed", ", ".join(renewed) or "nothing yet"),
         ("guard", guard_words(result.guard) if result.guard else "none"),
+        ("packet watch", watch_words(status.watch)),
     ]
     return rows + [
         ("lost" if not number else "", loss_words(row)) for number, row in enumerate(status.losses[-MAX_LOSSES:])

@@ -18,8 +18,10 @@ from zesty_burrow.carrier.sessions import OpenSession
 from zesty_burrow.carrier.supervision.active_tunnels import ActiveTunnels
 from zesty_burrow.carrier.supervision.hooks import Hooks
 from zesty_burrow.carrier.supervision.options import TunnelOptions
+from zesty_burrow.carrier.supervision.outside_watch import OutsideWatch
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.errors import BurrowError, ProgramFault
+from zesty_burrow.host.guard.plan import held_by
 from zesty_burrow.protocols.registry import protocol
 from zesty_burrow.protocols.session import NegotiatedSuite, Rekeyed, Up
 from zesty_burrow.records import replace
@@ -67,6 +69,7 @@ class TunnelReport:
         self._guarded, self._accept_partial = options.guarded, options.accept_partial
         self._hooks, self._desktop = Hooks(options.hooks), options.desktop
         self._encrypted: TlsNameServer | None = None
+        self._outside = OutsideWatch(options.guard)
         self.status: TunnelStatus | None = None
         self.totals = Totals()
         self.notices = Notices()
@@ -127,6 +130,7 @@ class TunnelReport:
         else:
             status = replace(status, since=before.since)
         self.status = status
+        self._outside.begin(status.device, held_by(self._profile.traffic))
         self._tell("back" if came_back and before else "up", status)
         return status
 
@@ -134,6 +138,7 @@ class TunnelReport:
         """The tunnel's process is about to end."""
         if self.status is not None:
             self._tell("blocked" if closed else "down", self.status, why)
+        self._outside.stop()
         self._hooks.finish()
         if self._desktop is not None:
             self._desktop.finish()
@@ -169,4 +174,5 @@ class TunnelReport:
             encrypted_dns=self._encrypted.state if self._encrypted is not None else "",
             is_up=is_up,
             findings=self.notices.rows,
+            watch=self._outside.document(),
         )

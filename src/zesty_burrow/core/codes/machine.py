@@ -16,6 +16,9 @@ CODES = (
     Code("traffic-blocked", _W, "The tunnel is lost; traffic that belongs into it is blocked.",
          "It has not reconnected yet. A gateway that cannot prove its identity, or that refuses the sign-in, does not "
          "open this machine either.", "It is tried again; `zesty disconnect` ends it and opens this machine."),
+    Code("left-beside", _W, "Packets left beside the tunnel during this connection.",
+         "They belong in the tunnel, and nothing explains them; the packet watch has seen them.",
+         "Find out what the named program sends; with the guard it cannot."),
     Code("guard-missing", _S, "The guard should be closed, but the packet filter does not have it.",
          "Another program has removed it: traffic may leave outside the tunnel.",
          "Run `zesty restore`, which sets it again; then find out which program clears the packet filter."),

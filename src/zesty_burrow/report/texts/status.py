@@ -156,6 +156,7 @@ def _details(status: TunnelStatus, guard: GuardState | None) -> Parts:
         ("lost", "\n".join(map(loss_words, status.losses))),
         ("sign-ins repeated", str(status.sign_ins_repeated) if status.sign_ins_repeated else ""),
         ("guard", guard_words(guard) if guard else "none: routes alone keep traffic in the tunnel"),
+        ("packet watch", watch_words(status.watch)),
         ("process", str(status.process)),
     ]  # fmt: skip
     for label, value in rows:
@@ -200,6 +201,18 @@ def _closed(guard: GuardState) -> Parts:
         table.add_row("blocked", Text(f"since {share.since}, {share.what}{why}"))
         table.add_row("", Text(f"{guard_words(guard)}. Open it: {opens}"))
     yield Indented(table)
+
+
+def watch_words(watch: Mapping[str, Any]) -> str:
+    """What the packet watch of a tunnel's process has seen, and since when; empty before it has begun."""
+    if watch.get("blind"):
+        return f"none: {printable(watch['blind'])}"
+    if not watch.get("since"):
+        return ""
+    lost = f"; the kernel dropped {watch['lost']} captures" if watch["lost"] else ""
+    where = ", ".join(watch["devices"]) or "no outer device"
+    begun = watch["since"][11:19]
+    return f"{plural(watch['packets'], 'packet')} left beside the tunnel by {where} since {begun} UTC{lost}"
 
 
 def guard_words(guard: GuardState) -> str:

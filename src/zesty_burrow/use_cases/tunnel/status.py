@@ -187,7 +187,11 @@ def noticed(tunnel: TunnelStatus) -> list[Finding]:
     """What the tunnel's process has noticed."""
     from zesty_burrow.core.finding import finding
 
-    return [finding(*row) for row in tunnel.findings]
+    rows = [finding(*row) for row in tunnel.findings]
+    if tunnel.watch.get("packets"):
+        seen = "; ".join(tunnel.watch["seen"])
+        rows.append(finding("left-beside", tunnel.profile, f"{tunnel.watch['packets']} packets: {seen}"))
+    return rows
 
 
 def judge_negotiated(tunnel: TunnelStatus, workspace: Workspace) -> list[Finding]:
