@@ -20,6 +20,7 @@ from zesty_burrow.core.ways_out.capture_filter import OwnPort, WatchedPackets, c
 from zesty_burrow.core.ways_out.packet import explanation, read_frame
 from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.host.packet_watch.outage import Outage
+from zesty_burrow.host.packet_watch.reserve import attach, reserve_packet_sockets
 from zesty_burrow.host.packet_watch.watch import PacketWatch, WatchedDevice, write_capture
 
 GATEWAY = "198.51.100.18"
@@ -102,9 +103,8 @@ def kernel_passes(frames):
     """Which frames a packet socket with the filter gets, sent by another one: what the kernel makes of the program."""
     number = socket.if_nametoindex("out")
     program = capture_filter(WATCHED, number, is_ethernet=True)
-    watch = PacketWatch(WATCHED, [])
     capture = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, 0)
-    watch.attach(capture, program)
+    attach(capture, program)
     capture.bind(("out", 3))
     capture.settimeout(0.2)
     sender = socket.socket(socket.AF_PACKET, socket.SOCK_RAW)
@@ -261,5 +261,32 @@ def test_an_outage_goes_with_its_process():
             shown = subprocess.run(["nft", "list", "ruleset"], capture_output=True, text=True).stdout
             assert f"ip saddr {GATEWAY} drop" in shown and "ip6 saddr 2001:db8::9 drop" in shown
         assert subprocess.run(["nft", "list", "tables"], capture_output=True, text=True).stdout == ""
+
+    in_a_network_of_its_own(act)
+
+
+def test_reserved_sockets_serve_again_and_again():
+    """A process that has given up the right to make packet sockets watches with those that it has made before."""
+
+    def act():
+        make_devices()
+        ip(
+            [
+                "route add default via 192.168.1.9 dev out",
+                "neigh replace 192.168.1.9 lladdr 02:00:00:00:00:01 dev out nud permanent",
+            ]
+        )
+        channel = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+        with Netlink() as netlink:
+            device = WatchedDevice(netlink.index("out"), "out", True)
+        reserve_packet_sockets()
+        os.setuid(65534)
+        for _ in range(40):
+            watch = PacketWatch(WATCHED, [device])
+            watch.open()
+            channel.sendto(b"x", ("203.0.113.9", 9))
+            watch.wait(0.01)
+            assert watch.result().packets == 1
+            watch.close()
 
     in_a_network_of_its_own(act)

@@ -6,6 +6,8 @@ import ctypes
 import resource
 from contextlib import suppress
 
+from zesty_burrow.host.packet_watch.reserve import reserve_packet_sockets
+
 CAP_NET_BIND_SERVICE, CAP_NET_ADMIN, CAP_NET_RAW = 10, 12, 13
 KEPT = (CAP_NET_BIND_SERVICE, CAP_NET_ADMIN)
 PR_SET_DUMPABLE, PR_CAPBSET_DROP, PR_SET_NO_NEW_PRIVS, PR_CAP_AMBIENT, PR_CAP_AMBIENT_CLEAR_ALL = 4, 24, 38, 47, 4
@@ -30,8 +32,10 @@ def keep_network_rights(*, raw: bool = False) -> None:
 
     ``raw``: the one for raw sockets is kept too.
 
-    To be called before there are other threads. Without capabilities there is nothing to drop.
+    To be called before there are other threads. Without capabilities there is nothing to drop. The packet sockets that
+    the process will watch with are made first.
     """
+    reserve_packet_sockets()
     wanted = (*KEPT, CAP_NET_RAW) if raw else KEPT
     for number in range(LAST_CAPABILITY + 1):
         if number not in wanted:

@@ -40,8 +40,8 @@ class TunnelStatus:
 
     ``round_trip``: seconds of the gateway's quickest answer, 0 where there was none; ``last_heard``: seconds since
     anything authentic came, below 0: not yet. ``losses``: since when the tunnel was lost, why, for how many seconds (0:
-    it still is), how many packets the guard rejected in that time. ``watch``: what the packet watch of the whole connection
-    has seen (:class:`zesty_burrow.carrier.supervision.outside_watch.OutsideWatch`).
+    it still is), how many packets the guard rejected in that time. ``watch``: what the packet watch of the whole
+    connection has seen (:class:`zesty_burrow.carrier.supervision.outside_watch.OutsideWatch`).
     """
 
     profile: str

@@ -6,7 +6,6 @@ place, with the process as far as the kernel can tell.
 
 from __future__ import annotations
 
-import ctypes
 import select
 import socket
 import struct
@@ -22,11 +21,12 @@ from zesty_burrow.core.ways_out.packet import SeenPacket, explanation, read_fram
 from zesty_burrow.core.ways_out.seen import UnexplainedPackets, WatchSeen
 from zesty_burrow.errors import MachineError, RightsMissing
 from zesty_burrow.host.guard.plan import MARK
+from zesty_burrow.host.packet_watch.reserve import attach, packet_socket, release
 from zesty_burrow.host.packet_watch.senders import Senders
 from zesty_burrow.host.ways_out.sockets import sockets
 from zesty_burrow.records import dataclass, replace
 
-SO_ATTACH_FILTER, SO_TIMESTAMPNS, SOL_PACKET, PACKET_STATISTICS = 26, 35, 263, 6
+SO_TIMESTAMPNS, SOL_PACKET, PACKET_STATISTICS = 35, 263, 6
 ETH_P_ALL = 3
 ROOM = 4 << 20
 MOST_ROWS, MOST_KEPT = 256, 10_000
@@ -56,10 +56,6 @@ class KeptFrame:
     at: int
     frame: bytes
     is_ethernet: bool
-
-
-class _Program(ctypes.Structure):
-    _fields_ = (("length", ctypes.c_ushort), ("filter", ctypes.c_void_p))
 
 
 def own_ports() -> tuple[OwnPort, ...]:
@@ -106,25 +102,18 @@ class PacketWatch:
     def _open(self, device: WatchedDevice) -> socket.socket:
         kind = socket.SOCK_RAW if device.is_ethernet else socket.SOCK_DGRAM
         # Without a protocol nothing comes until the filter is in place.
-        channel = socket.socket(socket.AF_PACKET, kind, 0)
+        channel = packet_socket(kind)
         try:
             with suppress(ValueError):
-                self.attach(channel, capture_filter(self._watched, device.number, is_ethernet=device.is_ethernet))
+                attach(channel, capture_filter(self._watched, device.number, is_ethernet=device.is_ethernet))
             channel.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, ROOM)
             channel.setsockopt(socket.SOL_SOCKET, SO_TIMESTAMPNS, 1)
             channel.setblocking(False)
             channel.bind((device.name, ETH_P_ALL))
         except BaseException:
-            channel.close()
+            release(channel)
             raise
         return channel
-
-    @staticmethod
-    def attach(channel: socket.socket, program: bytes) -> None:
-        """Have the kernel run a program on each frame before this socket gets it."""
-        room = ctypes.create_string_buffer(program)
-        form = _Program(len(program) // 8, ctypes.addressof(room))
-        channel.setsockopt(socket.SOL_SOCKET, SO_ATTACH_FILTER, bytes(form))
 
     @property
     def channels(self) -> tuple[socket.socket, ...]:
@@ -226,7 +215,7 @@ class PacketWatch:
 
     def close(self) -> None:
         for channel, _ in self._channels.values():
-            channel.close()
+            release(channel)
         self._channels = {}
 
 
