@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from lab.situations import office
-from leaks.runner import Outcome, judge, matrix, read_cases, sender_command
+from leaks.runner import Outcome, judge, matrix, read_cases, resolver_command, sender_command
 
 pytestmark = pytest.mark.lab
 CASES = sorted(read_cases(), key=lambda case: str(case.set_up))
@@ -65,13 +65,19 @@ def test_what_verify_says(station, case):
     lab = station.lab
     station.bring_up(case)
     tunnel = lab.heron("status").json["tunnel"]
-    sender = None
+    sender = resolver = None
     try:
         for line in case.plant:
             lab.shell("heron", "sh", "-c", line)
         if case.sender:
             sender = lab.start("heron", *sender_command(case.sender, tunnel["gateway_address"]))
             assert sender.stdout.readline().startswith("ready")
+        if case.resolver:
+            resolver = lab.start("heron", *resolver_command(case.resolver))
+            assert resolver.stdout.readline().startswith("ready")
+            lab.shell(
+                "heron", "sh", "-c", "cp /etc/resolv.conf /tmp/kept; echo nameserver 127.0.0.1 > /etc/resolv.conf"
+            )
         began = time.monotonic()
         ended = lab.heron("verify", *case.verify, environment=case.environment)
         document = json.loads(ended.out)
@@ -79,6 +85,9 @@ def test_what_verify_says(station, case):
     finally:
         if sender is not None:
             lab.end(sender)
+        if resolver is not None:
+            lab.shell("heron", "sh", "-c", "cat /tmp/kept > /etc/resolv.conf")
+            lab.end(resolver)
         for line in case.remove:
             lab.shell("heron", "sh", "-c", line, check=None)
     OUTCOMES.append(outcome)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import sys
 import tomllib
 from dataclasses import dataclass, field
@@ -32,6 +31,7 @@ class Case:
     connect: tuple[str, ...] = ()
     environment: dict = field(default_factory=dict)
     verify: tuple[str, ...] = ()
+    resolver: str = ""
     note: str = ""
 
     @property
@@ -92,9 +92,6 @@ def matrix(outcomes):
     return "\n".join(rows)
 
 
-def gateway_of(place="lisbon"):
-    return story.PLACE_BY_NAME[place].gateway4 if hasattr(story.PLACE_BY_NAME[place], "gateway4") else "198.51.100.18"
-
-
-def read_document(text):
-    return json.loads(text)
+def resolver_command(how):
+    """A resolver of the workstation that lies, in front of the tunnel's own."""
+    return [sys.executable, str(FOLDER / "lying_resolver.py"), how, story.RESOLVER4]

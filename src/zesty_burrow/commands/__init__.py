@@ -38,6 +38,7 @@ COMMANDS: dict[str, Command] = {
     "history": Command(
         "verification.history", "list earlier verifications, what has changed since when, and check them"
     ),
+    "monitor": Command("verification.monitor", "tell what will need somebody soon; also for monitoring systems"),
     "audit": Command("verification.audit", "make a report for auditors from signed evidence, or check one"),
     "disconnect": Command("tunnel.disconnect", "end the tunnel and restore this machine's settings"),
     "restore": Command("tunnel.restore", "restore this machine's settings after a crash"),

@@ -20,6 +20,8 @@ def findings_table(findings: Sequence[Finding], *, with_remedy: bool = True) -> 
 
     What has no remedy beyond "nothing to do" stays on one line.
     """
+    if not findings:
+        return []
     alike: dict[tuple[Code, str], list[str]] = {}
     for entry in findings:
         alike.setdefault((entry.code, entry.detail), []).append(entry.subject)

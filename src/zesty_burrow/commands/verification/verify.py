@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+import json
 import os
+import subprocess
+import time
 from argparse import ArgumentParser, Namespace
 from pathlib import Path
 
 from zesty_burrow.commands.context import Context
+from zesty_burrow.errors import InputError, UsageError
 from zesty_burrow.host.replace_file import write_page
 from zesty_burrow.report.results.base import Result
 from zesty_burrow.report.results.verification import BaselineResult, VerifyResult
+from zesty_burrow.use_cases.verification.verified import Verified
 from zesty_burrow.use_cases.verification.verify import VerifyRequest, verify
 
 EXAMPLE = "zesty verify --before; zesty connect lisbon --detach; zesty verify"
@@ -23,14 +28,18 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("--watch", type=float, default=0.0, metavar="SECONDS", help=text)
     text = "write the packets that nothing explains to FILE (pcap)"
     parser.add_argument("--capture", type=Path, metavar="FILE", help=text)
+    text = "verify again and again, until Ctrl-C: 30s, 15m, 2h; the exit code is that of the last run"
+    parser.add_argument("--every", default="", metavar="TIME", help=text)
+    text = "with --every: run this program when something has changed; it gets the changes as JSON on standard input"
+    parser.add_argument("--on-change", type=Path, metavar="PROGRAM", help=text)
     parser.add_argument("--page", type=Path, metavar="FILE", help="write a page for browsers and paper to FILE (HTML)")
 
 
 def run(args: Namespace, context: Context) -> Result:
     """One observation; without ``--before`` it is judged."""
-    seen = verify(
-        VerifyRequest(args.before, args.observatory, args.extended, args.watch, args.capture, os.environ), context
-    )
+    if args.every:
+        return _again_and_again(args, context)
+    seen = verify(_request(args), context)
     if seen.judgement is None:
         return BaselineResult(seen.observation)
     if args.page is not None:
@@ -38,3 +47,51 @@ def run(args: Namespace, context: Context) -> Result:
 
         write_page(args.page, verification_page(seen.document(), seen.changes_document()))
     return VerifyResult(seen)
+
+
+def _request(args: Namespace) -> VerifyRequest:
+    return VerifyRequest(args.before, args.observatory, args.extended, args.watch, args.capture, os.environ)
+
+
+def _again_and_again(args: Namespace, context: Context) -> Result:
+    """Each run is kept; what has changed is told, and handed to a program."""
+    if args.before:
+        raise UsageError("--every goes without --before")
+    pause, times, seen = seconds_of(args.every), 0, None
+    try:
+        while True:
+            began = time.monotonic()
+            seen, times = verify(_request(args), context), times + 1
+            judgement = seen.judgement
+            if judgement is not None:
+                context.reporter.note(f"{seen.observation.taken_at}  {judgement.verdict}: {judgement.headline}")
+            for change in seen.changes:
+                context.reporter.note(f"  {change.what}: {change.before} became {change.after}")
+            if seen.changes and args.on_change is not None:
+                _hand_over(args.on_change, seen)
+            time.sleep(max(pause - (time.monotonic() - began), 1.0))
+    except KeyboardInterrupt:
+        if seen is None:
+            raise
+        return VerifyResult(seen, times)
+
+
+def _hand_over(program: Path, seen: Verified) -> None:
+    """It gets what has changed; how it ends is its own affair, but it has a minute at most."""
+    told = {"profile": seen.profile, "verdict": seen.document()["verdict"], "changes": seen.changes_document()}
+    try:
+        subprocess.run([str(program.absolute())], input=json.dumps(told), text=True, timeout=60, check=False)
+    except (OSError, subprocess.TimeoutExpired) as problem:
+        raise InputError(f"{program} cannot be run", why=str(problem), next_step="Name an executable file.") from None
+
+
+def seconds_of(words: str) -> float:
+    """``30s``, ``15m``, ``2h``. Raises :class:`UsageError`."""
+    factors = {"s": 1, "m": 60, "h": 3600}
+    try:
+        seconds = float(words[:-1]) * factors[words[-1:]]
+    except (ValueError, KeyError):
+        seconds = 0.0
+    if not 10 <= seconds <= 7 * 86400:
+        raise UsageError(f"--every {words!r} is no time", next_step="For example 30s, 15m or 2h; at least 10 seconds.")
+    return seconds

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from typing import TYPE_CHECKING, Any, ClassVar
 
+from zesty_burrow.core.finding import Severity
 from zesty_burrow.core.outside.judgement import Judgement, Verdict
 from zesty_burrow.core.outside.observation import Observation
 from zesty_burrow.records import asdict, dataclass
@@ -14,6 +15,7 @@ if TYPE_CHECKING:
     from zesty_burrow.store.verifications.run_store import RunRow
     from zesty_burrow.use_cases.verification.audit import Audited, CheckedAudit
     from zesty_burrow.use_cases.verification.history import ChangedRun, CheckedHistory, History
+    from zesty_burrow.use_cases.verification.monitor import Watched
     from zesty_burrow.use_cases.verification.transitions import Transitions
     from zesty_burrow.use_cases.verification.verified import Verified
 
@@ -97,6 +99,28 @@ class AuditResult(Result):
         shown = self.made or self.checked
         values = asdict(shown) if shown is not None else {}
         return {key: str(value) if key == "file" else value for key, value in values.items()}
+
+
+@dataclass(frozen=True)
+class MonitorResult(Result):
+    """``monitor``; ``form``: "line", "metrics", or empty for people."""
+
+    seen: Watched
+    form: str = ""
+    shown_by: ClassVar[str] = "verification"
+    kind: ClassVar[str] = "monitor"
+
+    @property
+    def exit_code(self) -> int:
+        return {Severity.SERIOUS: EXIT_LEAKING, Severity.WARNING: EXIT_UNCLEAR}.get(self.seen.worst, 0)
+
+    def content(self) -> dict[str, Any]:
+        return {
+            "profiles": self.seen.profiles,
+            "worst": str(self.seen.worst),
+            "findings": [entry.document() for entry in self.seen.findings],
+            "runs": [_run(row) for row in self.seen.runs],
+        }
 
 
 @dataclass(frozen=True)

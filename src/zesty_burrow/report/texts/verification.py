@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable
 from typing import Any
 
@@ -21,6 +22,7 @@ from zesty_burrow.report.results.verification import (
     AuditResult,
     BaselineResult,
     HistoryResult,
+    MonitorResult,
     ReadyResult,
     TransitionsResult,
     VerifyResult,
@@ -223,6 +225,22 @@ def _transitions(result: TransitionsResult) -> Parts:
         yield Text(words, "bold green")
 
 
+def _monitor(result: MonitorResult) -> Parts:
+    seen = result.seen
+    counts = Counter(str(entry.severity) for entry in seen.findings)
+    words = ", ".join(f"{count} {severity}" for severity, count in counts.items()) or "nothing needs attention"
+    if result.form == "metrics":
+        yield Text(seen.metrics().removesuffix("\n"))
+        return
+    line = f"{str(seen.worst).upper() if seen.findings else 'OK'}: {plural(seen.profiles, 'profile')}; {words}"
+    if result.form == "line":
+        first = f"; {seen.findings[0].code.slug}: {seen.findings[0].subject}" if seen.findings else ""
+        yield Text(printable(line + first))
+        return
+    yield Text(line, "bold green" if not seen.findings else "bold yellow")
+    yield from findings_table(seen.findings)
+
+
 RENDERERS: dict[type[Result], Callable[[Any], Parts]] = {
     VerifyResult: _verification,
     BaselineResult: _baseline,
@@ -230,4 +248,5 @@ RENDERERS: dict[type[Result], Callable[[Any], Parts]] = {
     HistoryResult: _history,
     AuditResult: _audit,
     TransitionsResult: _transitions,
+    MonitorResult: _monitor,
 }

@@ -1,0 +1,118 @@
+"""What will need somebody before it bites: for monitoring systems, and for whoever asks in the morning."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable, Iterator
+from datetime import datetime, timedelta
+
+from zesty_burrow.core.finding import Finding, Severity, finding
+from zesty_burrow.core.rehearsal import Fitness
+from zesty_burrow.profiles.checks import check_profile
+from zesty_burrow.profiles.policy import judge_profile
+from zesty_burrow.profiles.text import read_profile
+from zesty_burrow.records import dataclass
+from zesty_burrow.store.verifications.run_store import RunFilter, RunRow
+from zesty_burrow.use_cases.tunnel.rehearse import latest_rehearsals
+from zesty_burrow.use_cases.workspace import Workspace
+
+OLD_CREDENTIALS = timedelta(days=365)
+OLD_RUN = timedelta(days=7)
+LOOKED_AT = 10
+"""Of the latest runs of a profile: where more of the later half than of the earlier one were not sealed, it is told."""
+
+
+@dataclass(frozen=True, slots=True)
+class Watched:
+    """``profiles``: how many were looked at. ``findings``: warnings and worse, the worst first; ``runs``: the latest of
+    each profile.
+    """
+
+    profiles: int
+    findings: tuple[Finding, ...]
+    runs: tuple[RunRow, ...]
+
+    @property
+    def worst(self) -> Severity:
+        """Of all findings; a note where there are none."""
+        order = (Severity.NOTE, Severity.WARNING, Severity.SERIOUS)
+        return max((entry.severity for entry in self.findings), key=order.index, default=Severity.NOTE)
+
+    def metrics(self) -> str:
+        """OpenMetrics text: findings by code, and how the latest run of each profile ended."""
+        counts = Counter((entry.code.slug, str(entry.severity)) for entry in self.findings)
+        found = [({"code": code, "severity": severity}, count) for (code, severity), count in sorted(counts.items())]
+        sealed = [(_labels(row), int(row.verdict == "sealed")) for row in self.runs]
+        taken = [(_labels(row), _seconds(row.taken_at)) for row in self.runs]
+        lines = [
+            *_family("zesty_findings", "What needs attention, by code.", found),
+            *_family("zesty_profiles", "Profiles that were looked at.", [({}, self.profiles)]),
+            *_family("zesty_sealed", "Whether a profile's latest verification was sealed.", sealed),
+            *_family("zesty_verified_timestamp", "When a profile was verified last, seconds since 1970.", taken),
+        ]
+        return "\n".join([*lines, "# EOF"]) + "\n"
+
+
+def _labels(row: RunRow) -> dict[str, str]:
+    return {"profile": row.profile, "device": row.device}
+
+
+def _family(name: str, text: str, rows: Iterable[tuple[dict[str, str], int]]) -> Iterator[str]:
+    yield f"# TYPE {name} gauge"
+    yield f"# HELP {name} {text}"
+    for labels, value in rows:
+        words = ",".join(f'{key}="{_escaped(word)}"' for key, word in labels.items())
+        yield f"{name}{{{words}}} {value}" if words else f"{name} {value}"
+
+
+def _escaped(words: str) -> str:
+    return words.replace("\\", "\\\\").replace('"', '\\"').replace("\n", "\\n")
+
+
+def _seconds(stamp: str) -> int:
+    return int(datetime.fromisoformat(stamp).timestamp())
+
+
+def watch_ahead(workspace: Workspace) -> Watched:
+    """Certificates, revocation lists, algorithms, credentials, gateways, and what the last verifications said."""
+    now, policy = workspace.now(), workspace.policy()
+    found: list[Finding] = []
+    with workspace.layered_store() as layered:
+        rows = layered.list_profiles()
+        for row, text, whom in layered.profile_texts(rows):
+            profile = read_profile(text, f"profile {row.name} ({whom})")
+            found += check_profile(profile, now)
+            found += judge_profile(policy, profile)
+        for _, entry in layered.list_credentials():
+            if entry.imported_at and now - datetime.fromisoformat(entry.imported_at) > OLD_CREDENTIALS:
+                words = f"{entry.kind} of {entry.imported_at[:10]}"
+                found.append(finding("credentials-old", entry.label or entry.profile, words))
+    taken_at, rehearsals = latest_rehearsals(workspace)
+    found += [
+        finding("gateway-failed", rehearsal.profile, f"tried {taken_at}")
+        for rehearsal in rehearsals
+        if rehearsal.verdict is Fitness.FAILED
+    ]
+    latest = []
+    with workspace.store() as store:
+        for _, known in rows:
+            runs = store.runs.list_runs(RunFilter(profile=known.name), LOOKED_AT)
+            latest += runs[:1]
+            found += _by_runs(runs, now)
+    order = (Severity.SERIOUS, Severity.WARNING)
+    kept = sorted((entry for entry in found if entry.severity in order), key=lambda entry: order.index(entry.severity))
+    return Watched(len(rows), tuple(kept), tuple(latest))
+
+
+def _by_runs(runs: list[RunRow], now: datetime) -> Iterator[Finding]:
+    if not runs:
+        return
+    newest = runs[0]
+    if newest.verdict != "sealed":
+        yield finding("last-not-sealed", newest.profile, f"{newest.verdict} at {newest.taken_at}: {newest.headline}")
+    half = len(runs) // 2
+    failed = [row.verdict != "sealed" for row in runs]
+    if half >= 2 and sum(failed[:half]) > sum(failed[half:]):
+        yield finding("promise-fails", newest.profile, f"{sum(failed[:half])} of the last {half} verifications")
+    if now - datetime.fromisoformat(newest.taken_at) > OLD_RUN:
+        yield finding("verified-long-ago", newest.profile, newest.taken_at)
