@@ -21,6 +21,7 @@ EXTRAS = {
     "fast": ("the compiled data path", ("numba", "numpy")),
     "http3": ("HTTP/3", ("qh3",)),
     "keyring": ("the system keyring", ("keyring",)),
+    "pages": ("pages with timelines", ("matplotlib",)),
     "postgresql": ("a shared store", ("psycopg",)),
     "server": ("the server for links, reports and the observatory", ("aiohttp",)),
     "ssh": ("handing over by SSH", ("asyncssh",)),

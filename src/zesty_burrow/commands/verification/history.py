@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from argparse import ArgumentParser, Namespace
+from pathlib import Path
 
 from zesty_burrow.commands.context import Context
+from zesty_burrow.host.replace_file import write_page
 from zesty_burrow.report.results.base import Result
 from zesty_burrow.report.results.verification import HistoryResult
 from zesty_burrow.store.verifications.run_store import RunFilter
@@ -29,6 +31,8 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("--limit", type=int, default=100, metavar="N", help="at most so many, the newest (100)")
     text = "a public key of another device, for --check; may be repeated"
     parser.add_argument("--key", action="append", default=[], metavar="KEY", help=text)
+    text = "write a page with timelines to FILE (HTML; needs the extra pages)"
+    parser.add_argument("--page", type=Path, metavar="FILE", help=text)
 
 
 def run(args: Namespace, context: Context) -> Result:
@@ -37,6 +41,13 @@ def run(args: Namespace, context: Context) -> Result:
         return HistoryResult(checked=check_history(context, args.key))
     wanted = RunFilter(args.profile, args.device, args.place, args.verdict, args.since, args.until)
     request = HistoryRequest(wanted, max(args.limit, 1))
+    if args.page is not None:
+        from zesty_burrow.report.pages.history_page import history_page
+
+        runs = HistoryResult(list_history(request, context)).content()["runs"]
+        write_page(
+            args.page, history_page(runs, HistoryResult(changed=changed_runs(request, context)).content()["changes"])
+        )
     if args.changes:
         return HistoryResult(changed=changed_runs(request, context))
     return HistoryResult(list_history(request, context))
