@@ -17,6 +17,7 @@ MEASURES = (
     "lossy",
     "importing",
     "databases",
+    "remembering",
     "observatory",
     "rehearsing",
     "devices",

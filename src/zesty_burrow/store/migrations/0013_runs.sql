@@ -1,4 +1,5 @@
--- Verifications, each with its signed record. ``chain``: by which key; ``facts``: by what runs are compared.
+-- Verifications, each with its signed record. ``chain``: by which key; ``facts``: by what runs are compared;
+-- ``earlier``: the run before of the same profile on the same device, where it differs from it, else 0.
 CREATE TABLE runs (
     id {key},
     chain TEXT NOT NULL,
@@ -13,7 +14,9 @@ CREATE TABLE runs (
     facts TEXT NOT NULL,
     round_trip DOUBLE PRECISION NOT NULL,
     record TEXT NOT NULL,
+    earlier BIGINT NOT NULL,
     UNIQUE (chain, number)
 );
 CREATE INDEX runs_by_profile ON runs (device, profile, id);
+CREATE INDEX runs_that_differ ON runs (id) WHERE earlier > 0;
 CREATE INDEX runs_by_time ON runs (taken_at)

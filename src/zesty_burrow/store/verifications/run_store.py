@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager
 from typing import NamedTuple
 
+from zesty_burrow.core.outside.runs.record import DOUBLED
 from zesty_burrow.records import dataclass
 from zesty_burrow.store.database import Database, Transaction, placeholders
 
@@ -66,16 +67,16 @@ class RunFilter:
     until: str = ""
     chain: str = ""
 
-    def conditions(self) -> tuple[str, list[str]]:
-        """For a query: what stands behind WHERE, and its values."""
+    def conditions(self, table: str = "") -> tuple[str, list[str]]:
+        """For a query: what stands behind WHERE, and its values. ``table``: before each column."""
         parts, values = ["1 = 1"], []
         for column in ("profile", "device", "place", "verdict", "chain"):
             if value := getattr(self, column):
-                parts.append(f"{column} = ?")
+                parts.append(f"{table}{column} = ?")
                 values.append(value)
         for word, sign in (("since", ">="), ("until", "<")):
             if value := getattr(self, word):
-                parts.append(f"taken_at {sign} ?")
+                parts.append(f"{table}taken_at {sign} ?")
                 values.append(value)
         return " AND ".join(parts), values
 
@@ -98,9 +99,9 @@ class RunStore:
             number, previous = (int(found[0][0]), str(found[0][1])) if found else (0, "")
             added = row._replace(number=number + 1)
             record = make(added.number, previous)
-            names = ", ".join((*LISTED, "record"))
-            insert = f"INSERT INTO runs ({names}) VALUES ({placeholders((*LISTED, 'record'))})"  # noqa: S608
-            transaction.execute(insert, *added, record)
+            columns = (*LISTED, "record", "earlier")
+            insert = f"INSERT INTO runs ({', '.join(columns)}) VALUES ({placeholders(columns)})"  # noqa: S608
+            transaction.execute(insert, *added, record, _earlier(transaction, added))
         return added
 
     def list_runs(self, wanted: RunFilter, most: int) -> list[RunRow]:
@@ -117,17 +118,13 @@ class RunStore:
 
     def changes(self, wanted: RunFilter, most: int) -> list[ChangedRow]:
         """The newest first: runs whose facts differ from those of the run before, or that took twice as long."""
-        where, values = wanted.conditions()
-        inner = (
-            "SELECT id, taken_at, device, profile, place, verdict, chain, facts, round_trip, "
-            "LAG(taken_at) OVER w AS earlier_at, LAG(facts) OVER w AS earlier_facts, "
-            "LAG(round_trip) OVER w AS earlier_round_trip "
-            "FROM runs WINDOW w AS (PARTITION BY device, profile ORDER BY id)"
+        where, values = wanted.conditions("later.")
+        columns = ", ".join(
+            f"later.{name}" for name in ("taken_at", "device", "profile", "place", "facts", "round_trip")
         )
-        columns = ", ".join(ChangedRow._fields)
-        different = "earlier_facts IS NOT NULL AND (facts <> earlier_facts OR "
-        different += "(earlier_round_trip > 0 AND round_trip > 2 * earlier_round_trip))"
-        query = f"SELECT {columns} FROM ({inner}) AS pairs WHERE {different} AND {where} ORDER BY id DESC LIMIT ?"  # noqa: S608
+        columns += ", earlier.taken_at, earlier.facts, earlier.round_trip"
+        both = "runs AS later JOIN runs AS earlier ON earlier.id = later.earlier"
+        query = f"SELECT {columns} FROM {both} WHERE later.earlier > 0 AND {where} ORDER BY later.id DESC LIMIT ?"  # noqa: S608
         with self._reading() as transaction:
             return [ChangedRow(*row) for row in transaction.execute(query, *values, most)]
 
@@ -155,3 +152,14 @@ class RunStore:
         with self._reading() as transaction:
             rows = transaction.execute(query, role)
         return ObservationRow(*rows[0]) if rows else None
+
+
+def _earlier(transaction: Transaction, added: RunRow) -> int:
+    """The run before of the same profile on the same device, where this one differs from it or took twice as long."""
+    query = "SELECT id, facts, round_trip FROM runs WHERE device = ? AND profile = ? ORDER BY id DESC LIMIT 1"
+    rows = transaction.execute(query, added.device, added.profile)
+    if not rows:
+        return 0
+    number, facts, round_trip = rows[0]
+    slower = 0 < DOUBLED * float(round_trip) < added.round_trip
+    return int(number) if facts != added.facts or slower else 0
