@@ -2,8 +2,16 @@
 
 from __future__ import annotations
 
+import pytest
+
 from zesty_burrow.core.outside.runs.record import RunFacts
 from zesty_burrow.store.verifications.run_store import RunFilter, RunRow
+
+
+@pytest.fixture
+def full(place):
+    """A store of either database."""
+    return place.open()
 
 
 def add(
