@@ -27,10 +27,9 @@ def _fill(path: Path) -> Store:
         )
         day = f"2026-{1 + number // 8640 % 12:02d}-{1 + number // 300 % 28:02d}"
         stamp = f"{day}T00:{number // 60 % 60:02d}:{number % 60:02d}Z"
-        rows.append(
-            ("chain", number + 1, stamp, "heron", f"profile-{number % PROFILES}", "home", "sealed", "all", "", facts.text(), 0.01,
-             "x" * 4000, number + 1 - PROFILES if exit_of and number % 5000 < PROFILES else 0)
-        )  # fmt: skip
+        earlier = number + 1 - PROFILES if exit_of and number % 5000 < PROFILES else 0
+        told = ("heron", f"profile-{number % PROFILES}", "home", "sealed", "all", "", facts.text(), 0.01)
+        rows.append(("chain", number + 1, stamp, *told, "x" * 4000, earlier))
     marks = ", ".join("?" for _ in rows[0])
     with database.transaction(write=True) as transaction:
         transaction.execute_many(

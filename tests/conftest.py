@@ -23,9 +23,12 @@ ALL_EACH_TIME = ("tests/lab/test_documents.py", "tests/lab/test_nothing_leaves.p
 """Where every page of the documents counts, and where the tests themselves say what runs on which day."""
 
 
+PARTS = 4
+
+
 @pytest.hookimpl(tryfirst=True)
 def pytest_collection_modifyitems(config, items):
-    """Of cases in the lab that are many alike, a third with each run, the others in a soak; the longest files first.
+    """Of cases in the lab that are many alike, a fourth with each run, the others in a soak; the longest files first.
 
     A run that names a test takes all its cases.
     """
@@ -35,7 +38,7 @@ def pytest_collection_modifyitems(config, items):
             families.setdefault(item.nodeid.partition("[")[0], []).append(item)
     for family in families.values():
         for number, item in enumerate(family):
-            if len(family) > 3 and not in_this_run(number, 3) and not any("::" in word for word in config.args):
+            if len(family) > 3 and not in_this_run(number, PARTS) and not any("::" in word for word in config.args):
                 item.add_marker("soak")
     items.sort(
         key=lambda item: next(
