@@ -18,6 +18,7 @@ MEASURES = (
     "importing",
     "databases",
     "remembering",
+    "watching",
     "observatory",
     "rehearsing",
     "devices",

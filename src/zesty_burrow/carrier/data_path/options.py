@@ -14,7 +14,12 @@ OFFLOADS = {
 }
 """What is used where the kernel has it."""
 FAST_PATH = "fast-path"
-CAN_BE_DISABLED = {**OFFLOADS, FAST_PATH: "compiled loops, used once a tunnel carries much"}
+PACKET_WATCH = "packet-watch"
+CAN_BE_DISABLED = {
+    **OFFLOADS,
+    FAST_PATH: "compiled loops, used once a tunnel carries much",
+    PACKET_WATCH: "the watch of what leaves by outer devices",
+}
 
 
 @dataclass(frozen=True, slots=True)

@@ -12,6 +12,7 @@ from zesty_burrow.carrier.control.notices import BLOCKED, UNTIL_RENEWED, Notices
 from zesty_burrow.carrier.control.status import TunnelStatus, algorithms_of
 from zesty_burrow.carrier.control.totals import Totals
 from zesty_burrow.carrier.data_path.data_path import offloads_in_use
+from zesty_burrow.carrier.data_path.options import PACKET_WATCH
 from zesty_burrow.carrier.network.host_config import Applied
 from zesty_burrow.carrier.network.tunnel_guard import TunnelGuard
 from zesty_burrow.carrier.sessions import OpenSession
@@ -69,7 +70,7 @@ class TunnelReport:
         self._guarded, self._accept_partial = options.guarded, options.accept_partial
         self._hooks, self._desktop = Hooks(options.hooks), options.desktop
         self._encrypted: TlsNameServer | None = None
-        self._outside = OutsideWatch(options.guard)
+        self._outside = None if PACKET_WATCH in options.disabled else OutsideWatch(options.guard)
         self.status: TunnelStatus | None = None
         self.totals = Totals()
         self.notices = Notices()
@@ -130,7 +131,8 @@ class TunnelReport:
         else:
             status = replace(status, since=before.since)
         self.status = status
-        self._outside.begin(status.device, held_by(self._profile.traffic))
+        if self._outside is not None:
+            self._outside.begin(status.device, held_by(self._profile.traffic))
         self._tell("back" if came_back and before else "up", status)
         return status
 
@@ -138,7 +140,8 @@ class TunnelReport:
         """The tunnel's process is about to end."""
         if self.status is not None:
             self._tell("blocked" if closed else "down", self.status, why)
-        self._outside.stop()
+        if self._outside is not None:
+            self._outside.stop()
         self._hooks.finish()
         if self._desktop is not None:
             self._desktop.finish()
@@ -174,5 +177,5 @@ class TunnelReport:
             encrypted_dns=self._encrypted.state if self._encrypted is not None else "",
             is_up=is_up,
             findings=self.notices.rows,
-            watch=self._outside.document(),
+            watch=self._outside.document() if self._outside is not None else {},
         )
