@@ -254,3 +254,51 @@ def test_the_program_says_it_to_people(up):
     shown = up.shell("heron", sys.executable, "-m", "zesty_burrow", "verify").out
     assert "held" in shown and "SEALED: all traffic leaves by quillwort-lisbon" in shown
     assert json.loads(up.heron("history", "--limit", "1").out)["runs"]
+
+
+def test_what_is_to_be_reached(lab):
+    """With the tunnel and without it; a host that is not reached is no leak, but nothing is sealed then."""
+    target = f"{story.OBSERVATORY_NAME}:80"
+    lab.heron("verify", "--before", "--reach", target, "--reach", "192.0.2.99:81", check=0)
+    lab.heron("connect", "lisbon", "--detach", check=0)
+    document = lab.heron("verify", "--reach", target, check=0).json
+    (row,) = [row for row in document["expectations"] if row["what"] == f"{target} is reached"]
+    assert row["standing"] == "held" and "reached without the tunnel" in row["evidence"]
+    document = lab.heron("verify", "--reach", "192.0.2.99:81", check=11).json
+    (row,) = [row for row in document["expectations"] if row["what"] == "192.0.2.99:81 is reached"]
+    assert row["standing"] == "broken" and "not reached without the tunnel" in row["evidence"]
+    assert document["headline"] == "it does not hold that 192.0.2.99:81 is reached"
+    assert lab.heron("verify", "--reach", "host:port").code == 2
+
+
+def test_what_needs_somebody(lab):
+    """For people, in one line, and as OpenMetrics that an independent reader takes."""
+    lab.heron("connect", "lisbon", "--detach", check=0)
+    lab.heron("verify", check=0)
+    assert lab.heron("monitor", check=0).json["worst"] == "note"
+    shown = lab.shell("heron", sys.executable, "-m", "zesty_burrow", "monitor", "--metrics").out
+    assert shown.endswith("# EOF\n") and 'zesty_sealed{profile="quillwort-lisbon",device="heron"} 1' in shown
+    line = lab.shell("heron", sys.executable, "-m", "zesty_burrow", "monitor", "--one-line").out
+    assert line.startswith("OK: ") and line.count("\n") == 1
+    forge(lab.folder / "heron" / "store.db", "UPDATE runs SET verdict = 'leaking'")
+    ended = lab.heron("monitor", check=11)
+    assert "last-not-sealed" in ended.codes
+    forge(lab.folder / "heron" / "store.db", "DELETE FROM runs")
+
+
+def test_the_watch_of_a_whole_connection(lab):
+    """What left while nobody verified is known to the tunnel's process, with the sender."""
+    lab.heron("connect", "lisbon", "--detach", "--no-guard", check=0)
+    until(lambda: lab.heron("status", check=0).json["tunnel"]["watch"].get("since"))
+    assert lab.heron("status", check=0).json["tunnel"]["watch"]["packets"] == 0
+    lab.shell("heron", "ip", "rule", "add", "to", "192.0.2.53", "priority", "50", "table", "main")
+    try:
+        lab.shell("heron", "ping", "-c", "3", "-i", "0.2", "192.0.2.53", check=None)
+    finally:
+        lab.shell("heron", "ip", "rule", "del", "priority", "50")
+    until(lambda: lab.heron("status", check=0).json["tunnel"]["watch"]["packets"] == 3)
+    ended = lab.heron("status", check=0)
+    assert "ping" in ended.json["tunnel"]["watch"]["seen"][0] and "left-beside" in ended.codes
+    # A verification says so, and judges what is now.
+    seen = lab.heron("verify", check=0)
+    assert seen.json["verdict"] == "sealed" and "left-beside" in seen.codes

@@ -28,6 +28,8 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("--watch", type=float, default=0.0, metavar="SECONDS", help=text)
     text = "write the packets that nothing explains to FILE (pcap)"
     parser.add_argument("--capture", type=Path, metavar="FILE", help=text)
+    text = "a host that has to be reached with the tunnel, HOST or HOST:PORT; with --before: what is seen without it"
+    parser.add_argument("--reach", action="append", default=[], metavar="HOST", help=text)
     text = "verify again and again, until Ctrl-C: 30s, 15m, 2h; the exit code is that of the last run"
     parser.add_argument("--every", default="", metavar="TIME", help=text)
     text = "with --every: run this program when something has changed; it gets the changes as JSON on standard input"
@@ -50,7 +52,9 @@ def run(args: Namespace, context: Context) -> Result:
 
 
 def _request(args: Namespace) -> VerifyRequest:
-    return VerifyRequest(args.before, args.observatory, args.extended, args.watch, args.capture, os.environ)
+    return VerifyRequest(
+        args.before, args.observatory, args.extended, args.watch, args.capture, os.environ, tuple(args.reach)
+    )
 
 
 def _again_and_again(args: Namespace, context: Context) -> Result:

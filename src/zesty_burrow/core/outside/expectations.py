@@ -8,8 +8,9 @@ from enum import StrEnum
 from zesty_burrow.core.finding import Finding, Severity
 from zesty_burrow.core.outside.checks.check import Facts
 from zesty_burrow.core.outside.intent import Intent
+from zesty_burrow.core.outside.reach import evidence_of
 from zesty_burrow.core.ways_out.beside import BY_DEVICE, GATEWAY
-from zesty_burrow.records import asdict, dataclass
+from zesty_burrow.records import dataclass
 
 BY_CHOICE = frozenset({BY_DEVICE, GATEWAY})
 """Kinds of packets that leave without a guard, by their program's own choice: a watch sees whether any does."""
@@ -29,15 +30,18 @@ class Standing(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Expectation:
-    """``what``: in words; ``evidence``: what shows it, or why nothing does; ``tunnel``: the profile that it is of."""
+    """``what``: in words; ``evidence``: what shows it, or why nothing does; ``tunnel``: the profile that it is of.
+    ``is_leak``: where it is broken, something leaves beside the tunnel.
+    """
 
     what: str
     standing: Standing
     evidence: str
     tunnel: str = ""
+    is_leak: bool = True
 
     def document(self) -> dict[str, str]:
-        return {**asdict(self), "standing": str(self.standing)}
+        return {"what": self.what, "standing": str(self.standing), "evidence": self.evidence, "tunnel": self.tunnel}
 
 
 def expectations(facts: Facts, findings: Sequence[Finding]) -> list[Expectation]:
@@ -46,6 +50,15 @@ def expectations(facts: Facts, findings: Sequence[Finding]) -> list[Expectation]
         return []
     rows = [row for intent in facts.intents for row in _of_tunnel(facts, intent, findings)]
     rows.append(_packets(facts))
+    rows += [
+        Expectation(
+            f"{row.target} is reached",
+            Standing.HELD if row.is_reached else Standing.BROKEN,
+            evidence_of(row, facts.before),
+            is_leak=False,
+        )
+        for row in facts.reach
+    ]
     if any(intent.everything for intent in facts.intents):
         rows += _from_outside(facts, findings)
     return rows

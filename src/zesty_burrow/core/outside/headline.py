@@ -46,6 +46,9 @@ def _whole(intent: Intent, *, beside: bool, guarded: bool) -> str:
 
 def unclear(rows: Sequence[Expectation], *, no_observatory: bool) -> str:
     """What is missing."""
+    broken = [row for row in rows if row.standing is Standing.BROKEN]
+    if broken:
+        return f"it does not hold that {broken[0].what}"
     missing = [row for row in rows if row.standing is Standing.NO_EVIDENCE]
     if no_observatory and rows and any(row.standing is Standing.HELD for row in rows):
         inside = [row for row in missing if "observatory" not in row.evidence]

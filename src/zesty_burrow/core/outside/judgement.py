@@ -48,8 +48,8 @@ def judge_facts(facts: Facts, also: Iterable[Finding] = ()) -> Judgement:
     findings = (*(entry for check in CHECKS for entry in check.judge(facts)), *also)
     rows = tuple(expectations(facts, findings))
     unclear = frozenset().union(*(check.unclear for check in CHECKS))
-    broken = any(row.standing is Standing.BROKEN for row in rows)
-    missing = any(row.standing is Standing.NO_EVIDENCE for row in rows)
+    broken = any(row.standing is Standing.BROKEN and row.is_leak for row in rows)
+    missing = any(row.standing is not Standing.HELD for row in rows)
     if broken or any(entry.severity is Severity.SERIOUS for entry in findings):
         return Judgement(Verdict.LEAKING, findings, LEAKING, rows)
     if missing or any(entry.code.slug in unclear for entry in findings):

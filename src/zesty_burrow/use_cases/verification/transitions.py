@@ -15,7 +15,7 @@ from zesty_burrow.core.outside.transitions import Moment, moment_of
 from zesty_burrow.core.ways_out.seen import WatchSeen
 from zesty_burrow.errors import BurrowError, OutsideError, StateError, UsageError
 from zesty_burrow.host.packet_watch.outage import Outage
-from zesty_burrow.observe.sender import Sender
+from zesty_burrow.observe.applications.sender import Sender
 from zesty_burrow.records import dataclass
 from zesty_burrow.use_cases.observatories import observatories
 from zesty_burrow.use_cases.tunnel.connect import connect

@@ -16,10 +16,12 @@ from zesty_burrow.core.outside.checks.check import Facts
 from zesty_burrow.core.outside.intent import Intent
 from zesty_burrow.core.outside.judgement import judge_facts
 from zesty_burrow.core.outside.observation import ExpectedExit, Observation, RouteSeen, read_observation
+from zesty_burrow.core.outside.reach import KEY
 from zesty_burrow.errors import RightsMissing, StateError, UsageError
 from zesty_burrow.host.guard.plan import Share
 from zesty_burrow.host.guard.state import GuardState
 from zesty_burrow.host.netlink import Netlink
+from zesty_burrow.observe.applications.reach import read_targets, try_to_reach
 from zesty_burrow.observe.channel import ObservatoryAddress
 from zesty_burrow.observe.client import Observer, nothing_observed, require_reached
 from zesty_burrow.records import dataclass, field, replace
@@ -47,7 +49,7 @@ class VerifyRequest:
 
     ``extended``: look up 36 one-time names instead of 6. ``watch``: seconds for which packets are watched at least;
     ``capture``: a file for those that nothing explains. ``environment``: of the programs
-    whose proxies are looked at.
+    whose proxies are looked at. ``reach``: hosts, with a port or without, that are to be reached.
     """
 
     before: bool = False
@@ -56,6 +58,7 @@ class VerifyRequest:
     watch: float = 0.0
     capture: Path | None = None
     environment: Mapping[str, str] = field(default_factory=dict)
+    reach: tuple[str, ...] = ()
 
 
 def verify(request: VerifyRequest, workspace: Workspace) -> Verified:
@@ -64,51 +67,65 @@ def verify(request: VerifyRequest, workspace: Workspace) -> Verified:
     Raises :class:`UsageError` for ``before`` without an observatory, :class:`StateError` for it while a tunnel is up.
     """
     asked = observatories(workspace, request.observatory)
+    read_targets(request.reach)
     tunnels = [tunnel.document for tunnel in running_tunnels(workspace) if tunnel.document]
     if request.before:
         return _verify_before(request, workspace, asked, tunnels)
     statuses = [TunnelStatus.of(document) for document in tunnels]
-    observer = _observer(asked[0], workspace) if asked else None
     if not statuses:
+        observer = _observer(asked[0], workspace) if asked else None
         observation = observer.observe(extended=request.extended) if observer else nothing_observed()
         facts = Facts(_from_before(workspace), observation, _promise(None), no_observatory=observer is None)
         return _judged(facts, statuses, workspace, guard_state(workspace))
+    facts, guard = _look(request, workspace, statuses, asked)
+    return _judged(facts, statuses, workspace, guard)
+
+
+def _look(
+    request: VerifyRequest,
+    workspace: Workspace,
+    statuses: Sequence[TunnelStatus],
+    asked: Sequence[ObservatoryAddress],
+) -> tuple[Facts, GuardState | None]:
+    """Everything that is to be judged, with the packet watch over it from the beginning to the end."""
+    targets, status = read_targets(request.reach), statuses[0]
     guard, share = guard_state(workspace), look_at_guard(workspace).whole
     workspace.interaction.note("  checking the ways out of this machine")
     meaning = ways_out.meaning_of(statuses, guard, share)
     began = time.monotonic()
     with ways_out.Watching(meaning, lambda: ways_out.meaning_now(workspace)) as watching:
         ways, names = ways_out.look(meaning, read_names(request.environment))
-        status = statuses[0]
         routes = _routes(status, asked[0].host) if asked else []
-        observation = observer.observe(extended=request.extended) if observer else nothing_observed()
-        others = tuple((one.host, _observer(one, workspace).observe()) for one in asked[1:])
+        seen = [_observer(one, workspace).observe(extended=request.extended) for one in asked]
+        reached = try_to_reach(targets)
         guard = _probed(guard)
         left = request.watch - (time.monotonic() - began)
         if left > 0:
             workspace.interaction.note(f"  watching packets for {left:.0f} s")
             time.sleep(left)
         watching.stop()
-        seen = watching.result()
+        watched = watching.result()
         if request.capture is not None:
             watching.write(request.capture)
+    others = zip(asked[1:], seen[1:], strict=True)
     facts = Facts(
         _from_before(workspace),
-        observation,
+        seen[0] if seen else nothing_observed(),
         _promise(status),
         tuple(routes),
         ways,
-        seen,
+        watched,
         _is_guarded(guard, statuses),
         _guard_evidence(guard),
         tuple(_intent(one, share) for one in statuses),
-        observer is None,
+        not asked,
         names,
         meaning.names,
         (*(one.gateway.lower() for one in statuses), *(one.host for one in asked)),
-        others,
+        tuple((one.host, observation) for one, observation in others),
+        reached,
     )
-    return _judged(facts, statuses, workspace, guard)
+    return facts, guard
 
 
 def _observer(observatory: ObservatoryAddress, workspace: Workspace) -> Observer:
@@ -135,6 +152,9 @@ def _verify_before(
         )
     observation = _observer(asked[0], workspace).observe(extended=request.extended)
     require_reached(observation, asked[0].host)
+    if targets := read_targets(request.reach):
+        seen = {row.target: row.is_reached for row in try_to_reach(targets)}
+        observation = observation.with_evidence({KEY: seen})
     keep_as_before(observation, workspace)
     return Verified(observation)
 

@@ -10,6 +10,7 @@ from zesty_burrow.core.codes.code import Code
 from zesty_burrow.core.finding import Finding
 from zesty_burrow.core.outside.intent import Intent
 from zesty_burrow.core.outside.observation import ExpectedExit, Observation, RouteSeen
+from zesty_burrow.core.outside.reach import Reached
 from zesty_burrow.core.ways_out.names_seen import NamesSeen
 from zesty_burrow.core.ways_out.seen import WatchSeen, WaysSeen
 from zesty_burrow.records import dataclass, field
@@ -70,6 +71,7 @@ class Facts:
     tunnel_devices: tuple[str, ...] = ()
     relied_on: tuple[str, ...] = ()
     others: tuple[tuple[str, Observation], ...] = ()
+    reach: tuple[Reached, ...] = ()
 
     @property
     def is_whole(self) -> bool:

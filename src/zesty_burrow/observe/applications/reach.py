@@ -1,0 +1,66 @@
+"""Try to reach hosts by TCP, as a program of this machine would: name, then connection; nothing is sent."""
+
+from __future__ import annotations
+
+import socket
+import time
+from collections.abc import Iterable
+from concurrent.futures import ThreadPoolExecutor
+
+from zesty_burrow.core.outside.reach import Reached
+from zesty_burrow.errors import UsageError
+
+TIMEOUT = 4.0
+USUAL_PORT = 443
+MOST = 32
+
+
+def read_targets(words: Iterable[str]) -> list[tuple[str, str, int]]:
+    """``HOST``, ``HOST:PORT`` or ``[ADDRESS]:PORT``: the words, host and port. Raises :class:`UsageError`."""
+    targets = []
+    for word in words:
+        has_port = "]:" in word or word.count(":") == 1
+        host, _, port = word.rpartition(":") if has_port else (word, "", "")
+        try:
+            number = int(port) if port else USUAL_PORT
+        except ValueError:
+            number = 0
+        if not host or not 0 < number < 65536:
+            raise UsageError(
+                f"--reach {word!r} is no host", next_step="HOST or HOST:PORT; without a port 443 is tried."
+            )
+        targets.append((word, host.strip("[]"), number))
+    if len(targets) > MOST:
+        raise UsageError(f"--reach names {len(targets)} hosts", why=f"at most {MOST} are tried")
+    return targets
+
+
+def try_to_reach(targets: Iterable[tuple[str, str, int]]) -> tuple[Reached, ...]:
+    """All at one time."""
+    rows = list(targets)
+    if not rows:
+        return ()
+    with ThreadPoolExecutor(len(rows)) as pool:
+        return tuple(pool.map(_try, rows))
+
+
+def _try(target: tuple[str, str, int]) -> Reached:
+    word, host, port = target
+    try:
+        found = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
+    except (OSError, UnicodeError) as problem:
+        return Reached(word, why=f"its name is not resolved ({problem})")
+    why = "it has no address"
+    for family, kind, number, _, endpoint in found[:4]:
+        began = time.monotonic()
+        with socket.socket(family, kind, number) as channel:
+            channel.settimeout(TIMEOUT)
+            try:
+                channel.connect(endpoint)
+                return Reached(word, str(endpoint[0]), round(time.monotonic() - began, 4))
+            except ConnectionRefusedError:
+                # It is there, and has nothing at this port.
+                why = f"{endpoint[0]} refuses port {port}"
+            except OSError as problem:
+                why = f"{endpoint[0]}: {problem.strerror or problem}"
+    return Reached(word, why=why)
