@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from zesty_burrow.core.ways_out.packet import SeenPacket
+from zesty_burrow.host.guard.plan import MARK
 from zesty_burrow.host.ways_out.sockets import SocketRow, processes_of, sockets
 
 NETWORK = Path("/proc/self/net")
@@ -30,21 +31,22 @@ class Senders:
 
     def of(self, packet: SeenPacket, device: int) -> Sender:
         """The socket that has this port, or else those that can send packets of any kind by this device."""
-        rows = [row for row in sockets() if _fits(row, packet, device)]
-        if rows:
-            return self._named({row.inode: row.user for row in rows})
-        return self._named(dict(_others(packet, device)), sure=False)
+        known = list(sockets())
+        rows = {row.inode: row.user for row in known if _fits(row, packet, device)}
+        # The tunnels' own processes, which watch as well: by the mark of their sockets.
+        own = {row.inode for row in known if row.mark == MARK}
+        return _named(rows, own) if rows else _named(dict(_others(packet, device)), own, sure=False)
 
-    @staticmethod
-    def _named(inodes: dict[int, int], *, sure: bool = True) -> Sender:
-        names = processes_of(inode for inode in inodes if inode)
-        own = f"({os.getpid()})"
-        words = sorted({name for name in names.values() if not name.endswith(own)})
-        if not words or len(words) > FEWEST_MOST:
-            return Sender()
-        users = set(inodes.values())
-        user = users.pop() if len(users) == 1 and sure else -1
-        return Sender(" or ".join(words), user)
+
+def _named(inodes: dict[int, int], own: set[int], *, sure: bool = True) -> Sender:
+    names = processes_of(inode for inode in (*inodes, *own) if inode)
+    left_out = {names[inode] for inode in own if inode in names}
+    found = {names[inode] for inode in inodes if inode in names}
+    words = sorted(name for name in found - left_out if not name.endswith(f"({os.getpid()})"))
+    if not words or len(words) > FEWEST_MOST:
+        return Sender()
+    users = set(inodes.values())
+    return Sender(" or ".join(words), users.pop() if len(users) == 1 and sure else -1)
 
 
 def _fits(row: SocketRow, packet: SeenPacket, device: int) -> bool:

@@ -40,14 +40,9 @@ def audit_page(report: Mapping[str, Any]) -> str:
 
 
 def _profiles(report: Mapping[str, Any]) -> str:
-    rows = [
-        tuple(
-            text(row[key] or "")
-            for key in ("name", "provider", "country", "protocol", "origin", "imported_at", "digest")
-        )
-        for row in report["profiles"]
-    ]
-    return table(("profile", "provider", "country", "protocol", "source", "stored", "digest"), rows)
+    keys = ("name", "provider", "country", "protocol", "origin", "imported_at")
+    rows = [(*(text(row[key] or "") for key in keys), text(row["digest"][:16])) for row in report["profiles"]]
+    return table(("profile", "provider", "country", "protocol", "source", "stored", "digest"), rows, (0, 2, 3, 5, 6))
 
 
 def _exceptions(report: Mapping[str, Any]) -> str:
@@ -60,7 +55,7 @@ def _exceptions(report: Mapping[str, Any]) -> str:
         )
         for row in report["exceptions"]
     ]
-    return table(("taken", "profile", "verdict", "why"), rows) if rows else element("p", text("None."))
+    return table(("taken", "profile", "verdict", "why"), rows, (0, 1, 2)) if rows else element("p", text("None."))
 
 
 def _runs(report: Mapping[str, Any]) -> str:
@@ -75,7 +70,7 @@ def _runs(report: Mapping[str, Any]) -> str:
         )
     more = len(report["runs"]) - len(runs)
     rest = element("p", text(f"{more} earlier runs are in runs.csv."), class_="soft") if more > 0 else ""
-    return table(("taken", "profile", "verdict", "in words", "exits"), rows) + rest
+    return table(("taken", "profile", "verdict", "in words", "exits"), rows, (0, 1, 2)) + rest
 
 
 def _changes(report: Mapping[str, Any]) -> str:

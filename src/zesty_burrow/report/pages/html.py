@@ -12,7 +12,7 @@ STYLE = """
   --good: #63d08c; --bad: #ff8a80; --open: #ffc766; --box: #1d232a; } }
 * { box-sizing: border-box; }
 body { margin: 0 auto; padding: 1.2rem; max-width: 64rem; background: var(--paper); color: var(--ink);
-  font: 1rem/1.5 system-ui, sans-serif; overflow-wrap: anywhere; }
+  font: 1rem/1.5 system-ui, sans-serif; overflow-wrap: break-word; }
 h1 { font-size: 1.5rem; margin: 0 0 .2rem; } h2 { font-size: 1.1rem; margin: 1.6rem 0 .5rem; }
 p { margin: .3rem 0; } .soft { color: var(--soft); font-size: .9rem; }
 .verdict { border: 2px solid; border-radius: .5rem; padding: .7rem 1rem; margin: 1rem 0; font-size: 1.15rem; }
@@ -21,7 +21,7 @@ p { margin: .3rem 0; } .soft { color: var(--soft); font-size: .9rem; }
 .wide { overflow-x: auto; }
 table { border-collapse: collapse; width: 100%; } th { text-align: left; font-weight: 600; }
 th, td { padding: .3rem .6rem .3rem 0; border-bottom: 1px solid var(--line); vertical-align: top; }
-td.whole, th.whole { white-space: nowrap; }
+td.whole, th.whole { white-space: nowrap; } td { overflow-wrap: anywhere; min-width: 4rem; }
 svg { max-width: 100%; height: auto; } figure { margin: 0; }
 svg text { fill: var(--ink); font: 14px system-ui, sans-serif; } svg .small { font-size: 12px; fill: var(--soft); }
 svg .box { fill: var(--box); stroke: var(--line); } svg .way { stroke: var(--good); stroke-width: 3; fill: none; }

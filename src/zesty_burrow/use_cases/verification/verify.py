@@ -198,8 +198,8 @@ def _guard_evidence(guard: GuardState | None) -> str:
     words = f"the kernel's tables, as intended at {guard.at}"
     if guard.probe is None:
         return words
-    sent, left = len(guard.probe.rows), sum(row.left for row in guard.probe.rows)
-    return f"{words}; {sent} probes by each of its hooks, {left} left"
+    sent, left = (sum(getattr(row, name) for row in guard.probe.rows) for name in ("sent", "left"))
+    return f"{words}; {sent} probes sent by its hooks, {left} left"
 
 
 def _probed(guard: GuardState | None) -> GuardState | None:
