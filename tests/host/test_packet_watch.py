@@ -18,6 +18,7 @@ from support import in_a_network_of_its_own
 from zesty_burrow.core.ways_out.beside import Allowed, by_ports, neighbours, to
 from zesty_burrow.core.ways_out.capture_filter import OwnPort, WatchedPackets, capture_filter
 from zesty_burrow.core.ways_out.packet import explanation, read_frame
+from zesty_burrow.host.guard.plan import MARK
 from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.host.packet_watch.outage import Outage
 from zesty_burrow.host.packet_watch.reserve import attach, reserve_packet_sockets
@@ -288,5 +289,32 @@ def test_reserved_sockets_serve_again_and_again():
             watch.wait(0.01)
             assert watch.result().packets == 1
             watch.close()
+
+    in_a_network_of_its_own(act)
+
+
+def test_packets_with_the_tunnels_mark():
+    """To the gateway's port, and questions for names, also from sockets that are closed already; others are seen."""
+
+    def act():
+        make_devices()
+        ip(
+            [
+                "route add default via 192.168.1.9 dev out",
+                "neigh replace 192.168.1.9 lladdr 02:00:00:00:00:01 dev out nud permanent",
+            ]
+        )
+
+        def send(_):
+            for mark, target in ((MARK, (GATEWAY, 4500)), (MARK, ("192.0.2.53", 53)), (MARK, ("192.0.2.53", 54)),
+                                 (0, (GATEWAY, 4500)), (0, ("192.0.2.53", 53)), (7, (GATEWAY, 4500))):  # fmt: skip
+                with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as channel:
+                    channel.setsockopt(socket.SOL_SOCKET, socket.SO_MARK, mark)
+                    channel.sendto(b"x", target)
+
+        seen, _ = watch_while(send)
+        assert sorted((row.destination, row.packets) for row in seen.unexplained) == [
+            ("192.0.2.53:53", 1), ("192.0.2.53:54", 1), (f"{GATEWAY}:4500", 1), (f"{GATEWAY}:4500", 1),
+        ]  # fmt: skip
 
     in_a_network_of_its_own(act)

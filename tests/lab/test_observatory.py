@@ -155,6 +155,7 @@ def test_other_paths_and_bad_callers(observatory):
     told = json.loads(get(observatory["http"], "/v1")[0])
     credential = told.pop("stun_credential")
     assert set(credential) == {"username", "password"} and credential["password"]
+    assert told.pop("probe_answers") == ["127.0.0.1", "::1"]
     assert told == {
         "format": 1, "probe_zone": "probe.observatory.example", "stun_port": observatory["stun"],
         "ipv4_host": "ipv4.observatory.example", "ipv6_host": "ipv6.observatory.example"

@@ -24,8 +24,9 @@ INSTRUCTION = struct.Struct("=HBBI")
 LOAD_WORD, LOAD_HALF, LOAD_BYTE = 0x20, 0x28, 0x30
 LOAD_HALF_INDEXED, LOAD_HEADER_LENGTH = 0x48, 0xB1
 AND, JUMP_EQUAL, JUMP_ABOVE, JUMP_AT_LEAST, JUMP_SET, JUMP, RETURN = 0x54, 0x15, 0x25, 0x35, 0x45, 0x05, 0x06
-PACKET_TYPE, OUTGOING = 0xFFFF_F004, 4
-"""An ancillary load (SKF_AD_PKTTYPE), and its value for what this machine sends."""
+PACKET_TYPE, OUTGOING, PACKET_MARK = 0xFFFF_F004, 4, 0xFFFF_F014
+"""Ancillary loads (SKF_AD_PKTTYPE, with its value for what this machine sends; SKF_AD_MARK)."""
+DNS_PORT = 53
 WHOLE_FRAME = 0x40000
 ETHERNET = 14
 IPV4, IPV6 = 0x0800, 0x86DD
@@ -46,12 +47,15 @@ class OwnPort:
 @dataclass(frozen=True, slots=True)
 class WatchedPackets:
     """``belonging``: networks whose packets belong in a tunnel; ``allowed``: what of them may leave beside it, by
-    version of IP; ``own``: the tunnels' own sockets, by which alone the allowance called "tunnel" is used.
+    version of IP; ``own``: the tunnels' own sockets, by which alone the allowance called "tunnel" is used; ``mark``: of
+    their packets, 0: not known. The kernel sees it also where a socket is closed already; only who may configure the
+    network can set it. Questions with it for the gateways' names are explained by themselves.
     """
 
     belonging: tuple[Network, ...]
     allowed: dict[int, tuple[Allowed, ...]]
     own: tuple[OwnPort, ...] = ()
+    mark: int = 0
 
 
 class _Program:
@@ -147,13 +151,34 @@ def _packets(program: _Program, watched: WatchedPackets, version: int, start: in
             program.place(further)
         program.add(RETURN, 0)
         program.place(belongs)
+    if watched.mark:
+        _own_questions(program, watched.mark, version, start)
     for allowed in watched.allowed.get(version, ()):
         if allowed.devices and device not in allowed.devices:
             continue
         for conjunction in allowed.match:
-            own = watched.own if allowed.name == "tunnel" else ()
-            _allowance(program, conjunction, version, start, own)
+            is_tunnel = allowed.name == "tunnel"
+            own = watched.own if is_tunnel else ()
+            _allowance(program, conjunction, version, start, own, watched.mark if is_tunnel else 0)
     program.add(RETURN, WHOLE_FRAME)
+
+
+def _own_questions(program: _Program, mark: int, version: int, start: int) -> None:
+    """Packets with the mark to port 53 are explained."""
+    further, asked = program.fresh(), program.fresh()
+    program.add(LOAD_WORD, PACKET_MARK)
+    program.add(JUMP_EQUAL, mark, no=further)
+    program.add(LOAD_BYTE, start + (9 if version == 4 else 6))
+    program.add(JUMP_EQUAL, 17, yes=asked)
+    program.add(JUMP_EQUAL, 6, no=further)
+    program.place(asked)
+    code, base = (LOAD_HALF_INDEXED, start) if version == 4 else (LOAD_HALF, start + 40)
+    if version == 4:
+        program.add(LOAD_HEADER_LENGTH, start)
+    program.add(code, base + 2)
+    program.add(JUMP_EQUAL, DNS_PORT, no=further)
+    program.add(RETURN, 0)
+    program.place(further)
 
 
 def _in_network(program: _Program, octets: bytes, length: int, start: int, otherwise: str) -> None:
@@ -170,7 +195,9 @@ def _in_network(program: _Program, octets: bytes, length: int, start: int, other
         program.add(JUMP_EQUAL, int.from_bytes(octets[word : word + 4]) & mask, no=otherwise)
 
 
-def _allowance(program: _Program, conjunction: Conjunction, version: int, start: int, own: Sequence[OwnPort]) -> None:
+def _allowance(
+    program: _Program, conjunction: Conjunction, version: int, start: int, own: Sequence[OwnPort], mark: int
+) -> None:
     by_field = {condition.field: condition for condition in conjunction}
     if by_field.keys() - {DESTINATION, PROTOCOL, PORT, SOURCE_PORT}:
         # What cannot be seen in a packet, such as its user, is looked at where the capture is read.
@@ -185,10 +212,11 @@ def _allowance(program: _Program, conjunction: Conjunction, version: int, start:
         protocol = by_field[PROTOCOL].ranges[0][0]
         ports = [by_field.get(SOURCE_PORT), by_field.get(PORT)]
         own_ports = [one.port for one in own if one.protocol == protocol]
-        with_ports = any(ports) or bool(own and protocol in (6, 17))
+        by_owner = bool((own or mark) and protocol in (6, 17))
+        with_ports = any(ports) or by_owner
         _protocol(program, protocol, version, start, further, explained if with_ports else "")
         if with_ports:
-            _ports(program, ports, own_ports if own else None, version, start, further)
+            _ports(program, ports, own_ports if by_owner else None, mark, version, start, further)
     program.place(explained)
     program.add(RETURN, 0)
     program.place(further)
@@ -223,6 +251,7 @@ def _ports(
     program: _Program,
     ports: Sequence[Condition | None],
     own: list[int] | None,
+    mark: int,
     version: int,
     start: int,
     otherwise: str,
@@ -237,8 +266,11 @@ def _ports(
             program.add(JUMP_AT_LEAST, low, no=otherwise)
             program.add(JUMP_ABOVE, high, yes=otherwise)
     if own is not None:
-        program.add(code, base)
         found = program.fresh()
+        if mark:
+            program.add(LOAD_WORD, PACKET_MARK)
+            program.add(JUMP_EQUAL, mark, yes=found)
+        program.add(code, base)
         for port in own:
             program.add(JUMP_EQUAL, port, yes=found)
         program.add(JUMP, 0, yes=otherwise)

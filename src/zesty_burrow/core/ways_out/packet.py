@@ -97,7 +97,7 @@ def explanation(packet: SeenPacket, watched: WatchedPackets, device: int, user: 
     if not any(_is_in(packet, one) for one in watched.belonging):
         return "elsewhere"
     for allowed in watched.allowed.get(packet.version, ()):
-        if (not allowed.devices or device in allowed.devices) and _allows(allowed, packet, user, watched.own):
+        if (not allowed.devices or device in allowed.devices) and _allows(allowed, packet, user, watched):
             return allowed.name
     return ""
 
@@ -107,9 +107,10 @@ def _is_in(packet: SeenPacket, network: ipaddress.IPv4Network | ipaddress.IPv6Ne
     return packet.version == network.version and packet.destination >> shift == int(network.network_address) >> shift
 
 
-def _allows(allowed: Allowed, packet: SeenPacket, user: int, own: tuple[OwnPort, ...]) -> bool:
+def _allows(allowed: Allowed, packet: SeenPacket, user: int, watched: WatchedPackets) -> bool:
     has_ports = packet.protocol in (6, 17) and not packet.is_piece
-    if allowed.name == "tunnel" and own and has_ports and OwnPort(packet.protocol, packet.source_port) not in own:
+    by_owner = allowed.name == "tunnel" and has_ports and bool(watched.own or watched.mark)
+    if by_owner and OwnPort(packet.protocol, packet.source_port) not in watched.own:
         return False
     values = {DESTINATION: packet.destination, SOURCE: packet.source, PROTOCOL: packet.protocol, USER: user}
     values |= {SOURCE_PORT: packet.source_port, PORT: packet.port}

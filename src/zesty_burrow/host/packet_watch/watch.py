@@ -86,7 +86,7 @@ class PacketWatch:
 
     def open(self) -> None:
         """From now on. Raises :class:`RightsMissing` or :class:`MachineError`."""
-        self._watched = replace(self._watched, own=own_ports())
+        self._watched = replace(self._watched, own=own_ports(), mark=MARK)
         self._began, self._since = time.monotonic(), _stamp(time.time_ns())
         try:
             for device in self._devices:
