@@ -249,6 +249,11 @@ def _what_can_go_wrong() -> tuple[DemoStep, ...]:
         ),
         DemoStep("Disconnect", "This machine's settings are restored again.", ("disconnect",)),
         DemoStep(
+            "What was verified",
+            "Each run is kept, signed and chained: nobody can change one later without being noticed.",
+            ("history", "--check"),
+        ),
+        DemoStep(
             "A false gateway",
             "Another machine answers in place of Montevideo with a valid certificate for another name. "
             "No credentials are sent to it.",
