@@ -33,12 +33,12 @@ COMMANDS: dict[str, Command] = {
     "guard": Command("tunnel.guard", "show or change the guard: nothing but the tunnel leaves this machine"),
     "verify": Command("verification.verify", "check from outside that nothing leaks"),
     "transitions": Command(
-        "verification.transitions", "cause a loss, a rekey or a switch, and see what leaves meanwhile"
+        "verification.transitions", "cause a loss, a rekey or a switch, and see what leaves during each"
     ),
     "history": Command(
         "verification.history", "list earlier verifications, what has changed since when, and check them"
     ),
-    "monitor": Command("verification.monitor", "tell what will need somebody soon; also for monitoring systems"),
+    "monitor": Command("verification.monitor", "list what will need attention soon; also for monitoring systems"),
     "audit": Command("verification.audit", "make a report for auditors from signed evidence, or check one"),
     "disconnect": Command("tunnel.disconnect", "end the tunnel and restore this machine's settings"),
     "restore": Command("tunnel.restore", "restore this machine's settings after a crash"),

@@ -49,7 +49,7 @@ class ObservatoryConfig:
 
     ``certificate``: of HTTPS, with the file of its key. ``metrics``: address and port where metrics are told.
     ``requests_a_second``: of each source. ``access_log``: a line of JSON for each request. ``signing_key``:
-    a file; a key is made where there is none.
+    a file; a key is made if the file does not exist.
     """
 
     addresses: tuple[str, ...]

@@ -47,7 +47,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     serve.add_argument("--certificate", type=Path, metavar="FILE", help="for HTTPS, PEM, the server's own first")
     text = "the certificate's key, PEM; both are read again when they have changed"
     serve.add_argument("--key", type=Path, metavar="FILE", help=text)
-    text = "sign what is told with the Ed25519 key in FILE (PEM); it is made where there is none"
+    text = "sign the answers with the Ed25519 key in FILE (PEM); a key is made if FILE does not exist"
     serve.add_argument("--signing-key", type=Path, metavar="FILE", help=text)
     serve.add_argument("--access-log", type=Path, metavar="FILE", help="append a line of JSON for each request")
     serve.add_argument(

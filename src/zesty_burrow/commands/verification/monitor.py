@@ -1,4 +1,4 @@
-"""``zesty monitor``: what will need somebody before it bites, for monitoring systems."""
+"""``zesty monitor``: what will need attention before it fails, for monitoring systems."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""``zesty transitions``: cause a rekey, a loss, a return, a switch and an end, and see what leaves meanwhile."""
+"""``zesty transitions``: cause a rekey, a loss, a return, a switch and an end, and see what leaves during each."""
 
 from __future__ import annotations
 

@@ -58,7 +58,7 @@ def _request(args: Namespace) -> VerifyRequest:
 
 
 def _again_and_again(args: Namespace, context: Context) -> Result:
-    """Each run is kept; what has changed is told, and handed to a program."""
+    """Each run is kept; what has changed is printed, and handed to a program."""
     if args.before:
         raise UsageError("--every goes without --before")
     pause, times, seen = seconds_of(args.every), 0, None

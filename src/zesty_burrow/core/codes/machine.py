@@ -25,7 +25,7 @@ CODES = (
     Code("gateway-failed", _W, "A gateway failed when it was rehearsed last.",
          "It may be gone, or refuse the credentials.", "Run `zesty rehearse NAME` again; ask the provider."),
     Code("credentials-old", _W, "Credentials are more than a year old.",
-         "Whoever has learnt them in that time can still use them.", "Change them: `zesty credentials change`."),
+         "Anybody who has learnt them in that time can still use them.", "Change them: `zesty credentials change`."),
     Code("left-beside", _W, "Packets left beside the tunnel during this connection.",
          "They belong in the tunnel, and nothing explains them; the packet watch has seen them.",
          "Find out what the named program sends; with the guard it cannot."),

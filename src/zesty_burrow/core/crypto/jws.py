@@ -54,14 +54,14 @@ def thumbprint(key: Ed25519PublicKey) -> str:
 
 
 def sign(key: Ed25519PrivateKey, payload: bytes, header: dict[str, Any] | None = None) -> str:
-    """``header``: in place of the usual one, which names the key."""
+    """``header``: in place of the default one, which names the key."""
     known = header or {"alg": ALGORITHM, "kid": thumbprint(key.public_key())}
     body = f"{encode(json.dumps(known, separators=(',', ':')).encode())}.{encode(payload)}"
     return f"{body}.{encode(key.sign(body.encode()))}"
 
 
 def payload_of(text: str) -> bytes:
-    """What a signed text holds, whoever has signed it; raises only :class:`Malformed`."""
+    """What a signed text holds; the signature is not checked; raises only :class:`Malformed`."""
     return decode(_parts(text)[1])
 
 

@@ -43,7 +43,7 @@ def judge(
 
 def judge_facts(facts: Facts, also: Iterable[Finding] = ()) -> Judgement:
     """What all checks say, and ``also`` what is known besides. Leaking wins over unclear, unclear over sealed: sealed
-    is said only where every expectation has its evidence.
+    is the result only where every expectation has its evidence.
     """
     findings = (*(entry for check in CHECKS for entry in check.judge(facts)), *also)
     rows = tuple(expectations(facts, findings))

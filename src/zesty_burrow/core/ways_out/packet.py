@@ -51,7 +51,7 @@ class SeenPacket(NamedTuple):
 
 
 def read_frame(frame: bytes, *, is_ethernet: bool) -> SeenPacket | None:
-    """The packet in a frame, also behind VLAN tags and PPP over Ethernet; None where there is none that can be read."""
+    """The packet in a frame, also behind VLAN tags and PPP over Ethernet; None if no packet can be read."""
     if not is_ethernet:
         return _packet(frame)
     kind, start = int.from_bytes(frame[12:14]), ETHERNET

@@ -28,7 +28,7 @@ def attach(channel: socket.socket, program: bytes) -> None:
 
 
 def reserve_packet_sockets() -> None:
-    """Before CAP_NET_RAW is dropped. They take nothing until they are bound; without the right there are none."""
+    """Before CAP_NET_RAW is dropped. They take nothing until they are bound; without the right the list is empty."""
     for kind, count in ((socket.SOCK_RAW, RAW), (socket.SOCK_DGRAM, PLAIN)):
         with suppress(OSError):
             while len(_reserved[kind]) < count:

@@ -272,7 +272,7 @@ class RuleReader:
         if loaded.field == "both ports":
             return self._both_ports(ranges, negated=negated)
         if loaded.field == ENTRY:
-            # What this machine sends has come in by no device, which has the number 0.
+            # What this machine sends has no incoming device: the number is 0.
             rows = {number: 0 if number == OWN else number for number in self._devices}
             numbers = [n for n, seen in rows.items() if any(low <= seen <= high for low, high in ranges) != negated]
             return one_of(ENTRY, numbers)
@@ -310,7 +310,7 @@ class RuleReader:
         whole = len(data) >= NAME_OCTETS or data.endswith(b"\0")
         name = data.rstrip(b"\0").decode("utf-8", "surrogateescape")
         field = ENTRY if loaded.field == "entry name" else OUT_DEVICE
-        # What this machine sends has come in by no device: its name is empty.
+        # What this machine sends has no incoming device: its name is empty.
         rows = {number: "" if field == ENTRY and number == OWN else known for number, known in self._devices.items()}
         numbers = [n for n, seen in rows.items() if (seen == name if whole else seen.startswith(name)) != negated]
         return one_of(field, numbers)

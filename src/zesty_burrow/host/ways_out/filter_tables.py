@@ -1,4 +1,4 @@
-"""The tables of the kernel's packet filter, all of them and whoever made them, read over netlink."""
+"""The tables of the kernel's packet filter, of all programs, read over netlink."""
 
 from __future__ import annotations
 

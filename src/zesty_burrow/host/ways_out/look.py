@@ -38,7 +38,7 @@ LINK_SCOPE = {
         Condition.equals(DESTINATION, 0),
     ),
 }
-"""Destinations for which the kernel's lookup wants to know the device, or that are none."""
+"""Destinations for which the kernel's lookup wants to know the device, or that cannot be looked up."""
 MOST_DIFFERENCES = 8
 
 

@@ -15,7 +15,7 @@ MOST_CHANGES = 200
 MOST_EXITS = 12
 COLOURS = {"sealed": "#18723b", "leaking": "#b3261e", "unclear": "#8a5a00"}
 MARKS = {"sealed": "o", "leaking": "X", "unclear": "s"}
-"""A verdict is told by its row and its mark as well as by its colour."""
+"""A verdict is shown by its row and its mark as well as by its colour."""
 
 
 def history_page(runs: Sequence[Mapping[str, Any]], changes: Sequence[Mapping[str, Any]]) -> str:

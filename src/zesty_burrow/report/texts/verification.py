@@ -179,7 +179,7 @@ def _audit(result: AuditResult) -> Parts:
         made = result.made
         yield Text(f"{made.file}: {plural(made.runs, 'run')}, {plural(made.exceptions, 'exception')}, "
                    f"{plural(made.profiles, 'profile')}, {plural(made.changes, 'change')}.")  # fmt: skip
-        yield Text("Whoever checks it needs this machine's key, by another way than the report itself:")
+        yield Text("To check it, one needs this machine's key, by another way than the report itself:")
         yield Text(f"  {made.key}", "bold")
         yield Text(f"  zesty audit --check {made.file.name} --key KEY")
     elif result.checked is not None:

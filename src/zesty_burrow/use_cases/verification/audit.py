@@ -36,7 +36,7 @@ class AuditRequest:
 
 @dataclass(frozen=True, slots=True)
 class Audited:
-    """``runs``: how many; ``exceptions``: those that were not sealed. ``key``: whoever checks the archive needs it."""
+    """``runs``: how many; ``exceptions``: those that were not sealed. ``key``: the checker of the archive needs it."""
 
     file: Path
     runs: int

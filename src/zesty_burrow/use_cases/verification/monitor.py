@@ -1,4 +1,4 @@
-"""What will need somebody before it bites: for monitoring systems, and for whoever asks in the morning."""
+"""What will need attention before it fails: for monitoring systems and for administrators."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ from zesty_burrow.use_cases.workspace import Workspace
 OLD_CREDENTIALS = timedelta(days=365)
 OLD_RUN = timedelta(days=7)
 LOOKED_AT = 10
-"""Of the latest runs of a profile: where more of the later half than of the earlier one were not sealed, it is told."""
+"""Of the latest runs of a profile. If more of the later half were not sealed than of the earlier one, a finding says so."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,7 +34,7 @@ class Watched:
 
     @property
     def worst(self) -> Severity:
-        """Of all findings; a note where there are none."""
+        """Of all findings; a note if there are no findings."""
         order = (Severity.NOTE, Severity.WARNING, Severity.SERIOUS)
         return max((entry.severity for entry in self.findings), key=order.index, default=Severity.NOTE)
 

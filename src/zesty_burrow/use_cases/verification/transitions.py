@@ -167,7 +167,7 @@ def _lose(outage: Outage, seconds: float) -> None:
 
 
 def _come_back(outage: Outage, sender: Sender) -> None:
-    """Until the sender has an answer again: the tunnel may have stayed up, or had to be set up anew."""
+    """Until the sender has an answer again: the tunnel may have stayed up, or had to be set up again."""
     outage.__exit__()
     began = time.monotonic()
     if not _wait(lambda: any(one.sent > began and one.answered for one in sender.exchanges), LONGEST_RETURN):

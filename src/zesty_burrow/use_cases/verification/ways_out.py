@@ -59,7 +59,7 @@ def meaning_now(workspace: Workspace) -> Meaning:
 
 
 def look(meaning: Meaning, names: NamesNamed) -> tuple[WaysSeen, NamesSeen]:
-    """What cannot be looked at is said to be undecided."""
+    """What cannot be looked at is undecided."""
     towards = [Towards(ip_address(server.address), UDP, DNS_PORT) for server in names.servers]
     towards += [Towards(ip_address(proxy.host), TCP, proxy.port) for proxy in names.proxies if is_address(proxy.host)]
     answers: Answers = {}

@@ -19,7 +19,7 @@ CODES = (
          'Name one with --observatory URL, or write observatory = "URL" into the settings; you can run your own: '
          "`zesty observatory serve`."),
     Code("observatory-unproven", Severity.WARNING, "Nothing proves that it was the observatory who answered.",
-         "Whoever is on the way can answer in its name, and claim that all is well.",
+         "Anybody on the way can answer in its name, and claim that all is well.",
          "Ask it by https://, or write the key that it signs with into the settings: observatory_key."),
     Code("observatory-forged", Severity.WARNING, "Somebody answered in the observatory's name who could not prove it.",
          "Its certificate or its signature does not hold.",

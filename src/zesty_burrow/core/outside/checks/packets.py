@@ -10,7 +10,7 @@ from zesty_burrow.core.outside.checks.check import Check, Facts
 
 CODES = (
     Code("seen-beside", Severity.SERIOUS, "Packets that belong in the tunnel were seen to leave beside it.",
-         "Whoever is on the way reads what they hold, and that they come from you.",
+         "Anybody on the way reads what they hold, and that they come from you.",
          "Find out what the named program sends; the guard stops it: `zesty connect` without --no-guard."),
     Code("watch-lost", Severity.WARNING, "The kernel dropped captures of the packet watch.",
          "There was more that nothing explains than could be read, or the machine is overloaded.",

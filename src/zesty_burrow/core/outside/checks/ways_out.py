@@ -15,7 +15,7 @@ CODES = (
          "A rule, a route or a packet filter of this machine sends them by another device.",
          "Remove what is named, if it is not wanted; the guard stops it: `zesty connect` without --no-guard."),
     Code("copied-beside", Severity.SERIOUS, "A packet filter sends copies of packets beside the tunnel.",
-         "Whoever gets the copies reads what is not encrypted by itself.", "Remove the rule that is named."),
+         "The receiver of the copies reads what is not encrypted by itself.", "Remove the rule that is named."),
     Code("passed-on-beside", Severity.SERIOUS, "Packets of others that this machine passes on leave beside the tunnel.",
          "Containers and machines behind this one do not use the tunnel, though all traffic is meant to.",
          "Leave their networks out of the profile by name if that is wanted, or remove the route that is named."),

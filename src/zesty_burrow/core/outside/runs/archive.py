@@ -1,7 +1,7 @@
 """A report for auditors: files, and a signed list of them, so that everybody can see that they are as they were made.
 
 ``manifest.jws`` is a JWS (RFC 7515) whose payload names each file with its SHA-256. ``runs.jsonl`` holds the signed
-records of the chain; ``keys.json`` the public keys. Whoever checks it needs the device's key from somewhere else: it is
+records of the chain; ``keys.json`` the public keys. To check it, one needs the device's key from somewhere else: it is
 what the trust begins with.
 """
 

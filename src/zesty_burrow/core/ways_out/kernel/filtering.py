@@ -46,7 +46,7 @@ class _Stop(NamedTuple):
 
 
 class Filters:
-    """Runs flows through the chains of a machine. ``route``: finds a way anew for what was changed."""
+    """Runs flows through the chains of a machine. ``route``: finds a way again for what was changed."""
 
     def __init__(self, space: Space, known: FilterFacts, route: Callable[[Box], list[Routed]]) -> None:
         self._space, self._known, self._route = space, known, route

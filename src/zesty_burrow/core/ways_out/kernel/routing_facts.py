@@ -14,7 +14,7 @@ TO_TABLE, GO_TO, NOTHING, REJECT = "table", "goto", "nothing", "reject"
 
 @dataclass(frozen=True, slots=True)
 class Hop:
-    """``device``: by number; ``group``: of the device; ``gateway``: the next host, empty where there is none."""
+    """``device``: by number; ``group``: of the device; ``gateway``: the next host, empty if there is no next host."""
 
     device: int
     gateway: str = ""
