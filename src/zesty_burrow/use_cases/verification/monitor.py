@@ -19,7 +19,7 @@ from zesty_burrow.use_cases.workspace import Workspace
 OLD_CREDENTIALS = timedelta(days=365)
 OLD_RUN = timedelta(days=7)
 LOOKED_AT = 10
-"""Of the latest runs of a profile. If more of the later half were not sealed than of the earlier one, a finding says so."""
+"""Of the latest runs of a profile. If more of the later half were not sealed than of the earlier, a finding says so."""
 
 
 @dataclass(frozen=True, slots=True)
