@@ -15,6 +15,8 @@ from leaks.runner import Outcome, judge, matrix, read_cases, resolver_command, s
 pytestmark = pytest.mark.lab
 CASES = sorted(read_cases(), key=lambda case: str(case.set_up))
 OUTCOMES = []
+OTHER_RESOLVER = "nameserver 127.0.0.1"
+TIMES = 5
 
 
 @pytest.fixture(scope="module", autouse=True)
@@ -75,11 +77,15 @@ def test_what_verify_says(station, case):
         if case.resolver:
             resolver = lab.start("heron", *resolver_command(case.resolver))
             assert resolver.stdout.readline().startswith("ready")
-            lab.shell(
-                "heron", "sh", "-c", "cp /etc/resolv.conf /tmp/kept; echo nameserver 127.0.0.1 > /etc/resolv.conf"
-            )
-        began = time.monotonic()
-        ended = lab.heron("verify", *case.verify, environment=case.environment)
+            lab.shell("heron", "cp", "/etc/resolv.conf", "/tmp/kept")
+        for _ in range(TIMES):
+            if resolver is not None:
+                lab.shell("heron", "sh", "-c", f"echo {OTHER_RESOLVER} > /etc/resolv.conf")
+            began = time.monotonic()
+            ended = lab.heron("verify", *case.verify, environment=case.environment)
+            # The carrier may have set the tunnel's name servers again: then the leak was not there.
+            if resolver is None or OTHER_RESOLVER in lab.shell("heron", "cat", "/etc/resolv.conf").out:
+                break
         document = json.loads(ended.out)
         outcome = Outcome(case, document["verdict"], judge(case, document), time.monotonic() - began)
     finally:
