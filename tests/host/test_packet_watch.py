@@ -6,6 +6,7 @@ import os
 import socket
 import struct
 import subprocess
+import sys
 import time
 from ipaddress import ip_address, ip_network
 
@@ -197,6 +198,16 @@ def test_a_sender_with_its_process(tmp_path):
     in_a_network_of_its_own(act)
 
 
+SENDER = """
+import socket, time
+channel = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+print("ready", flush=True)
+while True:
+    channel.sendto(b"x", ("203.0.113.9", 9))
+    time.sleep(0.02)
+"""
+
+
 def test_another_process_is_named():
     def act():
         make_devices()
@@ -206,10 +217,13 @@ def test_another_process_is_named():
                 "neigh replace 192.168.1.9 lladdr 02:00:00:00:00:01 dev out nud permanent",
             ]
         )
-        code = "import socket,time\nc=socket.socket(socket.AF_INET,socket.SOCK_DGRAM)\nfor _ in range(40):\n c.sendto(b'x',('203.0.113.9',9)); time.sleep(.02)"
-        child = subprocess.Popen(["python3", "-c", code])
-        seen, _ = watch_while(lambda watch: watch.wait(0.5))
-        child.wait()
+        child = subprocess.Popen([sys.executable, "-c", SENDER], stdout=subprocess.PIPE)
+        try:
+            assert child.stdout.readline()
+            seen, _ = watch_while(lambda watch: watch.wait(1.5))
+        finally:
+            child.kill()
+            child.communicate()
         assert f"({child.pid})" in seen.unexplained[0].process
 
     in_a_network_of_its_own(act)

@@ -85,7 +85,8 @@ class UnexplainedPackets:
         """For people."""
         by = f", by {self.process}" if self.process else ""
         where = f"{self.protocol} {self.source} > {self.destination}" if not self.what else self.what
-        return f"{self.packets} packets by {self.device}: {where}{by}, first at {self.first}"
+        packets = f"{self.packets} packet{'' if self.packets == 1 else 's'}"
+        return f"{packets} by {self.device}: {where}{by}, first at {self.first}"
 
 
 @dataclass(frozen=True, slots=True)
