@@ -30,7 +30,9 @@ class OutsideWatch:
         self._guard = guard
         self._watch: PacketWatch | None = None
         self._devices: tuple[WatchedDevice, ...] = ()
-        self._earlier: list[dict[str, Any]] = []
+        # Of the watches that have ended: the sums, and the last rows alone, however often the devices change.
+        self._packets = self._lost = 0
+        self._rows: list[dict[str, Any]] = []
         self._timer: asyncio.TimerHandle | None = None
         self._belonging: tuple[Network, ...] = ()
         self._name = ""
@@ -91,7 +93,10 @@ class OutsideWatch:
                 # At the very end there is no loop any more.
                 with suppress(ValueError, OSError, RuntimeError):
                     asyncio.get_running_loop().remove_reader(channel.fileno())
-            self._earlier.append(self._watch.result().document())
+            ended = self._watch.result().document()
+            self._packets += ended["packets"]
+            self._lost += ended["lost"]
+            self._rows = [*self._rows, *ended["unexplained"]][-SHOWN:]
             self._watch.close()
             self._watch = None
 
@@ -99,12 +104,14 @@ class OutsideWatch:
         """``since``: ISO 8601, empty before it has begun; ``packets``: how many nothing explains; ``lost``: captures
         that the kernel dropped; ``seen``: in words; ``blind``: why it cannot watch.
         """
-        parts = [*self._earlier, *([self._watch.result().document()] if self._watch is not None else [])]
-        rows = [row for part in parts for row in part["unexplained"]]
+        now = (
+            self._watch.result().document() if self._watch is not None else {"packets": 0, "lost": 0, "unexplained": ()}
+        )
+        rows = [*self._rows, *now["unexplained"]]
         return {
             "since": self._since,
-            "packets": sum(part["packets"] for part in parts),
-            "lost": sum(part["lost"] for part in parts),
+            "packets": self._packets + now["packets"],
+            "lost": self._lost + now["lost"],
             "seen": [_words(row) for row in rows[-SHOWN:]],
             "devices": [device.name for device in self._devices],
             "blind": self._blind,
