@@ -104,7 +104,7 @@ class OutsideWatch:
         """``since``: ISO 8601, empty before it has begun; ``packets``: how many nothing explains; ``lost``: captures
         that the kernel dropped; ``seen``: in words; ``blind``: why it cannot watch.
         """
-        now = (
+        now: dict[str, Any] = (
             self._watch.result().document() if self._watch is not None else {"packets": 0, "lost": 0, "unexplained": ()}
         )
         rows = [*self._rows, *now["unexplained"]]
