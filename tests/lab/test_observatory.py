@@ -12,6 +12,7 @@ import sys
 import threading
 import time
 import urllib.error
+import urllib.parse
 import urllib.request
 from pathlib import Path
 
@@ -21,6 +22,7 @@ import pytest
 from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat
 
 from independent.certificates import Issuer, make_key, name
+from support import until
 from zesty_burrow.core.outside import stun
 
 PROGRAM = str(Path(sys.executable).with_name("zesty"))
@@ -141,6 +143,49 @@ def test_stun(observatory):
         assert stun.read_response_untrusted(channel.recv(2048), transaction) == channel.getsockname()
 
 
+def test_echoes_are_remembered_by_their_token(observatory):
+    """An ICMP echo request of an independent library; the kernel answers it, the observatory tells its source."""
+    from scapy.all import IP, raw
+    from scapy.layers.inet import ICMP
+
+    token = "0123456789abcdef01234567"
+    with socket.socket(socket.AF_INET, socket.SOCK_RAW, socket.IPPROTO_ICMP) as channel:
+        for payload in (b"observe " + token.encode(), b"observe " + b"x" * 24, b"other"):
+            packet = IP(src="127.0.0.1", dst="127.0.0.1") / ICMP(id=9, seq=1) / payload
+            channel.sendto(raw(IP(raw(packet))[ICMP]), ("127.0.0.1", 0))
+    until(lambda: json.loads(get(observatory["http"], f"/v1/echoes/{token}")[0])["sources"])
+    (row,) = json.loads(get(observatory["http"], f"/v1/echoes/{token.upper()}")[0])["sources"]
+    assert (row["address"], row["operator"]) == ("127.0.0.1", "Tidewrack Survey")
+    assert json.loads(get(observatory["http"], f"/v1/echoes/{'x' * 24}")[0])["sources"] == []
+
+
+def test_it_connects_back_to_the_caller_alone(observatory):
+    """With the caller's word; a port that nobody has is no error; a low one, or nonsense, is refused."""
+    with socket.create_server(("127.0.0.1", 0)) as listener:
+        listener.settimeout(5)
+        port = listener.getsockname()[1]
+        answer = json.loads(get(observatory["http"], f"/v1/inbound/{port}?nonce=word")[0])
+        channel, (address, _) = listener.accept()
+        with channel:
+            assert channel.recv(100) == b"word\n"
+    assert (answer["connected"], answer["port"], answer["address"], address) == (True, port, "127.0.0.1", "127.0.0.1")
+    assert json.loads(get(observatory["http"], f"/v1/inbound/{port}")[0])["connected"] is False
+    for wrong in ("22", "0", "65536", "99999999999", "x", "", "1024/x", "١٠٢٤"):
+        with pytest.raises(urllib.error.HTTPError) as caught:
+            get(observatory["http"], f"/v1/inbound/{urllib.parse.quote(wrong)}")
+        assert caught.value.code == 400
+        caught.value.close()
+
+
+def test_what_arrived_of_a_request(observatory):
+    with socket.create_connection(("127.0.0.1", observatory["http"]), 5) as channel:
+        channel.sendall(b"GET /v1/request?a=b HTTP/1.1\r\nhost: x\r\nX-One: two\r\nConnection: close\r\n\r\n")
+        answer = b"".join(iter(lambda: channel.recv(4096), b""))
+    told = json.loads(answer.partition(b"\r\n\r\n")[2])
+    assert told["fields"] == [["host", "x"], ["X-One", "two"], ["Connection", "close"]]
+    assert (told["target"], told["version"], told["address"]) == ("/v1/request?a=b", "1.1", "127.0.0.1")
+
+
 def test_other_paths_and_bad_callers(observatory):
     """Unknown paths are answered with 404; nonsense on any port, and half a request, leave the server well."""
     with pytest.raises(urllib.error.HTTPError) as caught:
@@ -158,7 +203,8 @@ def test_other_paths_and_bad_callers(observatory):
     assert told.pop("probe_answers") == ["127.0.0.1", "::1"]
     assert told == {
         "format": 1, "probe_zone": "probe.observatory.example", "stun_port": observatory["stun"],
-        "ipv4_host": "ipv4.observatory.example", "ipv6_host": "ipv6.observatory.example"
+        "ipv4_host": "ipv4.observatory.example", "ipv6_host": "ipv6.observatory.example",
+        "http_port": observatory["http"], "inbound": True, "echo": True,
     }  # fmt: skip
 
 

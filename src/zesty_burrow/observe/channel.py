@@ -111,9 +111,14 @@ def connect(observatory: ObservatoryAddress, host: str) -> http.client.HTTPConne
     return connection
 
 
-def ask(connection: http.client.HTTPConnection, observatory: ObservatoryAddress, path: str) -> Answer | None:
-    """A JSON object; None where it has another answer. Raises ``OSError`` or ``http.client.HTTPException``."""
-    nonce = secrets.token_urlsafe(16)
+def ask(
+    connection: http.client.HTTPConnection, observatory: ObservatoryAddress, path: str, nonce: str = ""
+) -> Answer | None:
+    """A JSON object; None where it has another answer. Raises ``OSError`` or ``http.client.HTTPException``.
+
+    ``nonce``: the caller's, empty: a fresh one.
+    """
+    nonce = nonce or secrets.token_urlsafe(16)
     headers = {"Host": observatory.host, "Accept": ACCEPTED}
     connection.request("GET", f"{path}?nonce={nonce}", headers=headers)
     response = connection.getresponse()

@@ -13,6 +13,7 @@ import ipaddress
 import json
 import time
 from collections.abc import Awaitable, Callable
+from contextlib import suppress
 from typing import Any, TextIO, cast
 
 from zesty_burrow.extras import extra
@@ -33,7 +34,12 @@ MAX_CONNECTIONS, MAX_EACH = 2048, 64
 LONGEST_LINE = 2048
 LONGEST_NONCE = 64
 Handler = Callable[[web.BaseRequest], Awaitable[web.StreamResponse]]
-OTHERS = "there is /v1, /v1/address, /v1/address/ADDRESS and /v1/names/TOKEN"
+INBOUND_SECONDS, MAX_INBOUND = 1.0, 32
+"""How long, and how many at one time, are tried from outside."""
+LOWEST_INBOUND = 1024
+MOST_FIELDS = 64
+PATHS = ("address", "address/ADDRESS", "names/TOKEN", "echoes/TOKEN", "inbound/PORT", "request", "health")
+OTHERS = f"there is /v1, {', '.join(f'/v1/{path}' for path in PATHS)}"
 
 
 class Timed(asyncio.Protocol):
@@ -88,7 +94,7 @@ class Timed(asyncio.Protocol):
 
 class HttpService:
     """``factory`` makes the protocol of each connection. ``told``: what GET /v1 tells. ``signer``: signs a document for
-    callers that ask for it; ``credential``: makes one for STUN, for each look.
+    callers that ask for it; ``credential``: makes one for STUN, for each look. ``echoes``: sources of ICMP by token.
     """
 
     def __init__(
@@ -101,10 +107,13 @@ class HttpService:
         access_log: TextIO | None,
         signer: Callable[[bytes], str] | None = None,
         credential: Callable[[], dict[str, str]] | None = None,
+        echoes: Callable[[str], list[str]] = lambda _: [],
     ) -> None:
         self._told, self._book, self._memory = told, book, memory
         self._signer, self._credential = signer, credential
         self._metrics, self._log = metrics, access_log
+        self._echoes = echoes
+        self._inbound = asyncio.Semaphore(MAX_INBOUND)
         self._rate = Rate(rate)
         self.connections = Connections(MAX_CONNECTIONS, MAX_EACH)
         self._public = self._runner(self._watched)
@@ -158,7 +167,7 @@ class HttpService:
             answer = _document({"error": "too many requests from your network"}, 429)
             answer.headers["Retry-After"] = str(int(wait) + 1)
         else:
-            answer = self._signed(request, self._answer(request, source))
+            answer = self._signed(request, await self._answer(request, source))
         seconds = time.monotonic() - began
         self._metrics.requests[answer.status] += 1
         self._metrics.seconds += seconds
@@ -196,7 +205,7 @@ class HttpService:
         self._log.write(json.dumps(row) + "\n")
         self._log.flush()
 
-    def _answer(self, request: web.BaseRequest, source: str) -> web.Response:
+    async def _answer(self, request: web.BaseRequest, source: str) -> web.Response:
         path = request.path
         if request.method not in ("GET", "HEAD"):
             answer = _document({"error": "GET is all there is"}, 405)
@@ -219,6 +228,14 @@ class HttpService:
             return self._address(asked, wants_csv)
         if path.startswith("/v1/names/"):
             return self._names(path.removeprefix("/v1/names/").lower())
+        if path.startswith("/v1/echoes/"):
+            token = path.removeprefix("/v1/echoes/").lower()
+            rows = [describe(self._book, address) for address in self._echoes(token)]
+            return _document({"token": token[:64], "sources": rows})
+        if path.startswith("/v1/inbound/"):
+            return await self._try_inbound(path.removeprefix("/v1/inbound/"), source, request.query.get("nonce", ""))
+        if path == "/v1/request":
+            return self._request(request, source)
         return _document({"error": OTHERS}, 404)
 
     def _signed(self, request: web.BaseRequest, answer: web.Response) -> web.Response:
@@ -241,6 +258,33 @@ class HttpService:
         writer.writeheader()
         writer.writerow(found)
         return _body(text.getvalue().encode(), "text/csv; charset=utf-8")
+
+    async def _try_inbound(self, text: str, source: str, nonce: str) -> web.Response:
+        """Connect to the caller's own address, never another one, and send the caller's nonce there."""
+        port = int(text) if text.isascii() and text.isdigit() and len(text) < 6 else 0
+        if not LOWEST_INBOUND <= port < 65536:
+            return _document({"error": f"a port from {LOWEST_INBOUND} on is needed"}, 400)
+        if self._inbound.locked():
+            return _document({"error": "too many are tried at this moment"}, 503)
+        async with self._inbound:
+            connected = False
+            with suppress(OSError, TimeoutError):
+                async with asyncio.timeout(INBOUND_SECONDS):
+                    _, writer = await asyncio.open_connection(plain(source), port)
+                    connected = True
+                    try:
+                        writer.write(nonce[:LONGEST_NONCE].encode("utf-8", "replace") + b"\n")
+                        await writer.drain()
+                    finally:
+                        writer.close()
+        return _document({"address": plain(source), "port": port, "connected": connected})
+
+    @staticmethod
+    def _request(request: web.BaseRequest, source: str) -> web.Response:
+        """What arrived: for callers over HTTP that want to know whether anybody changes it on the way."""
+        fields = [[one.decode("latin-1") for one in row] for row in request.raw_headers[:MOST_FIELDS]]
+        version = f"{request.version.major}.{request.version.minor}"
+        return _document({"address": plain(source), "version": version, "target": request.raw_path, "fields": fields})
 
     def _names(self, token: str) -> web.Response:
         rows = [

@@ -24,6 +24,7 @@ from zesty_burrow.core.outside import stun
 from zesty_burrow.core.outside.geofeed import AddressBook
 from zesty_burrow.errors import MachineError
 from zesty_burrow.observe.connections import Connections, source_of
+from zesty_burrow.observe.echoes import EchoListener, EchoMemory
 from zesty_burrow.observe.http_server import DEADLINE, HttpService, plain
 from zesty_burrow.observe.memory import Memory
 from zesty_burrow.observe.metrics import Metrics
@@ -125,9 +126,10 @@ class Observatory:
 
     def __init__(self, config: ObservatoryConfig) -> None:
         self.config = config
-        self.memory = Memory()
+        self.memory, self.echoes = Memory(), EchoMemory()
         self.metrics = Metrics()
-        told = {"probe_zone": config.zone.probe, "stun_port": config.stun_port}
+        told: dict[str, Any] = {"probe_zone": config.zone.probe, "stun_port": config.stun_port}
+        told |= {"http_port": config.http_port, "inbound": True}
         told["probe_answers"] = list(config.zone.probe_addresses)
         for version, name in FAMILY_NAMES.items():
             told |= {f"ipv{version}_host": host for host in config.zone.addresses if host.startswith(f"{name}.")}
@@ -140,8 +142,10 @@ class Observatory:
         self._passwords = StunPasswords()
         self._http = HttpService(
             told, config.book, self.memory, self.metrics, config.requests_a_second, config.access_log, signer,
-            self._passwords.fresh,
+            self._passwords.fresh, self.echoes.recall,
         )  # fmt: skip
+        self._told = told
+        self._echo_listener = EchoListener(self.echoes)
         self._certificate = Certificate(*config.certificate) if config.certificate else None
         self._servers: list[asyncio.Server] = []
         self._transports: list[asyncio.BaseTransport] = []
@@ -154,6 +158,7 @@ class Observatory:
         try:
             for address in self.config.addresses:
                 await self._listen(address)
+            self._told["echo"] = self._echo_listener.start(self.config.addresses)
             if self.config.metrics is not None:
                 await self._serve(self._http.metrics_factory, *self.config.metrics)
         except OSError as problem:
@@ -203,6 +208,7 @@ class Observatory:
             self._reloading.cancel()
         for server in self._servers:
             server.close()
+        self._echo_listener.stop()
         await self._http.stop(grace)
         for transport in self._transports:
             transport.close()

@@ -14,7 +14,7 @@ from zesty_burrow.records import dataclass
 
 BY_CHOICE = frozenset({BY_DEVICE, GATEWAY})
 """Kinds of packets that leave without a guard, by their program's own choice: a watch sees whether any does."""
-EXITS = frozenset({"address-unchanged", "ipv6-leak"})
+EXITS = frozenset({"address-unchanged", "ipv6-leak", "icmp-leak", "http-leak"})
 GUARD = frozenset({"guard-missing", "guard-different", "guard-leaks"})
 NO_GUARD_LOOK = frozenset({"guard-unknown", "guard-probe-blind", "guard-silent", "guard-device-open"})
 SHOWN = 3

@@ -1,7 +1,7 @@
 """STUN Binding (RFC 8489 §5, §14): what address the outside sees a UDP socket come from.
 
 With a short-term credential (§9.1) both messages are protected by MESSAGE-INTEGRITY-SHA256 (§14.6): nobody on the way
-can answer instead, or change the address.
+can answer instead, or change the address. With PADDING (RFC 5780 §7.6) they show which sizes a path carries.
 """
 
 from __future__ import annotations
@@ -23,6 +23,7 @@ COOKIE = 0x2112A442
 BINDING_REQUEST, BINDING_SUCCESS = 0x0001, 0x0101
 XOR_MAPPED_ADDRESS, FINGERPRINT = 0x0020, 0x8028
 USERNAME, INTEGRITY_SHA256 = 0x0006, 0x001C
+PADDING = 0x0026
 FINGERPRINT_XOR = 0x5354554E
 MAX_ATTRIBUTES = 32
 LONGEST_USERNAME = 508
@@ -55,13 +56,22 @@ def _attribute(kind: int, value: bytes) -> bytes:
     return kind.to_bytes(2) + len(value).to_bytes(2) + value + bytes(-len(value) % 4)
 
 
-def binding_request(random: Random, credential: Credential | None = None) -> tuple[bytes, bytes]:
-    """A Binding request and its 12-octet transaction identifier."""
+def binding_request(random: Random, credential: Credential | None = None, octets: int = 0) -> tuple[bytes, bytes]:
+    """A Binding request and its 12-octet transaction identifier. ``octets``: what the message is padded to, if it is
+    shorter: a multiple of four.
+    """
     transaction = random(12)
-    if credential is None:
-        return _message(BINDING_REQUEST, transaction, b""), transaction
-    named = _attribute(USERNAME, credential.username.encode())
-    return _message(BINDING_REQUEST, transaction, named, credential.password), transaction
+    named = _attribute(USERNAME, credential.username.encode()) if credential is not None else b""
+    password = credential.password if credential is not None else ""
+    return _padded(BINDING_REQUEST, transaction, named, password, octets), transaction
+
+
+def _padded(kind: int, transaction: bytes, attributes: bytes, password: str, octets: int) -> bytes:
+    message = _message(kind, transaction, attributes, password)
+    missing = octets - len(message) - 4
+    if missing < 0:
+        return message
+    return _message(kind, transaction, attributes + _attribute(PADDING, bytes(missing)), password)
 
 
 def _xor_address(packed: bytes, transaction: bytes) -> bytes:
@@ -74,7 +84,8 @@ def binding_response(
 ) -> bytes | None:
     """The answer to a stranger's Binding request; None for anything else, and for one whose proof does not hold.
 
-    ``password_of``: of a username, empty for one that is not known.
+    ``password_of``: of a username, empty for one that is not known. Who proves that they know it and pads the request
+    has an answer of the same size, never a longer one (RFC 5780 §7.6, RFC 8085 §6).
     """
     try:
         kind, transaction, attributes = _parse(request)
@@ -92,7 +103,8 @@ def binding_response(
     port = source[1] ^ (COOKIE >> 16)
     value = bytes([0, family]) + port.to_bytes(2) + _xor_address(address.packed, transaction)
     proof = password if INTEGRITY_SHA256 in attributes else ""
-    return _message(BINDING_SUCCESS, transaction, _attribute(XOR_MAPPED_ADDRESS, value), proof)
+    octets = len(request) if proof and PADDING in attributes else 0
+    return _padded(BINDING_SUCCESS, transaction, _attribute(XOR_MAPPED_ADDRESS, value), proof, octets)
 
 
 def is_authentic(data: bytes, key: bytes) -> bool:

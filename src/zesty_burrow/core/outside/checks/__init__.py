@@ -8,8 +8,12 @@ from zesty_burrow.core.outside.checks import (
     answers,
     conditions,
     exit_place,
+    icmp,
+    inbound,
     name_ways,
     packets,
+    path,
+    plain_http,
     real_time,
     resolvers,
     routes,
@@ -38,6 +42,10 @@ for _module in (
     resolvers,
     answers,
     real_time,
+    icmp,
+    plain_http,
+    path,
+    inbound,
     several,
 ):
     register_check(_module.CHECK)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from itertools import zip_longest
 from typing import Any, Protocol
 
@@ -19,6 +19,18 @@ Row = tuple[str, str, str]
 """For the table: label, before, after."""
 Evidence = Mapping[str, Any]
 """Fields of an :class:`Observation`, and others."""
+
+
+@dataclass(frozen=True, slots=True)
+class PlainExchange:
+    """A request over HTTP without TLS: its target and fields, what the other end says of it, and the answer's fields.
+    ``told`` and ``answered`` are a stranger's.
+    """
+
+    target: str
+    sent: tuple[tuple[str, str], ...]
+    told: Mapping[str, Any]
+    answered: tuple[tuple[str, str], ...] = ()
 
 
 class Questions(Protocol):
@@ -46,6 +58,26 @@ class Questions(Protocol):
 
     def real_time(self, version: int, port: int) -> str:
         """This machine's address as STUN (RFC 8489) tells it; empty if there is no answer."""
+
+    def real_time_by_source(self, port: int) -> Mapping[str, str]:
+        """The same for sockets that are bound to this machine's addresses, each that has an answer."""
+
+    def padded(self, version: int, port: int, sizes: Sequence[int], *, whole: bool) -> list[float | None]:
+        """Seconds until STUN requests that are padded (RFC 5780 §7.6) to these IP packets' octets came back, each
+        None if it did not; ``whole``: never in fragments.
+        """
+
+    def echo(self, version: int, token: bytes) -> bool:
+        """Whether an ICMP echo request with a token is answered."""
+
+    def inbound(self, version: int) -> str:
+        """Of a connection from outside to a socket that listens here: "open", "elsewhere", "closed" or empty."""
+
+    def listening(self, version: int) -> list[int]:
+        """TCP ports at which this machine listens to others."""
+
+    def plain_request(self, version: int, port: int) -> PlainExchange | None:
+        """A request over HTTP without TLS, and what the observatory saw of it; None: no answer."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -14,6 +14,8 @@ from zesty_burrow.core.outside.observation import Observation, Sighting
 from zesty_burrow.core.outside.strangers import sighting_of
 
 MAX_ITEMS = 16
+KEY = "real_time_by_source"
+"""In :attr:`Observation.more`: what STUN told a socket that was bound to one of this machine's addresses."""
 PRIVATE = tuple(
     ipaddress.ip_network(network)
     for network in ("10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "100.64.0.0/10", "fc00::/7")
@@ -35,7 +37,9 @@ def _ask(questions: Questions, _seen: Observation) -> Evidence:
     told = questions.about.get("stun_port")
     port = told if isinstance(told, int) and 0 < told < 65536 else stun.PORT
     addresses = [address for version in (4, 6) if (address := questions.real_time(version, port))]
-    return {"real_time": tuple(Sighting(address) for address in addresses)}
+    # As applications do that try every address of the machine (RFC 8445 §5.1.1.1).
+    by_source = questions.real_time_by_source(port)
+    return {"real_time": tuple(Sighting(address) for address in addresses), KEY: dict(by_source)}
 
 
 def _read(document: Mapping[str, Any]) -> Evidence:
@@ -61,11 +65,17 @@ def _judge(facts: Facts) -> Iterator[Finding]:
     for seen in facts.after.real_time:
         if seen.address in own:
             yield finding("real-time-leak", "STUN", f"{seen.address} ({seen.operator})")
+    for source, address in facts.after.more.get(KEY, {}).items():
+        if address in own:
+            yield finding("real-time-leak", f"STUN from {source}", address)
 
 
 def _rows(before: Observation, after: Observation) -> list[Row]:
     old, new = ([seen.address for seen in side.real_time] for side in (before, after))
-    return paired("real-time (STUN)", old, new)
+    rows = paired("real-time (STUN)", old, new)
+    earlier, now = (side.more.get(KEY, {}) for side in (before, after))
+    rows += [(f"  from {source}", earlier.get(source, "no answer"), now[source]) for source in now]
+    return rows
 
 
 CHECK = Check(
