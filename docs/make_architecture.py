@@ -46,7 +46,7 @@ WAYS = [
         [
             ("commands/verify", "before, and with\nthe tunnel up"),
             ("observe/client.py", "HTTP, DNS names,\nSTUN"),
-            ("observatory", "observe/server.py\nreports what it saw"),
+            ("observatory", "observe/observatory/\nreports what it saw"),
             ("core/outside/judgement.py", "compares, judges,\nnames findings"),
             ("report", "verdict, exit\ncode 0, 10, 11"),
         ],

@@ -11,7 +11,7 @@ from scapy.all import IP, ICMPv6EchoReply, ICMPv6EchoRequest, IPv6
 from scapy.layers.inet import ICMP
 
 from zesty_burrow.core.outside import stun
-from zesty_burrow.core.outside.checks import icmp, inbound, path, plain_http, real_time
+from zesty_burrow.core.outside.checks.asked import icmp, inbound, path, plain_http, real_time
 from zesty_burrow.core.outside.checks.check import PlainExchange
 from zesty_burrow.core.outside.echo import MARK, echo_request, is_reply, read_echo_request_untrusted
 from zesty_burrow.core.outside.judgement import judge

@@ -32,7 +32,7 @@ from zesty_burrow.fleet.report import read_report
 from zesty_burrow.lab import story
 from zesty_burrow.lab.authority import issue, make_key, write_certificate
 from zesty_burrow.lab.kit import place_profile
-from zesty_burrow.observe.tls import Certificate
+from zesty_burrow.observe.observatory.tls import Certificate
 from zesty_burrow.store.database import SqliteDatabase
 from zesty_burrow.store.devices import Device
 from zesty_burrow.store.store import Store

@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from zesty_burrow.observe.connections import Connections, Rate, source_of
+from zesty_burrow.observe.observatory.connections import Connections, Rate, source_of
 
 
 @pytest.mark.parametrize(

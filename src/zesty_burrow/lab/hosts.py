@@ -24,7 +24,7 @@ from zesty_burrow.lab.local_network.conditions import Conditions
 from zesty_burrow.lab.local_network.router import LocalNetwork, Router
 from zesty_burrow.lab.portal import Portal
 from zesty_burrow.lab.resolver import Resolver
-from zesty_burrow.observe.server import Observatory, ObservatoryConfig, zone_of
+from zesty_burrow.observe.observatory.server import Observatory, ObservatoryConfig, zone_of
 from zesty_burrow.records import dataclass
 
 

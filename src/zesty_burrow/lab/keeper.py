@@ -23,7 +23,7 @@ from zesty_burrow.lab.authority import make_authority, write_certificate
 from zesty_burrow.lab.builder import build, enter_fresh_namespaces, peer_process
 from zesty_burrow.lab.devices.laptop import prepare_keys
 from zesty_burrow.lab.hosts import Secrets
-from zesty_burrow.observe.signing import load_or_make
+from zesty_burrow.observe.observatory.signing import load_or_make
 from zesty_burrow.store.seal import write_private
 
 START_SECONDS = 60.0

@@ -14,7 +14,7 @@ from typing import Any, Protocol, TypeVar
 from zesty_burrow.core.dns.question import AAAA, A, build_query, read_addresses_untrusted
 from zesty_burrow.core.net import Address
 from zesty_burrow.core.outside import stun
-from zesty_burrow.core.outside.checks.resolvers import STANDARD_NAMES, one_time_names
+from zesty_burrow.core.outside.checks.asked.resolvers import STANDARD_NAMES, one_time_names
 from zesty_burrow.core.outside.observation import Sighting
 from zesty_burrow.core.outside.strangers import resolvers_in, sighting_of
 from zesty_burrow.errors import OutsideError

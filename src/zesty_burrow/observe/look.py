@@ -12,8 +12,8 @@ from contextlib import suppress
 from typing import Any
 
 from zesty_burrow.core.outside import stun
+from zesty_burrow.core.outside.checks.asked.resolvers import STANDARD_NAMES
 from zesty_burrow.core.outside.checks.check import PlainExchange
-from zesty_burrow.core.outside.checks.resolvers import STANDARD_NAMES
 from zesty_burrow.observe.channel import TIMEOUT, ObservatoryAddress, Unproven, ask, connect
 from zesty_burrow.observe.probes import (
     FAMILIES,

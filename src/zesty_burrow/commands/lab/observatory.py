@@ -15,7 +15,7 @@ from zesty_burrow.commands.context import Context
 from zesty_burrow.core.outside.geofeed import AddressBook, read_geofeed_untrusted, read_operators_untrusted
 from zesty_burrow.errors import UsageError
 from zesty_burrow.host.files import read_bounded
-from zesty_burrow.observe.server import Observatory, ObservatoryConfig, zone_of
+from zesty_burrow.observe.observatory.server import Observatory, ObservatoryConfig, zone_of
 from zesty_burrow.report.results.base import Result
 from zesty_burrow.report.results.plain import MessageResult
 from zesty_burrow.report.results.verification import ReadyResult

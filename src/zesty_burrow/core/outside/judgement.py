@@ -7,7 +7,8 @@ from enum import StrEnum
 
 from zesty_burrow.core.finding import Finding, Severity
 from zesty_burrow.core.outside import headline
-from zesty_burrow.core.outside.checks import CHECKS, exit_place, resolvers
+from zesty_burrow.core.outside.checks import CHECKS
+from zesty_burrow.core.outside.checks.asked import exit_place, resolvers
 from zesty_burrow.core.outside.checks.check import Facts
 from zesty_burrow.core.outside.expectations import Expectation, Standing, expectations
 from zesty_burrow.core.outside.observation import ExpectedExit, Observation, RouteSeen

@@ -30,9 +30,9 @@ from zesty_burrow.fleet.links.check import LONGEST as LONGEST_CHECK
 from zesty_burrow.fleet.links.link import STEPS, earlier, name_of
 from zesty_burrow.fleet.links.texts import page_texts
 from zesty_burrow.fleet.report import LONGEST as LONGEST_REPORT
-from zesty_burrow.observe.connections import Connections, Rate, source_of
-from zesty_burrow.observe.http_server import Timed
-from zesty_burrow.observe.tls import Certificate
+from zesty_burrow.observe.observatory.connections import Connections, Rate, source_of
+from zesty_burrow.observe.observatory.http_server import Timed
+from zesty_burrow.observe.observatory.tls import Certificate
 from zesty_burrow.store.enrolment_store import Enrolment, EnrolmentStore
 from zesty_burrow.store.link_store import LinkRow, LinkStore
 

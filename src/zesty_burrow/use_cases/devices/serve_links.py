@@ -71,7 +71,7 @@ async def serve_links(request: ServeRequest, workspace: Workspace, stop: asyncio
     if request.observatory and not HOST.fullmatch(request.observatory):
         raise UsageError(f"--observatory {request.observatory!r:.80} is no host's name")
     from zesty_burrow.fleet.links.server import LinkServer
-    from zesty_burrow.observe.tls import Certificate
+    from zesty_burrow.observe.observatory.tls import Certificate
 
     with workspace.store() as store:
         events = _Events(workspace, store)

@@ -14,7 +14,7 @@ from zesty_burrow.core.outside.runs.archive import RUNS, check_archive, csv_of, 
 from zesty_burrow.core.outside.runs.record import digest
 from zesty_burrow.errors import InputError, StateError
 from zesty_burrow.host.replace_file import replace_file
-from zesty_burrow.observe.signing import load_or_make
+from zesty_burrow.observe.observatory.signing import load_or_make
 from zesty_burrow.records import asdict, dataclass
 from zesty_burrow.store.verifications.run_store import RunFilter
 from zesty_burrow.use_cases.verification.history import KEY

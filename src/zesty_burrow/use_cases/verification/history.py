@@ -17,7 +17,7 @@ from zesty_burrow.core.outside.runs.record import (
     round_trip_change,
 )
 from zesty_burrow.errors import Malformed, StateError
-from zesty_burrow.observe.signing import load_or_make
+from zesty_burrow.observe.observatory.signing import load_or_make
 from zesty_burrow.records import dataclass
 from zesty_burrow.store.verifications.run_store import RunFilter, RunRow
 from zesty_burrow.use_cases.verification.verified import Verified

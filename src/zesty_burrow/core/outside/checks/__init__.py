@@ -3,22 +3,17 @@
 from __future__ import annotations
 
 from zesty_burrow.core.finding import register_codes
-from zesty_burrow.core.outside.checks import (
+from zesty_burrow.core.outside.checks import conditions, name_ways, packets, routes, several, ways_out
+from zesty_burrow.core.outside.checks.asked import (
     addresses,
     answers,
-    conditions,
     exit_place,
     icmp,
     inbound,
-    name_ways,
-    packets,
     path,
     plain_http,
     real_time,
     resolvers,
-    routes,
-    several,
-    ways_out,
 )
 from zesty_burrow.core.outside.checks.check import Check
 

@@ -6,8 +6,8 @@ from collections.abc import Iterator
 
 from zesty_burrow.core.codes.code import Code, Severity
 from zesty_burrow.core.finding import Finding, finding
+from zesty_burrow.core.outside.checks.asked.versions import VERSIONS, by_version, own_addresses
 from zesty_burrow.core.outside.checks.check import Check, Evidence, Facts, Questions, Row
-from zesty_burrow.core.outside.checks.versions import VERSIONS, by_version, own_addresses
 from zesty_burrow.core.outside.echo import TOKEN_OCTETS
 from zesty_burrow.core.outside.observation import Observation
 from zesty_burrow.core.outside.strangers import sighting_of

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from zesty_burrow.core.codes.code import Code, Severity
 from zesty_burrow.core.finding import Finding, finding
-from zesty_burrow.core.outside.checks.addresses import exits
+from zesty_burrow.core.outside.checks.asked.addresses import exits
 from zesty_burrow.core.outside.checks.check import Check, Facts
 
 CODES = (

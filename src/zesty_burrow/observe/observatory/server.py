@@ -23,13 +23,13 @@ from zesty_burrow.core.dns.zone import Zone, answer
 from zesty_burrow.core.outside import stun
 from zesty_burrow.core.outside.geofeed import AddressBook
 from zesty_burrow.errors import MachineError
-from zesty_burrow.observe.connections import Connections, source_of
-from zesty_burrow.observe.echoes import EchoListener, EchoMemory
-from zesty_burrow.observe.http_server import DEADLINE, HttpService, plain
-from zesty_burrow.observe.memory import Memory
-from zesty_burrow.observe.metrics import Metrics
-from zesty_burrow.observe.signing import load_or_make
-from zesty_burrow.observe.tls import Certificate
+from zesty_burrow.observe.observatory.connections import Connections, source_of
+from zesty_burrow.observe.observatory.echoes import EchoListener, EchoMemory
+from zesty_burrow.observe.observatory.http_server import DEADLINE, HttpService, plain
+from zesty_burrow.observe.observatory.memory import Memory
+from zesty_burrow.observe.observatory.metrics import Metrics
+from zesty_burrow.observe.observatory.signing import load_or_make
+from zesty_burrow.observe.observatory.tls import Certificate
 from zesty_burrow.records import dataclass
 
 MAX_TCP, MAX_TCP_EACH = 512, 16

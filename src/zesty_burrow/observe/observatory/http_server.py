@@ -25,9 +25,9 @@ with extra("server"):
 from zesty_burrow.core.crypto.jws import MEDIA_TYPE
 from zesty_burrow.core.net import Endpoint
 from zesty_burrow.core.outside.geofeed import AddressBook
-from zesty_burrow.observe.connections import Connections, Rate, source_of
-from zesty_burrow.observe.memory import Memory
-from zesty_burrow.observe.metrics import CONTENT_TYPE, Metrics
+from zesty_burrow.observe.observatory.connections import Connections, Rate, source_of
+from zesty_burrow.observe.observatory.memory import Memory
+from zesty_burrow.observe.observatory.metrics import CONTENT_TYPE, Metrics
 
 DEADLINE = 10.0
 MAX_CONNECTIONS, MAX_EACH = 2048, 64

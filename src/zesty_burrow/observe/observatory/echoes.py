@@ -12,7 +12,7 @@ from collections import OrderedDict
 from contextlib import suppress
 
 from zesty_burrow.core.outside.echo import read_echo_request_untrusted
-from zesty_burrow.observe.http_server import plain
+from zesty_burrow.observe.observatory.http_server import plain
 
 MAX_TOKENS, MAX_SOURCES = 4096, 8
 AT_ONCE = 64

@@ -7,7 +7,7 @@ from typing import Any
 
 from zesty_burrow.core.codes.code import Code, Severity
 from zesty_burrow.core.finding import Finding, finding
-from zesty_burrow.core.outside.checks.addresses import exits
+from zesty_burrow.core.outside.checks.asked.addresses import exits
 from zesty_burrow.core.outside.checks.check import Check, Evidence, Facts, Questions, Row, paired
 from zesty_burrow.core.outside.observation import Observation, Sighting
 from zesty_burrow.core.outside.strangers import resolvers_in

@@ -1,0 +1,1 @@
+"""Checks that ask an observatory."""

@@ -1,0 +1,1 @@
+"""The observatory itself: what a server in the outside runs."""
