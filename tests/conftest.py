@@ -15,36 +15,50 @@ settings.register_profile(
 settings.load_profile("house")
 
 
-LONGEST_FILES = ("tests/lab/test_datapath.py", "tests/carrier/", "tests/lab/")
-"""Begun first, so that no worker ends long after the other."""
-
-
+LONGEST_FILES = ("tests/lab/test_nothing_leaves.py", "tests/lab/test_datapath.py", "tests/carrier/", "tests/lab/")
+"""Begun first, so that no worker ends long after the others."""
+IN_PIECES = {
+    "tests/lab/test_nothing_leaves.py": 4,
+    "tests/lab/test_tunnel.py": 3,
+    "tests/lab/test_connect_ip.py": 3,
+    "tests/carrier/test_same_result.py": 2,
+}
+"""Files whose tests are given to several workers, in so many pieces; of the others one worker takes all."""
 ALL_EACH_TIME = ("tests/lab/test_documents.py", "tests/lab/test_nothing_leaves.py")
 """Where every page of the documents counts, and where the tests themselves say what runs on which day."""
-
-
-PARTS = 4
+CASES, FUNCTIONS = 4, 2
+"""Of cases that are many alike a fourth runs each day, of the lab's other tests a half."""
 
 
 @pytest.hookimpl(tryfirst=True)
 def pytest_collection_modifyitems(config, items):
-    """Of cases in the lab that are many alike, a fourth with each run, the others in a soak; the longest files first.
+    """Of the lab's tests a part with each run, the others in a soak; the longest files first; what stays together.
 
-    A run that names a test takes all its cases.
+    A run that names a file or a test takes all its cases.
     """
     families = {}
     for item in items:
-        if "[" in item.nodeid and item.nodeid.startswith("tests/lab/") and not item.nodeid.startswith(ALL_EACH_TIME):
+        if item.nodeid.startswith("tests/lab/") and not item.nodeid.startswith(ALL_EACH_TIME):
             families.setdefault(item.nodeid.partition("[")[0], []).append(item)
-    for family in families.values():
-        for number, item in enumerate(family):
-            if len(family) > 3 and not in_this_run(number, PARTS) and not any("::" in word for word in config.args):
-                item.add_marker("soak")
+    if not any(".py" in word for word in config.args):
+        for place, family in enumerate(families.values()):
+            for number, item in enumerate(family):
+                turn = (number, CASES) if len(family) > 3 else (place, FUNCTIONS)
+                if not in_this_run(*turn):
+                    item.add_marker("soak")
     items.sort(
         key=lambda item: next(
             (n for n, name in enumerate(LONGEST_FILES) if item.nodeid.startswith(name)), len(LONGEST_FILES)
         )
     )
+    by_file = {}
+    for item in items:
+        if item.get_closest_marker("soak") is None:
+            by_file.setdefault(item.nodeid.partition("::")[0], []).append(item)
+    for name, own in by_file.items():
+        size = -(-len(own) // IN_PIECES.get(name, 1))
+        for number, item in enumerate(own):
+            item.add_marker(pytest.mark.xdist_group(f"{name} {number // size}"))
 
 
 @pytest.fixture(scope="session")

@@ -118,6 +118,7 @@ def office(lab, tmp_path):
         lab.run("lab", "account", f"heron-{traffic}", *words, check=0)
         assert lab.heron("import", str(path), "--replace", check=0).json["profiles"][0]["outcome"] == "new"
 
+    lab.heron("remove", "--provider", story.OFFICE_PROVIDER)
     yield take
     lab.heron("remove", "--provider", story.OFFICE_PROVIDER)
 

@@ -6,12 +6,15 @@ import csv
 import json
 import subprocess
 import sys
+from pathlib import Path
 
 import pytest
 
 from browser import Browser
 from support import until
 from zesty_burrow.lab import story
+
+LEAKS = Path(__file__).parent.parent / "leaks"
 
 pytestmark = pytest.mark.lab
 KEY_OF_NOBODY = "11qYAYKxCrfVS_7TyWQHOg7hcvPapiMlrwIaaPcHURo"
@@ -271,11 +274,33 @@ def test_what_is_to_be_reached(lab):
     assert lab.heron("verify", "--reach", "host:port").code == 2
 
 
+def test_who_changes_http_on_the_way(lab):
+    """A proxy that takes every request over IPv4 without being asked: named, with what it changes."""
+    lab.heron("verify", "--before", check=0)
+    lab.heron("connect", "lisbon", "--detach", check=0)
+    proxy = lab.start("heron", sys.executable, str(LEAKS / "changing_proxy.py"), "8089", "7")
+    rules = "table ip planted { chain out { type nat hook output priority -100; meta mark 7 return; "
+    rules += "tcp dport 80 redirect to :8089; }; }"
+    try:
+        assert proxy.stdout.readline().startswith("ready")
+        lab.shell("heron", "nft", rules)
+        document = lab.heron("verify").json
+        assert document["after"]["plain_http"]["6"]["changes"] == []
+    finally:
+        lab.shell("heron", "nft", "delete table ip planted", check=None)
+        lab.end(proxy)
+    (row,) = [row for row in document["findings"] if row["code"] == "http-changed"]
+    assert (row["subject"], row["severity"]) == ("IPv4", "warning")
+    assert row["detail"] == "the request arrives with Via: 1.1 hillside; the answer has X-Seen-By"
+
+
 def test_what_needs_somebody(lab):
     """For people, in one line, and as OpenMetrics that an independent reader takes."""
+    forge(lab.folder / "heron" / "store.db", "DELETE FROM runs")
     lab.heron("connect", "lisbon", "--detach", check=0)
     lab.heron("verify", check=0)
-    assert lab.heron("monitor", check=0).json["worst"] == "note"
+    seen = lab.heron("monitor").json
+    assert (seen["worst"], {row["code"] for row in seen["findings"] if row["severity"] != "note"}) == ("note", set())
     shown = lab.shell("heron", sys.executable, "-m", "zesty_burrow", "monitor", "--metrics").out
     assert shown.endswith("# EOF\n") and 'zesty_sealed{profile="quillwort-lisbon",device="heron"} 1' in shown
     line = lab.shell("heron", sys.executable, "-m", "zesty_burrow", "monitor", "--one-line").out

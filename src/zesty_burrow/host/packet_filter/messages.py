@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import errno
 import os
+import select
 import socket
 import struct
 from collections.abc import Sequence
@@ -115,8 +116,9 @@ class FilterSocket:
         if self._channel is None:
             return
         with suppress(OSError):
-            while self._channel.recv(ROOM, socket.MSG_DONTWAIT):
-                pass
+            # A socket with a timeout waits for all of it, even with MSG_DONTWAIT.
+            while select.select([self._channel], [], [], 0)[0]:
+                self._channel.recv(ROOM)
 
     def close(self) -> None:
         """Close it; the next call opens another."""
