@@ -88,7 +88,8 @@ class Traffic:
     """What goes through the tunnel, what of it is ``left_out``, and how names are resolved.
 
     ``behind``: networks that are reached by this machine; the gateway is told to send their packets here.
-    ``local_networks``: public networks that count as local ones where this machine is in them.
+    ``local_networks``: public networks that count as local ones where this machine is in them. ``reach``: hosts, with
+    a port or without, that a verification expects to reach.
     """
 
     networks: tuple[Network, ...] = EVERYTHING
@@ -100,6 +101,7 @@ class Traffic:
     left_out: tuple[Network, ...] = ()
     behind: tuple[Network, ...] = ()
     local_networks: tuple[Network, ...] = ()
+    reach: tuple[str, ...] = ()
 
     @property
     def beside(self) -> tuple[Network, ...]:

@@ -10,6 +10,7 @@ from typing import Any, TypeVar
 
 from zesty_burrow.core import profile as model
 from zesty_burrow.core.net import Address, Network
+from zesty_burrow.core.outside.reach import read_target
 from zesty_burrow.core.profile import (
     KEY_MARK,
     LIST_MARK,
@@ -199,6 +200,11 @@ def _suffix(text: str) -> str:
     return text.lower().rstrip(".")
 
 
+def _target(text: str) -> str:
+    read_target(text)
+    return text
+
+
 def _proxy(table: Table) -> Proxy | None:
     if not table.values:
         return None
@@ -223,6 +229,7 @@ def _traffic(table: Table) -> Traffic:
         table.items("left_out", _network),
         table.items("behind", _network_behind),
         table.items("local_networks", _network),
+        table.items("reach", _target),
     )
 
 
@@ -314,6 +321,7 @@ def _traffic_out(traffic: Traffic) -> dict[str, Any]:
         "left_out": [str(entry) for entry in traffic.left_out],
         "behind": [str(entry) for entry in traffic.behind],
         "local_networks": [str(entry) for entry in traffic.local_networks],
+        "reach": list(traffic.reach),
     }
     return _with_rare(table, **rare)
 

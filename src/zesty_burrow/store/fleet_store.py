@@ -48,7 +48,7 @@ ADMINISTRATOR = tuple(field.name for field in fields(Administrator))
 
 class FleetStore:
     """A store's calls for devices. ``seal``: the store's; ``note_proof``: told that something is sealed with it;
-    ``now``: the time (RFC 3339).
+    ``now``: the time (RFC 3339); ``who``: who changes something.
     """
 
     def __init__(
@@ -57,8 +57,9 @@ class FleetStore:
         seal: Callable[[], Seal],
         note_proof: Callable[[Transaction, Seal], None],
         now: Callable[[], str],
+        who: Callable[[], str] = lambda: "",
     ) -> None:
-        self._database, self._seal, self._note_proof, self._now = database, seal, note_proof, now
+        self._database, self._seal, self._note_proof, self._now, self._who = database, seal, note_proof, now, who
 
     def _reading(self) -> AbstractContextManager[Transaction]:
         return self._database.transaction()
@@ -72,7 +73,7 @@ class FleetStore:
         with self._writing() as transaction:
             recording = Recording.begin(transaction, (), devices)
             yield transaction
-            recording.end(transaction, self._now(), what)
+            recording.end(transaction, self._now(), what, self._who())
 
     @property
     def links(self) -> LinkStore:

@@ -37,7 +37,8 @@ SealedRows = dict[tuple[str, ...], list[str]]
 class ChangeRow:
     """A change as a list shows it: its number, when (RFC 3339), what, and how much it has touched.
 
-    ``undone``: it was taken back. ``names``: the profiles; ``scopes``: whose credentials; ``devices``: with rules.
+    ``who``: user and device, empty where it is not known. ``undone``: it was taken back. ``names``: the profiles;
+    ``scopes``: whose credentials; ``devices``: with rules.
     """
 
     number: int
@@ -47,6 +48,7 @@ class ChangeRow:
     names: tuple[str, ...]
     scopes: tuple[str, ...]
     devices: tuple[str, ...]
+    who: str = ""
 
 
 def described(verb: str, names: Sequence[str], many: str = "profiles") -> str:
@@ -105,7 +107,7 @@ class Recording:
         listed = DeviceRows() if devices is None else DeviceRows.now(transaction, devices)
         return cls(wanted, profiles_now(transaction, wanted), credentials_now(transaction), devices, listed)
 
-    def end(self, transaction: Transaction, now: str, what: str) -> None:
+    def end(self, transaction: Transaction, now: str, what: str, who: str) -> None:
         """Record what is different, and delete what is too old."""
         marks = _marks(transaction, self.names)
         profiles = [
@@ -126,8 +128,8 @@ class Recording:
         every = (*profiles, *credentials, *listed.get("devices", ()), *listed.get("rules", ()))
         removes = any(entry[1] is not None for entry in every)
         document = json.dumps({"profiles": profiles, "credentials": credentials, **listed}, separators=(",", ":"))
-        insert = "INSERT INTO changes (made_at, what, removes, document) VALUES (?, ?, ?, ?)"
-        transaction.execute(insert, now, what[:200], int(removes), document)
+        insert = "INSERT INTO changes (made_at, what, removes, document, who) VALUES (?, ?, ?, ?, ?)"
+        transaction.execute(insert, now, what[:200], int(removes), document, who[:200])
         forget_old(transaction, now)
 
 
@@ -142,14 +144,14 @@ def forget_old(transaction: Transaction, now: str) -> None:
 
 def list_changes(transaction: Transaction) -> list[ChangeRow]:
     """The newest first."""
-    rows = transaction.execute("SELECT number, made_at, what, undone, document FROM changes ORDER BY number DESC")
+    rows = transaction.execute("SELECT number, made_at, what, undone, document, who FROM changes ORDER BY number DESC")
     found = []
-    for number, made_at, what, undone, text in rows:
+    for number, made_at, what, undone, text, who in rows:
         document = json.loads(text)
         names = tuple(entry[0] for entry in document["profiles"])
         scopes = tuple(dict.fromkeys(key[2] or key[0] for key, _, _ in document["credentials"]))
         devices = (*device_history.names_in(document), *device_history.rules_in(document))
-        found.append(ChangeRow(number, made_at, what, bool(undone), names, scopes, devices))
+        found.append(ChangeRow(number, made_at, what, bool(undone), names, scopes, devices, str(who)))
     return found
 
 

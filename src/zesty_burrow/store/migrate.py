@@ -98,4 +98,5 @@ _STEPS: dict[int, Callable[[Database, Transaction], None]] = {
     11: _sql("0011_handed_credentials.sql"),
     12: _sql("0012_link_openers.sql"),
     13: _sql("0013_runs.sql"),
+    14: _sql("0014_who.sql"),
 }

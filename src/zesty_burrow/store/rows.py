@@ -13,7 +13,7 @@ if TYPE_CHECKING:
     from zesty_burrow.core.profile import Profile
 
 PEM_MARK = "-----BEGIN CERTIFICATE-----"
-HEAD = 13
+HEAD = 14
 """The newest migration."""
 OWN, MACHINE = "me", "machine"
 """Whose a store is."""

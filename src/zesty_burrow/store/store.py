@@ -74,13 +74,21 @@ def choose_among(rows: Iterable[CredentialsRow], label: str, name: str, device: 
 
 
 class Store:
-    """Profiles, credentials and verifications in one database. ``seal`` is asked for only when secrets are touched."""
+    """Profiles, credentials and verifications in one database. ``seal`` is asked for only when secrets are touched.
+    ``who``: who changes something.
+    """
 
-    def __init__(self, database: Database, seal: Callable[[Store], Seal], now: Callable[[], str]) -> None:
+    def __init__(
+        self,
+        database: Database,
+        seal: Callable[[Store], Seal],
+        now: Callable[[], str],
+        who: Callable[[], str] = lambda: "",
+    ) -> None:
         self._database = database
         self._seal_source = seal
         self._seal: Seal | None = None
-        self._now = now
+        self._now, self._who = now, who
         try:
             bring_up_to_date(database)
         except BaseException:
@@ -99,7 +107,7 @@ class Store:
         with self._writing() as transaction:
             recording = history.Recording.begin(transaction, names, devices)
             yield transaction
-            recording.end(transaction, self._now(), what)
+            recording.end(transaction, self._now(), what, self._who())
 
     def list_changes(self) -> list[history.ChangeRow]:
         """What can be taken back, the newest first."""
@@ -185,7 +193,7 @@ class Store:
         """Devices, and this machine's own keys."""
         from zesty_burrow.store.fleet_store import FleetStore
 
-        return FleetStore(self._database, lambda: self.seal, self._note_proof, self._now)
+        return FleetStore(self._database, lambda: self.seal, self._note_proof, self._now, self._who)
 
     # Profiles.
 

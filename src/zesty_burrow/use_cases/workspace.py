@@ -125,7 +125,10 @@ class Workspace:
 
         method = self.settings().seal
         return Store(
-            database, lambda store: self.seal(method, store), lambda: self.now().strftime("%Y-%m-%dT%H:%M:%SZ")
+            database,
+            lambda store: self.seal(method, store),
+            lambda: self.now().strftime("%Y-%m-%dT%H:%M:%SZ"),
+            lambda: f"{_user_name()} at {self.device()}",
         )
 
     def layered_store(self) -> LayeredStore:
@@ -192,6 +195,20 @@ class Workspace:
         if not passphrase:
             raise SealError("no passphrase was given", slug=slug)
         return passphrase
+
+
+def _user_name() -> str:
+    """Who runs this program; as root, whom sudo names as its caller."""
+    import pwd
+
+    def name(user: int) -> str:
+        try:
+            return pwd.getpwuid(user).pw_name
+        except (KeyError, OverflowError):
+            return str(user)
+
+    caller, own = os.environ.get("SUDO_UID", ""), name(os.getuid())
+    return f"{name(int(caller))} as {own}" if os.getuid() == 0 and caller.isascii() and caller.isdigit() else own
 
 
 def _passphrase_from_file(path: Path) -> str:

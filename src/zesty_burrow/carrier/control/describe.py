@@ -35,5 +35,6 @@ def describe(
         ipv6=applied.plan.ipv6,
         networks=tuple(map(str, traffic.networks)),
         left_out=tuple(map(str, traffic.beside)),
+        reach=traffic.reach,
         process=os.getpid(),
     )

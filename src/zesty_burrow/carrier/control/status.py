@@ -35,8 +35,8 @@ class TunnelStatus:
     first of the announced resolvers is asked by DNS over TLS, in words. ``findings``: slug, subject and detail of what
     was noticed since. ``is_partial``: the gateway carries less than the profile asks for, and nobody has
     accepted that. ``guarded``: the guard holds what belongs in the tunnel. ``networks``,
-    ``left_out``: what the profile wants inside, and what of it outside. ``over``: by which transport, and why where
-    several were tried.
+    ``left_out``: what the profile wants inside, and what of it outside; ``reach``: what it expects to reach. ``over``:
+    by which transport, and why where several were tried.
 
     ``round_trip``: seconds of the gateway's quickest answer, 0 where there was none; ``last_heard``: seconds since
     anything authentic came, below 0: not yet. ``losses``: since when the tunnel was lost, why, for how many seconds (0:
@@ -86,6 +86,7 @@ class TunnelStatus:
     losses: tuple[tuple[str, str, float, int], ...] = ()
     networks: tuple[str, ...] = ()
     left_out: tuple[str, ...] = ()
+    reach: tuple[str, ...] = ()
     findings: tuple[tuple[str, str, str], ...] = ()
     watch: Mapping[str, Any] = field(default_factory=dict)
 

@@ -9,6 +9,7 @@ from urllib.parse import urlsplit
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.core.net import Address, Network, network_list
+from zesty_burrow.core.outside.reach import read_target
 from zesty_burrow.core.profile import (
     AS_INNER,
     EVERYTHING,
@@ -77,6 +78,11 @@ def _add_ways(parser: ArgumentParser) -> None:
     )
     parser.add_argument(
         "--behind", metavar="LIST", help="networks behind this machine, advertised to the gateway, or `none`"
+    )
+    parser.add_argument(
+        "--reach",
+        metavar="LIST",
+        help="hosts, with a port or without, that `zesty verify` expects to reach through the tunnel, or `none`",
     )
     parser.add_argument(
         "--mtu", type=_number_or(FROM_ROUTE), help=f"the tunnel's MTU in octets, {MIN_MTU} to {MAX_MTU}, or `route`"
@@ -148,6 +154,7 @@ def _reach(args: Namespace) -> ReachChoices:
         _networks("--behind", args.behind, "none", ()),
         _networks("--local-networks", args.local_networks, "none", ()),
         _addresses("--name-servers", args.name_servers, "gateway"),
+        _targets(args.reach),
         None if args.proxy in (None, "none") else _proxy(args.proxy),
         args.proxy == "none",
         args.proxy_sign_in,
@@ -177,6 +184,19 @@ def _addresses(option: str, words: str | None, word: str) -> tuple[Address, ...]
         return tuple(ip_address(part.strip()) for part in words.split(","))
     except ValueError as problem:
         raise UsageError(f"{option}: {problem}", next_step=f"For example 192.0.2.53, or {word}.") from None
+
+
+def _targets(words: str | None) -> tuple[str, ...] | None:
+    """Hosts with commas between them, or "none"."""
+    if words is None:
+        return None
+    targets = () if words.strip() == "none" else tuple(words.replace(",", " ").split())
+    try:
+        for target in targets:
+            read_target(target)
+    except ValueError as problem:
+        raise UsageError(f"--reach: {problem}", next_step="For example files.office.example:445, or none.") from None
+    return targets
 
 
 def _networks(option: str, words: str | None, word: str, meaning: tuple[Network, ...]) -> tuple[Network, ...] | None:

@@ -7,8 +7,22 @@ from typing import Any
 from zesty_burrow.core.outside.observation import Observation
 from zesty_burrow.records import asdict, dataclass
 
+USUAL_PORT = 443
+MOST = 32
 KEY = "reach"
 """In :attr:`Observation.more`."""
+
+
+def read_target(word: str) -> tuple[str, int]:
+    """Host and port of ``HOST``, ``HOST:PORT`` or ``[ADDRESS]:PORT``. Raises ``ValueError`` for anything else."""
+    has_port = "]:" in word or word.count(":") == 1
+    host, _, port = word.rpartition(":") if has_port else (word, "", "")
+    number = int(port) if port.isascii() and port.isdigit() else 0 if has_port else USUAL_PORT
+    plain = host.strip("[]")
+    known = plain and len(plain) <= 255 and all(letter.isalnum() or letter in "-._:" for letter in plain)
+    if not known or not 0 < number < 65536:
+        raise ValueError(f"{word!r:.80} is neither HOST nor HOST:PORT")
+    return plain, number
 
 
 @dataclass(frozen=True, slots=True)

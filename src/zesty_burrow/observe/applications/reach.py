@@ -7,31 +7,24 @@ import time
 from collections.abc import Iterable
 from concurrent.futures import ThreadPoolExecutor
 
-from zesty_burrow.core.outside.reach import Reached
+from zesty_burrow.core.outside.reach import MOST, USUAL_PORT, Reached, read_target
 from zesty_burrow.errors import UsageError
 
 TIMEOUT = 4.0
-USUAL_PORT = 443
-MOST = 32
 
 
 def read_targets(words: Iterable[str]) -> list[tuple[str, str, int]]:
     """``HOST``, ``HOST:PORT`` or ``[ADDRESS]:PORT``: the words, host and port. Raises :class:`UsageError`."""
     targets = []
-    for word in words:
-        has_port = "]:" in word or word.count(":") == 1
-        host, _, port = word.rpartition(":") if has_port else (word, "", "")
+    for word in dict.fromkeys(words):
         try:
-            number = int(port) if port else USUAL_PORT
-        except ValueError:
-            number = 0
-        if not host or not 0 < number < 65536:
+            targets.append((word, *read_target(word)))
+        except ValueError as problem:
             raise UsageError(
-                f"--reach {word!r} is no host", next_step="HOST or HOST:PORT; without a port 443 is tried."
-            )
-        targets.append((word, host.strip("[]"), number))
+                f"--reach: {problem}", next_step=f"HOST or HOST:PORT; without a port {USUAL_PORT} is tried."
+            ) from None
     if len(targets) > MOST:
-        raise UsageError(f"--reach names {len(targets)} hosts", why=f"at most {MOST} are tried")
+        raise UsageError(f"{len(targets)} hosts are to be reached", why=f"at most {MOST} are tried")
     return targets
 
 

@@ -75,7 +75,7 @@ def _runs(report: Mapping[str, Any]) -> str:
 
 def _changes(report: Mapping[str, Any]) -> str:
     rows = [
-        (text(row["made_at"]), text(row["what"]), text("taken back" if row["undone"] else ""))
+        (text(row["made_at"]), text(row["what"]), text(row["who"]), text("taken back" if row["undone"] else ""))
         for row in report["changes"]
     ]
-    return table(("when", "what", ""), rows) if rows else element("p", text("Nothing that is still on record."))
+    return table(("when", "what", "by", ""), rows) if rows else element("p", text("Nothing that is still on record."))

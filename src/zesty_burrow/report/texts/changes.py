@@ -37,14 +37,14 @@ def _history(result: HistoryResult) -> Parts:
     heads = (
         Column("", right=True),
         Column("when", whole=True),
-        *map(Column, ("what", "profiles", "credentials", "devices")),
+        *map(Column, ("what", "by", "profiles", "credentials", "devices")),
     )
     table = Table(*heads, Column("", whole=True), gap=3)
     for row in result.changes:
         style = "dim" if row.undone else ""
-        cells = (str(row.number), row.made_at.replace("T", " ").removesuffix("Z"), row.what, _few(row.names))
+        cells = (str(row.number), row.made_at.replace("T", " ").removesuffix("Z"), row.what, row.who)
         table.add_row(
-            *(Text(cell, style=style) for cell in (*cells, _few(row.scopes), _few(row.devices))),
+            *(Text(cell, style=style) for cell in (*cells, _few(row.names), _few(row.scopes), _few(row.devices))),
             Text("taken back" if row.undone else ""),
         )
     yield table

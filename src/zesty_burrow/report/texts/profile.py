@@ -51,6 +51,7 @@ def _show_rows(profile: Profile) -> list[tuple[str, str]]:
         ("tags", ", ".join(profile.tags)),
         ("NetBIOS names", ", ".join(map(str, traffic.netbios_name_servers))),
         ("local networks", ", ".join(map(str, traffic.local_networks))),
+        ("to be reached", ", ".join(traffic.reach)),
         ("left out", ", ".join(map(str, traffic.left_out))),
         ("behind here", ", ".join(map(str, traffic.behind))),
         ("revocation", "a gateway of unknown status is refused" if profile.revocation_status == "required" else ""),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import json
 import re
 from contextlib import suppress
 from pathlib import Path
@@ -128,6 +129,9 @@ class _Events:
         # By a clock that is fast it would stand in the list as verified for long.
         report = replace(report, taken_at=min(report.taken_at, _time(self.workspace)))
         if self.store.fleet.note_report(report):
+            from zesty_burrow.use_cases.verification.history import keep_reported
+
+            keep_reported(report, {"signed_report": json.loads(data)}, self.store, self.workspace)
             _say(self.workspace, f"{report.device}: {report.verdict}")
 
     def fetched(self, device: str) -> None:
@@ -160,6 +164,7 @@ class _Check:
         from zesty_burrow.core.outside.observation import ExpectedExit
         from zesty_burrow.fleet.links.check import judge_check
         from zesty_burrow.fleet.report import report_of
+        from zesty_burrow.use_cases.verification.history import keep_reported
 
         device, profile = self._profile_of(name)
         if profile is None:
@@ -173,6 +178,7 @@ class _Check:
         digest = last.digest if last is not None else ""
         report = report_of(device, number, profile.name, digest, judgement, seen)
         self.store.fleet.note_report(report)
+        keep_reported(report, {"check_page": name}, self.store, self.workspace, seen)
         _say(self.workspace, f"{device}: {report.verdict}")
         rows = [
             {

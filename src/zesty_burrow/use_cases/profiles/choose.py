@@ -38,6 +38,7 @@ class ReachChoices:
     behind: Networks | None = None
     local_networks: Networks | None = None
     name_servers: tuple[Address, ...] | None = None
+    reach: tuple[str, ...] | None = None
     proxy: Proxy | None = None
     without_proxy: bool = False
     proxy_sign_in: bool | None = None
@@ -114,7 +115,7 @@ def _with_reach(profile: Profile, reach: ReachChoices) -> Profile:
         tunnel = replace(tunnel, clamp_tcp_mss=reach.clamp_tcp_mss)
     lists = {
         name: value
-        for name in ("networks", "left_out", "behind", "local_networks", "name_servers")
+        for name in ("networks", "left_out", "behind", "local_networks", "name_servers", "reach")
         if (value := getattr(reach, name)) is not None
     }
     proxy = _proxy(profile.proxy, reach)

@@ -7,6 +7,8 @@ from typing import Any
 
 from zesty_burrow.carrier.control.status import TunnelStatus
 from zesty_burrow.core.crypto import jws
+from zesty_burrow.core.finding import CODES, Severity
+from zesty_burrow.core.outside.observation import Observation
 from zesty_burrow.core.outside.runs.chain import ChainProblem, check_chain, make_record
 from zesty_burrow.core.outside.runs.record import (
     FORMAT,
@@ -19,12 +21,16 @@ from zesty_burrow.core.outside.runs.record import (
 from zesty_burrow.errors import Malformed, StateError
 from zesty_burrow.observe.observatory.signing import load_or_make
 from zesty_burrow.records import dataclass
+from zesty_burrow.store.devices import Report
+from zesty_burrow.store.store import Store
 from zesty_burrow.store.verifications.run_store import RunFilter, RunRow
 from zesty_burrow.use_cases.verification.verified import Verified
 from zesty_burrow.use_cases.workspace import Workspace
 
 KEY = "history-key.pem"
 MOST_SHOWN = 100
+REPORTED = "reported by the device"
+"""Headline of runs that were made elsewhere."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,7 +79,7 @@ def keep_run(seen: Verified, statuses: Sequence[TunnelStatus], workspace: Worksp
     key = load_or_make(_key_file(workspace))
     status = statuses[0] if statuses else None
     device = workspace.device()
-    facts = _facts(seen, status)
+    facts = facts_of(str(judgement.verdict), seen.observation, status.algorithms if status else None)
     trip = status.round_trip if status else 0.0
     before = seen.before
     where = before.ipv4 if before is not None else None
@@ -98,20 +104,67 @@ def keep_run(seen: Verified, statuses: Sequence[TunnelStatus], workspace: Worksp
     return _changes(earlier[0].facts, earlier[0].round_trip, facts, trip) if earlier else ()
 
 
+def keep_reported(
+    report: Report, evidence: Mapping[str, Any], store: Store, workspace: Workspace, seen: Observation | None = None
+) -> None:
+    """Add what a device has reported, or what a page on it has seen. ``evidence``: what the report was made of: a
+    document; this machine's signature says that it came like that, not that it is true. ``seen``: by the page.
+    """
+    key = load_or_make(_key_file(workspace))
+    facts = facts_of(report.verdict, seen) if seen is not None else _reported_facts(report)
+    document = bounded(
+        {
+            "format": FORMAT,
+            "device": report.device,
+            "place": "",
+            "verdict": report.verdict,
+            "profile": report.profile,
+            "headline": REPORTED,
+            "after": seen.document() if seen is not None else {"taken_at": report.taken_at},
+            "findings": [
+                {"code": slug, "severity": _severity(slug), "subject": report.device, "detail": ""}
+                for slug in report.codes
+            ],
+            "expectations": [],
+            "reported": dict(evidence),
+        }
+    )
+    own = (report.taken_at, report.device, report.profile, "", report.verdict, REPORTED, ", ".join(facts.exits))
+    row = RunRow(jws.thumbprint(key.public_key()), 0, *own, facts.text(), 0.0)
+    store.runs.add(row, lambda number, previous: make_record(key, number, previous, document))
+
+
+def _severity(slug: str) -> str:
+    """Of a code that a device has reported: reports leave out notes."""
+    known = CODES.get(slug)
+    return str(known.severity) if known is not None else str(Severity.WARNING)
+
+
+def _reported_facts(report: Report) -> RunFacts:
+    """A report names each exit as ADDRESS (operator and place)."""
+    parts = [words.rstrip(")").partition(" (") for words in report.exits]
+    return RunFacts(
+        report.verdict,
+        tuple(address for address, _, _ in parts),
+        places=tuple(dict.fromkeys(where for _, _, where in parts if where)),
+    )
+
+
 def _key_file(workspace: Workspace) -> Any:
     workspace.paths.make(workspace.paths.state)
     return workspace.paths.state / KEY
 
 
-def _facts(seen: Verified, status: TunnelStatus | None) -> RunFacts:
-    families = [entry for entry in (seen.observation.ipv4, seen.observation.ipv6) if entry.address]
+def facts_of(verdict: str, seen: Observation, algorithms: Mapping[str, str] | None = None) -> RunFacts:
+    """By what a run is compared with others."""
+    families = [entry for entry in (seen.ipv4, seen.ipv6) if entry.address]
     return RunFacts(
-        str(seen.judgement.verdict) if seen.judgement else "",
+        verdict,
         tuple(entry.address for entry in families),
         tuple(dict.fromkeys(entry.operator for entry in families)),
         tuple(dict.fromkeys(entry.place for entry in families)),
-        tuple(entry.address for entry in seen.observation.resolvers),
-        tuple(sorted((status.algorithms if status else {}).items())),
+        tuple(entry.address for entry in seen.resolvers),
+        tuple(sorted((algorithms or {}).items())),
     )
 
 

@@ -16,7 +16,7 @@ from zesty_burrow.core.outside.checks.check import Facts
 from zesty_burrow.core.outside.intent import Intent
 from zesty_burrow.core.outside.judgement import judge_facts
 from zesty_burrow.core.outside.observation import ExpectedExit, Observation, RouteSeen, read_observation
-from zesty_burrow.core.outside.reach import KEY
+from zesty_burrow.core.outside.reach import KEY, MOST
 from zesty_burrow.errors import RightsMissing, StateError, UsageError
 from zesty_burrow.host.guard.plan import Share
 from zesty_burrow.host.guard.state import GuardState
@@ -24,6 +24,7 @@ from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.observe.applications.reach import read_targets, try_to_reach
 from zesty_burrow.observe.channel import ObservatoryAddress
 from zesty_burrow.observe.client import Observer, nothing_observed, require_reached
+from zesty_burrow.profiles.text import read_profile
 from zesty_burrow.records import dataclass, field, replace
 from zesty_burrow.store.verifications.run_store import ObservationRow
 from zesty_burrow.use_cases.observatories import observatories
@@ -88,7 +89,8 @@ def _look(
     asked: Sequence[ObservatoryAddress],
 ) -> tuple[Facts, GuardState | None]:
     """Everything that is to be judged, with the packet watch over it from the beginning to the end."""
-    targets, status = read_targets(request.reach), statuses[0]
+    wanted = (*request.reach, *(target for one in statuses for target in one.reach))
+    targets, status = read_targets(wanted), statuses[0]
     guard, share = guard_state(workspace), look_at_guard(workspace).whole
     workspace.interaction.note("  checking the ways out of this machine")
     meaning = ways_out.meaning_of(statuses, guard, share)
@@ -152,11 +154,19 @@ def _verify_before(
         )
     observation = _observer(asked[0], workspace).observe(extended=request.extended)
     require_reached(observation, asked[0].host)
-    if targets := read_targets(request.reach):
+    if targets := read_targets((*request.reach, *_wanted_by_profiles(workspace))):
         seen = {row.target: row.is_reached for row in try_to_reach(targets)}
         observation = observation.with_evidence({KEY: seen})
     keep_as_before(observation, workspace)
     return Verified(observation)
+
+
+def _wanted_by_profiles(workspace: Workspace) -> list[str]:
+    """What the stored profiles expect to reach; of many the first."""
+    with workspace.layered_store() as layered:
+        texts = [text for _, text, _ in layered.profile_texts(layered.list_profiles()) if "reach" in text]
+    targets = [target for text in texts for target in read_profile(text, "a stored profile").traffic.reach]
+    return list(dict.fromkeys(targets))[:MOST]
 
 
 def _from_before(workspace: Workspace) -> Observation | None:
