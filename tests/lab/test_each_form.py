@@ -144,6 +144,9 @@ def test_a_code_of_a_link(handed, tmp_path):
         handed.client.phone(story.PHONE, "switch", on=True)
         verdict = handed.client.as_owner(story.PHONE, lambda owner: owner.look(), lambda _: None)
     assert verdict["verdict"] == "sealed"
+    (run, *_) = handed.lab.heron("history", "--device", story.PHONE, check=0).json["runs"]
+    assert (run["verdict"], run["headline"]) == ("sealed", "reported by the device")
+    assert run["exits"].startswith("198.51.100.")
 
 
 def verified_on_the_laptop(lab):

@@ -222,5 +222,12 @@ def test_reports(pushed):
             assert json.loads(pushed.curlew("report", "--json").out)["verdict"] == "leaking"
             row = shown_row()
             assert (row["state"], row["why"]) == ("leaking", "dns-leak")
+        # Each report is a run in the history, with what the device has signed; what differs is told.
+        runs = lab.heron("history", "--device", "curlew", check=0).json["runs"]
+        assert [run["verdict"] for run in runs] == ["leaking", "sealed", "sealed"]
+        assert {run["profile"] for run in runs} == {NAME} and runs[0]["headline"] == "reported by the device"
+        changed = lab.heron("history", "--device", "curlew", "--changes", check=0).json["changes"]
+        assert [one["what"] for one in changed[0]["changes"]] == ["verdict"]
+        assert lab.heron("history", "--check", check=0).json["problems"] == []
     finally:
         pushed.curlew("disconnect")

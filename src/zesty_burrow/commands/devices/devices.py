@@ -14,6 +14,7 @@ from zesty_burrow.store.devices import CLIENTS, KINDS
 from zesty_burrow.use_cases.devices import device_list, enrolments, rules
 from zesty_burrow.use_cases.devices.device_list import DeviceFilter, DeviceValues
 from zesty_burrow.use_cases.devices.rules import AssignRequest
+from zesty_burrow.use_cases.verification.monitor import attention_words, watch_ahead
 
 EXAMPLE = "zesty devices add plover --kind phone --owner 'Marit Aune' --tag boats"
 STATES = [state.words.replace(" ", "-") for state in DeviceState]
@@ -28,6 +29,8 @@ def add_arguments(parser: ArgumentParser) -> None:
     words = action("list", "list devices, the worst first")
     add_selection(words)
     words.add_argument("--state", choices=STATES, help="only those that stand so")
+    text = "show what needs attention in their profiles, as `zesty monitor` finds it; takes longer"
+    words.add_argument("--attention", action="store_true", help=text)
     action("show", "show one device: its profile and why, and whether it can use it").add_argument("name")
     words = action("add", "add a device")
     words.add_argument("name")
@@ -111,7 +114,8 @@ def run(args: Namespace, context: Context) -> Result:
 
 def _list_devices(args: Namespace, context: Context) -> Result:
     wanted = DeviceFilter(tuple(args.word), selection(args), (args.state or "").replace("-", " "))
-    return DevicesResult(device_list.list_devices(wanted, context), asked=wanted != DeviceFilter())
+    attention = attention_words(watch_ahead(context)) if args.attention else {}
+    return DevicesResult(device_list.list_devices(wanted, context), wanted != DeviceFilter(), attention)
 
 
 def _show(args: Namespace, context: Context) -> Result:

@@ -17,14 +17,28 @@ COLUMNS = [name for name in ProfileRow.__slots__ if name != "needs"]
 
 def add_arguments(parser: ArgumentParser) -> None:
     add_filters(parser)
+    text = "show what needs attention, as `zesty monitor` finds it; takes longer"
+    parser.add_argument("--attention", action="store_true", help=text)
+
+
+def _attention(context: Context) -> dict[str, str]:
+    from zesty_burrow.use_cases.verification.monitor import attention_words, watch_ahead
+
+    return attention_words(watch_ahead(context))
 
 
 def run(args: Namespace, context: Context) -> ListResult:
     """All that match every word and every option."""
     wanted = read_filters(args)
     values = attrgetter(*COLUMNS)
+    attention = _attention(context) if args.attention else {}
     rows = tuple(
-        {**dict(zip(COLUMNS, values(entry.row), strict=True)), "lacks": entry.lacks, "for": entry.store}
+        {
+            **dict(zip(COLUMNS, values(entry.row), strict=True)),
+            "lacks": entry.lacks,
+            "for": entry.store,
+            "attention": attention.get(entry.row.name, ""),
+        }
         for entry in list_profiles(wanted, context)
     )
     return ListResult(rows, asked=not wanted.is_empty)

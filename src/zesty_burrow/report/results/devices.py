@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import TYPE_CHECKING, Any, ClassVar
 
-from zesty_burrow.records import dataclass
+from zesty_burrow.records import dataclass, field
 from zesty_burrow.report.results.base import EXIT_NOT_ALL_FIT, Result
 
 if TYPE_CHECKING:
@@ -65,15 +66,17 @@ def standing_document(one: Standing) -> dict[str, Any]:
 
 @dataclass(frozen=True)
 class DevicesResult(Result):
-    """``devices list``; ``asked``: not all are wanted."""
+    """``devices list``; ``asked``: not all are wanted. ``attention``: by profile, codes of what needs attention."""
 
     standings: tuple[Standing, ...]
     asked: bool = False
+    attention: Mapping[str, str] = field(default_factory=dict)
     shown_by: ClassVar[str] = "devices"
     kind: ClassVar[str] = "devices"
 
     def content(self) -> dict[str, Any]:
-        return {"devices": [standing_document(standing) for standing in self.standings]}
+        rows = [(standing_document(one), self.attention.get(one.wanted, "")) for one in self.standings]
+        return {"devices": [{**document, "attention": words} for document, words in rows]}
 
 
 @dataclass(frozen=True)

@@ -10,9 +10,8 @@ from zesty_burrow.report.results.base import Result
 
 @dataclass(frozen=True)
 class ListResult(Result):
-    """``list``; each row has ``for``: whose store it is in, and ``lacks``: what it cannot work without, in words.
-
-    ``asked``: not all are wanted.
+    """``list``; each row has ``for``: whose store it is in, ``lacks``: what it cannot work without, in words,
+    and ``attention``: codes of what needs attention, where that was asked for. ``asked``: not all are wanted.
     """
 
     profiles: tuple[dict[str, str], ...]

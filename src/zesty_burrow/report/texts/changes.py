@@ -37,7 +37,9 @@ def _history(result: HistoryResult) -> Parts:
     heads = (
         Column("", right=True),
         Column("when", whole=True),
-        *map(Column, ("what", "by", "profiles", "credentials", "devices")),
+        Column("what"),
+        Column("by", whole=True),
+        *map(Column, ("profiles", "credentials", "devices")),
     )
     table = Table(*heads, Column("", whole=True), gap=3)
     for row in result.changes:

@@ -61,12 +61,19 @@ def _cells(standing: Standing) -> dict[str, str | Text]:
     }
 
 
+def _attention(words: str) -> str | Text:
+    return Text(words, style="yellow") if words else ""
+
+
 def _list(result: DevicesResult) -> Parts:
     if not result.standings:
         words = "No device matches." if result.asked else "No devices. Add one: zesty devices add NAME --kind KIND"
         yield Text(words)
         return
-    rows = [_cells(standing) for standing in result.standings]
+    rows = [
+        {**_cells(standing), "attention": _attention(result.attention.get(standing.wanted, ""))}
+        for standing in result.standings
+    ]
     # A column that is empty for all devices is left out; those of reports stand together.
     is_reported = any(row["verdict"] for row in rows)
     shown = {

@@ -20,6 +20,7 @@ def _list(result: ListResult) -> Parts:
     headings = ["name", "place", "provider", "protocol", "imported"]
     headings += ["tags"] if any(row["tags"] for row in result.profiles) else []
     headings += ["lacks"] if any(row["lacks"] for row in result.profiles) else []
+    headings += ["attention"] if any(row["attention"] for row in result.profiles) else []
     headings += ["for"] if len({row["for"] for row in result.profiles}) > 1 else []
     table = Table(*(Column(label, whole=label == "name") for label in headings), gap=3)
     for row in result.profiles:
@@ -28,12 +29,17 @@ def _list(result: ListResult) -> Parts:
         shown: list[str | Text] = [printable(cells[label]) for label in headings]
         if row["lacks"]:
             shown[headings.index("lacks")] = Text(printable(row["lacks"]), style="yellow")
+        if row["attention"]:
+            shown[headings.index("attention")] = Text(row["attention"], style="yellow")
         table.add_row(*shown)
     yield table
     lacking = [row["name"] for row in result.profiles if row["lacks"]]
     if lacking:
         yield ""
         yield Text(f"{plural(len(lacking), 'profile')} cannot work without what is named under lacks: zesty show NAME")
+    if any(row["attention"] for row in result.profiles):
+        yield ""
+        yield Text("What needs attention, in words: zesty monitor")
 
 
 def _startup(result: StartupResult) -> Parts:

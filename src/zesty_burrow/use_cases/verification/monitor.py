@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from datetime import datetime, timedelta
 
 from zesty_burrow.core.finding import Finding, Severity, finding
@@ -18,19 +18,22 @@ from zesty_burrow.use_cases.workspace import Workspace
 
 OLD_CREDENTIALS = timedelta(days=365)
 OLD_RUN = timedelta(days=7)
-LOOKED_AT = 10
-"""Of the latest runs of a profile. If more of the later half were not sealed than of the earlier, a finding says so."""
+LOOKED_AT, MOST_DEVICES = 10, 20
+"""Of the latest runs of a profile on each device, and on how many. If more of the later half were not sealed than
+of the earlier, a finding says so.
+"""
 
 
 @dataclass(frozen=True, slots=True)
 class Watched:
     """``profiles``: how many were looked at. ``findings``: warnings and worse, the worst first; ``runs``: the latest of
-    each profile.
+    each profile. ``by_profile``: the same findings by the profile that they are of.
     """
 
     profiles: int
     findings: tuple[Finding, ...]
     runs: tuple[RunRow, ...]
+    by_profile: Mapping[str, tuple[Finding, ...]]
 
     @property
     def worst(self) -> Severity:
@@ -76,43 +79,63 @@ def _seconds(stamp: str) -> int:
 def watch_ahead(workspace: Workspace) -> Watched:
     """Certificates, revocation lists, algorithms, credentials, gateways, and what the last verifications said."""
     now, policy = workspace.now(), workspace.policy()
-    found: list[Finding] = []
+    found: list[tuple[str, Finding]] = []
     with workspace.layered_store() as layered:
         rows = layered.list_profiles()
         for row, text, whom in layered.profile_texts(rows):
             profile = read_profile(text, f"profile {row.name} ({whom})")
-            found += check_profile(profile, now)
-            found += judge_profile(policy, profile)
-        for _, entry in layered.list_credentials():
-            if entry.imported_at and now - datetime.fromisoformat(entry.imported_at) > OLD_CREDENTIALS:
-                words = f"{entry.kind} of {entry.imported_at[:10]}"
-                found.append(finding("credentials-old", entry.label or entry.profile, words))
+            found += [(row.name, entry) for entry in check_profile(profile, now)]
+            found += [(row.name, entry) for entry in judge_profile(policy, profile)]
+        users = {known.label: known.name for _, known in rows}
+        for _, kept in layered.list_credentials():
+            if kept.imported_at and now - datetime.fromisoformat(kept.imported_at) > OLD_CREDENTIALS:
+                words = f"{kept.kind} of {kept.imported_at[:10]}"
+                owner = kept.profile or users.get(kept.label, "")
+                found.append((owner, finding("credentials-old", kept.label or kept.profile, words)))
     taken_at, rehearsals = latest_rehearsals(workspace)
     found += [
-        finding("gateway-failed", rehearsal.profile, f"tried {taken_at}")
+        (rehearsal.profile, finding("gateway-failed", rehearsal.profile, f"tried {taken_at}"))
         for rehearsal in rehearsals
         if rehearsal.verdict is Fitness.FAILED
     ]
     latest = []
     with workspace.store() as store:
         for _, known in rows:
-            runs = store.runs.list_runs(RunFilter(profile=known.name), LOOKED_AT)
-            latest += runs[:1]
-            found += _by_runs(runs, now)
+            by_device: dict[str, list[RunRow]] = {}
+            for run in store.runs.list_runs(RunFilter(profile=known.name), LOOKED_AT * MOST_DEVICES):
+                by_device.setdefault(run.device, []).append(run)
+            for runs in by_device.values():
+                latest += runs[:1]
+                found += [(known.name, entry) for entry in _by_runs(runs[:LOOKED_AT], now)]
     order = (Severity.SERIOUS, Severity.WARNING)
-    kept = sorted((entry for entry in found if entry.severity in order), key=lambda entry: order.index(entry.severity))
-    return Watched(len(rows), tuple(kept), tuple(latest))
+    serious_first = sorted(
+        ((name, entry) for name, entry in found if entry.severity in order),
+        key=lambda row: order.index(row[1].severity),
+    )
+    by_profile: dict[str, tuple[Finding, ...]] = {}
+    for name, entry in serious_first:
+        by_profile[name] = (*by_profile.get(name, ()), entry)
+    return Watched(len(rows), tuple(entry for _, entry in serious_first), tuple(latest), by_profile)
+
+
+def attention_words(watched: Watched) -> dict[str, str]:
+    """By profile, the codes of what needs attention, for lists."""
+    return {
+        name: ", ".join(dict.fromkeys(entry.code.slug for entry in findings))
+        for name, findings in watched.by_profile.items()
+    }
 
 
 def _by_runs(runs: list[RunRow], now: datetime) -> Iterator[Finding]:
     if not runs:
         return
     newest = runs[0]
+    where = f"{newest.profile} on {newest.device}"
     if newest.verdict != "sealed":
-        yield finding("last-not-sealed", newest.profile, f"{newest.verdict} at {newest.taken_at}: {newest.headline}")
+        yield finding("last-not-sealed", where, f"{newest.verdict} at {newest.taken_at}: {newest.headline}")
     half = len(runs) // 2
     failed = [row.verdict != "sealed" for row in runs]
     if half >= 2 and sum(failed[:half]) > sum(failed[half:]):
-        yield finding("promise-fails", newest.profile, f"{sum(failed[:half])} of the last {half} verifications")
+        yield finding("promise-fails", where, f"{sum(failed[:half])} of the last {half} verifications")
     if now - datetime.fromisoformat(newest.taken_at) > OLD_RUN:
-        yield finding("verified-long-ago", newest.profile, newest.taken_at)
+        yield finding("verified-long-ago", where, newest.taken_at)
