@@ -26,8 +26,8 @@ IN_PIECES = {
 """Files whose tests are given to several workers, in so many pieces; of the others one worker takes all."""
 ALL_EACH_TIME = ("tests/lab/test_documents.py", "tests/lab/test_nothing_leaves.py")
 """Where every page of the documents counts, and where the tests themselves say what runs on which day."""
-CASES, FUNCTIONS = 4, 2
-"""Of cases that are many alike a fourth runs each day, of the lab's other tests a half."""
+CASES, FILES = 4, 2
+"""Of cases that are many alike a fourth runs each day; of the lab's other tests those of every second file."""
 
 
 @pytest.hookimpl(tryfirst=True)
@@ -40,10 +40,11 @@ def pytest_collection_modifyitems(config, items):
     for item in items:
         if item.nodeid.startswith("tests/lab/") and not item.nodeid.startswith(ALL_EACH_TIME):
             families.setdefault(item.nodeid.partition("[")[0], []).append(item)
+    places = {name: place for place, name in enumerate(dict.fromkeys(name.partition("::")[0] for name in families))}
     if not any(".py" in word for word in config.args):
-        for place, family in enumerate(families.values()):
+        for name, family in families.items():
             for number, item in enumerate(family):
-                turn = (number, CASES) if len(family) > 3 else (place, FUNCTIONS)
+                turn = (number, CASES) if len(family) > 3 else (places[name.partition("::")[0]], FILES)
                 if not in_this_run(*turn):
                     item.add_marker("soak")
     items.sort(

@@ -7,6 +7,11 @@ from contextlib import contextmanager
 
 from zesty_burrow.lab import story
 
+STUN_FROM_OTHERS = 2
+"""Packets by which `verify` asks from addresses that are not the tunnel's, one by IPv4 and one by IPv6: a tunnel that
+carries that version of IP drops them.
+"""
+
 
 def office(lab):
     """The profile of an account at the office's gateway."""

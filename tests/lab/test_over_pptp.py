@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import pytest
 
+from lab.situations import STUN_FROM_OTHERS
 from support import until
 from zesty_burrow.lab import story
 from zesty_burrow.lab.client import LabClient
@@ -47,9 +48,15 @@ def test_up(by_pptp):
     assert up["algorithms"] == {"MPPE": "MPPE with RC4 and 128-bit keys, no integrity"}
     assert [one[0] for one in up["findings"]] == ["pptp-unprotected"], up["findings"]
     # The exit is as promised and no name leaks; and whoever is on the way can read it all.
-    assert by_pptp.heron("verify", check=10).json["verdict"] == "leaking"
+    seen = []
+
+    def verified():
+        seen.append(by_pptp.heron("verify", check=10))
+        return seen[-1].codes == AS_IT_IS
+
     # What the tunnel's process notices of the local network comes a moment after it is up.
-    until(lambda: by_pptp.heron("verify", check=10).codes == AS_IT_IS)
+    until(verified)
+    assert {one.json["verdict"] for one in seen} == {"leaking"}
     for size in ("56", "1300", "4000"):
         by_pptp.shell("heron", "ping", "-c", "2", "-i", "0.2", "-W", "3", "-s", size, story.OBSERVATORY4)
     by_pptp.shell("heron", "ping", "-6", "-c", "2", "-i", "0.2", "-W", "3", story.OBSERVATORY6)
@@ -59,7 +66,7 @@ def test_up(by_pptp):
     shown = by_pptp.heron("guard", "show", check=0).text
     assert f"{outer} TCP port 1723, from its own sockets" in shown and f"{outer} GRE, from its own sockets" in shown
     status = by_pptp.heron("status", check=0).json["tunnel"]
-    assert status["rejected"] == status["dropped"] == 0 and status["packets_in"] > 8
+    assert (status["rejected"], status["dropped"]) == (0, STUN_FROM_OTHERS * len(seen)) and status["packets_in"] > 8
     by_pptp.heron("disconnect", check=0)
     until(lambda: by_pptp.gateway("lisbon")["tunnels"] == 0, 10)
 

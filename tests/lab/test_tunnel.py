@@ -12,6 +12,7 @@ from pathlib import Path
 
 import pytest
 
+from lab.situations import STUN_FROM_OTHERS
 from zesty_burrow.lab import story
 from zesty_burrow.lab.client import LabClient
 
@@ -288,7 +289,8 @@ def test_keys_are_renewed_under_a_live_tunnel(lab):
         LabClient(lab.folder).call_host("nairobi", kind)
         assert lab.heron("verify", check=0).json["verdict"] == "sealed"
         status = lab.heron("status", check=0).json["tunnel"]
-        assert (status["rekeys"], status["rejected"], status["dropped"]) == (number, 0, 0)
+        assert (status["rekeys"], status["rejected"]) == (number, 0)
+        assert status["dropped"] == STUN_FROM_OTHERS * number
         gateway = lab.gateway("nairobi")
         assert (gateway["tunnels"], gateway["renewed"]) == (1, before + number)
     lab.heron("disconnect", check=0)
