@@ -189,6 +189,7 @@ def main(words: Sequence[str]) -> int:
         from zesty_burrow.commands.context import Context
         from zesty_burrow.host.paths import find_paths, machine_paths, running_as_root
         from zesty_burrow.report.reporter import Reporter
+        from zesty_burrow.use_cases.workspace import CALLER_VARIABLE
 
         reporter = Reporter(as_json=args.json, json_file=args.json_file, debug=debug)
         paths = find_paths(os.environ, root=running_as_root(), whom=args.whom or "")
@@ -197,6 +198,7 @@ def main(words: Sequence[str]) -> int:
             machine_paths(os.environ),
             reporter,
             args.passphrase_file,
+            os.environ.get(CALLER_VARIABLE, ""),
             environment=os.environ,
             reporter=reporter,
             program=main,

@@ -304,7 +304,7 @@ def test_a_whole_kit_shows_its_certificates(zesty, kit):
     assert len(seen["certificates"]) == 1 and seen["missing"] == []
 
 
-@pytest.mark.parametrize("name", ["guard", "report", "last", "nearest"])
+@pytest.mark.parametrize("name", ["guard", "report", "verify", "last", "nearest"])
 def test_names_that_commands_use_for_something_else(zesty, tmp_path, name):
     """No profile gets such a name: an import takes another one and says so, create and rename refuse it."""
     sheet = f"Name: {name}\nServer: lisbon.quillwort.example\nUser: heron\nPassword: {PASSWORD}\n"

@@ -167,3 +167,29 @@ def test_reports_by_a_timer(imported, kit, tmp_path):
     assert (row["what"], row["enabled"], row["when"]) == ("report", True, "by a timer")
     imported("startup", "--into", str(folder), "remove", "report", check=0)
     assert not list(folder.rglob("zesty-*"))
+
+
+def test_verifications_by_a_timer(imported, tmp_path):
+    """It may watch packets, which a tunnel's unit may not; a verdict is no failure; what has changed goes to a program."""
+    folder = tmp_path / "units"
+    for words in (("--on-change", "tell"), ("--every", "4"), ("--sign-in", "root")):
+        imported("startup", "--into", str(folder), "add", "verify", *words, check=2)
+    imported("startup", "--into", str(folder), "add", "guard", "--on-change", "/bin/true", check=2)
+    words = ("--every", "15", "--on-change", "/opt/tell it")
+    imported("startup", "--into", str(folder), "add", "verify", *words, check=0)
+    service, timer = (folder / f"zesty-verify.{kind}" for kind in ("service", "timer"))
+    checked = analyse("verify", str(service), str(timer))
+    assert (checked.returncode, checked.stdout + checked.stderr) == (0, "")
+    rows = service.read_text().splitlines()
+    assert "SuccessExitStatus=10 11" in rows and "OnUnitActiveSec=15min" in timer.read_text()
+    assert "CapabilityBoundingSet=CAP_NET_ADMIN CAP_NET_RAW CAP_SYS_PTRACE" in rows
+    assert any("AF_PACKET" in row for row in rows) and not any("net/tun" in row for row in rows)
+    (line,) = [row.removeprefix("ExecStart=") for row in rows if row.startswith("ExecStart=")]
+    *command, option, program = shlex.split(line)
+    assert (command[-1], option, program) == ("verify", "--on-change", "/opt/tell it")
+    judged = analyse("security", "--offline=true", "--no-pager", str(service))
+    assert float(re.search(r"exposure level for \S+: ([\d.]+)", judged.stdout)[1]) < MOST_EXPOSED, judged.stdout
+    (row,) = imported("--json", "startup", "--into", str(folder), check=0).json["units"]
+    assert (row["what"], row["when"]) == ("verify", "by a timer")
+    imported("startup", "--into", str(folder), "remove", "verify", check=0)
+    assert not list(folder.rglob("zesty-*"))

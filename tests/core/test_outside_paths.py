@@ -126,9 +126,9 @@ def test_the_address_of_icmp():
         (lambda size, whole: 0.02 if size <= 1400 else None, (10, 10, 1400, False),
          [("fragments-lost", "IPv4", "a datagram of 2000 octets")]),
         (lambda size, whole: 0.02 if size <= 576 or not whole else None, (10, 10, 576, True),
-         [("path-narrow", "IPv4", "the largest that came back has 576 octets")]),
+         [("path-narrow", "IPv4", "the largest that was answered has 576 octets")]),
         (lambda size, whole: 0.02 if size == 200 or not whole else None, (10, 10, 0, True),
-         [("path-narrow", "IPv4", "the largest that came back has 200 octets")]),
+         [("path-narrow", "IPv4", "the largest that was answered has 200 octets")]),
     ],
 )  # fmt: skip
 def test_the_sizes_that_a_path_carries(answers, wanted, told):

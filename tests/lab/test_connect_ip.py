@@ -69,7 +69,11 @@ def test_up(over_http, transport, fault):
         over_http.shell("heron", "ping", "-c", "2", "-i", "0.2", "-W", "3", "-s", size, story.OBSERVATORY4)
     over_http.shell("heron", "ping", "-6", "-c", "2", "-i", "0.2", "-W", "3", story.OBSERVATORY6)
     status = over_http.heron("status").json["tunnel"]
-    assert status["is_up"] and status["packets_in"] > 4 and (status["dropped"], status["rejected"]) == (STUN_FROM_OTHERS, 0)
+    assert (
+        status["is_up"]
+        and status["packets_in"] > 4
+        and (status["dropped"], status["rejected"]) == (STUN_FROM_OTHERS, 0)
+    )
     assert over_http.gateway("lisbon")["tunnels"] == 1
     assert over_http.heron("disconnect").code == 0
     until(lambda: over_http.gateway("lisbon")["tunnels"] == 0, 10)

@@ -23,7 +23,7 @@ PEM_MARK = "-----BEGIN CERTIFICATE-----"
 KEY_MARK = "-----BEGIN PUBLIC KEY-----"
 LIST_MARK = "-----BEGIN X509 CRL-----"
 NAME = re.compile(r"[a-z0-9](?:[a-z0-9.-]{0,62}[a-z0-9])?")
-RESERVED_NAMES = frozenset({"guard", "report", "last", "nearest", "fastest", "strongest", "all", "none"})
+RESERVED_NAMES = frozenset({"guard", "report", "verify", "last", "nearest", "fastest", "strongest", "all", "none"})
 """No profile is called so: where commands take a profile's name, these words mean something else."""
 TAG = re.compile(r"(?!.*[A-Z])[^\W_](?:[^\W_]|-){0,31}(?<!-)")
 ORDERS = ("listed", "random")

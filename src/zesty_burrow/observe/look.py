@@ -149,7 +149,7 @@ class Look:
             return {source: seen for source, seen in zip(sources, pool.map(of, sources), strict=True) if seen}
 
     def padded(self, version: int, port: int, sizes: Sequence[int], *, whole: bool) -> list[float | None]:
-        """Seconds until padded STUN requests of these sizes came back."""
+        """Seconds until padded STUN requests of these sizes were answered."""
         endpoint, credential = self._first(version, port), self._credential()
         if endpoint is None or credential is None:
             return [None] * len(sizes)

@@ -66,7 +66,7 @@ def real_time(version: int, endpoint: Any, credential: stun.Credential | None, s
 def padded(
     version: int, endpoint: Any, credential: stun.Credential | None, sizes: Sequence[int], *, whole: bool
 ) -> list[float | None]:
-    """Seconds until STUN requests of these sizes came back, as IP packets in octets; None for those that did not.
+    """Seconds until STUN requests of these sizes were answered, as IP packets in octets; None for those that were not.
 
     ``whole``: no router may fragment them, and this machine does not (RFC 1191 §3, RFC 8201 §4).
     """
@@ -161,7 +161,7 @@ def listening_ports(version: int) -> list[int]:
 
 
 def plain_request(endpoint: Any, host: str) -> PlainExchange | None:
-    """One request over HTTP without TLS, with its fields, and what came back; None where nothing did."""
+    """One request over HTTP without TLS, with its fields, and the answer; None where there was none."""
     connection = http.client.HTTPConnection(endpoint[0], endpoint[1], timeout=2 * WAIT)
     target = f"/v1/request?nonce={secrets.token_urlsafe(16)}"
     sent = (

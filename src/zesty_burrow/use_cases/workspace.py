@@ -34,20 +34,28 @@ if TYPE_CHECKING:
     from zesty_burrow.store.store import Store
 
 
+CALLER_VARIABLE = "SUDO_UID"
+"""In which sudo tells who has called it."""
+
+
 @dataclass(frozen=True)
 class Workspace:
-    """``paths``: the user's own files; ``machine``: those that every user of this machine may use."""
+    """``paths``: the user's own files; ``machine``: those that every user of this machine may use. ``caller``: the
+    number of the user who has called this program with sudo, as sudo tells it; empty otherwise.
+    """
 
     paths: Paths
     machine: Paths
     interaction: Interaction
     passphrase_file: Path | None = None
+    caller: str = ""
 
     @classmethod
     def of_user(cls, environment: Mapping[str, str], interaction: Interaction | None = None) -> Workspace:
         """The workspace that ``zesty`` uses with this environment, usually ``os.environ``."""
         paths = find_paths(environment, root=running_as_root())
-        return cls(paths, machine_paths(environment), interaction or Unattended())
+        told = environment.get(CALLER_VARIABLE, "")
+        return cls(paths, machine_paths(environment), interaction or Unattended(), caller=told)
 
     @classmethod
     def in_folder(cls, folder: Path, interaction: Interaction | None = None) -> Workspace:
@@ -128,7 +136,7 @@ class Workspace:
             database,
             lambda store: self.seal(method, store),
             lambda: self.now().strftime("%Y-%m-%dT%H:%M:%SZ"),
-            lambda: f"{_user_name()} at {self.device()}",
+            lambda: f"{_user_name(self.caller)} at {self.device()}",
         )
 
     def layered_store(self) -> LayeredStore:
@@ -197,8 +205,8 @@ class Workspace:
         return passphrase
 
 
-def _user_name() -> str:
-    """Who runs this program; as root, whom sudo names as its caller."""
+def _user_name(caller: str) -> str:
+    """Who runs this program; as root, with its caller."""
     import pwd
 
     def name(user: int) -> str:
@@ -207,7 +215,7 @@ def _user_name() -> str:
         except (KeyError, OverflowError):
             return str(user)
 
-    caller, own = os.environ.get("SUDO_UID", ""), name(os.getuid())
+    own = name(os.getuid())
     return f"{name(int(caller))} as {own}" if os.getuid() == 0 and caller.isascii() and caller.isdigit() else own
 
 

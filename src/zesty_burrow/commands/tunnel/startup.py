@@ -1,4 +1,4 @@
-"""``zesty startup``: a tunnel, the guard, or reports, from the machine's start or from a user's sign-in on."""
+"""``zesty startup``: a tunnel, the guard, reports or verifications, from the machine's start or a user's sign-in on."""
 
 from __future__ import annotations
 
@@ -7,9 +7,10 @@ from pathlib import Path
 from typing import Any
 
 from zesty_burrow.commands.context import Context
+from zesty_burrow.errors import UsageError
 from zesty_burrow.host.paths import HOME_VARIABLE
 from zesty_burrow.host.units.folder import SYSTEM
-from zesty_burrow.host.units.texts import GUARD, REPORT
+from zesty_burrow.host.units.texts import GUARD, REPORT, VERIFY
 from zesty_burrow.report.results.base import Result
 from zesty_burrow.report.results.listing import StartupResult
 from zesty_burrow.report.results.plain import MessageResult, TextResult
@@ -38,11 +39,14 @@ def add_arguments(parser: ArgumentParser) -> None:
         ("remove", "disable and remove it"),
     ):
         one = actions.add_parser(name, help=text, description=text[:1].upper() + text[1:] + ".")
-        text = f"a profile's name; {GUARD}: the guard, before there is a network; {REPORT}: `zesty report`, by a timer"
+        text = f"a profile's name; {GUARD}: the guard, before there is a network; {REPORT} or {VERIFY}: that command, "
+        text += "by a timer"
         one.add_argument("what", help=text)
         if name != "remove":
-            text = f"for {REPORT}: how often, {MOST_OFTEN} to {LEAST_OFTEN} ({HOURLY})"
+            text = f"for {REPORT} and {VERIFY}: how often, {MOST_OFTEN} to {LEAST_OFTEN} ({HOURLY})"
             one.add_argument("--every", type=int, default=HOURLY, metavar="MINUTES", help=text)
+            text = f"for {VERIFY}: run this program when something has changed, as `zesty verify --on-change` does"
+            one.add_argument("--on-change", type=Path, metavar="PROGRAM", help=text)
             text = "for as long as this user has signed in, instead of from the machine's start on"
             one.add_argument("--sign-in", metavar="USER", default="", help=text)
 
@@ -56,7 +60,9 @@ def run(args: Namespace, context: Context) -> Result:
         also = f", with {removed.guard}," if removed.guard else ""
         return MessageResult(f"{removed.path}{also} was removed. What it has started goes on until it is ended.")
     home = context.environment.get(HOME_VARIABLE, "")
-    request = StartupRequest(args.what, args.sign_in, args.every, args.into, home)
+    if args.on_change is not None and (args.what != VERIFY or not args.on_change.is_absolute()):
+        raise UsageError(f"--on-change is for {VERIFY}, and names a program by its whole path")
+    request = StartupRequest(args.what, args.sign_in, args.every, args.into, home, args.on_change)
     if args.action == "show":
         return TextResult(startup_text(request, context))
     added = add_startup(request, context)

@@ -32,7 +32,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("--reach", action="append", default=[], metavar="HOST", help=text)
     text = "verify again and again, until Ctrl-C: 30s, 15m, 2h; the exit code is that of the last run"
     parser.add_argument("--every", default="", metavar="TIME", help=text)
-    text = "with --every: run this program when something has changed; it gets the changes as JSON on standard input"
+    text = "run this program when something has changed since the run before; it gets the changes as JSON"
     parser.add_argument("--on-change", type=Path, metavar="PROGRAM", help=text)
     parser.add_argument("--page", type=Path, metavar="FILE", help="write a page for browsers and paper to FILE (HTML)")
 
@@ -44,6 +44,8 @@ def run(args: Namespace, context: Context) -> Result:
     seen = verify(_request(args), context)
     if seen.judgement is None:
         return BaselineResult(seen.observation)
+    if seen.changes and args.on_change is not None:
+        _hand_over(args.on_change, seen)
     if args.page is not None:
         from zesty_burrow.report.pages.verification_page import verification_page
 

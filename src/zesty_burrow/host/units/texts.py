@@ -10,7 +10,7 @@ from pathlib import Path
 from zesty_burrow.records import dataclass
 
 PREFIX = "zesty-"
-GUARD, REPORT = "guard", "report"
+GUARD, REPORT, VERIFY = "guard", "report", "verify"
 TIMERS = "timers.target"
 HOMES = ("/home", "/root", "/run/user")
 """What ProtectHome= hides (systemd.exec(5))."""
@@ -53,6 +53,13 @@ HARDENING = (
     "SystemCallErrorNumber=EPERM",
 )
 """Not MemoryDenyWriteExecute: compiled packet loops are machine code that is made while the tunnel runs."""
+LOOKING = {
+    # It watches packets and names their senders; it carries none.
+    "CapabilityBoundingSet": "CapabilityBoundingSet=CAP_NET_ADMIN CAP_NET_RAW CAP_SYS_PTRACE",
+    "RestrictAddressFamilies": "RestrictAddressFamilies=AF_INET AF_INET6 AF_NETLINK AF_UNIX AF_PACKET",
+    "ProtectProc": "ProtectProc=default",
+}
+NOT_FOR_LOOKING = ("ReadWritePaths=", "DeviceAllow=")
 
 
 @dataclass(frozen=True, slots=True)
@@ -166,29 +173,49 @@ def guard_unit(program: Sequence[str], environment: Sequence[tuple[str, str]] = 
 
 
 def report_unit(program: Sequence[str], environment: Sequence[tuple[str, str]], minutes: int) -> Unit:
-    """A verification and its report, again and again; the delay is random, so that not all devices report at once."""
-    about = "Description=Verify the tunnel, and report the verdict"
+    """A verification and its report, again and again."""
+    return _timed(REPORT, "Verify the tunnel, and report the verdict", program, environment, minutes, "report")
+
+
+def verify_unit(
+    program: Sequence[str], environment: Sequence[tuple[str, str]], minutes: int, on_change: Path | None
+) -> Unit:
+    """A verification, again and again. ``on_change``: a program that gets what has changed."""
+    command = "verify" if on_change is None else f"verify --on-change {shlex.quote(str(on_change))}"
+    return _timed(VERIFY, "Verify the tunnels of this machine", program, environment, minutes, command)
+
+
+def _timed(
+    what: str,
+    about: str,
+    program: Sequence[str],
+    environment: Sequence[tuple[str, str]],
+    minutes: int,
+    command: str,
+) -> Unit:
+    """The delay is random, so that not all devices ask at once. A verdict is no failure of the unit."""
     lines = [
         MADE_BY,
         "[Unit]",
-        about,
+        f"Description={about}",
         "Wants=network-online.target",
         "After=network-online.target",
         "",
         "[Service]",
         "Type=oneshot",
         *_environment(environment),
-        f"ExecStart={_line(program)} report",
+        f"ExecStart={_line(program)} {command}",
+        "SuccessExitStatus=10 11",
         "StateDirectory=zesty-burrow",
         "StateDirectoryMode=0755",
         *_homes(program, environment),
-        *(line for line in HARDENING if "resolv.conf" not in line and "net/tun" not in line),
+        *(LOOKING.get(line.partition("=")[0], line) for line in HARDENING if not line.startswith(NOT_FOR_LOOKING)),
         "",
     ]
     timer = [
         MADE_BY,
         "[Unit]",
-        about,
+        f"Description={about}",
         "",
         "[Timer]",
         f"OnBootSec={AFTER_BOOT}min",
@@ -199,13 +226,12 @@ def report_unit(program: Sequence[str], environment: Sequence[tuple[str, str]], 
         f"WantedBy={TIMERS}",
         "",
     ]
-    return Unit(unit_name(REPORT), "\n".join(lines), TIMERS, "\n".join(timer))
+    return Unit(unit_name(what), "\n".join(lines), TIMERS, "\n".join(timer))
 
 
 def _homes(program: Sequence[str], environment: Sequence[tuple[str, str]]) -> list[str]:
-    """Users' homes and temporary files are hidden, but for a program that is installed there, and the folder that "
-    "the user
-    has named.
+    """Users' homes and temporary files are hidden, but for a program that is installed there, and the folder that the
+    user has named.
     """
     places = [Path(program[0]).resolve(), Path(sys.prefix).resolve(), Path(sys.base_prefix).resolve()]
     hidden = not any(place.is_relative_to(home) for place in places for home in HOMES)

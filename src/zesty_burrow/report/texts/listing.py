@@ -11,6 +11,8 @@ from zesty_burrow.report.parts import Parts, plural
 from zesty_burrow.report.results.base import Result
 from zesty_burrow.report.results.listing import ListResult, StartupResult
 
+YELLOW = ("lacks", "attention")
+
 
 def _list(result: ListResult) -> Parts:
     if not result.profiles:
@@ -18,28 +20,25 @@ def _list(result: ListResult) -> Parts:
         yield Text(words)
         return
     headings = ["name", "place", "provider", "protocol", "imported"]
-    headings += ["tags"] if any(row["tags"] for row in result.profiles) else []
-    headings += ["lacks"] if any(row["lacks"] for row in result.profiles) else []
-    headings += ["attention"] if any(row["attention"] for row in result.profiles) else []
+    headings += [label for label in ("tags", *YELLOW) if any(row[label] for row in result.profiles)]
     headings += ["for"] if len({row["for"] for row in result.profiles}) > 1 else []
     table = Table(*(Column(label, whole=label == "name") for label in headings), gap=3)
     for row in result.profiles:
         place = ", ".join(part for part in (row["city"], row["country"]) if part)
         cells = {**row, "place": place, "imported": row["imported_at"][:10]}
-        shown: list[str | Text] = [printable(cells[label]) for label in headings]
-        if row["lacks"]:
-            shown[headings.index("lacks")] = Text(printable(row["lacks"]), style="yellow")
-        if row["attention"]:
-            shown[headings.index("attention")] = Text(row["attention"], style="yellow")
-        table.add_row(*shown)
+        table.add_row(*(_cell(label, cells[label]) for label in headings))
     yield table
     lacking = [row["name"] for row in result.profiles if row["lacks"]]
     if lacking:
         yield ""
         yield Text(f"{plural(len(lacking), 'profile')} cannot work without what is named under lacks: zesty show NAME")
-    if any(row["attention"] for row in result.profiles):
+    if "attention" in headings:
         yield ""
         yield Text("What needs attention, in words: zesty monitor")
+
+
+def _cell(label: str, words: str) -> str | Text:
+    return Text(printable(words), style="yellow") if label in YELLOW and words else printable(words)
 
 
 def _startup(result: StartupResult) -> Parts:

@@ -1,4 +1,4 @@
-"""What a machine starts by itself, from its start or from a user's sign-in on: a tunnel, the guard, or reports."""
+"""What a machine starts by itself, from its start or from a user's sign-in on: a tunnel, the guard, verifications."""
 
 from __future__ import annotations
 
@@ -13,21 +13,33 @@ from zesty_burrow.host.guard.record import read_record
 from zesty_burrow.host.guard.state import timestamp
 from zesty_burrow.host.paths import HOME_VARIABLE
 from zesty_burrow.host.units.folder import SYSTEM, Installed, UnitFolder
-from zesty_burrow.host.units.texts import GUARD, REPORT, TIMERS, Unit, guard_unit, report_unit, tunnel_unit
+from zesty_burrow.host.units.texts import (
+    GUARD,
+    REPORT,
+    TIMERS,
+    VERIFY,
+    Unit,
+    guard_unit,
+    report_unit,
+    tunnel_unit,
+    verify_unit,
+)
 from zesty_burrow.profiles.policy import restrict
 from zesty_burrow.records import dataclass, replace
 from zesty_burrow.use_cases.workspace import Workspace
 
 MOST_OFTEN, HOURLY, LEAST_OFTEN = 5, 60, 10080
-"""Minutes between reports."""
+"""Minutes between reports, and between verifications."""
+TIMED = (REPORT, VERIFY)
 
 
 @dataclass(frozen=True, slots=True)
 class StartupRequest:
-    """``what``: a profile's name, "guard" or "report". ``user``: from that user's sign-in on, for a tunnel only.
+    """``what``: a profile's name, "guard", "report" or "verify". ``user``: from that user's sign-in on, for a tunnel
+    only. ``on_change``: a program that a verification gives what has changed.
 
-    ``every``: minutes between reports, 5 to 10080. ``folder``: of systemd's units. ``home``: the folder of the store
-    that the machine uses; the machine's own if it is empty.
+    ``every``: minutes between reports or verifications, 5 to 10080. ``folder``: of systemd's units. ``home``: the
+    folder of the store that the machine uses; the machine's own if it is empty.
     """
 
     what: str
@@ -35,6 +47,7 @@ class StartupRequest:
     every: int = HOURLY
     folder: Path = SYSTEM
     home: str = ""
+    on_change: Path | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,7 +96,7 @@ def add_startup(request: StartupRequest, workspace: Workspace) -> AddedUnit:
     """
     folder = UnitFolder(request.folder.absolute())
     path = folder.add(_unit(request, workspace))
-    return AddedUnit(path, request.what != REPORT and _hold_from_start(request, workspace, folder))
+    return AddedUnit(path, request.what not in TIMED and _hold_from_start(request, workspace, folder))
 
 
 def remove_startup(what: str, workspace: Workspace, folder: Path = SYSTEM) -> RemovedUnit:
@@ -96,7 +109,7 @@ def remove_startup(what: str, workspace: Workspace, folder: Path = SYSTEM) -> Re
 
 def _remove_unused_guard(folder: UnitFolder, workspace: Workspace) -> Path | None:
     """The guard's unit goes with the last tunnel's, where the user has not added it for itself."""
-    tunnels = [unit for unit in folder.list() if unit.what not in (GUARD, REPORT)]
+    tunnels = [unit for unit in folder.list() if unit.what not in (GUARD, *TIMED)]
     if tunnels or not folder.has(GUARD) or read_record(workspace.paths.guard).at_start:
         return None
     return folder.remove(GUARD)
@@ -143,8 +156,8 @@ def _user(name: str) -> int:
 
 
 def _unit(request: StartupRequest, workspace: Workspace) -> Unit:
-    if request.what == REPORT:
-        return _report(request, workspace)
+    if request.what in TIMED:
+        return _timed(request, workspace)
     program, environment = _program(request.home)
     if request.what == GUARD:
         if request.user:
@@ -157,13 +170,15 @@ def _unit(request: StartupRequest, workspace: Workspace) -> Unit:
     return tunnel_unit(profile.name, program, environment, user=_user(request.user) if request.user else None)
 
 
-def _report(request: StartupRequest, workspace: Workspace) -> Unit:
+def _timed(request: StartupRequest, workspace: Workspace) -> Unit:
     """With the machine's store, as a tunnel: it is root's own, and so what came by SSH to root."""
     if request.user:
-        raise UsageError("reports are sent from the machine's start on; --sign-in is for tunnels")
+        raise UsageError(f"{request.what} begins with the machine's start; --sign-in is for tunnels")
     if not MOST_OFTEN <= request.every <= LEAST_OFTEN:
         raise UsageError(f"--every {request.every} is not from {MOST_OFTEN} to {LEAST_OFTEN} minutes")
     program, environment = _program(request.home)
+    if request.what == VERIFY:
+        return verify_unit(program, environment, request.every, request.on_change)
     machine = workspace if environment else replace(workspace, paths=workspace.machine)
     if not machine.has_store() or not _wants_reports(machine):
         raise StateError(

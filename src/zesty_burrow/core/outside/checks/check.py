@@ -63,8 +63,8 @@ class Questions(Protocol):
         """The same for sockets that are bound to this machine's addresses, each that has an answer."""
 
     def padded(self, version: int, port: int, sizes: Sequence[int], *, whole: bool) -> list[float | None]:
-        """Seconds until STUN requests that are padded (RFC 5780 §7.6) to these IP packets' octets came back, each
-        None if it did not; ``whole``: never in fragments.
+        """Seconds until STUN requests that are padded (RFC 5780 §7.6) to these IP packets' octets were answered, each
+        None if it was not; ``whole``: never in fragments.
         """
 
     def echo(self, version: int, token: bytes) -> bool:

@@ -14,8 +14,8 @@ from zesty_burrow.core.outside.strangers import sighting_of
 
 KEY = "icmp"
 CODES = (
-    Code("icmp-leak", Severity.SERIOUS, "ICMP packets bypass the tunnel.",
-         "Whoever is pinged sees your own address.", "Disconnect, run `zesty restore`, connect again."),
+    Code("icmp-leak", Severity.SERIOUS, "ICMP bypasses the tunnel.",
+         "Every host that is pinged sees your own address.", "Disconnect, run `zesty restore`, connect again."),
     Code("exits-differ", Severity.NOTE, "The outside sees TCP, UDP and ICMP from different addresses.",
          "The exit has several addresses, or translates each protocol by itself.", "Nothing to do."),
 )  # fmt: skip

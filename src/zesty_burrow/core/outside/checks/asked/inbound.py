@@ -15,7 +15,7 @@ OPEN, WORDS = "open", {"open": "arrive here", "elsewhere": "arrive at another ho
 MOST_PORTS = 20
 CODES = (
     Code("inbound-open", Severity.WARNING, "Connections from outside arrive at this machine through the tunnel.",
-         "Whoever knows the exit's address can use what listens here.",
+         "Everybody who knows the exit's address can use what listens here.",
          "Let a firewall of this machine refuse what comes in by the tunnel's device, or end what listens."),
 )  # fmt: skip
 

@@ -24,7 +24,8 @@ CODES = (
     Code("path-loss", Severity.WARNING, "Packets to the outside get lost.",
          "Programs wait and send again.", "Look at the link (`zesty status`); try another gateway."),
     Code("path-narrow", Severity.WARNING, "The path carries only small packets whole.",
-         "Connections may hang once they carry much.", "Set link.mtu in the profile to the size that came back.",
+         "Connections may hang once they carry much.",
+         "Set tunnel.mtu in the profile to the largest size that was answered.",
          "RFC 8200 §5"),
     Code("fragments-lost", Severity.NOTE, "Packets in fragments do not come back.",
          "Long answers over UDP get lost, unless programs use TCP.", "Nothing to do.", "RFC 8900 §3"),
@@ -39,7 +40,7 @@ def _ask(questions: Questions, _seen: Observation) -> Evidence:
 
 
 def _of(questions: Questions, version: int, port: int, count: int) -> dict[str, Any]:
-    """One series of small packets with the large ones behind them; nothing where no small one came back."""
+    """One series of small packets with the large ones behind them; nothing where no small one was answered."""
     back = questions.padded(version, port, (*[SMALL] * count, *SIZES), whole=True)
     small, large = back[:count], back[count:]
     known = [seconds for seconds in small if seconds is not None]
@@ -62,7 +63,7 @@ def _judge(facts: Facts) -> Iterator[Finding]:
         if row["back"] < row["sent"]:
             yield finding("path-loss", label, f"{row['sent'] - row['back']} of {row['sent']} did not come back")
         if row["largest"] < LEAST:
-            detail = f"the largest that came back has {row['largest'] or SMALL} octets"
+            detail = f"the largest that was answered has {row['largest'] or SMALL} octets"
             yield finding("path-narrow", label, detail)
         if not row["fragments"]:
             yield finding("fragments-lost", label, f"a datagram of {FRAGMENTED} octets")
