@@ -134,6 +134,8 @@ class Supervisor:
         return TunnelEnd(reason, restored, closed=self._guard.holds and not opened)
 
     def _step(self, step: Step, detail: str = "") -> None:
+        if step is Step.PROVE:
+            self._report.proven(detail)
         if (report := self._steps.done(step, detail)) is not None:
             self._listener.on_step(report)
 

@@ -56,10 +56,12 @@ async def start_role(name: str, secrets: Secrets, folder: Path) -> Calls:
             await Resolver((story.OFFICE_RESOLVER,), own, story.OFFICE.outer).start(tls)
         return calls
     if name == story.ROUTER:
-        await Resolver((story.ISP_RESOLVER4, story.ISP_RESOLVER6)).start()
+        await Resolver((story.ISP_RESOLVER4, story.ISP_RESOLVER6), zone_key=folder / story.ZONE_KEY).start()
         return await _router()
     elif name == "resolver":
-        await Resolver((story.RESOLVER4, story.RESOLVER6)).start()
+        await Resolver(
+            (story.RESOLVER4, story.RESOLVER6), checks_signatures=True, zone_key=folder / story.ZONE_KEY
+        ).start()
     elif name == "observatory":
         await Observatory(observatory_config(folder / name)).start()
     elif name == story.PORTAL_HOST:
@@ -158,7 +160,8 @@ def observatory_config(home: Path) -> ObservatoryConfig:
     own = (story.OBSERVATORY4, story.OBSERVATORY6)
     zone = zone_of(story.OBSERVATORY_NAME, own, f"ns.{story.OBSERVATORY_NAME}")
     book = AddressBook(read_geofeed_untrusted(story.geofeed()), read_operators_untrusted(story.operators()))
-    return ObservatoryConfig(own, zone, book, certificate=files, signing_key=home.parent / story.OBSERVATORY_KEY)
+    keys = home.parent / story.OBSERVATORY_KEY, home.parent / story.ZONE_KEY
+    return ObservatoryConfig(own, zone, book, certificate=files, signing_key=keys[0], zone_key=keys[1])
 
 
 async def serve_host(name: str, secrets: Secrets, keeper: Path) -> None:

@@ -7,6 +7,7 @@ import socket
 import ssl
 from collections.abc import Callable
 from contextlib import suppress
+from pathlib import Path
 from typing import Any
 
 import dns.exception
@@ -16,21 +17,32 @@ import dns.name
 from zesty_burrow.core.dns.question import read_question_untrusted
 from zesty_burrow.core.dns.zone import Zone, answer
 from zesty_burrow.lab import story
+from zesty_burrow.lab.signatures import Signatures
 
 TIMEOUT = 3.0
 MAX_WAITING = 512
 
 
 class Resolver:
-    """Listens on ``addresses``; asks onward from the first, or from ``outside``; ``own``: names only it knows."""
+    """Listens on ``addresses``; asks onward from the first, or from ``outside``; ``own``: names only it knows.
+    ``zone_key``: the file of the observatory's zone key; ``checks_signatures``: answers have to be signed by it.
+    """
 
     def __init__(
-        self, addresses: tuple[str, ...], own: dict[str, tuple[str, ...]] | None = None, outside: str = ""
+        self,
+        addresses: tuple[str, ...],
+        own: dict[str, tuple[str, ...]] | None = None,
+        outside: str = "",
+        *,
+        zone_key: Path | None = None,
+        checks_signatures: bool = False,
     ) -> None:
         self._addresses = addresses
         self._outside = outside or addresses[0]
         self._zone = Zone("example", {**story.static_names(), **(own or {})}, name_server=f"ns.{story.DOMAIN}")
         self._probe = dns.name.from_text(story.PROBE_ZONE)
+        self._signatures = Signatures(zone_key, self._ask_observatory) if zone_key else None
+        self._checks_signatures = checks_signatures
         self._waiting = 0
         self._tasks: set[asyncio.Task[None]] = set()
 
@@ -62,14 +74,19 @@ class Resolver:
     async def _serve(self, data: bytes, reply: Callable[[bytes], None]) -> None:
         self._waiting += 1
         try:
-            if self._is_probe(data):
-                response = await self._ask_observatory(data)
-            else:
-                response, _ = answer(data, self._zone, over_udp=True)
+            response = await self._respond(data)
             if response is not None:
                 reply(response)
         finally:
             self._waiting -= 1
+
+    async def _respond(self, data: bytes) -> bytes | None:
+        if self._is_probe(data):
+            if self._signatures is not None and self._checks_signatures:
+                return await self._signatures.resolve(data)
+            return await self._ask_observatory(data)
+        of_parent = self._signatures.of_parent(data) if self._signatures is not None else None
+        return of_parent or answer(data, self._zone, over_udp=True)[0]
 
     def _is_probe(self, data: bytes) -> bool:
         asked = read_question_untrusted(data)

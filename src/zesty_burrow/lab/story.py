@@ -24,6 +24,7 @@ LINKS_AUTHORITY, LINKS_CERTIFICATE, LINKS_KEY = "links-authority.pem", "links.pe
 PROBE_ZONE = "probe.observatory.example"
 OBSERVATORY_URL = f"https://{OBSERVATORY_NAME}"
 OBSERVATORY_KEY = "observatory-signing.pem"
+ZONE_KEY = "observatory-zone-key.pem"
 OBSERVATORY_AUTHORITY = "observatory-authority.pem"
 """In the lab's folder: what the observatory signs with, and the authority of its certificate."""
 

@@ -11,15 +11,18 @@ from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from typing import Any
 
+from zesty_burrow.core.dns.question import Reply
 from zesty_burrow.core.outside import stun
 from zesty_burrow.core.outside.checks.asked.resolvers import STANDARD_NAMES
 from zesty_burrow.core.outside.checks.check import PlainExchange
 from zesty_burrow.observe.channel import TIMEOUT, ObservatoryAddress, Unproven, ask, connect
 from zesty_burrow.observe.probes import (
     FAMILIES,
+    ask_name_server,
     echo,
     inbound,
     listening_ports,
+    name_servers,
     own_addresses,
     padded,
     plain_request,
@@ -147,6 +150,14 @@ class Look:
 
         with ThreadPoolExecutor(len(sources) or 1) as pool:
             return {source: seen for source, seen in zip(sources, pool.map(of, sources), strict=True) if seen}
+
+    def ask_name_server(self, questions: Sequence[tuple[str, int, bool]]) -> list[Reply | None] | None:
+        """What the first of this machine's name servers answers."""
+        servers = name_servers()
+        if not servers:
+            return None
+        with ThreadPoolExecutor(len(questions) or 1) as pool:
+            return list(pool.map(lambda one: ask_name_server(servers[0], *one), questions))
 
     def padded(self, version: int, port: int, sizes: Sequence[int], *, whole: bool) -> list[float | None]:
         """Seconds until padded STUN requests of these sizes were answered."""

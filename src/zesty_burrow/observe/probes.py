@@ -14,6 +14,7 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
+from zesty_burrow.core.dns.question import Reply, build_query, read_reply_untrusted, with_signatures
 from zesty_burrow.core.outside import stun
 from zesty_burrow.core.outside.checks.check import PlainExchange
 from zesty_burrow.core.outside.echo import echo_request, is_reply
@@ -187,3 +188,36 @@ def plain_request(endpoint: Any, host: str) -> PlainExchange | None:
     with suppress(ValueError, RecursionError):
         document = json.loads(body)
     return PlainExchange(target, sent, document if isinstance(document, dict) else {}, answered)
+
+
+def name_servers(settings: Path = Path("/etc/resolv.conf")) -> list[str]:
+    """The addresses that the resolver's settings name, in their order (resolv.conf(5))."""
+    with suppress(OSError):
+        rows = [line.split() for line in settings.read_text("utf-8", "replace").splitlines()]
+        return [row[1] for row in rows if len(row) > 1 and row[0] == "nameserver"]
+    return []
+
+
+def ask_name_server(server: str, name: str, kind: int, over_tcp: bool) -> Reply | None:
+    """One question with the wish for signatures, over UDP (twice) or TCP (RFC 7766); None where there is no answer."""
+    query = with_signatures(build_query(secrets.randbits(16), name, kind))
+    for _ in range(1 if over_tcp else 2):
+        with suppress(OSError, Malformed):
+            family, _, _, _, endpoint = socket.getaddrinfo(server, 53, flags=socket.AI_NUMERICHOST)[0]
+            with socket.socket(family, socket.SOCK_STREAM if over_tcp else socket.SOCK_DGRAM) as channel:
+                channel.settimeout(WAIT)
+                channel.connect(endpoint)
+                channel.sendall(len(query).to_bytes(2) + query if over_tcp else query)
+                data = _stream_message(channel) if over_tcp else channel.recv(4096)
+                return read_reply_untrusted(data, query)
+    return None
+
+
+def _stream_message(channel: socket.socket) -> bytes:
+    """A message with its length in front (RFC 1035 §4.2.2). Raises ``OSError`` where it does not come whole."""
+    with channel.makefile("rb") as stream:
+        size = int.from_bytes(stream.read(2))
+        data = stream.read(size)
+    if len(data) < size:
+        raise OSError("the answer is not whole")
+    return data

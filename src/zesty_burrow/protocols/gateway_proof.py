@@ -81,6 +81,11 @@ class Proof:
     findings: tuple[Finding, ...]
 
 
+def proof_words(certificate: x509.Certificate) -> str:
+    """Whose it is, and until when it is valid (RFC 5280 §4.1.2.5), for people."""
+    return f"{trust.subject_name(certificate)}, valid until {certificate.not_valid_after_utc:%Y-%m-%d}"
+
+
 def judged(rules: TrustRules, chain: Sequence[x509.Certificate]) -> list[Finding]:
     """What speaks against a gateway's certificates, its own first."""
     return trust.judge_gateway(
@@ -122,7 +127,7 @@ def prove_chain(rules: TrustRules, chain: Sequence[x509.Certificate], host: str)
         found.append(finding("certificate-many", host, f"{len(chain)} were sent, {MAX_CERTIFICATES} of them read"))
     if serious := against(rules, found):
         raise not_proven(host, serious)
-    return Proof(trust.subject_name(chain[0]), tuple(found))
+    return Proof(proof_words(chain[0]), tuple(found))
 
 
 def anchors_of(profile: Profile, *, needed: bool) -> tuple[x509.Certificate, ...]:

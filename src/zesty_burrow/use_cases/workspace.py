@@ -216,7 +216,8 @@ def _user_name(caller: str) -> str:
             return str(user)
 
     own = name(os.getuid())
-    return f"{name(int(caller))} as {own}" if os.getuid() == 0 and caller.isascii() and caller.isdigit() else own
+    by_sudo = os.getuid() == 0 and caller.isascii() and caller.isdigit() and int(caller) != 0
+    return f"{name(int(caller))} as {own}" if by_sudo else own
 
 
 def _passphrase_from_file(path: Path) -> str:

@@ -35,8 +35,9 @@ class TunnelStatus:
     first of the announced resolvers is asked by DNS over TLS, in words. ``findings``: slug, subject and detail of what
     was noticed since. ``is_partial``: the gateway carries less than the profile asks for, and nobody has
     accepted that. ``guarded``: the guard holds what belongs in the tunnel. ``networks``,
-    ``left_out``: what the profile wants inside, and what of it outside; ``reach``: what it expects to reach. ``over``:
-    by which transport, and why where several were tried.
+    ``left_out``: what the profile wants inside, and what of it outside; ``reach``: what it expects to reach. ``proof``:
+    by what the gateway has proven its identity, in words. ``over``: by which transport, and why where several were
+    tried.
 
     ``round_trip``: seconds of the gateway's quickest answer, 0 where there was none; ``last_heard``: seconds since
     anything authentic came, below 0: not yet. ``losses``: since when the tunnel was lost, why, for how many seconds (0:
@@ -87,6 +88,7 @@ class TunnelStatus:
     networks: tuple[str, ...] = ()
     left_out: tuple[str, ...] = ()
     reach: tuple[str, ...] = ()
+    proof: str = ""
     findings: tuple[tuple[str, str, str], ...] = ()
     watch: Mapping[str, Any] = field(default_factory=dict)
 

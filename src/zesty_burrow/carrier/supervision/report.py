@@ -75,6 +75,7 @@ class TunnelReport:
         self.totals = Totals()
         self.notices = Notices()
         self._suites: tuple[NegotiatedSuite, ...] = ()
+        self._proof = ""
         self._up_at = 0.0
         self._lost: Loss | None = None
         self._losses: deque[tuple[str, str, float, int]] = deque(maxlen=MAX_LOSSES)
@@ -89,6 +90,10 @@ class TunnelReport:
         if self.status is not None and not self._lost:
             self._lost = Loss(_now(), str(problem), asyncio.get_running_loop().time(), guard)
             self._tell("lost", self.status, str(problem))
+
+    def proven(self, words: str) -> None:
+        """The gateway has proven its identity."""
+        self._proof = words
 
     def agreed(self, suites: tuple[NegotiatedSuite, ...]) -> None:
         """The algorithms are known; they are the tunnel's once it is up."""
@@ -124,6 +129,7 @@ class TunnelReport:
             mtu=active.mtu,
             is_partial=bool(applied.not_granted) and not self._accept_partial,
             guarded=self._guarded,
+            proof=self._proof,
             findings=self.notices.rows,
         )
         if before is None:

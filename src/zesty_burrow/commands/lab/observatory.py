@@ -49,6 +49,8 @@ def add_arguments(parser: ArgumentParser) -> None:
     serve.add_argument("--key", type=Path, metavar="FILE", help=text)
     text = "sign the answers with the Ed25519 key in FILE (PEM); a key is made if FILE does not exist"
     serve.add_argument("--signing-key", type=Path, metavar="FILE", help=text)
+    text = "sign the zone (DNSSEC) with the Ed25519 key in FILE (PEM); a key is made if FILE does not exist"
+    serve.add_argument("--zone-key", type=Path, metavar="FILE", help=text)
     serve.add_argument("--access-log", type=Path, metavar="FILE", help="append a line of JSON for each request")
     serve.add_argument(
         "--metrics", metavar="ADDRESS:PORT", help="tell metrics there (OpenMetrics), for example 127.0.0.1:9464"
@@ -84,6 +86,7 @@ def run(args: Namespace, context: Context) -> Result:
         args.requests_a_second,
         log,
         args.signing_key,
+        args.zone_key,
     )
     logging.basicConfig(level=logging.INFO, format="%(levelname)s %(message)s")
     try:
@@ -125,6 +128,8 @@ async def _serve(config: ObservatoryConfig, context: Context) -> None:
         f"Listening on {places}: HTTP {config.http_port}, {https}DNS {config.dns_port}, STUN {config.stun_port}; "
         f"one-time names under {config.zone.probe}. Ctrl-C ends it."
     )
+    if observatory.parent_record:
+        context.reporter.note(f"The zone is signed. Its parent zone needs: {observatory.parent_record}")
     if observatory.public_key:
         context.reporter.note(f'Callers write into their settings: observatory_key = "{observatory.public_key}"')
     await stop.wait()

@@ -4,14 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from ipaddress import ip_address
+from typing import NamedTuple
 
 from zesty_burrow.core.cursor import Cursor
 from zesty_burrow.core.net import Address
 from zesty_burrow.errors import Malformed
 
-A, AAAA = 1, 28
+A, AAAA, DS, HTTPS, OPT = 1, 28, 43, 65, 41
 INTERNET = 1
 RESPONSE, AUTHORITATIVE, RECURSION_DESIRED, OPERATION = 0x8000, 0x0400, 0x0100, 0x7800
+AUTHENTIC, CODE, DNSSEC_OK = 0x0020, 0x000F, 0x8000
+ROOM = 1232
+"""Octets of an answer over UDP."""
 HEADER = 12
 MAX_LABEL, POINTER = 63, 0xC0
 MAX_RECORDS = 64
@@ -31,6 +35,32 @@ def build_query(identifier: int, name: str, kind: int) -> bytes:
         raise Malformed(f"the name {name!r} cannot be asked for", why="RFC 1035 §2.3.4 limits names to 255 octets")
     head = identifier.to_bytes(2) + RECURSION_DESIRED.to_bytes(2) + b"\0\1" + bytes(6)
     return head + octets + kind.to_bytes(2) + INTERNET.to_bytes(2)
+
+
+def with_signatures(query: bytes) -> bytes:
+    """The same query with the wish for signatures (DO, RFC 3225 §3; EDNS, RFC 6891 §6.1.2)."""
+    root, options = b"\0", OPT.to_bytes(2) + ROOM.to_bytes(2) + b"\0\0" + DNSSEC_OK.to_bytes(2) + b"\0\0"
+    return query[:10] + b"\0\1" + query[HEADER:] + root + options
+
+
+class Reply(NamedTuple):
+    """``code``: how it went (RFC 1035 §4.1.1); ``authentic``: the name server says that it has checked signatures (AD,
+    RFC 4035 §3.2.3); ``answers``: how many records.
+    """
+
+    code: int
+    authentic: bool
+    answers: int
+
+
+def read_reply_untrusted(data: bytes, query: bytes) -> Reply:
+    """The head of an answer to a query; raises only :class:`Malformed`: also for what answers another question."""
+    cursor = Cursor(data, "a DNS answer")
+    head = cursor.take(HEADER)
+    flags, answers = int.from_bytes(head[2:4]), int.from_bytes(head[6:8])
+    if head[:2] != query[:2] or not flags & RESPONSE or flags & OPERATION:
+        raise cursor.fail("it answers another question")
+    return Reply(flags & CODE, bool(flags & AUTHENTIC), answers)
 
 
 def read_addresses_untrusted(data: bytes, query: bytes) -> list[Address]:

@@ -6,7 +6,7 @@ cache can answer. Every question under the zone is an observation.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 
 import dns.edns
 import dns.exception
@@ -53,15 +53,27 @@ class Question:
     subnet: str = ""
 
 
-def answer(data: bytes, zone: Zone, *, over_udp: bool) -> tuple[bytes | None, Question | None]:
+Complete = Callable[[dns.message.Message, dns.message.Message], None]
+"""Adds to an answer what a query asks for besides, as signatures."""
+
+
+def _nothing_more(_query: dns.message.Message, _response: dns.message.Message) -> None:
+    return
+
+
+def answer(
+    data: bytes, zone: Zone, *, over_udp: bool, complete: Complete = _nothing_more
+) -> tuple[bytes | None, Question | None]:
     """The octets to answer a stranger's query with (None: no answer), and the question if it was for a probe name."""
     if len(data) > MAX_QUERY or len(data) < 12:
         return None, None
     plain = None if CLIENT_SUBNET in data[12:] else plain_answer(data, zone)
-    return plain or library_answer(data, zone, over_udp=over_udp)
+    return plain or library_answer(data, zone, over_udp=over_udp, complete=complete)
 
 
-def library_answer(data: bytes, zone: Zone, *, over_udp: bool) -> tuple[bytes | None, Question | None]:
+def library_answer(
+    data: bytes, zone: Zone, *, over_udp: bool, complete: Complete = _nothing_more
+) -> tuple[bytes | None, Question | None]:
     """:func:`answer` by the DNS library, whatever was asked."""
     try:
         query = dns.message.from_wire(data)
@@ -77,6 +89,7 @@ def library_answer(data: bytes, zone: Zone, *, over_udp: bool) -> tuple[bytes | 
     else:
         response.flags |= dns.flags.AA
         question = _fill(response, zone, asked)
+        complete(query, response)
         if question is not None:
             question = replace(question, subnet=_subnet(query))
     limit = min(query.payload or 512, UDP_SAFE) if over_udp else 65535

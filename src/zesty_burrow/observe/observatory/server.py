@@ -19,6 +19,7 @@ from pathlib import Path
 from typing import Any, TextIO
 
 from zesty_burrow.core.crypto.jws import public_text, sign
+from zesty_burrow.core.dns.signing import ZoneSigner, parent_record
 from zesty_burrow.core.dns.zone import Zone, answer
 from zesty_burrow.core.outside import stun
 from zesty_burrow.core.outside.geofeed import AddressBook
@@ -50,7 +51,7 @@ class ObservatoryConfig:
 
     ``certificate``: of HTTPS, with the file of its key. ``metrics``: address and port where metrics are told.
     ``requests_a_second``: of each source. ``access_log``: a line of JSON for each request. ``signing_key``:
-    a file; a key is made if the file does not exist.
+    a file; a key is made if the file does not exist. ``zone_key``: the same for the zone's signatures (DNSSEC).
     """
 
     addresses: tuple[str, ...]
@@ -65,6 +66,7 @@ class ObservatoryConfig:
     requests_a_second: float = 50.0
     access_log: TextIO | None = None
     signing_key: Path | None = None
+    zone_key: Path | None = None
 
 
 def zone_of(origin: str, addresses: tuple[str, ...], name_server: str = "") -> Zone:
@@ -139,6 +141,13 @@ class Observatory:
         if key is not None:
             self.public_key = told["public_key"] = public_text(key.public_key())
             signer = partial(sign, key)
+        self._complete: dict[str, Any] = {}
+        self.parent_record = ""
+        if config.zone_key is not None:
+            zone_key = load_or_make(config.zone_key)
+            self._complete["complete"] = ZoneSigner(zone_key, config.zone.origin, time.time).complete
+            self.parent_record = parent_record(config.zone.origin, zone_key.public_key())
+            told |= {"signed_zone": config.zone.origin}
         self._passwords = StunPasswords()
         self._http = HttpService(
             told, config.book, self.memory, self.metrics, config.requests_a_second, config.access_log, signer,
@@ -219,7 +228,7 @@ class Observatory:
         return self._dns(data, source[0], over_udp=True)
 
     def _dns(self, data: bytes, source: str, *, over_udp: bool) -> bytes | None:
-        response, question = answer(data, self.config.zone, over_udp=over_udp)
+        response, question = answer(data, self.config.zone, over_udp=over_udp, **self._complete)
         transport = "UDP" if over_udp else "TCP"
         self.metrics.questions[transport] += 1
         if question is not None:

@@ -79,7 +79,7 @@ def keep_run(seen: Verified, statuses: Sequence[TunnelStatus], workspace: Worksp
     key = load_or_make(_key_file(workspace))
     status = statuses[0] if statuses else None
     device = workspace.device()
-    facts = facts_of(str(judgement.verdict), seen.observation, status.algorithms if status else None)
+    facts = facts_of(str(judgement.verdict), seen.observation, status)
     trip = status.round_trip if status else 0.0
     before = seen.before
     where = before.ipv4 if before is not None else None
@@ -155,8 +155,9 @@ def _key_file(workspace: Workspace) -> Any:
     return workspace.paths.state / KEY
 
 
-def facts_of(verdict: str, seen: Observation, algorithms: Mapping[str, str] | None = None) -> RunFacts:
+def facts_of(verdict: str, seen: Observation, status: TunnelStatus | None = None) -> RunFacts:
     """By what a run is compared with others."""
+    algorithms, proof = (status.algorithms, status.proof) if status else ({}, "")
     families = [entry for entry in (seen.ipv4, seen.ipv6) if entry.address]
     return RunFacts(
         verdict,
@@ -164,7 +165,8 @@ def facts_of(verdict: str, seen: Observation, algorithms: Mapping[str, str] | No
         tuple(dict.fromkeys(entry.operator for entry in families)),
         tuple(dict.fromkeys(entry.place for entry in families)),
         tuple(entry.address for entry in seen.resolvers),
-        tuple(sorted((algorithms or {}).items())),
+        tuple(sorted(algorithms.items())),
+        proof.partition("valid until ")[2][:10],
     )
 
 

@@ -6,7 +6,9 @@ from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping
 from datetime import datetime, timedelta
 
+from zesty_burrow.core.certificates.validity import validity_findings
 from zesty_burrow.core.finding import Finding, Severity, finding
+from zesty_burrow.core.outside.runs.record import RunFacts
 from zesty_burrow.core.rehearsal import Fitness
 from zesty_burrow.profiles.checks import check_profile
 from zesty_burrow.profiles.policy import judge_profile
@@ -137,5 +139,9 @@ def _by_runs(runs: list[RunRow], now: datetime) -> Iterator[Finding]:
     failed = [row.verdict != "sealed" for row in runs]
     if half >= 2 and sum(failed[:half]) > sum(failed[half:]):
         yield finding("promise-fails", where, f"{sum(failed[:half])} of the last {half} verifications")
+    if until := RunFacts.of(newest.facts).certificate:
+        ends = datetime.fromisoformat(f"{until}T23:59:59+00:00")
+        begins = datetime.fromisoformat(newest.taken_at)
+        yield from validity_findings(f"the gateway of {where}, as seen at {newest.taken_at}", begins, ends, now)
     if now - datetime.fromisoformat(newest.taken_at) > OLD_RUN:
         yield finding("verified-long-ago", where, newest.taken_at)

@@ -7,6 +7,7 @@ from itertools import zip_longest
 from typing import Any, Protocol
 
 from zesty_burrow.core.codes.code import Code
+from zesty_burrow.core.dns.question import Reply
 from zesty_burrow.core.finding import Finding
 from zesty_burrow.core.outside.intent import Intent
 from zesty_burrow.core.outside.observation import ExpectedExit, Observation, RouteSeen
@@ -61,6 +62,11 @@ class Questions(Protocol):
 
     def real_time_by_source(self, port: int) -> Mapping[str, str]:
         """The same for sockets that are bound to this machine's addresses, each that has an answer."""
+
+    def ask_name_server(self, questions: Sequence[tuple[str, int, bool]]) -> list[Reply | None] | None:
+        """What the first of this machine's name servers answers, each by name, type and whether over TCP, all at once;
+        None where it names none.
+        """
 
     def padded(self, version: int, port: int, sizes: Sequence[int], *, whole: bool) -> list[float | None]:
         """Seconds until STUN requests that are padded (RFC 5780 §7.6) to these IP packets' octets were answered, each

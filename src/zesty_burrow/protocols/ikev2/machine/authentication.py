@@ -27,7 +27,7 @@ from zesty_burrow.core.eap.tls import TlsPeer
 from zesty_burrow.core.finding import Severity, finding
 from zesty_burrow.core.identity import Identity, IdType
 from zesty_burrow.errors import Malformed, ProgramFault
-from zesty_burrow.protocols.gateway_proof import MAX_CERTIFICATES, Proof, against, judged, not_proven
+from zesty_burrow.protocols.gateway_proof import MAX_CERTIFICATES, Proof, against, judged, not_proven, proof_words
 from zesty_burrow.protocols.ikev2.initiator.config import BY_EAP, CERTIFICATE, EAP_TLS, SHARED_KEY, InitiatorConfig
 from zesty_burrow.protocols.ikev2.machine.negotiation import check_gateway, same_identity, shown_identity
 from zesty_burrow.protocols.ikev2.wire import signatures
@@ -84,7 +84,7 @@ def eap_method(config: InitiatorConfig, random: Random, by_eap: bool, proven: Ca
         if serious := against(config, found):
             raise not_proven(host, serious)
         if by_eap:
-            proven(Proof(f"{trust.subject_name(chain[0])}, inside EAP-TLS", tuple(found)))
+            proven(Proof(f"{proof_words(chain[0])}, inside EAP-TLS", tuple(found)))
 
     return TlsPeer(f"@{config.gateway_identity.value}".encode(), secret, judge)
 

@@ -27,7 +27,7 @@ from zesty_burrow.errors import (
     ProgramFault,
     SignInRefused,
 )
-from zesty_burrow.protocols.gateway_proof import MAX_CERTIFICATES, Proof, against, judged, not_proven
+from zesty_burrow.protocols.gateway_proof import MAX_CERTIFICATES, Proof, against, judged, not_proven, proof_words
 from zesty_burrow.protocols.ikev2.initiator.config import RAW_KEY, InitiatorConfig
 from zesty_burrow.protocols.ikev2.machine.endpoint import nat_detection_hash
 from zesty_burrow.protocols.ikev2.wire import signatures
@@ -231,7 +231,7 @@ def check_gateway(
         signatures.verify(chain[0].public_key(), auth, octets)
     except Malformed as problem:
         raise not_proven(host, [finding("certificate-signature", host, str(problem))]) from None
-    return Proof(trust.subject_name(chain[0]), tuple(found))
+    return Proof(proof_words(chain[0]), tuple(found))
 
 
 def shown_identity(told: Identification) -> str:
