@@ -201,7 +201,9 @@ def test_links_are_served_elsewhere(team, url, tmp_path):
             said = running.stderr.read()
     assert b"Traceback" not in said and b"plover: done" in said
     assert key.encode() not in said and PASSWORD.encode() not in said
-    assert [one.name for one in server.home.iterdir()] == ["settings.toml"]
+    # A key of its own, with which it signs what devices have reported; none of the team's.
+    files = {one.name: one.stat().st_mode & 0o777 for one in server.home.iterdir()}
+    assert files.pop("history-key.pem") == 0o600 and set(files) == {"settings.toml"}
 
 
 def test_another_passphrase(team, url, tmp_path):

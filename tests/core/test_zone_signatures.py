@@ -34,7 +34,9 @@ NAME = dns.name.from_text(ORIGIN)
 
 def test_rfc_8080():
     """§6.1: the key, and what the parent zone has of it."""
-    assert key_record(KEY.public_key()).to_text().replace(" ", "") == "257315l02Woi0iS8Aa25FQkUd9RMzZHJpBoRQwAQEX1SxZJA4="
+    assert (
+        key_record(KEY.public_key()).to_text().replace(" ", "") == "257315l02Woi0iS8Aa25FQkUd9RMzZHJpBoRQwAQEX1SxZJA4="
+    )
     digest = "3aa5ab37efce57f737fc1627013fee07bdf241bd10f3b1964ab55c78e79a304b"
     assert parent_record("example.com", KEY.public_key()) == f"example.com. IN DS 3613 15 2 {digest}"
 

@@ -23,6 +23,10 @@ def soon(what, seconds=10):
     return found
 
 
+WRITTEN = []
+"""What another program has written into the resolver's settings in this run."""
+
+
 @pytest.fixture(scope="module")
 def tunnel(whole_lab):
     lab = whole_lab
@@ -31,7 +35,8 @@ def tunnel(whole_lab):
     yield lab
     lab.heron("disconnect", check=0)
     # The other program's last words are what is put back, for they are newer than those of before the tunnel.
-    assert set(before) ^ set(lab.network()) == {"resolver nameserver 192.0.2.53", "resolver nameserver 192.0.2.3"}
+    other = {"resolver nameserver 192.0.2.53", "resolver nameserver 192.0.2.3"} if WRITTEN else set()
+    assert set(before) ^ set(lab.network()) == other
     lab.shell("heron", "sh", "-c", "echo nameserver 192.0.2.53 > /etc/resolv.conf")
     assert lab.network() == before
 
@@ -89,6 +94,7 @@ def test_the_resolver_settings(tunnel):
     lab = tunnel
     ours = lab.shell("heron", "cat", "/etc/resolv.conf").out
     for number in range(1, 5):
+        WRITTEN.append(number)
         lab.shell("heron", "sh", "-c", f"echo nameserver 192.0.2.{number} > /etc/resolv.conf")
         if number <= 3:
             assert soon(lambda: lab.shell("heron", "cat", "/etc/resolv.conf").out == ours), number

@@ -214,7 +214,7 @@ def ask_name_server(server: str, name: str, kind: int, over_tcp: bool) -> Reply 
 
 
 def _stream_message(channel: socket.socket) -> bytes:
-    """A message with its length in front (RFC 1035 §4.2.2). Raises ``OSError`` where it does not come whole."""
+    """A message with its length in front (RFC 1035 §4.2.2). Raises ``OSError`` where a part is missing."""
     with channel.makefile("rb") as stream:
         size = int.from_bytes(stream.read(2))
         data = stream.read(size)

@@ -209,6 +209,7 @@ def _timed(
         "StateDirectory=zesty-burrow",
         "StateDirectoryMode=0755",
         *_homes(program, environment),
+        "PrivateDevices=yes",
         *(LOOKING.get(line.partition("=")[0], line) for line in HARDENING if not line.startswith(NOT_FOR_LOOKING)),
         "",
     ]
