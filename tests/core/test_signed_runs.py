@@ -34,6 +34,7 @@ from zesty_burrow.core.outside.runs.record import (
     digest,
     round_trip_change,
 )
+from zesty_burrow.core.outside.runs.tables import csv_table
 from zesty_burrow.errors import Malformed
 
 DOCS = Path(__file__).parent.parent.parent / "docs"
@@ -316,6 +317,25 @@ def test_another_key_proves_nothing(tmp_path):
     assert check_archive(FILES, OTHER.public_key())
     ended = by_script(as_zip(FILES, tmp_path / "report.zip"), jws.public_text(OTHER.public_key()))
     assert ended.returncode == 1
+
+
+def test_tables_as_other_programs_read_them():
+    """A library reads back what was written: commas, quotes, lines, lists; no cell is a formula."""
+    import csv
+
+    rows = [
+        {"a": 'one, "two"\nthree', "b": ["x", "y"], "c": True},
+        {"a": "=1+1", "b": (), "c": None, "d": "left out"},
+        {"a": -5, "b": 0.25, "c": False},
+        {},
+    ]
+    read = list(csv.DictReader(io.StringIO(csv_table(("a", "b", "c"), rows).decode(), newline="")))
+    assert read == [
+        {"a": 'one, "two"\nthree', "b": "x y", "c": "true"},
+        {"a": "'=1+1", "b": "", "c": ""},
+        {"a": "-5", "b": "0.25", "c": "false"},
+        {"a": "", "b": "", "c": ""},
+    ]
 
 
 @given(st.dictionaries(st.sampled_from([MANIFEST, RUNS, "runs.csv"]), st.binary(max_size=200)))

@@ -274,6 +274,49 @@ def test_what_is_to_be_reached(lab):
     assert lab.heron("verify", "--reach", "host:port").code == 2
 
 
+def test_what_a_profile_expects_to_reach(lab):
+    """Named in the profile: tried before the tunnel and with it; the words of a wrong one name it."""
+    target = f"{story.OBSERVATORY_NAME}:80"
+    lab.heron("choose", "lisbon", "--reach", f"{target},192.0.2.99:81", check=0)
+    try:
+        assert lab.heron("show", "lisbon", check=0).json["profile"]["traffic"]["reach"] == [target, "192.0.2.99:81"]
+        refused = lab.heron("choose", "lisbon", "--reach", "files.example:x", check=2)
+        assert "'files.example:x'" in refused.text
+        lab.heron("verify", "--before", check=0)
+        lab.heron("connect", "lisbon", "--detach", check=0)
+        rows = {row["what"]: row for row in lab.heron("verify", check=11).json["expectations"]}
+        assert rows[f"{target} is reached"]["standing"] == "held"
+        assert "reached without the tunnel" in rows[f"{target} is reached"]["evidence"]
+        assert rows["192.0.2.99:81 is reached"]["standing"] == "broken"
+    finally:
+        lab.heron("choose", "lisbon", "--reach", "none", check=0)
+    assert "reach" not in lab.heron("show", "lisbon", check=0).json["profile"]["traffic"]
+
+
+def test_tables_for_other_programs(up, tmp_path):
+    """Runs, changes, findings, profiles and devices as CSV; the same as JSON has."""
+    up.heron("verify", check=0)
+    up.heron("devices", "add", "plover", "--kind", "phone", "--tag", "boats", check=0)
+    tables = {}
+    try:
+        for name, words in {
+            "runs": ("history",), "changes": ("history", "--changes"), "profiles": ("list", "--attention"),
+            "devices": ("devices", "list", "--attention"), "findings": ("monitor",),
+        }.items():  # fmt: skip
+            tables[name] = up.heron(*words, "--csv", str(tmp_path / f"{name}.csv")).json[name]
+    finally:
+        up.heron("devices", "remove", "plover", check=0)
+    read = {name: list(csv.DictReader((tmp_path / f"{name}.csv").open())) for name in tables}
+    assert [row["verdict"] for row in read["runs"]] == [row["verdict"] for row in tables["runs"]]
+    assert read["runs"][0]["operators"] == " ".join(tables["runs"][0]["facts"]["operators"])
+    assert len(read["changes"]) == sum(len(row["changes"]) for row in tables["changes"])
+    assert [row["name"] for row in read["profiles"]] == [row["name"] for row in tables["profiles"]]
+    (device,) = read["devices"]
+    assert (device["name"], device["tags"], device["enrolled"], device["verdict"]) == ("plover", "boats", "false", "")
+    assert sorted(row["code"] for row in read["findings"]) == sorted(row["code"] for row in tables["findings"])
+    assert up.heron("list", "--csv", str(tmp_path / "nowhere" / "x.csv"), check=3).json["code"] == "input"
+
+
 def test_who_changes_http_on_the_way(lab):
     """A proxy that takes every request over IPv4 without being asked: named, with what it changes."""
     lab.heron("verify", "--before", check=0)

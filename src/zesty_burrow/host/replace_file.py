@@ -34,9 +34,14 @@ def replace_file(path: Path, content: bytes, mode: int, *, in_place: bool = Fals
 
 
 def write_page(path: Path, text: str) -> None:
+    """A page that a user has asked for, for its owner alone. Raises :class:`InputError`."""
+    write_file(path, text.encode())
+
+
+def write_file(path: Path, content: bytes) -> None:
     """A page or table that a user has asked for, for its owner alone. Raises :class:`InputError`."""
     try:
-        replace_file(path, text.encode(), 0o600)
+        replace_file(path, content, 0o600)
     except OSError as problem:
         raise InputError(
             f"{path} cannot be written",

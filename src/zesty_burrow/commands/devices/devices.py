@@ -6,7 +6,9 @@ from argparse import ArgumentParser, Namespace
 from pathlib import Path
 
 from zesty_burrow.commands.context import Context
+from zesty_burrow.core.outside.runs.tables import csv_table
 from zesty_burrow.fleet.standing import DeviceState
+from zesty_burrow.host.replace_file import write_file
 from zesty_burrow.report.results.base import Result
 from zesty_burrow.report.results.devices import DeviceResult, DevicesResult, EnrolmentsResult, KeyResult, RulesResult
 from zesty_burrow.report.results.plain import MessageResult
@@ -31,6 +33,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     words.add_argument("--state", choices=STATES, help="only those that stand so")
     text = "show what needs attention in their profiles, as `zesty monitor` finds it; takes longer"
     words.add_argument("--attention", action="store_true", help=text)
+    words.add_argument("--csv", type=Path, metavar="FILE", help="write the devices to FILE (CSV)")
     action("show", "show one device: its profile and why, and whether it can use it").add_argument("name")
     words = action("add", "add a device")
     words.add_argument("name")
@@ -115,7 +118,10 @@ def run(args: Namespace, context: Context) -> Result:
 def _list_devices(args: Namespace, context: Context) -> Result:
     wanted = DeviceFilter(tuple(args.word), selection(args), (args.state or "").replace("-", " "))
     attention = attention_words(watch_ahead(context)) if args.attention else {}
-    return DevicesResult(device_list.list_devices(wanted, context), wanted != DeviceFilter(), attention)
+    result = DevicesResult(device_list.list_devices(wanted, context), wanted != DeviceFilter(), attention)
+    if args.csv is not None:
+        write_file(args.csv, csv_table(*result.table()))
+    return result
 
 
 def _show(args: Namespace, context: Context) -> Result:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from argparse import ArgumentParser, Namespace
 from operator import attrgetter
+from pathlib import Path
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.profiles.filters import add_filters, read_filters
@@ -19,6 +20,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     add_filters(parser)
     text = "show what needs attention, as `zesty monitor` finds it; takes longer"
     parser.add_argument("--attention", action="store_true", help=text)
+    parser.add_argument("--csv", type=Path, metavar="FILE", help="write the profiles to FILE (CSV)")
 
 
 def _attention(context: Context) -> dict[str, str]:
@@ -41,4 +43,9 @@ def run(args: Namespace, context: Context) -> ListResult:
         }
         for entry in list_profiles(wanted, context)
     )
+    if args.csv is not None:
+        from zesty_burrow.core.outside.runs.tables import csv_table
+        from zesty_burrow.host.replace_file import write_file
+
+        write_file(args.csv, csv_table((*COLUMNS, "lacks", "for", "attention"), rows))
     return ListResult(rows, asked=not wanted.is_empty)

@@ -6,7 +6,8 @@ from argparse import ArgumentParser, Namespace
 from pathlib import Path
 
 from zesty_burrow.commands.context import Context
-from zesty_burrow.host.replace_file import write_page
+from zesty_burrow.core.outside.runs.tables import csv_table
+from zesty_burrow.host.replace_file import write_file, write_page
 from zesty_burrow.report.results.base import Result
 from zesty_burrow.report.results.verification import HistoryResult
 from zesty_burrow.store.verifications.run_store import RunFilter
@@ -31,6 +32,8 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("--limit", type=int, default=100, metavar="N", help="at most so many, the newest (100)")
     text = "a public key of another device, for --check; may be repeated"
     parser.add_argument("--key", action="append", default=[], metavar="KEY", help=text)
+    text = "write the runs, or with --changes what has changed, to FILE (CSV)"
+    parser.add_argument("--csv", type=Path, metavar="FILE", help=text)
     text = "write a page with timelines to FILE (HTML; needs the extra pages)"
     parser.add_argument("--page", type=Path, metavar="FILE", help=text)
 
@@ -48,6 +51,8 @@ def run(args: Namespace, context: Context) -> Result:
         write_page(
             args.page, history_page(runs, HistoryResult(changed=changed_runs(request, context)).content()["changes"])
         )
-    if args.changes:
-        return HistoryResult(changed=changed_runs(request, context))
-    return HistoryResult(list_history(request, context))
+    result = HistoryResult(changed=changed_runs(request, context)) if args.changes else None
+    result = result or HistoryResult(list_history(request, context))
+    if args.csv is not None:
+        write_file(args.csv, csv_table(*result.table()))
+    return result

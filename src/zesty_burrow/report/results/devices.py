@@ -64,6 +64,12 @@ def standing_document(one: Standing) -> dict[str, Any]:
     }
 
 
+COLUMNS = (
+    "name", "kind", "owner", "place", "client", "protocols", "sign_ins", "reach", "folder", "tags", "enrolled",
+    "profile", "state", "why", "attention", "verdict", "taken_at", "exits", "codes",
+)  # fmt: skip
+
+
 @dataclass(frozen=True)
 class DevicesResult(Result):
     """``devices list``; ``asked``: not all are wanted. ``attention``: by profile, codes of what needs attention."""
@@ -77,6 +83,15 @@ class DevicesResult(Result):
     def content(self) -> dict[str, Any]:
         rows = [(standing_document(one), self.attention.get(one.wanted, "")) for one in self.standings]
         return {"devices": [{**document, "attention": words} for document, words in rows]}
+
+    def table(self) -> tuple[tuple[str, ...], list[dict[str, Any]]]:
+        """For CSV: columns, and a row for each device."""
+        rows = []
+        for row in self.content()["devices"]:
+            report = row["report"] or {}
+            told = {key: report.get(key) for key in ("verdict", "taken_at", "exits", "codes")}
+            rows.append({**row, **told})
+        return COLUMNS, rows
 
 
 @dataclass(frozen=True)

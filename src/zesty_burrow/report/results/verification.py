@@ -59,6 +59,16 @@ class VerifyResult(Result):
         return {**self.seen.document(), "changes": self.seen.changes_document()}
 
 
+Table = tuple[tuple[str, ...], list[dict[str, Any]]]
+"""Columns and rows."""
+RUN_COLUMNS = (
+    "taken_at", "device", "profile", "place", "verdict", "headline", "exits", "operators", "places", "resolvers",
+    "certificate", "round_trip", "chain", "number",
+)  # fmt: skip
+CHANGED_COLUMNS = ("taken_at", "earlier_at", "device", "profile", "place", "what", "before", "after")
+FINDING_COLUMNS = ("profile", "code", "severity", "subject", "detail", "title", "remedy")
+
+
 @dataclass(frozen=True)
 class HistoryResult(Result):
     """``history``: runs, or with ``changed`` what has changed from run to run, or ``checked``."""
@@ -80,6 +90,14 @@ class HistoryResult(Result):
             return {"changes": [asdict(row) for row in self.changed]}
         runs = self.history.runs if self.history else ()
         return {"count": self.history.count if self.history else 0, "runs": [_run(row) for row in runs]}
+
+    def table(self) -> Table:
+        """For CSV: a row for each run, or for each change."""
+        if self.changed is not None:
+            rows = [{**asdict(row), **asdict(one)} for row in self.changed for one in row.changes]
+            return CHANGED_COLUMNS, rows
+        runs = self.history.runs if self.history else ()
+        return RUN_COLUMNS, [{**json.loads(row.facts), **row._asdict()} for row in runs]
 
 
 @dataclass(frozen=True)
@@ -121,6 +139,11 @@ class MonitorResult(Result):
             "findings": [entry.document() for entry in self.seen.findings],
             "runs": [_run(row) for row in self.seen.runs],
         }
+
+    def table(self) -> Table:
+        """For CSV: a row for each finding."""
+        rows = [(name, entry) for name, found in self.seen.by_profile.items() for entry in found]
+        return FINDING_COLUMNS, [{"profile": name, **entry.document()} for name, entry in rows]
 
 
 @dataclass(frozen=True)

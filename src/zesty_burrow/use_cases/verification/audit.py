@@ -12,6 +12,7 @@ from typing import Any
 from zesty_burrow.core.crypto import jws
 from zesty_burrow.core.outside.runs.archive import RUNS, check_archive, csv_of, make_archive, runs_of
 from zesty_burrow.core.outside.runs.record import digest
+from zesty_burrow.core.outside.runs.tables import csv_table
 from zesty_burrow.errors import InputError, StateError
 from zesty_burrow.host.replace_file import replace_file
 from zesty_burrow.observe.observatory.signing import load_or_make
@@ -22,6 +23,9 @@ from zesty_burrow.use_cases.workspace import Workspace
 
 MOST_OCTETS = 256 << 20
 MOST_FILES = 64
+PROFILE_COLUMNS = ("name", "provider", "country", "city", "protocol", "imported_at", "tags", "digest")
+CHANGE_COLUMNS = ("number", "made_at", "who", "what", "undone", "names", "scopes", "devices")
+EXCEPTION_COLUMNS = ("taken_at", "profile", "verdict", "headline", "expectations", "findings")
 Page = Callable[[Mapping[str, Any]], str]
 
 
@@ -87,8 +91,11 @@ def make_audit(request: AuditRequest, workspace: Workspace, page: Page) -> Audit
         RUNS: "".join(f"{record}\n" for record in records).encode(),
         "runs.csv": csv_of(runs),
         "profiles.json": _json(profiles),
+        "profiles.csv": csv_table(PROFILE_COLUMNS, profiles),
         "changes.json": _json(changes),
+        "changes.csv": csv_table(CHANGE_COLUMNS, changes),
         "exceptions.json": _json(exceptions),
+        "exceptions.csv": csv_table(EXCEPTION_COLUMNS, exceptions),
         "report.html": page(report).encode(),
     }
     _write(request.file, make_archive(key, told, files))

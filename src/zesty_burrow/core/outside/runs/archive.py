@@ -7,9 +7,7 @@ what the trust begins with.
 
 from __future__ import annotations
 
-import csv
 import hashlib
-import io
 import json
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
@@ -19,6 +17,7 @@ from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey,
 from zesty_burrow.core.crypto import jws
 from zesty_burrow.core.outside.runs.chain import check_chain, read_record
 from zesty_burrow.core.outside.runs.record import canonical, digest
+from zesty_burrow.core.outside.runs.tables import csv_table
 from zesty_burrow.errors import Malformed
 
 FORMAT = 1
@@ -67,12 +66,7 @@ def check_archive(files: Mapping[str, bytes], key: Ed25519PublicKey) -> list[str
 
 def csv_of(runs: Iterable[Mapping[str, Any]]) -> bytes:
     """A line for each run; columns are the same in every file. Lists are joined by a space, times are RFC 3339."""
-    text = io.StringIO()
-    writer = csv.DictWriter(text, COLUMNS, lineterminator="\n")
-    writer.writeheader()
-    for run in runs:
-        writer.writerow(_cells(run))
-    return text.getvalue().encode()
+    return csv_table(COLUMNS, map(_cells, runs))
 
 
 def _cells(run: Mapping[str, Any]) -> dict[str, Any]:
@@ -83,16 +77,13 @@ def _cells(run: Mapping[str, Any]) -> dict[str, Any]:
         seen = after.get(family) or {}
         cells[family] = seen.get("address", "")
         cells[f"{family}_operator"], cells[f"{family}_country"] = seen.get("operator", ""), seen.get("country", "")
-    cells["resolvers"] = " ".join(entry.get("address", "") for entry in after.get("resolvers") or ())
+    cells["resolvers"] = [entry.get("address", "") for entry in after.get("resolvers") or ()]
     cells["classes"] = (run.get("ways_out") or {}).get("classes", 0)
     cells["unexplained_packets"] = (run.get("watch") or {}).get("packets", 0)
     standings = [row.get("standing") for row in run.get("expectations") or ()]
     for name, word in (("held", "held"), ("broken", "broken"), ("no_evidence", "no evidence")):
         cells[name] = standings.count(word)
-    # A leading sign would be a formula to a program for tables.
-    return {
-        key: f"'{value}" if isinstance(value, str) and value[:1] in "=+-@" else value for key, value in cells.items()
-    }
+    return cells
 
 
 def runs_of(records: Sequence[str], key: Ed25519PublicKey) -> list[dict[str, Any]]:
