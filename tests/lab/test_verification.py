@@ -361,13 +361,16 @@ def test_the_watch_of_a_whole_connection(lab):
     lab.heron("connect", "lisbon", "--detach", "--no-guard", check=0)
     until(lambda: lab.heron("status", check=0).json["tunnel"]["watch"].get("since"))
     assert lab.heron("status", check=0).json["tunnel"]["watch"]["packets"] == 0
-    lab.shell("heron", "ip", "rule", "add", "to", "192.0.2.53", "priority", "50", "table", "main")
+    lab.shell("heron", "ip", "rule", "add", "to", "192.0.2.55", "priority", "50", "table", "main")
+    # Nobody answers there, so that the sender is still waiting when its packets are looked at.
+    sender = lab.start("heron", "ping", "-c", "3", "-i", "0.2", "-W", "60", "192.0.2.55")
     try:
-        lab.shell("heron", "ping", "-c", "3", "-i", "0.2", "192.0.2.53", check=None)
+        until(lambda: lab.heron("status", check=0).json["tunnel"]["watch"]["packets"] == 3)
     finally:
+        lab.end(sender)
         lab.shell("heron", "ip", "rule", "del", "priority", "50")
-    until(lambda: lab.heron("status", check=0).json["tunnel"]["watch"]["packets"] == 3)
     ended = lab.heron("status", check=0)
+    assert ended.json["tunnel"]["watch"]["unwatched"] < 5
     assert "ping" in ended.json["tunnel"]["watch"]["seen"][0] and "left-beside" in ended.codes
     # A verification says so, and judges what is now.
     seen = lab.heron("verify", check=0)

@@ -7,6 +7,7 @@ the status says why; the tunnel does not depend on it.
 from __future__ import annotations
 
 import asyncio
+import time
 from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -39,6 +40,8 @@ class OutsideWatch:
         self._since = ""
         self._blind = ""
         self._stale = False
+        # Seconds in which nobody watched, and since when nobody does.
+        self._unwatched, self._gap = 0.0, 0.0
 
     def begin(self, device: str, belonging: tuple[Network, ...]) -> None:
         """``device``: the tunnel's; ``belonging``: what belongs in it. Also for a tunnel that has become another."""
@@ -68,10 +71,12 @@ class OutsideWatch:
             self._stale = False
             watch = PacketWatch(watched, devices, lambda: self._now()[0])
             watch.open()
-        except BurrowError as problem:
-            self._blind = problem.why or problem.what
+        except (BurrowError, OSError) as problem:
+            self._blind = (problem.why or problem.what) if isinstance(problem, BurrowError) else str(problem)
             return
         self._watch, self._devices, self._blind = watch, devices, ""
+        if self._gap:
+            self._unwatched, self._gap = self._unwatched + time.monotonic() - self._gap, 0.0
         self._since = self._since or watch.result().since
         for channel in watch.channels:
             asyncio.get_running_loop().add_reader(channel.fileno(), watch.read)
@@ -98,11 +103,12 @@ class OutsideWatch:
             self._lost += ended["lost"]
             self._rows = [*self._rows, *ended["unexplained"]][-SHOWN:]
             self._watch.close()
-            self._watch = None
+            self._watch, self._gap = None, time.monotonic()
 
     def document(self) -> dict[str, Any]:
-        """``since``: ISO 8601, empty before it has begun; ``packets``: how many nothing explains; ``lost``: captures
-        that the kernel dropped; ``seen``: in words; ``blind``: why it cannot watch.
+        """``since``: ISO 8601, empty before it has begun; ``unwatched``: for how many seconds of that time nobody
+        watched; ``packets``: how many nothing explains; ``lost``: captures that the kernel dropped; ``seen``: in words;
+        ``blind``: why it cannot watch.
         """
         now: dict[str, Any] = (
             self._watch.result().document() if self._watch is not None else {"packets": 0, "lost": 0, "unexplained": ()}
@@ -110,6 +116,7 @@ class OutsideWatch:
         rows = [*self._rows, *now["unexplained"]]
         return {
             "since": self._since,
+            "unwatched": round(self._unwatched + (time.monotonic() - self._gap if self._gap else 0.0), 1),
             "packets": self._packets + now["packets"],
             "lost": self._lost + now["lost"],
             "seen": [_words(row) for row in rows[-SHOWN:]],

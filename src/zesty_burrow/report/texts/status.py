@@ -212,7 +212,8 @@ def watch_words(watch: Mapping[str, Any]) -> str:
     lost = f"; the kernel dropped {watch['lost']} captures" if watch["lost"] else ""
     where = ", ".join(watch["devices"]) or "no outer device"
     begun = watch["since"][11:19]
-    return f"{plural(watch['packets'], 'packet')} left beside the tunnel by {where} since {begun} UTC{lost}"
+    gaps = f", not seen for {watch['unwatched']:.0f} s of it" if watch.get("unwatched", 0) >= 1 else ""
+    return f"{plural(watch['packets'], 'packet')} left beside the tunnel by {where} since {begun} UTC{gaps}{lost}"
 
 
 def guard_words(guard: GuardState) -> str:
