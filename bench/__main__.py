@@ -19,6 +19,7 @@ MEASURES = (
     "databases",
     "remembering",
     "watching",
+    "verifying",
     "observatory",
     "rehearsing",
     "devices",

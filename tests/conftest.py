@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from zlib import crc32
+
 import pytest
 from hypothesis import HealthCheck, settings
+from xdist.scheduler import LoadFileScheduling
 
 from rotation import in_this_run
 from zesty_burrow.carrier.fast_path.compile_cache import CompileCache
@@ -19,8 +22,8 @@ LONGEST_FILES = ("tests/lab/test_nothing_leaves.py", "tests/lab/test_datapath.py
 """Begun first, so that no worker ends long after the others."""
 IN_PIECES = {
     "tests/lab/test_nothing_leaves.py": 4,
-    "tests/lab/test_tunnel.py": 3,
-    "tests/lab/test_connect_ip.py": 3,
+    "tests/lab/test_tunnel.py": 2,
+    "tests/lab/test_connect_ip.py": 2,
     "tests/carrier/test_same_result.py": 2,
 }
 """Files whose tests are given to several workers, in so many pieces; of the others one worker takes all."""
@@ -52,14 +55,18 @@ def pytest_collection_modifyitems(config, items):
             (n for n, name in enumerate(LONGEST_FILES) if item.nodeid.startswith(name)), len(LONGEST_FILES)
         )
     )
-    by_file = {}
-    for item in items:
-        if item.get_closest_marker("soak") is None:
-            by_file.setdefault(item.nodeid.partition("::")[0], []).append(item)
-    for name, own in by_file.items():
-        size = -(-len(own) // IN_PIECES.get(name, 1))
-        for number, item in enumerate(own):
-            item.add_marker(pytest.mark.xdist_group(f"{name} {number // size}"))
+
+
+class Pieces(LoadFileScheduling):
+    """The tests of a file, or of a piece of it, go to one worker."""
+
+    def _split_scope(self, nodeid):
+        name = nodeid.partition("::")[0]
+        return f"{name} {crc32(nodeid.encode()) % IN_PIECES.get(name, 1)}"
+
+
+def pytest_xdist_make_scheduler(config, log):
+    return Pieces(config, log) if config.getvalue("dist") == "loadfile" else None
 
 
 @pytest.fixture(scope="session")

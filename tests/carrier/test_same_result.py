@@ -17,6 +17,7 @@ from scapy.packet import Raw
 from carrier.ends import ALL, HERE, NOBODY, ONLY_HERE, PATHS, THERE, Ends
 from carrier.test_both_paths import datagram, left_to_us
 from core.test_segmentation import FIELDS, as_the_kernel_splits, headers, octets_for, segments_of, whole_of
+from rotation import on_day
 from zesty_burrow.carrier.data_path.options import PathOptions
 from zesty_burrow.core.packets.offload_header import NOTHING
 
@@ -286,6 +287,7 @@ GUARDED = """
 """
 
 
+@on_day(1, 3)
 @pytest.mark.parametrize("turns", [1000, pytest.param(8000, marks=pytest.mark.soak)])
 def test_nothing_is_touched_behind_a_buffer_s_end(turns):
     """Packets whose headers lie, up to the last octet before a page that nobody may touch."""

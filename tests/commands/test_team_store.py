@@ -14,7 +14,7 @@ import psycopg
 import pytest
 
 from commands.conftest import PROGRAM, Program
-from rotation import DAY
+from rotation import DAY, on_day
 from support import AUTHORITY, PASSWORD
 from zesty_burrow.core.credentials import NamePassword
 from zesty_burrow.core.profile import SignIn
@@ -241,6 +241,7 @@ def test_a_url_that_is_wrong(tmp_path, url):
     assert ended.code == 4 and ended.json["code"] == "state" and "S3cret" not in ended.text
 
 
+@on_day(0, 3)
 @pytest.mark.parametrize("kind", ["sqlite", "postgresql"])
 def test_a_large_import(kind, request, tmp_path):
     """Thousands of profiles in one folder, in one transaction, on either database; listed, searched, shown."""

@@ -40,6 +40,9 @@ class Asked:
     def random(self, octets):
         return TOKEN[:octets]
 
+    def together(self, questions):
+        return [question() for question in questions]
+
     def get(self, path, version=0, nonce=""):
         return self.documents.get(path)
 

@@ -132,6 +132,9 @@ class Asked:
     def random(self, octets):
         return bytes(octets)
 
+    def together(self, questions):
+        return [question() for question in questions]
+
     def get(self, path, version=0):
         return {"questions": self.questions}
 

@@ -16,6 +16,7 @@ from hypothesis import strategies as st
 
 from corpus import material as m
 from corpus.instance import INSTANCE
+from rotation import on_day
 from zesty_burrow.core.certificates.names import breaks_constraints, canonical
 from zesty_burrow.core.certificates.revocation import load_revocation_list_untrusted
 from zesty_burrow.core.credentials import (
@@ -80,6 +81,7 @@ def test_keys(title, changes, cut):
         assert problem.why
 
 
+@on_day(1, 3)
 def test_a_table_with_thousands_of_accounts():
     """Each row with an account of its own: each kept for its profile alone, in time that grows with the rows."""
     rows = [f"place-{n},gateway-{n}.quillwort.example,account-{n},x_Y-{n}" for n in range(3_000)]
@@ -384,6 +386,7 @@ def many(kind, count):
     return stream.getvalue()
 
 
+@on_day(2, 3)
 @pytest.mark.parametrize("kind", ["zip", "tar"])
 def test_too_many_members(kind):
     """Refused as soon as the limit is passed, with memory of the order of the archive itself."""

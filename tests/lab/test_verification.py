@@ -306,7 +306,7 @@ def test_tables_for_other_programs(up, tmp_path):
             tables[name] = up.heron(*words, "--csv", str(tmp_path / f"{name}.csv")).json[name]
     finally:
         up.heron("devices", "remove", "plover", check=0)
-    read = {name: list(csv.DictReader((tmp_path / f"{name}.csv").open())) for name in tables}
+    read = {name: list(csv.DictReader((tmp_path / f"{name}.csv").read_text().splitlines())) for name in tables}
     assert [row["verdict"] for row in read["runs"]] == [row["verdict"] for row in tables["runs"]]
     assert read["runs"][0]["operators"] == " ".join(tables["runs"][0]["facts"]["operators"])
     assert len(read["changes"]) == sum(len(row["changes"]) for row in tables["changes"])

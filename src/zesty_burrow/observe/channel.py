@@ -11,6 +11,7 @@ import json
 import secrets
 import socket
 import ssl
+from contextlib import suppress
 from pathlib import Path
 from typing import Any, NamedTuple
 from urllib.parse import urlsplit
@@ -39,6 +40,7 @@ class ObservatoryAddress:
     key: str = ""
     authority: str = ""
     _contexts: list[ssl.SSLContext] = field(default_factory=list, compare=False, repr=False)
+    _resolved: list[tuple[str, ...]] = field(default_factory=list, compare=False, repr=False)
 
     @classmethod
     def of(cls, url: str, key: str = "", authority: str = "") -> ObservatoryAddress:
@@ -62,12 +64,21 @@ class ObservatoryAddress:
         """What proves its answers."""
         return BY_SIGNATURE if self.key else BY_CERTIFICATE if self.tls else BY_NOTHING
 
+    def addresses(self) -> tuple[str, ...]:
+        """The addresses of its name, looked up once; empty if it has none."""
+        if not self._resolved:
+            with suppress(OSError):
+                rows = socket.getaddrinfo(self.host, self.port, type=socket.SOCK_STREAM)
+                self._resolved.append(tuple(dict.fromkeys(str(row[4][0]) for row in rows)))
+        return self._resolved[0] if self._resolved else ()
+
     def context(self) -> ssl.SSLContext:
         """How its certificate is judged. Raises :class:`InputError` for a file that cannot be used."""
         if not self._contexts:
-            context = ssl.create_default_context()
-            if self.authority:
-                context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
+            context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
+            if not self.authority:
+                context.load_default_certs()
+            else:
                 try:
                     context.load_verify_locations(Path(self.authority))
                 except (OSError, ssl.SSLError) as problem:

@@ -6,10 +6,11 @@ import http.client
 import secrets
 import socket
 import threading
-from collections.abc import Iterator, Sequence
+import time
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
-from typing import Any
+from typing import Any, TypeVar
 
 from zesty_burrow.core.dns.question import Reply
 from zesty_burrow.core.outside import stun
@@ -29,6 +30,11 @@ from zesty_burrow.observe.probes import (
     real_time,
 )
 
+T = TypeVar("T")
+IN_RESERVE = {4: 6, 6: 2}
+"""Connections that are opened while the first question is asked."""
+LEAST_WAIT = 0.15
+"""Seconds."""
 MOST_SOURCES = 16
 """Addresses of this machine from which STUN is asked."""
 
@@ -45,16 +51,33 @@ class Look:
         self.unproven = ""
         self.signed: list[str] = []
         self._idle: dict[int, list[http.client.HTTPConnection]] = {4: [], 6: []}
+        self._is_closed = False
+        observatory.addresses()
+        if observatory.tls:
+            observatory.context()
+        # The checks ask at one time: each finds a connection that is open already.
+        for version, count in IN_RESERVE.items():
+            for _ in range(count):
+                threading.Thread(target=self._reserve, args=(version,), daemon=True).start()
+        began = time.monotonic()
         self.about: dict[str, Any] = self.get("/v1") or {}
+        # A connection, a handshake and an answer took three round trips: a datagram's answer has the time of two.
+        self._wait = min(max(2 * (time.monotonic() - began) / 3, LEAST_WAIT), TIMEOUT)
 
-    def _endpoints(self, family: socket.AddressFamily, kind: socket.SocketKind, port: int) -> list[Any]:
-        with suppress(OSError):
-            rows = socket.getaddrinfo(self._observatory.host, port, family, kind)
-            return [row[4] for row in rows]
-        return []
+    def _reserve(self, version: int) -> None:
+        endpoints = self._endpoints(version, self._observatory.port)
+        with suppress(OSError, IndexError):
+            connection = connect(self._observatory, endpoints[0][0])
+            self._idle[version].append(connection)
+            if self._is_closed:
+                self.close()
+
+    def _endpoints(self, version: int, port: int) -> list[tuple[str, int]]:
+        return [(one, port) for one in self._observatory.addresses() if (":" in one) == (version == 6)]
 
     def close(self) -> None:
         """End its connections."""
+        self._is_closed = True
         for connections in self._idle.values():
             while connections:
                 connections.pop().close()
@@ -90,7 +113,7 @@ class Look:
         """One that is open already, then fresh ones to each of its addresses."""
         with suppress(IndexError):
             yield self._idle[version].pop()
-        for endpoint in self._endpoints(FAMILIES[version], socket.SOCK_STREAM, self._observatory.port):
+        for endpoint in self._endpoints(version, self._observatory.port):
             try:
                 yield connect(self._observatory, endpoint[0])
             except Unproven as problem:
@@ -132,7 +155,12 @@ class Look:
 
     def _first(self, version: int, port: int) -> Any:
         """One endpoint of the observatory, None where its name has none of that family."""
-        return next(iter(self._endpoints(FAMILIES[version], socket.SOCK_DGRAM, port)), None)
+        return next(iter(self._endpoints(version, port)), None)
+
+    def together(self, questions: Sequence[Callable[[], T]]) -> list[T]:
+        """What several questions are answered that are asked at one time."""
+        with ThreadPoolExecutor(len(questions) or 1) as pool:
+            return list(pool.map(lambda question: question(), questions))
 
     def real_time(self, version: int, port: int) -> str:
         """This machine's address as STUN tells it; empty if there is no answer, or none that proves whose it is."""
@@ -146,7 +174,8 @@ class Look:
 
         def of(source: str) -> str:
             version = 6 if ":" in source else 4
-            return real_time(version, endpoints[version], credential, source) if endpoints[version] else ""
+            endpoint = endpoints[version]
+            return real_time(version, endpoint, credential, source, wait=self._wait, tries=1) if endpoint else ""
 
         with ThreadPoolExecutor(len(sources) or 1) as pool:
             return {source: seen for source, seen in zip(sources, pool.map(of, sources), strict=True) if seen}

@@ -48,9 +48,16 @@ def own_addresses() -> list[str]:
     return [one for one in dict.fromkeys(rows) if not one.startswith(("fe80:", "169.254."))]
 
 
-def real_time(version: int, endpoint: Any, credential: stun.Credential | None, source: str = "") -> str:
+def real_time(
+    version: int,
+    endpoint: Any,
+    credential: stun.Credential | None,
+    source: str = "",
+    *,
+    wait: float = WAIT,
+    tries: int = STUN_TRIES,
+) -> str:
     """This machine's address as STUN tells it to a socket with that source; empty if there is no answer."""
-    wait, tries = (WAIT, STUN_TRIES) if not source else (WAIT / 2, 1)
     with suppress(OSError), socket.socket(FAMILIES[version], socket.SOCK_DGRAM) as channel:
         if source:
             channel.bind((source, 0))
@@ -99,6 +106,9 @@ def padded(
                 if problem.errno != errno.EMSGSIZE:
                     break
             take(time.monotonic() + (BETWEEN if whole else BETWEEN_FRAGMENTED))
+            if not whole and any(one is not None for one in seconds):
+                # That fragments pass is known then.
+                return seconds
         take(time.monotonic() + WAIT)
     return seconds
 
@@ -136,6 +146,8 @@ def inbound(version: int, ask: Callable[[int, str], dict[str, Any] | None]) -> s
         answer = ask(listener.getsockname()[1], word)
         if answer is None or not isinstance(answer.get("connected"), bool):
             return ""
+        if not answer["connected"]:
+            return "closed"
         with suppress(TimeoutError):
             while True:
                 channel, _ = listener.accept()
@@ -143,7 +155,7 @@ def inbound(version: int, ask: Callable[[int, str], dict[str, Any] | None]) -> s
                     channel.settimeout(WAIT / 5)
                     if secrets.compare_digest(channel.recv(128).strip(), word.encode()):
                         return "open"
-        return "elsewhere" if answer["connected"] else "closed"
+        return "elsewhere"
     return ""
 
 

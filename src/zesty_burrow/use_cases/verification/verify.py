@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import socket
 import time
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
@@ -97,7 +96,7 @@ def _look(
     began = time.monotonic()
     with ways_out.Watching(meaning, lambda: ways_out.meaning_now(workspace)) as watching:
         ways, names = ways_out.look(meaning, read_names(request.environment))
-        routes = _routes(status, asked[0].host) if asked else []
+        routes = _routes(status, asked[0]) if asked else []
         seen = [_observer(one, workspace).observe(extended=request.extended) for one in asked]
         reached = try_to_reach(targets)
         guard = _probed(guard)
@@ -239,7 +238,7 @@ def _takes_everything(status: TunnelStatus) -> bool:
     return any(ip_network(network).prefixlen == 0 for network in status.networks)
 
 
-def _routes(status: TunnelStatus, observatory: str) -> list[RouteSeen]:
+def _routes(status: TunnelStatus, observatory: ObservatoryAddress) -> list[RouteSeen]:
     """Where the kernel sends what belongs in the tunnel: asked first, as answers prove nothing otherwise.
 
     Addresses of families that the tunnel does not carry are not looked at: they have no way out.
@@ -249,9 +248,7 @@ def _routes(status: TunnelStatus, observatory: str) -> list[RouteSeen]:
     outside = [ip_network(one) for one in status.left_out]
     wanted = [(f"name server {name_server}", ip_address(name_server)) for name_server in status.name_servers]
     if _takes_everything(status):
-        with suppress(OSError):
-            rows = socket.getaddrinfo(observatory, 80, type=socket.SOCK_STREAM)
-            wanted += [(f"observatory {observatory}", ip_address(str(row[4][0]))) for row in rows]
+        wanted += [(f"observatory {observatory.host}", ip_address(one)) for one in observatory.addresses()]
     wanted += [(f"network {one}", one.network_address + 1) for one in inside if one.prefixlen]
     seens = []
     with Netlink() as netlink:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from itertools import zip_longest
-from typing import Any, Protocol
+from typing import Any, Protocol, TypeVar
 
 from zesty_burrow.core.codes.code import Code
 from zesty_burrow.core.dns.question import Reply
@@ -16,6 +16,7 @@ from zesty_burrow.core.ways_out.names_seen import NamesSeen
 from zesty_burrow.core.ways_out.seen import WatchSeen, WaysSeen
 from zesty_burrow.records import dataclass, field
 
+T = TypeVar("T")
 Row = tuple[str, str, str]
 """For the table: label, before, after."""
 Evidence = Mapping[str, Any]
@@ -56,6 +57,9 @@ class Questions(Protocol):
 
     def resolve(self, name: str) -> list[str]:
         """The addresses that the system's resolver has for a name, perhaps none."""
+
+    def together(self, questions: Sequence[Callable[[], T]]) -> list[T]:
+        """What several questions are answered that are asked at one time."""
 
     def real_time(self, version: int, port: int) -> str:
         """This machine's address as STUN (RFC 8489) tells it; empty if there is no answer."""

@@ -7,6 +7,7 @@ from typing import Any
 
 from zesty_burrow.core.codes.code import Code, Severity
 from zesty_burrow.core.finding import Finding, finding
+from zesty_burrow.core.outside.checks.asked.versions import both
 from zesty_burrow.core.outside.checks.check import Check, Evidence, Facts, Questions, Row
 from zesty_burrow.core.outside.observation import Observation, Sighting
 from zesty_burrow.core.outside.strangers import sighting_of
@@ -50,7 +51,8 @@ Exits = Sequence[tuple[str, Sighting]]
 
 
 def _ask(questions: Questions, _seen: Observation) -> Evidence:
-    return {f"ipv{version}": sighting_of(questions.get("/v1/address", version)) for version in (4, 6)}
+    seen = both(questions, lambda version: questions.get("/v1/address", version))
+    return {f"ipv{version}": sighting_of(document) for version, document in seen.items()}
 
 
 def _read(document: Mapping[str, Any]) -> Evidence:

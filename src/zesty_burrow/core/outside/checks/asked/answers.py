@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ipaddress
 from collections.abc import Iterator, Mapping
+from functools import partial
 from typing import Any
 
 from zesty_burrow.core.codes.code import Code, Severity
@@ -35,8 +36,9 @@ def _ask(questions: Questions, _seen: Observation) -> Evidence:
     name = f"a-{questions.random(4).hex()}.{token}.{zone}"
     parent = zone.partition(".")[2]
     missing = f"no-{questions.random(8).hex()}.{parent}"
-    answered = sorted(questions.resolve(name))[:MOST]
-    invented = sorted(questions.resolve(missing))[:MOST]
+    answered, invented = (
+        sorted(rows)[:MOST] for rows in questions.together([partial(questions.resolve, one) for one in (name, missing)])
+    )
     rows = (questions.get(f"/v1/names/{token}") or {}).get("questions")
     return {
         "answers_expected": expected,

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from zesty_burrow.core.codes.code import Code, Severity
 from zesty_burrow.core.finding import Finding, finding
-from zesty_burrow.core.outside.checks.asked.versions import VERSIONS, by_version, own_addresses
+from zesty_burrow.core.outside.checks.asked.versions import both, by_version, own_addresses
 from zesty_burrow.core.outside.checks.check import Check, Evidence, Facts, Questions, Row
 from zesty_burrow.core.outside.echo import TOKEN_OCTETS
 from zesty_burrow.core.outside.observation import Observation
@@ -24,13 +24,15 @@ CODES = (
 def _ask(questions: Questions, _seen: Observation) -> Evidence:
     if questions.about.get("echo") is not True:
         return {}
-    seen = {}
-    for version in VERSIONS:
+
+    def of(version: int) -> str | None:
         token = questions.random(TOKEN_OCTETS)
-        if questions.echo(version, token):
-            rows = (questions.get(f"/v1/echoes/{token.hex()}") or {}).get("sources")
-            seen[str(version)] = sighting_of(rows[0]).address if isinstance(rows, list) and rows else ""
-    return {KEY: seen}
+        if not questions.echo(version, token):
+            return None
+        rows = (questions.get(f"/v1/echoes/{token.hex()}") or {}).get("sources")
+        return sighting_of(rows[0]).address if isinstance(rows, list) and rows else ""
+
+    return {KEY: {str(version): address for version, address in both(questions, of).items() if address is not None}}
 
 
 def _judge(facts: Facts) -> Iterator[Finding]:

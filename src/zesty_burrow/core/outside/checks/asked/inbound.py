@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from zesty_burrow.core.codes.code import Code, Severity
 from zesty_burrow.core.finding import Finding, finding
-from zesty_burrow.core.outside.checks.asked.versions import VERSIONS, by_version
+from zesty_burrow.core.outside.checks.asked.versions import both, by_version
 from zesty_burrow.core.outside.checks.check import Check, Evidence, Facts, Questions, Row
 from zesty_burrow.core.outside.observation import Observation
 
@@ -24,8 +24,7 @@ def _ask(questions: Questions, _seen: Observation) -> Evidence:
     if questions.about.get("inbound") is not True:
         return {}
     seen = {}
-    for version in VERSIONS:
-        state = questions.inbound(version)
+    for version, state in both(questions, questions.inbound).items():
         if state in WORDS:
             ports = questions.listening(version)[:MOST_PORTS] if state == OPEN else []
             seen[str(version)] = {"state": state, "listening": ports}

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
+from typing import Any
 
 from zesty_burrow.core.codes.code import Code, Severity
-from zesty_burrow.core.dns.question import AAAA, DS, HTTPS, A
+from zesty_burrow.core.dns.question import AAAA, DS, HTTPS, A, Reply
 from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.core.outside.checks.asked.resolvers import judge_resolvers
 from zesty_burrow.core.outside.checks.check import Check, Evidence, Facts, Questions, Row
@@ -33,17 +34,23 @@ def _ask(questions: Questions, _seen: Observation) -> Evidence:
     token = questions.random(12).hex()
     asked = [(name, over_tcp) for over_tcp in (False, True) for name in TYPES]
     names = [f"t{number}-{questions.random(4).hex()}.{token}.{zone}" for number in range(len(asked))]
-    replies = questions.ask_name_server(
-        [(name, TYPES[kind], over_tcp) for name, (kind, over_tcp) in zip(names, asked, strict=True)]
-    )
-    if replies is None:
+    rows = [(name, TYPES[kind], over_tcp) for name, (kind, over_tcp) in zip(names, asked, strict=True)]
+
+    def by_udp() -> tuple[list[Reply | None] | None, tuple[Sighting, ...]]:
+        replies = questions.ask_name_server(rows[: len(TYPES)])
+        return replies, resolvers_in(questions.get(f"/v1/names/{token}") or {})
+
+    def signatures() -> str:
+        return _signatures(questions, zone, signed) if isinstance(signed, str) else ""
+
+    calls: list[Callable[[], Any]] = [by_udp, lambda: questions.ask_name_server(rows[len(TYPES) :]), signatures]
+    (told, seen), streamed, checked = questions.together(calls)
+    if told is None or streamed is None:
         return {}
     answered = {
         f"{kind} by {'TCP' if over_tcp else 'UDP'}": reply is not None and reply.code in GOOD
-        for (kind, over_tcp), reply in zip(asked, replies, strict=True)
+        for (kind, over_tcp), reply in zip(asked, (*told, *streamed), strict=True)
     }
-    seen = resolvers_in(questions.get(f"/v1/names/{token}") or {})
-    checked = _signatures(questions, zone, signed) if isinstance(signed, str) else ""
     return {KEY: answered, SIGNED: checked, ASKED_BY: [asdict(one) for one in seen]}
 
 

@@ -9,7 +9,7 @@ from typing import Any
 from zesty_burrow.core.codes.code import Code, Severity
 from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.core.outside import stun
-from zesty_burrow.core.outside.checks.asked.versions import VERSIONS, by_version
+from zesty_burrow.core.outside.checks.asked.versions import both, by_version
 from zesty_burrow.core.outside.checks.check import Check, Evidence, Facts, Questions, Row
 from zesty_burrow.core.outside.observation import Observation
 
@@ -36,7 +36,8 @@ def _ask(questions: Questions, _seen: Observation) -> Evidence:
     told = questions.about.get("stun_port")
     port = told if isinstance(told, int) and 0 < told < 65536 else stun.PORT
     count = MORE if questions.extended else COUNT
-    return {KEY: {str(version): row for version in VERSIONS if (row := _of(questions, version, port, count))}}
+    rows = both(questions, lambda version: _of(questions, version, port, count))
+    return {KEY: {str(version): row for version, row in rows.items() if row}}
 
 
 def _of(questions: Questions, version: int, port: int, count: int) -> dict[str, Any]:

@@ -7,7 +7,7 @@ from typing import Any
 
 from zesty_burrow.core.codes.code import Code, Severity
 from zesty_burrow.core.finding import Finding, finding
-from zesty_burrow.core.outside.checks.asked.versions import VERSIONS, by_version, own_addresses
+from zesty_burrow.core.outside.checks.asked.versions import both, by_version, own_addresses
 from zesty_burrow.core.outside.checks.check import Check, Evidence, Facts, PlainExchange, Questions, Row
 from zesty_burrow.core.outside.observation import Observation
 from zesty_burrow.core.outside.strangers import sighting_of
@@ -32,8 +32,7 @@ def _ask(questions: Questions, _seen: Observation) -> Evidence:
     if not isinstance(port, int) or not 0 < port < 65536:
         return {}
     seen = {}
-    for version in VERSIONS:
-        exchange = questions.plain_request(version, port)
+    for version, exchange in both(questions, lambda version: questions.plain_request(version, port)).items():
         if exchange is not None:
             address = sighting_of(exchange.told).address
             seen[str(version)] = {"address": address, "changes": list(changes_untrusted(exchange))[:MOST]}

@@ -9,6 +9,7 @@ from typing import Any
 from zesty_burrow.core.codes.code import Code, Severity
 from zesty_burrow.core.finding import Finding, finding
 from zesty_burrow.core.outside import stun
+from zesty_burrow.core.outside.checks.asked.versions import both
 from zesty_burrow.core.outside.checks.check import Check, Evidence, Facts, Questions, Row, paired
 from zesty_burrow.core.outside.observation import Observation, Sighting
 from zesty_burrow.core.outside.strangers import sighting_of
@@ -36,7 +37,8 @@ ON_PAGE = {
 def _ask(questions: Questions, _seen: Observation) -> Evidence:
     told = questions.about.get("stun_port")
     port = told if isinstance(told, int) and 0 < told < 65536 else stun.PORT
-    addresses = [address for version in (4, 6) if (address := questions.real_time(version, port))]
+    seen = both(questions, lambda version: questions.real_time(version, port))
+    addresses = [address for address in seen.values() if address]
     # As applications do that try every address of the machine (RFC 8445 §5.1.1.1).
     by_source = questions.real_time_by_source(port)
     return {"real_time": tuple(Sighting(address) for address in addresses), KEY: dict(by_source)}

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
-from typing import Any
+from collections.abc import Callable, Iterator, Mapping
+from functools import partial
+from typing import Any, TypeVar
 
+from zesty_burrow.core.outside.checks.check import Questions
 from zesty_burrow.core.outside.observation import Observation
 
+T = TypeVar("T")
 VERSIONS = (4, 6)
 
 
@@ -16,6 +19,11 @@ def by_version(observation: Observation, key: str) -> Iterator[tuple[str, Any]]:
     for version in VERSIONS:
         if isinstance(seen, Mapping) and seen.get(str(version)):
             yield f"IPv{version}", seen[str(version)]
+
+
+def both(questions: Questions, question: Callable[[int], T]) -> dict[int, T]:
+    """What is answered for IPv4 and for IPv6, asked at one time."""
+    return dict(zip(VERSIONS, questions.together([partial(question, version) for version in VERSIONS]), strict=True))
 
 
 def own_addresses(before: Observation | None) -> set[str]:
