@@ -29,8 +29,8 @@ IN_PIECES = {
 """Files whose tests are given to several workers, in so many pieces; of the others one worker takes all."""
 ALL_EACH_TIME = ("tests/lab/test_documents.py", "tests/lab/test_nothing_leaves.py")
 """Where every page of the documents counts, and where the tests themselves say what runs on which day."""
-CASES, FILES = 4, 2
-"""Of cases that are many alike a fourth runs each day; of the lab's other tests those of every second file."""
+CASES, FILES = 4, 3
+"""Of cases that are many alike a fourth runs each day; of the lab's other tests those of every third file."""
 
 
 @pytest.hookimpl(tryfirst=True)

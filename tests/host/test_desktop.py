@@ -98,3 +98,9 @@ def test_the_process_is_the_user_s(tmp_path):
     finally:
         desktop.finish()
     assert processes_of_4711() == []
+
+
+def test_what_a_verification_has_changed():
+    title, text, urgency = words("changed", {"profile": "lisbon", "why": "exit: 198.51.100.19 became 198.51.100.20"})
+    assert (title, urgency) == ("Tunnel lisbon: verified, and something has changed", 1)
+    assert text == "exit: 198.51.100.19 became 198.51.100.20."

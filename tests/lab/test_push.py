@@ -229,5 +229,10 @@ def test_reports(pushed):
         changed = lab.heron("history", "--device", "curlew", "--changes", check=0).json["changes"]
         assert [one["what"] for one in changed[0]["changes"]] == ["verdict"]
         assert lab.heron("history", "--check", check=0).json["problems"] == []
+        # The auditor's report has them too, and stays what was signed.
+        report = folder / "report.zip"
+        key = lab.heron("audit", "--to", str(report), check=0).json["key"]
+        assert lab.heron("audit", "--check", str(report), "--key", key, check=0).json["problems"] == []
+        assert lab.heron("history", "--page", str(folder / "history.html"), check=0).json["runs"]
     finally:
         pushed.curlew("disconnect")

@@ -11,6 +11,7 @@ from pathlib import Path
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.errors import InputError, UsageError
+from zesty_burrow.host.bus.desktop import Desktop, session_bus
 from zesty_burrow.host.replace_file import write_page
 from zesty_burrow.report.results.base import Result
 from zesty_burrow.report.results.verification import BaselineResult, VerifyResult
@@ -34,6 +35,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("--every", default="", metavar="TIME", help=text)
     text = "run this program when something has changed since the run before; it gets the changes as JSON"
     parser.add_argument("--on-change", type=Path, metavar="PROGRAM", help=text)
+    parser.add_argument("--notify", action="store_true", help="tell the desktop when something has changed")
     parser.add_argument("--page", type=Path, metavar="FILE", help="write a page for browsers and paper to FILE (HTML)")
 
 
@@ -44,8 +46,7 @@ def run(args: Namespace, context: Context) -> Result:
     seen = verify(_request(args), context)
     if seen.judgement is None:
         return BaselineResult(seen.observation)
-    if seen.changes and args.on_change is not None:
-        _hand_over(args.on_change, seen)
+    _tell_changes(seen, args)
     if args.page is not None:
         from zesty_burrow.report.pages.verification_page import verification_page
 
@@ -73,13 +74,26 @@ def _again_and_again(args: Namespace, context: Context) -> Result:
                 context.reporter.note(f"{seen.observation.taken_at}  {judgement.verdict}: {judgement.headline}")
             for change in seen.changes:
                 context.reporter.note(f"  {change.what}: {change.before} became {change.after}")
-            if seen.changes and args.on_change is not None:
-                _hand_over(args.on_change, seen)
+            _tell_changes(seen, args)
             time.sleep(max(pause - (time.monotonic() - began), 1.0))
     except KeyboardInterrupt:
         if seen is None:
             raise
         return VerifyResult(seen, times)
+
+
+def _tell_changes(seen: Verified, args: Namespace) -> None:
+    """To the program and to the desktop, where they are wanted."""
+    if not seen.changes:
+        return
+    if args.on_change is not None:
+        _hand_over(args.on_change, seen)
+    place = session_bus(os.environ) if args.notify else None
+    if place is not None:
+        why = "; ".join(f"{one.what}: {one.before} became {one.after}" for one in seen.changes)
+        desktop = Desktop(*place)
+        desktop.tell("changed", {"profile": seen.profile, "why": why})
+        desktop.finish()
 
 
 def _hand_over(program: Path, seen: Verified) -> None:

@@ -92,6 +92,7 @@ def words(event: str, particulars: Mapping[str, Any]) -> tuple[str, str, int]:
         "back": (f"Tunnel {name} is back", where, NORMAL),
         "lost": (f"Tunnel {name} is lost", f"{why}. {held}", CRITICAL),
         "down": (f"Tunnel {name} has ended", f"{why}.", NORMAL),
+        "changed": (f"Tunnel {name}: verified, and something has changed", f"{why}.", NORMAL),
         "blocked": (f"Tunnel {name} has ended", f"{why}. Nothing leaves until `zesty disconnect` opens it.", CRITICAL),
     }
     title, text, urgency = texts.get(event, (f"Tunnel {name}: {event}", why, NORMAL))

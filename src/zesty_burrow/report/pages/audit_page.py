@@ -66,11 +66,18 @@ def _runs(report: Mapping[str, Any]) -> str:
         exits = ", ".join(entry["address"] for entry in (after["ipv4"], after["ipv6"]) if entry["address"])
         verdict = element("strong", text(run["verdict"]), class_=run["verdict"])
         rows.append(
-            (text(after["taken_at"]), text(run["profile"] or "no tunnel"), verdict, text(run["headline"]), text(exits))
+            (
+                text(after["taken_at"]),
+                text(run["device"]),
+                text(run["profile"] or "no tunnel"),
+                verdict,
+                text(run["headline"]),
+                text(exits),
+            )
         )
     more = len(report["runs"]) - len(runs)
     rest = element("p", text(f"{more} earlier runs are in runs.csv."), class_="soft") if more > 0 else ""
-    return table(("taken", "profile", "verdict", "in words", "exits"), rows, (0, 1, 2)) + rest
+    return table(("taken", "device", "profile", "verdict", "in words", "exits"), rows, (0, 1, 2, 3)) + rest
 
 
 def _changes(report: Mapping[str, Any]) -> str:

@@ -8,7 +8,7 @@ from typing import Any
 from zesty_burrow.carrier.control.status import TunnelStatus
 from zesty_burrow.core.crypto import jws
 from zesty_burrow.core.finding import CODES, Severity
-from zesty_burrow.core.outside.observation import Observation
+from zesty_burrow.core.outside.observation import Observation, Sighting
 from zesty_burrow.core.outside.runs.chain import ChainProblem, check_chain, make_record
 from zesty_burrow.core.outside.runs.record import (
     FORMAT,
@@ -111,7 +111,8 @@ def keep_reported(
     document; this machine's signature says that it came like that, not that it is true. ``seen``: by the page.
     """
     key = load_or_make(_key_file(workspace))
-    facts = facts_of(report.verdict, seen) if seen is not None else _reported_facts(report)
+    observed = seen if seen is not None else _as_observed(report)
+    facts = facts_of(report.verdict, observed)
     document = bounded(
         {
             "format": FORMAT,
@@ -120,7 +121,7 @@ def keep_reported(
             "verdict": report.verdict,
             "profile": report.profile,
             "headline": REPORTED,
-            "after": seen.document() if seen is not None else {"taken_at": report.taken_at},
+            "after": {**observed.document(), "taken_at": report.taken_at},
             "findings": [
                 {"code": slug, "severity": _severity(slug), "subject": report.device, "detail": ""}
                 for slug in report.codes
@@ -140,14 +141,15 @@ def _severity(slug: str) -> str:
     return str(known.severity) if known is not None else str(Severity.WARNING)
 
 
-def _reported_facts(report: Report) -> RunFacts:
-    """A report names each exit as ADDRESS (operator and place)."""
-    parts = [words.rstrip(")").partition(" (") for words in report.exits]
-    return RunFacts(
-        report.verdict,
-        tuple(address for address, _, _ in parts),
-        places=tuple(dict.fromkeys(where for _, _, where in parts if where)),
-    )
+def _as_observed(report: Report) -> Observation:
+    """What a report tells of exits, each as ADDRESS (OPERATOR, CITY, COUNTRY) with what is known of it."""
+    seen = {4: Sighting(), 6: Sighting()}
+    for words in report.exits:
+        address, _, where = words.rstrip(")").partition(" (")
+        operator, *place = where.split(", ")
+        country, city = (place[-1] if place else ""), ", ".join(place[:-1])
+        seen[6 if ":" in address else 4] = Sighting(address, operator, country, city)
+    return Observation(report.taken_at, seen[4], seen[6])
 
 
 def _key_file(workspace: Workspace) -> Any:

@@ -6,7 +6,9 @@ from collections.abc import Iterator
 
 from zesty_burrow.core.codes.code import Code, Severity
 from zesty_burrow.core.finding import Finding, finding
+from zesty_burrow.core.outside.checks.asked.resolvers import judge_resolvers
 from zesty_burrow.core.outside.checks.check import Check, Facts
+from zesty_burrow.records import replace
 
 CODES = (
     Code("observatories-differ", Severity.WARNING, "Two observatories saw different things.",
@@ -39,6 +41,10 @@ def _judge(facts: Facts) -> Iterator[Finding]:
             yield finding("observatories-differ", name, "; ".join(differing))
         else:
             agreeing.append(name)
+        if facts.is_whole:
+            # Its names lie in another zone, and may be asked for by others.
+            told = judge_resolvers(replace(facts, after=seen))
+            yield from (entry for entry in told if entry.code.slug == "dns-leak")
     if len(agreeing) > 1:
         yield finding("observatories-agree", ", ".join(agreeing))
 
