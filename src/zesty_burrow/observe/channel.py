@@ -11,6 +11,7 @@ import json
 import secrets
 import socket
 import ssl
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -67,10 +68,16 @@ class ObservatoryAddress:
     def addresses(self) -> tuple[str, ...]:
         """The addresses of its name, looked up once; empty if it has none."""
         if not self._resolved:
-            with suppress(OSError):
-                rows = socket.getaddrinfo(self.host, self.port, type=socket.SOCK_STREAM)
-                self._resolved.append(tuple(dict.fromkeys(str(row[4][0]) for row in rows)))
-        return self._resolved[0] if self._resolved else ()
+            # Each family by itself: a line of the hosts file for one of them must not hide the other.
+            with ThreadPoolExecutor(2) as pool:
+                rows = pool.map(self._resolve, (socket.AF_INET, socket.AF_INET6))
+            self._resolved.append(tuple(dict.fromkeys(one for some in rows for one in some)))
+        return self._resolved[0]
+
+    def _resolve(self, family: socket.AddressFamily) -> list[str]:
+        with suppress(OSError):
+            return [str(row[4][0]) for row in socket.getaddrinfo(self.host, self.port, family, socket.SOCK_STREAM)]
+        return []
 
     def context(self) -> ssl.SSLContext:
         """How its certificate is judged. Raises :class:`InputError` for a file that cannot be used."""
