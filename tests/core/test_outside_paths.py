@@ -148,7 +148,7 @@ def test_loss():
     seen = path.CHECK.ask(Asked(seconds={6: lambda size, whole: next(times)}), AFTER)
     assert codes(path, seen) == [("path-loss", "IPv6", "3 of 10 did not come back")]
     rows = {label: (old, new) for label, old, new in path.CHECK.rows(BEFORE, AFTER.with_evidence(seen))}
-    assert rows["IPv6 round trip"] == ("unknown", "20 ms; 3 of 10 lost")
+    assert rows["IPv6 round trip"] == ("unknown", "10 ms; 3 of 10 lost")
     assert rows["IPv6 largest packet"] == ("unknown", "1500 octets; fragments pass")
     more = Asked(seconds={4: lambda size, whole: 0.01})
     more.extended = True

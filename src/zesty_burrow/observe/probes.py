@@ -8,6 +8,7 @@ import json
 import secrets
 import select
 import socket
+import struct
 import time
 from collections.abc import Callable, Sequence
 from contextlib import suppress
@@ -35,6 +36,7 @@ BETWEEN, BETWEEN_FRAGMENTED = 0.005, 0.1
 _MTU_DISCOVER = {4: (socket.IPPROTO_IP, 10), 6: (socket.IPPROTO_IPV6, 23)}
 _DONT, _PROBE = 0, 3
 """IP_PMTUDISC_DONT and IP_PMTUDISC_PROBE of Linux: fragments allowed; never, whatever MTU is known."""
+_SO_TIMESTAMPNS, TIMESPEC = 35, struct.Struct("@ll")
 LISTEN_STATE = "0A"
 
 
@@ -83,22 +85,23 @@ def padded(
     with suppress(OSError), socket.socket(FAMILIES[version], socket.SOCK_DGRAM) as channel:
         level, option = _MTU_DISCOVER[version]
         channel.setsockopt(level, option, _PROBE if whole else _DONT)
+        channel.setsockopt(socket.SOL_SOCKET, _SO_TIMESTAMPNS, 1)
         channel.connect(endpoint)
 
         def take(until: float) -> None:
             while waiting and select.select([channel], [], [], max(0.0, until - time.monotonic()))[0]:
                 # An error of a packet before, by ICMP, says nothing of the others.
                 with suppress(OSError, Malformed, KeyError):
-                    data = channel.recv(65535)
+                    data, more, _, _ = channel.recvmsg(65535, 64)
                     number, sent = waiting[data[8:20]]
                     stun.read_response_untrusted(data, data[8:20], credential)
                     if len(data) + HEADERS[version] >= sizes[number]:
-                        seconds[number] = time.monotonic() - sent
+                        seconds[number] = max(_arrived(more) - sent, 0.0)
                     del waiting[data[8:20]]
 
         for number, size in enumerate(sizes):
             request, transaction = stun.binding_request(secrets.token_bytes, credential, size - HEADERS[version])
-            waiting[transaction] = number, time.monotonic()
+            waiting[transaction] = number, time.time()
             try:
                 channel.send(request)
             except OSError as problem:
@@ -111,6 +114,15 @@ def padded(
                 return seconds
         take(time.monotonic() + WAIT)
     return seconds
+
+
+def _arrived(ancillary: Sequence[tuple[int, int, bytes]]) -> float:
+    """When the kernel got a datagram: this process may have been busy with others (socket(7))."""
+    for level, kind, value in ancillary:
+        if (level, kind) == (socket.SOL_SOCKET, _SO_TIMESTAMPNS) and len(value) >= TIMESPEC.size:
+            whole, nanoseconds = TIMESPEC.unpack_from(value)
+            return float(whole + nanoseconds / 1e9)
+    return time.time()
 
 
 def echo(version: int, endpoint: Any, token: bytes) -> bool:
