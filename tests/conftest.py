@@ -29,8 +29,10 @@ IN_PIECES = {
 """Files whose tests are given to several workers, in so many pieces; of the others one worker takes all."""
 ALL_EACH_TIME = ("tests/lab/test_documents.py", "tests/lab/test_nothing_leaves.py")
 """Where every page of the documents counts, and where the tests themselves say what runs on which day."""
+EACH_DAY = ("tests/lab/test_leaks.py",)
+"""Of which a part of the cases runs every day."""
 CASES, FILES = 4, 3
-"""Of cases that are many alike a fourth runs each day; of the lab's other tests those of every third file."""
+"""Every third file of the lab's tests has its day; of its cases that are many alike a fourth runs then."""
 
 
 @pytest.hookimpl(tryfirst=True)
@@ -47,8 +49,8 @@ def pytest_collection_modifyitems(config, items):
     if not any(".py" in word for word in config.args):
         for name, family in families.items():
             for number, item in enumerate(family):
-                turn = (number, CASES) if len(family) > 3 else (places[name.partition("::")[0]], FILES)
-                if not in_this_run(*turn):
+                by_file = name.startswith(EACH_DAY) or in_this_run(places[name.partition("::")[0]], FILES)
+                if not by_file or (len(family) > 3 and not in_this_run(number, CASES)):
                     item.add_marker("soak")
     items.sort(
         key=lambda item: next(

@@ -84,6 +84,7 @@ def test_the_owner_has_to_agree(pushed):
 )
 def test_what_goes_wrong(pushed, fault, cause):
     """Told by its cause, with what to do; nothing is left behind; the next run does what is left."""
+    pushed.accept()
     before = pushed.curlew("list", "--json").out
     pushed.lab.fault("curlew", fault)
     row = pushed.push("--again", "--timeout", "2" if fault == "offline" else "5", code=12)
