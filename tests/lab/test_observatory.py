@@ -167,12 +167,17 @@ def test_it_connects_back_to_the_caller_alone(observatory):
         answer = json.loads(get(observatory["http"], f"/v1/inbound/{port}?nonce=word")[0])
         channel, (address, _) = listener.accept()
         with channel:
-            assert channel.recv(100) == b"word\n"
+            assert channel.recv(100) == b"observatory-inbound word\n"
     assert (answer["connected"], answer["port"], answer["address"], address) == (True, port, "127.0.0.1", "127.0.0.1")
-    assert json.loads(get(observatory["http"], f"/v1/inbound/{port}")[0])["connected"] is False
+    assert json.loads(get(observatory["http"], f"/v1/inbound/{port}?nonce=word")[0])["connected"] is False
     for wrong in ("22", "0", "65536", "99999999999", "x", "", "1024/x", "١٠٢٤"):
         with pytest.raises(urllib.error.HTTPError) as caught:
-            get(observatory["http"], f"/v1/inbound/{urllib.parse.quote(wrong)}")
+            get(observatory["http"], f"/v1/inbound/{urllib.parse.quote(wrong)}?nonce=word")
+        assert caught.value.code == 400
+        caught.value.close()
+    for nonce in ("", "two words", "a\r\nb", "x" * 65, "é"):
+        with pytest.raises(urllib.error.HTTPError) as caught:
+            get(observatory["http"], f"/v1/inbound/{port}?nonce={urllib.parse.quote(nonce)}")
         assert caught.value.code == 400
         caught.value.close()
 

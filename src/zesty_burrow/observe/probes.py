@@ -18,7 +18,7 @@ from typing import Any
 from zesty_burrow.core.dns.question import Reply, build_query, read_reply_untrusted, with_signatures
 from zesty_burrow.core.outside import stun
 from zesty_burrow.core.outside.checks.check import PlainExchange
-from zesty_burrow.core.outside.echo import echo_request, is_reply
+from zesty_burrow.core.outside.echo import INBOUND_MARK, echo_request, is_reply
 from zesty_burrow.errors import Malformed
 from zesty_burrow.host.netlink import Netlink
 from zesty_burrow.observe.channel import MAX_BODY
@@ -165,7 +165,7 @@ def inbound(version: int, ask: Callable[[int, str], dict[str, Any] | None]) -> s
                 channel, _ = listener.accept()
                 with channel:
                     channel.settimeout(WAIT / 5)
-                    if secrets.compare_digest(channel.recv(128).strip(), word.encode()):
+                    if secrets.compare_digest(channel.recv(128).strip(), INBOUND_MARK + word.encode()):
                         return "open"
         return "elsewhere"
     return ""

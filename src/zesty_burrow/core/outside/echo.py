@@ -4,6 +4,8 @@ from __future__ import annotations
 
 TOKEN_OCTETS = 12
 ECHO_REQUEST, ECHO_REPLY = {4: 8, 6: 128}, {4: 0, 6: 129}
+INBOUND_MARK = b"observatory-inbound "
+"""Before the caller's word, where the observatory connects back."""
 MARK = b"observe "
 """Before the token, so that other echo requests are not remembered."""
 

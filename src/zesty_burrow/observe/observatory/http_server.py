@@ -11,6 +11,7 @@ import csv
 import io
 import ipaddress
 import json
+import re
 import time
 from collections.abc import Awaitable, Callable
 from contextlib import suppress
@@ -24,6 +25,7 @@ with extra("server"):
 
 from zesty_burrow.core.crypto.jws import MEDIA_TYPE
 from zesty_burrow.core.net import Endpoint
+from zesty_burrow.core.outside.echo import INBOUND_MARK
 from zesty_burrow.core.outside.geofeed import AddressBook
 from zesty_burrow.observe.observatory.connections import Connections, Rate, source_of
 from zesty_burrow.observe.observatory.memory import Memory
@@ -33,6 +35,7 @@ DEADLINE = 10.0
 MAX_CONNECTIONS, MAX_EACH = 2048, 64
 LONGEST_LINE = 2048
 LONGEST_NONCE = 64
+NONCE = re.compile(r"[A-Za-z0-9_-]{1,64}")
 Handler = Callable[[web.BaseRequest], Awaitable[web.StreamResponse]]
 INBOUND_SECONDS, MAX_INBOUND = 1.0, 32
 """How long, and how many at one time, are tried from outside."""
@@ -260,7 +263,12 @@ class HttpService:
         return _body(text.getvalue().encode(), "text/csv; charset=utf-8")
 
     async def _try_inbound(self, text: str, source: str, nonce: str) -> web.Response:
-        """Connect to the caller's own address, never another one, and send the caller's nonce there."""
+        """Connect to the caller's own address, never another one, and send the caller's nonce there.
+
+        Behind :data:`INBOUND_MARK`, and of letters that mean nothing to other services: it may be a stranger's choice.
+        """
+        if not NONCE.fullmatch(nonce):
+            return _document({"error": "a nonce of letters, digits, - and _ is needed"}, 400)
         port = int(text) if text.isascii() and text.isdigit() and len(text) < 6 else 0
         if not LOWEST_INBOUND <= port < 65536:
             return _document({"error": f"a port from {LOWEST_INBOUND} on is needed"}, 400)
@@ -273,7 +281,7 @@ class HttpService:
                     _, writer = await asyncio.open_connection(plain(source), port)
                     connected = True
                     try:
-                        writer.write(nonce[:LONGEST_NONCE].encode("utf-8", "replace") + b"\n")
+                        writer.write(INBOUND_MARK + nonce.encode() + b"\n")
                         await writer.drain()
                     finally:
                         writer.close()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from datetime import datetime, timedelta
 from typing import Any
 
 from zesty_burrow.carrier.control.status import TunnelStatus
@@ -29,6 +30,7 @@ from zesty_burrow.use_cases.workspace import Workspace
 
 KEY = "history-key.pem"
 MOST_SHOWN = 100
+PAGES_APART = timedelta(minutes=1)
 REPORTED = "reported by the device"
 """Headline of runs that were made elsewhere."""
 
@@ -108,8 +110,11 @@ def keep_reported(
     report: Report, evidence: Mapping[str, Any], store: Store, workspace: Workspace, seen: Observation | None = None
 ) -> None:
     """Add what a device has reported, or what a page on it has seen. ``evidence``: what the report was made of: a
-    document; this machine's signature says that it came like that, not that it is true. ``seen``: by the page.
+    document; this machine's signature says that it came like that, not that it is true. ``seen``: by the page;
+    of those one a minute is kept for each device, as their number is up to a stranger.
     """
+    if seen is not None and _is_recent(report, store):
+        return
     key = load_or_make(_key_file(workspace))
     observed = seen if seen is not None else _as_observed(report)
     facts = facts_of(report.verdict, observed)
@@ -133,6 +138,14 @@ def keep_reported(
     own = (report.taken_at, report.device, report.profile, "", report.verdict, REPORTED, ", ".join(facts.exits))
     row = RunRow(jws.thumbprint(key.public_key()), 0, *own, facts.text(), 0.0)
     store.runs.add(row, lambda number, previous: make_record(key, number, previous, document))
+
+
+def _is_recent(report: Report, store: Store) -> bool:
+    latest = store.runs.list_runs(RunFilter(device=report.device), 1)
+    if not latest:
+        return False
+    apart = datetime.fromisoformat(report.taken_at) - datetime.fromisoformat(latest[0].taken_at)
+    return apart < PAGES_APART
 
 
 def _severity(slug: str) -> str:

@@ -43,7 +43,6 @@ def _of(questions: Questions, version: int, port: int, count: int) -> dict[str, 
     """One series of small packets with the large ones behind them; nothing where no small one was answered."""
     back = questions.padded(version, port, (*[SMALL] * count, *SIZES), whole=True)
     small, large = back[:count], back[count:]
-    # The quickest: the others have waited for this machine as well.
     known = [seconds for seconds in small if seconds is not None]
     if not known:
         return {}
@@ -51,6 +50,7 @@ def _of(questions: Questions, version: int, port: int, count: int) -> dict[str, 
     return {
         "sent": count,
         "back": len(known),
+        # The quickest: the others have waited for this machine as well.
         "round_trip_ms": round(1000 * min(known), 2),
         "largest": max((size for size, seconds in zip(SIZES, large, strict=True) if seconds is not None), default=0),
         "fragments": any(seconds is not None for seconds in fragmented),
