@@ -140,7 +140,7 @@ def sink(bench: Bench, megabytes: int = MEGABYTES) -> Iterator[None]:
 def measure(rounds: int) -> list[Row]:
     """Seconds, each beside what it is compared with in the same round."""
     with lab() as bench, sink(bench):
-        up, plain, guarded, free, gaps, whole = [], [], [], [], [], []
+        up, plain, guarded, free, unwatched, gaps, whole = [], [], [], [], [], [], []
         for _ in range(rounds):
             plain.append(bench.seconds(sys.executable, "-c", "pass"))
             up.append(bench.seconds(bench.program, "connect", PLACES[0], "--detach"))
@@ -153,8 +153,10 @@ def measure(rounds: int) -> list[Row]:
                 )
             )
             bench.disconnect()
-        for _ in range(max(rounds // 2, 3)):
-            for words, found in (((), guarded), (("--no-guard",), free)):
+        carried = (((), guarded), (("--no-guard",), free), (("--disable", "packet-watch"), unwatched))
+        for number in range(max(rounds // 2, 3)):
+            # Each goes first in turn, as a machine's speed drifts.
+            for words, found in (*carried[number % 3 :], *carried[: number % 3]):
                 bench.connect(PLACES[0], *words)
                 source = (sys.executable, "-c", SOURCE, story.OBSERVATORY4, str(PORT), str(MEGABYTES << 20))
                 found.append(float(bench.heron(*source)))
@@ -163,6 +165,7 @@ def measure(rounds: int) -> list[Row]:
         ("connect, from Enter to up, the whole process", up, plain, "python -c pass"),
         ("switching: the longest time without an answer", gaps, whole, "connect"),
         (f"{MEGABYTES} MiB by TCP under the guard", guarded, free, "without the guard"),
+        (f"{MEGABYTES} MiB by TCP under the packet watch", guarded, unwatched, "without the packet watch"),
     ]
 
 

@@ -177,7 +177,11 @@ def test_a_newer_edition_and_back(fleet, curlew, kit, tmp_path):
     assert row["changes"] == ["tunnel.mtu: 1400 becomes 1300"]
     shown = fleet("hand-over", "curlew", "--to", tmp_path, "--dry-run").out
     assert "What changes in quillwort-lisbon on 1 device: curlew" in shown and row["changes"][0] in shown
-    assert states(fleet)["curlew"] == "out of date" and take(2) == "imported" and mtu() == 1300
+    assert states(fleet)["curlew"] == "out of date"
+    watched = fleet("--json", "monitor").json["findings"]
+    assert [row["subject"] for row in watched if row["code"] == "device-out-of-date"] == ["curlew"]
+    assert take(2) == "imported" and mtu() == 1300
+    assert "device-out-of-date" not in fleet("monitor").text
     fleet("undo")
     (back,) = hand_over(fleet, "curlew", "--to", tmp_path, "--dry-run")["curlew"]["changes"]
     assert back == "tunnel.mtu: 1300 becomes 1400"

@@ -143,8 +143,10 @@ def test_a_code_of_a_link(handed, tmp_path):
         handed.client.as_owner(story.PHONE, lambda owner: owner.open_link(seen.text), lambda _: None)
         handed.client.phone(story.PHONE, "switch", on=True)
         verdict = handed.client.as_owner(story.PHONE, lambda owner: owner.look(), lambda _: None)
+        # Whoever has the link can look as often as they like; one look a minute is kept.
+        handed.client.as_owner(story.PHONE, lambda owner: owner.look(), lambda _: None)
     assert verdict["verdict"] == "sealed"
-    (run, *_) = handed.lab.heron("history", "--device", story.PHONE, check=0).json["runs"]
+    (run,) = handed.lab.heron("history", "--device", story.PHONE, check=0).json["runs"]
     assert (run["verdict"], run["headline"]) == ("sealed", "reported by the device")
     assert run["exits"].startswith("198.51.100.")
 

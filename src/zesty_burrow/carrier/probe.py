@@ -20,6 +20,8 @@ from zesty_burrow.protocols.session import Capabilities, Probe, ProbeDone, Sessi
 from zesty_burrow.records import dataclass
 
 AT_ONCE = 16
+APART = 0.3
+"""Seconds after which a gateway's next address is asked as well, while the one before is silent."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,12 +65,28 @@ async def _probe_all(
 
 async def _ask(profile: Profile, timeout: float, is_brief: bool) -> ProbeResult:
     addresses = await asyncio.to_thread(resolve, profile)
-    for one, address in product(profile.variants, addresses):
+
+    async def ask(one: Profile, address: str) -> ProbeResult:
         request = SessionRequest(address, {}, datetime.now(UTC), timeout)
         probe = protocol(profile.tunnel.protocol).probe(one, request, os.urandom, is_brief=is_brief)
-        capabilities = await _ask_at(address, probe)
-        if capabilities is not None:
-            return ProbeResult(address, capabilities)
+        return ProbeResult(address, await _ask_at(address, probe))
+
+    asked: set[asyncio.Task[ProbeResult]] = set()
+    left = [(one, address) for one, address in product(profile.variants, addresses)]
+    try:
+        while left or asked:
+            if left:
+                asked.add(asyncio.create_task(ask(*left.pop(0))))
+            ended, asked = await asyncio.wait(
+                asked, timeout=APART if left else None, return_when=asyncio.FIRST_COMPLETED
+            )
+            for task in ended:
+                if task.result().capabilities is not None:
+                    return task.result()
+    finally:
+        for task in asked:
+            task.cancel()
+        await asyncio.gather(*asked, return_exceptions=True)
     return ProbeResult(addresses[0], None, f"no answer for {timeout:g} seconds")
 
 

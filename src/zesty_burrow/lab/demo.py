@@ -118,7 +118,7 @@ def _where_udp_is_blocked() -> tuple[DemoStep, ...]:
             "Which protocols does Wellington speak?",
             "The internet provider now lets no UDP out. The gateway is asked by every protocol and transport, for "
             "real and without a sign-in.",
-            ("advise", "wellington", "--timeout", "1"),
+            ("advise", "wellington", "--timeout", "0.6"),
             faults=(story.ROUTER, ("udp-blocked",)),
             check=lambda seen: seen["best_way"] == "connect-ip over TCP",
         ),

@@ -4,9 +4,21 @@ from __future__ import annotations
 
 from zesty_burrow.core.codes.code import Code, Severity
 
-_S = Severity.SERIOUS
+_W, _S = Severity.WARNING, Severity.SERIOUS
 
 CODES = (
+    Code("device-leaks", _S, "A device's latest report says that traffic leaves beside the tunnel.",
+         "Something there sends past the tunnel, or its client has no guard.",
+         "See `zesty devices show NAME`, and help its owner."),
+    Code("device-expired", _S, "A certificate of what was handed over to a device has expired.",
+         "The device cannot connect with it any more.", "Renew it, and run `zesty hand-over NAME`."),
+    Code("device-out-of-date", _W, "A device has another edition of its profile than it should have.",
+         "The profile, its credentials or the assignment were changed since it was handed over.",
+         "Run `zesty hand-over NAME`, or --all for every device."),
+    Code("device-failed", _W, "Handing over to a device failed, and nothing was handed over since.",
+         "The device was not reached, or has refused it.", "Run `zesty hand-over NAME` again."),
+    Code("device-expires", _W, "A certificate of what was handed over to a device ends within 30 days.",
+         "Until then the device needs another.", "Renew it, and run `zesty hand-over NAME`."),
     Code("device-does-not-fit", _S, "The device's client cannot use the profile.",
          "Its kind, or what was said of it, knows another protocol, way to sign in or algorithm.",
          "Assign a profile that it can use; the nearest one is named."),

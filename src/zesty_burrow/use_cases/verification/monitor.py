@@ -10,11 +10,13 @@ from zesty_burrow.core.certificates.validity import validity_findings
 from zesty_burrow.core.finding import Finding, Severity, finding
 from zesty_burrow.core.outside.runs.record import RunFacts
 from zesty_burrow.core.rehearsal import Fitness
+from zesty_burrow.fleet.standing import DeviceState, Standing
 from zesty_burrow.profiles.checks import check_profile
 from zesty_burrow.profiles.policy import judge_profile
 from zesty_burrow.profiles.text import read_profile
 from zesty_burrow.records import dataclass
 from zesty_burrow.store.verifications.run_store import RunFilter, RunRow
+from zesty_burrow.use_cases.devices.standing import stand
 from zesty_burrow.use_cases.tunnel.rehearse import latest_rehearsals
 from zesty_burrow.use_cases.workspace import Workspace
 
@@ -24,6 +26,16 @@ LOOKED_AT, MOST_DEVICES = 10, 20
 """Of the latest runs of a profile on each device, and on how many. If more of the later half were not sealed than
 of the earlier, a finding says so.
 """
+MOST_NAMED = 5
+DEVICE_CODES = {
+    DeviceState.LEAKING: "device-leaks",
+    DeviceState.FAILED: "device-failed",
+    DeviceState.PROFILE_GONE: "device-profile-gone",
+    DeviceState.EXPIRED: "device-expired",
+    DeviceState.OUT_OF_DATE: "device-out-of-date",
+    DeviceState.EXPIRES_SOON: "device-expires",
+}
+"""States of devices that need somebody. One that was never set up is not yet anybody's fault."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,7 +91,7 @@ def _seconds(stamp: str) -> int:
 
 
 def watch_ahead(workspace: Workspace) -> Watched:
-    """Certificates, revocation lists, algorithms, credentials, gateways, and what the last verifications said."""
+    """Certificates, revocation lists, algorithms, credentials, gateways, devices, and what the last runs said."""
     now, policy = workspace.now(), workspace.policy()
     found: list[tuple[str, Finding]] = []
     with workspace.layered_store() as layered:
@@ -109,6 +121,7 @@ def watch_ahead(workspace: Workspace) -> Watched:
             for runs in by_device.values():
                 latest += runs[:1]
                 found += [(known.name, entry) for entry in _by_runs(runs[:LOOKED_AT], now)]
+        found += _of_devices(stand(workspace, store, store.fleet.list_devices()))
     order = (Severity.SERIOUS, Severity.WARNING)
     serious_first = sorted(
         ((name, entry) for name, entry in found if entry.severity in order),
@@ -121,11 +134,25 @@ def watch_ahead(workspace: Workspace) -> Watched:
 
 
 def attention_words(watched: Watched) -> dict[str, str]:
-    """By profile, the codes of what needs attention, for lists."""
-    return {
-        name: ", ".join(dict.fromkeys(entry.code.slug for entry in findings))
+    """By profile, the codes of what needs attention, for lists; what devices have is in their own list."""
+    own = frozenset(DEVICE_CODES.values())
+    words = {
+        name: ", ".join(dict.fromkeys(entry.code.slug for entry in findings if entry.code.slug not in own))
         for name, findings in watched.by_profile.items()
     }
+    return {name: codes for name, codes in words.items() if codes}
+
+
+def _of_devices(standings: Iterable[Standing]) -> Iterator[tuple[str, Finding]]:
+    """One finding for each state and profile, so that a thousand devices do not hide the rest."""
+    named: dict[tuple[DeviceState, str], list[str]] = {}
+    for standing in standings:
+        named.setdefault((standing.state, standing.wanted), []).append(standing.device.name)
+    for (state, profile), names in named.items():
+        if state in DEVICE_CODES:
+            more = f" and {len(names) - MOST_NAMED} more" if len(names) > MOST_NAMED else ""
+            subject = ", ".join(names[:MOST_NAMED]) + more
+            yield profile, finding(DEVICE_CODES[state], subject, f"{len(names)} with {profile}")
 
 
 def _by_runs(runs: list[RunRow], now: datetime) -> Iterator[Finding]:

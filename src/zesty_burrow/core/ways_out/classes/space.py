@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from operator import and_
 
 from zesty_burrow.core.ways_out.classes.conditions import Condition, Conjunction, Match
 from zesty_burrow.core.ways_out.classes.partition import Partition
@@ -63,7 +64,7 @@ class Space:
 
 def meet(first: Box, second: Box) -> Box | None:
     """The packets in both; None for no packet."""
-    met = tuple(one & other for one, other in zip(first, second, strict=True))
+    met = tuple(map(and_, first, second))
     return met if all(met) else None
 
 

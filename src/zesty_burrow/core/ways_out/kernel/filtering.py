@@ -34,6 +34,8 @@ class Flow(NamedTuple):
         """Some of these packets."""
         if box == self.box:
             return self
+        if not self.changed:
+            return Flow(box, box, self.changed, self.device, self.why, self.undecided)
         sent = tuple(old if n in self.changed else new for n, (old, new) in enumerate(zip(self.sent, box, strict=True)))
         return self._replace(sent=sent, box=box)
 
@@ -234,9 +236,10 @@ def _holds(condition: Condition, device: int) -> bool:
 def _split(flow: Flow, wanted: Sparse, inside: list[Flow], outside: list[Flow]) -> None:
     """A flow in two: what matches, and the rest."""
     box = flow.box
-    if any(not box[number] & classes for number, classes in wanted):
-        outside.append(flow)
-        return
+    for number, classes in wanted:
+        if not box[number] & classes:
+            outside.append(flow)
+            return
     for number, classes in wanted:
         left = box[number] & ~classes
         if left:
