@@ -4,6 +4,7 @@ whatever systemd, a signal or the shutdown does to it. A capture on the wire is 
 
 from __future__ import annotations
 
+import json
 import os
 import signal
 import time
@@ -154,3 +155,41 @@ def test_the_user_s_word_while_it_waits_to_be_started_again(lab, machine):
     time.sleep(3)
     assert machine.show(TUNNEL, "ActiveState") == "inactive"
     assert machine.zesty("guard")["guard"]["measured"] == "absent"
+
+
+def test_verified_by_the_timer(lab, machine):
+    """The unit judges the tunnel as a user would, with its reduced rights; a program is told what has changed."""
+    add(lab, machine)
+    home = lab.folder / "heron"
+    # The unit has a /tmp of its own, so what it reads lies in the one folder that it shares.
+    settings = (home / "settings.toml").read_text()
+    authority = home / "observatory-authority.pem"
+    authority.write_bytes((lab.folder / authority.name).read_bytes())
+    (home / "settings.toml").write_text(settings.replace(str(lab.folder / authority.name), str(authority)))
+    told, program = home / "told", home / "on-change"
+    program.write_text(f"#!/bin/sh\ncat > {told}\n")
+    program.chmod(0o700)
+    words = ("add", "verify", "--every", "15", "--on-change", str(program))
+    lab.heron("startup", "--into", str(machine.units), *words, check=0)
+    try:
+        forget_the_start(lab)
+        machine.boot()
+        until(lambda: is_up(machine))
+        assert machine.state("zesty-verify.timer") == "active"
+        before = machine.zesty("history")["count"]
+        machine.run("systemctl", "start", "zesty-verify.service")
+        seen = machine.zesty("history")
+        assert seen["count"] == before + 1 and seen["runs"][0]["profile"] == "quillwort-lisbon"
+        assert machine.show("zesty-verify.service", "Result") == "success"
+        by_hand = machine.zesty("verify", check=None)
+        assert (seen["runs"][0]["verdict"], seen["runs"][0]["headline"]) == (by_hand["verdict"], by_hand["headline"])
+        machine.zesty("disconnect")
+        machine.zesty("connect", "lisbon", "--detach", "--no-guard")
+        lab.shell("heron", "ip", "rule", "add", "to", "192.0.2.0/24", "priority", "50", "table", "main")
+        machine.run("systemctl", "start", "zesty-verify.service")
+        assert json.loads(told.read_text())["verdict"] == "leaking"
+    finally:
+        lab.shell("heron", "ip", "rule", "del", "priority", "50", check=None)
+        machine.zesty("disconnect", check=None)
+        (home / "settings.toml").write_text(settings)
+        lab.heron("startup", "--into", str(machine.units), "remove", "verify")
