@@ -34,22 +34,23 @@ class ProbeResult:
 
 
 def probe_gateways(
-    profiles: Sequence[Profile], timeout: float, on_done: Callable[[int], None], *, is_brief: bool = False
+    profiles: Sequence[Profile], timeout: float, on_done: Callable[[int], None], briefly: Sequence[Profile] = ()
 ) -> list[ProbeResult]:
     """Each profile's gateway, also where several share one; ``on_done`` is called with how many are done.
 
-    ``is_brief``: about the profile's own offers alone, which leaves a gateway one half-open negotiation and no more.
+    ``briefly``: asked at the same time about their own offers alone, which leaves a gateway one half-open negotiation
+    and no more; their results come last.
     """
-    return asyncio.run(_probe_all(profiles, timeout, on_done, is_brief))
+    return asyncio.run(_probe_all(profiles, briefly, timeout, on_done))
 
 
 async def _probe_all(
-    profiles: Sequence[Profile], timeout: float, on_done: Callable[[int], None], is_brief: bool
+    profiles: Sequence[Profile], briefly: Sequence[Profile], timeout: float, on_done: Callable[[int], None]
 ) -> list[ProbeResult]:
     places = asyncio.Semaphore(AT_ONCE)
     count = 0
 
-    async def one(profile: Profile) -> ProbeResult:
+    async def one(profile: Profile, is_brief: bool) -> ProbeResult:
         nonlocal count
         async with places:
             try:
@@ -60,7 +61,8 @@ async def _probe_all(
         on_done(count)
         return found
 
-    return list(await asyncio.gather(*map(one, profiles)))
+    asked = [one(profile, False) for profile in profiles] + [one(profile, True) for profile in briefly]
+    return list(await asyncio.gather(*asked))
 
 
 async def _ask(profile: Profile, timeout: float, is_brief: bool) -> ProbeResult:

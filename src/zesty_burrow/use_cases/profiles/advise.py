@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from zesty_burrow.carrier.costs import measure_costs
 from zesty_burrow.carrier.probe import ProbeResult, probe_gateways
-from zesty_burrow.core.policy.policy import Policy
 from zesty_burrow.core.profile import Gateway, Profile, TunnelSettings
 from zesty_burrow.core.toml_table import Table
 from zesty_burrow.errors import NotFound, UsageError
@@ -54,29 +53,24 @@ def advise_profiles(request: AdviseRequest, workspace: Workspace) -> Advised:
     profiles = _profiles(request, workspace)
     policy = workspace.policy()
     answers = [ProbeResult("", None)] * len(profiles)
+    # A single gateway is also asked by every protocol and transport.
+    every = every_way(profiles[0]) if len(profiles) == 1 and request.ask else []
     if request.ask:
+        number = len(profiles) + len(every)
         with workspace.interaction.progress("asking gateways") as progress:
-            answers = probe_gateways(profiles, request.timeout, lambda count: progress(count, len(profiles)))
+            answers = probe_gateways(profiles, request.timeout, lambda count: progress(count, number), every)
     costs = measure_costs()
     device = DEVICES[request.device]
     rows: list[Advice] = []
-    for profile, answer in zip(profiles, answers, strict=True):
+    for profile, answer in zip(profiles, answers, strict=False):
         host = profile.gateway.addresses[0] if profile.gateway.addresses else ""
         gateway = f"{host} ({answer.address})" if answer.address not in ("", host) else host
         rows.append(advise(profile, policy, device, costs, answer.capabilities, asked=request.ask, gateway=gateway))
-    ways = _ways(request, profiles[0], policy, workspace) if len(profiles) == 1 and request.ask else ()
-    silent = {profile.name: answer.why for profile, answer in zip(profiles, answers, strict=True) if answer.why}
+    known = protocols_of(device)
+    pairs = zip(every, answers[len(profiles) :], strict=True)
+    ways = tuple(answer_of(way, answer.capabilities, answer.why, policy, known) for way, answer in pairs)
+    silent = {profile.name: answer.why for profile, answer in zip(profiles, answers, strict=False) if answer.why}
     return Advised(tuple(rows), policy.name, device.words, silent, ways)
-
-
-def _ways(request: AdviseRequest, profile: Profile, policy: Policy, workspace: Workspace) -> tuple[WayAnswer, ...]:
-    """The gateway by every protocol and transport."""
-    wanted = every_way(profile)
-    with workspace.interaction.progress("asking by every protocol") as progress:
-        answers = probe_gateways(wanted, request.timeout, lambda count: progress(count, len(wanted)), is_brief=True)
-    known = protocols_of(DEVICES[request.device])
-    pairs = zip(wanted, answers, strict=True)
-    return tuple(answer_of(way, answer.capabilities, answer.why, policy, known) for way, answer in pairs)
 
 
 def _profiles(request: AdviseRequest, workspace: Workspace) -> list[Profile]:
