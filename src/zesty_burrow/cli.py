@@ -30,9 +30,33 @@ if TYPE_CHECKING:
 class Parser(argparse.ArgumentParser):
     """Wrong words become an error like any other, so that they are printed in the same way, also as JSON."""
 
+    words: Sequence[str] = ()
+    """The whole command line, for a corrected one."""
+
     def error(self, message: str) -> NoReturn:
         """Raises :class:`UsageError` with what argparse says."""
-        raise UsageError(message, next_step=f"See {self.prog} --help.")
+        raise UsageError(message, next_step=f"See `{self.prog} --help`.")
+
+    def _check_value(self, action: argparse.Action, value: Any) -> None:
+        """A word that is none of the choices: with those that it may have meant."""
+        if action.choices is None or value in action.choices:
+            return
+        from zesty_burrow.commands.wrong_words import unknown_command, wrong_choice
+
+        if action.dest == "command":
+            raise unknown_command(value, self.words)
+        what = "/".join(action.option_strings) or str(action.metavar or action.dest)
+        raise wrong_choice(what, value, list(action.choices), self.prog)
+
+    def parse_args(self, args: Any = None, namespace: Any = None) -> Any:
+        """As argparse does; what nothing takes becomes an error that knows the nearest option."""
+        found, extra = self.parse_known_args(args, namespace)
+        if extra:
+            from zesty_burrow.commands.wrong_words import unknown_options
+
+            known, names = _options_of(self, args or ())
+            raise unknown_options(extra, known, self.prog, self.words, takes_name=names)
+        return found
 
     def _print_message(self, message: str, file: Any = None) -> None:
         """Help and version; unlike argparse's own, this does not hide that they could not be written."""
@@ -65,9 +89,27 @@ def _path(text: str) -> Path:
 _path.__name__ = "path"  # argparse shows it in its errors
 
 
+def _options_of(parser: argparse.ArgumentParser, words: Sequence[str]) -> tuple[list[str], bool]:
+    """The options of a command, or of its action that is named; and whether names of profiles follow."""
+    options: list[str] = []
+    names = False
+    for action in parser._actions:
+        if isinstance(action, argparse._SubParsersAction):
+            for word, choice in action.choices.items():
+                if word in words:
+                    inner, takes = _options_of(choice, ())
+                    options, names = options + inner, names or takes
+        elif action.help != argparse.SUPPRESS:
+            options += action.option_strings
+            names = names or (action.dest == "name" and not action.option_strings)
+    return options, names
+
+
 def _global_options(parser: argparse.ArgumentParser, **default: Any) -> None:
-    """``default``: what holds where the option is not given, other than argparse's own."""
-    add = parser.add_argument
+    """Of every command, after its own. ``default``: what holds where the option is not given, other than argparse's
+    own.
+    """
+    add = parser.add_argument_group("options of every command").add_argument
     add("--json", action="store_true", help="one JSON document on standard output", **default)
     add("--json-file", type=_path, metavar="FILE", help="write the JSON document to FILE as well", **default)
     text = "read the store's passphrase from FILE instead of asking"
@@ -76,6 +118,13 @@ def _global_options(parser: argparse.ArgumentParser, **default: Any) -> None:
     add("--for", dest="whom", choices=("me", "machine"), help=text, **default)
     text = "log more details; show a trace with an error"
     add("--debug", action="store_true", help=text, **default)
+    add(
+        "--quiet", action="store_true", help="print the result and errors alone, not what happens on the way", **default
+    )
+
+
+COMMON = ("json", "debug", "json_file", "passphrase_file", "whom", "quiet")
+HELP = "help"
 
 
 def _overview() -> Parser:
@@ -87,18 +136,26 @@ def _overview() -> Parser:
         description="Brings VPN providers' settings in, connects over open standards, proves that nothing leaks.",
         epilog="commands, in the order of the work:\n" + "\n".join(lines) + "\n\nexample: zesty demo",
         formatter_class=_Help,
-        usage="zesty [options] COMMAND …",
+        usage="zesty [options] [COMMAND …]",
     )
     parser.add_argument("--version", action="version", version=f"zesty-burrow {__version__}")
-    _global_options(parser)
-    parser.add_argument("command", metavar="COMMAND", choices=COMMANDS, help="one of the commands below")
+    text = "one of the commands below; without one: where things stand, and what comes next"
+    parser.add_argument("command", nargs="?", metavar="COMMAND", choices=(*COMMANDS, HELP), help=text)
     parser.add_argument("rest", nargs=argparse.REMAINDER, help=argparse.SUPPRESS)
+    _global_options(parser)
     return parser
 
 
 def _parse(words: Sequence[str]) -> tuple[argparse.Namespace, ModuleType]:
     """The words of the command line, read with the command's own parser; only its module is loaded."""
-    before = _overview().parse_args(words)
+    overview = _overview()
+    overview.words = words
+    before = overview.parse_args(words)
+    if before.command == HELP:
+        # `help COMMAND ACTION` is `COMMAND ACTION --help`; so is `help` in front of options.
+        _parse([*(word for word in before.rest if not word.startswith("-")), "--help"])
+    if before.command is None:
+        return before, importlib.import_module("zesty_burrow.commands.overview")
     module = importlib.import_module(f"zesty_burrow.commands.{COMMANDS[before.command].module}")
     parser = Parser(
         prog=f"zesty {before.command}",
@@ -106,15 +163,17 @@ def _parse(words: Sequence[str]) -> tuple[argparse.Namespace, ModuleType]:
         epilog=f"example: {module.EXAMPLE}",
         formatter_class=_Help,
     )
-    _global_options(parser)
+    parser.words = words
     module.add_arguments(parser)
+    _global_options(parser)
     for action in parser._actions:
         if isinstance(action, argparse._SubParsersAction):
             # After an action's name as well; where it is not given there, what stands in front holds.
             for choice in action.choices.values():
+                choice.words = words
                 _global_options(choice, default=argparse.SUPPRESS)
     args = parser.parse_args(before.rest)
-    for option in ("json", "debug", "json_file", "passphrase_file", "whom"):
+    for option in COMMON:
         setattr(args, option, getattr(args, option) or getattr(before, option))
     return args, module
 
@@ -191,7 +250,7 @@ def main(words: Sequence[str]) -> int:
         from zesty_burrow.report.reporter import Reporter
         from zesty_burrow.use_cases.workspace import CALLER_VARIABLE
 
-        reporter = Reporter(as_json=args.json, json_file=args.json_file, debug=debug)
+        reporter = Reporter(as_json=args.json, json_file=args.json_file, debug=debug, quiet=args.quiet)
         paths = find_paths(os.environ, root=running_as_root(), whom=args.whom or "")
         context = Context(
             paths,
@@ -217,6 +276,10 @@ def main(words: Sequence[str]) -> int:
         if debug and not isinstance(problem, BurrowError):
             raise
         error = as_error(problem)
+        if error.instead[1]:
+            from zesty_burrow.commands.wrong_words import suggest
+
+            suggest(error, words)
         if reporter is None:
             from zesty_burrow.report.reporter import Reporter
 

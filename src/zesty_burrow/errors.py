@@ -32,6 +32,11 @@ Each class carries a ``slug`` (stable, for programs and for ``explain``), an ``e
 
 from __future__ import annotations
 
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from collections.abc import Iterable
+    from typing import Self
+
 
 def printable(text: str) -> str:
     """A stranger's text without what could steer a terminal: every unprintable character becomes U+FFFD."""
@@ -44,7 +49,7 @@ class BurrowError(Exception):
     """Base of all errors.
 
     ``what`` says what happened and where, ``why`` the reason, ``next_step`` what to do; ``step`` names the step
-    of a longer work that failed.
+    of a longer work that failed. ``instead``: a word that is wrong, and what it may have meant.
     """
 
     slug = "error"
@@ -56,10 +61,18 @@ class BurrowError(Exception):
         self.what = printable(what)
         self.why = printable(why)
         self.step = ""
+        self.instead: tuple[str, tuple[str, ...]] = ("", ())
         if next_step:
             self.next_step = "\n".join(printable(line) for line in next_step.split("\n"))
         if slug:
             self.slug = slug
+
+    def meaning(self, word: str, known: Iterable[str]) -> Self:
+        """The same error, with what a wrong word may have meant."""
+        from zesty_burrow.nearest import nearest
+
+        self.instead = (word, nearest(word, known))
+        return self
 
     def __str__(self) -> str:
         return f"{self.what}: {self.why}" if self.why else self.what

@@ -79,7 +79,7 @@ def test_a_list(fleet, tmp_path):
     assert wrong.code == 3 and "line 3" in wrong.text and "fulmar" not in states(fleet)
     assert fleet("devices", "remove", "dunlin").code == 0 and "dunlin" not in states(fleet)
     near = fleet("devices", "show", "plov")
-    assert near.code == 4 and "Near it: plover" in near.text
+    assert near.code == 4 and "Run: zesty devices show plover" in near.text
 
 
 def test_which_profile(fleet):

@@ -229,7 +229,7 @@ def test_usage_errors(zesty):
     """An unknown command or option is a usage error with exit code 2."""
     assert zesty.built("tunnel").code == 2
     assert zesty.built("list", "--colour").code == 2
-    assert zesty.built().code == 2
+    assert zesty.built("list", "one", "--colour").code == 2
 
 
 def test_settings_and_store_errors(zesty, kit):

@@ -16,7 +16,6 @@ from commands.conftest import PROGRAM
 from zesty_burrow.commands import COMMANDS
 
 CALLS = {
-    "no command": [],
     "no such command": ["nonsense"],
     "an unknown option": ["list", "--bad"],
     "an option without its value": ["list", "--place"],
@@ -36,7 +35,7 @@ def test_wrong_words_as_a_document(zesty, words, place):
     assert ended.code == 2
     document = json.loads(ended.out)
     assert (document["code"], document["exit_code"]) == ("usage", 2)
-    assert "--help" in document["next_step"] and document["what"]
+    assert "zesty " in document["next_step"] and document["what"]
 
 
 @pytest.mark.parametrize("name", [name for name in COMMANDS if name not in ("demo", "completion", "observatory")])

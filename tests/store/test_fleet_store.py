@@ -10,7 +10,7 @@ import pytest
 from zesty_burrow.errors import Clash, NotFound
 from zesty_burrow.fleet.links.link import earlier
 from zesty_burrow.store.devices import CONFIRMED, Device, Handover, Report, Rule
-from zesty_burrow.store.fleet_store import Administrator
+from zesty_burrow.store.fleet.fleet_store import Administrator
 from zesty_burrow.store.seal import Seal
 
 CURLEW = Device("curlew", "laptop", "Marit Aune", "Tromsø", tags=("boats", "field"), protocols=("ikev2",), key="k1")

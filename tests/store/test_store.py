@@ -149,8 +149,9 @@ def test_profiles_come_back_as_they_went_in(full):
     for profile in PROFILES:
         assert full.find_profile(profile.name)[0] == profile
         assert full.find_profile(profile.city.upper())[0] == profile
-    with pytest.raises(NotFound, match="near it: quillwort-lisbon"):
+    with pytest.raises(NotFound, match="nothing of that name") as raised:
         full.find_profile("lisb")
+    assert raised.value.instead == ("lisb", ("quillwort-lisbon",))
 
 
 def test_a_city_with_two_profiles_is_not_guessed(full):

@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import os
+import sys
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Any
 
 from zesty_burrow.errors import InputError
 from zesty_burrow.records import dataclass
+
+TYPE_CHECKING = False
+if TYPE_CHECKING:
+    from typing import Any
 
 HOME_VARIABLE = "ZESTY_BURROW_HOME"
 APP = "zesty-burrow"
@@ -172,3 +176,17 @@ def read_settings(path: Path) -> SettingsFile:
         if key not in known or not isinstance(value, str):
             raise InputError(f"{path}: {key}", why=f"the keys are {', '.join(known)}, each a text")
     return SettingsFile(**document)
+
+
+SEARCHED_BY_SUDO = ("/usr/local/sbin", "/usr/local/bin", "/usr/sbin", "/usr/bin", "/sbin", "/bin")
+"""As sudo's `secure_path` has it on most machines: other folders of the user's PATH are not searched."""
+
+
+def program_as_root() -> str:
+    """``zesty`` for root itself; for others with sudo, and with the program's path where sudo would not find it."""
+    if os.geteuid() == 0:
+        return "zesty"
+    if any(os.access(f"{folder}/zesty", os.X_OK) for folder in SEARCHED_BY_SUDO):
+        return "sudo zesty"
+    own = f"{os.path.dirname(sys.executable)}/zesty"  # noqa: PTH120  # pathlib is slow to load
+    return f"sudo {own if os.access(own, os.X_OK) else 'zesty'}"

@@ -22,13 +22,21 @@ if TYPE_CHECKING:
     from zesty_burrow.intake.import_plan import ProfileDifference
 
 
-class Reporter:
-    """``as_json``: one document on standard output, and no text there."""
+COMMANDS = ("zesty ", "sudo ")
 
-    def __init__(self, *, as_json: bool = False, json_file: Path | None = None, debug: bool = False) -> None:
+
+class Reporter:
+    """``as_json``: one document on standard output, and no text there. ``quiet``: nothing of what happens on the way;
+    questions and errors are still shown.
+    """
+
+    def __init__(
+        self, *, as_json: bool = False, json_file: Path | None = None, debug: bool = False, quiet: bool = False
+    ) -> None:
         self._as_json = as_json
         self._json_file = json_file
         self._debug = debug
+        self._quiet = quiet
         self._live: Console | None = None
         self._bar: Bar | None = None
 
@@ -42,14 +50,20 @@ class Reporter:
 
     def note(self, text: str, style: str = "") -> None:
         """A sentence along the way."""
+        if self._quiet:
+            return
         self.live.print(Text(text, style=style))
 
     def heading(self, text: str) -> None:
         """A step's title in a longer story."""
+        if self._quiet:
+            return
         self.live.print("", Text(f"== {text}", style="bold cyan"))
 
     def step(self, done: StepReport) -> None:
         """A step of a connection that is done."""
+        if self._quiet:
+            return
         line = Text.assemble(
             ("  done  ", "green"), (f"{done.step:<13}", "bold"), (f"{done.seconds:7.3f} s  ", "dim"), done.detail
         )
@@ -58,7 +72,7 @@ class Reporter:
     @contextmanager
     def progress(self, title: str) -> Iterator[Callable[[int, int], None]]:
         """A bar on a terminal for long work; the callable is called with what is done and of how much there is."""
-        if not sys.stderr.isatty() or self._as_json:
+        if not sys.stderr.isatty() or self._as_json or self._quiet:
             yield lambda _done, _all: None
             return
         self._bar = Bar(sys.stderr, title)
@@ -70,7 +84,7 @@ class Reporter:
 
     def rehearsed(self, seen: Rehearsal) -> None:
         """A rehearsal that has just ended."""
-        if not self._as_json:
+        if not self._as_json and not self._quiet:
             from zesty_burrow.report.texts.rehearsals import line
 
             self.live.print(line(seen))
@@ -189,4 +203,8 @@ def _sentence(text: str) -> str:
     if text.split(" ", maxsplit=1)[0].isalpha():
         # A code or a file's name at the start keeps its letters.
         text = text[0].upper() + text[1:]
-    return text if text.endswith((".", "!", "?")) and not text.endswith("..") else text.rstrip(".") + "."
+    if text.endswith((".", "!", "?")) and not text.endswith(".."):
+        return text
+    last = text.rpartition("\n")[2].rpartition(": ")[2].strip()
+    # A command at the end is pasted as it is.
+    return text if last.startswith(COMMANDS) else text.rstrip(".") + "."

@@ -15,9 +15,9 @@ from typing import Any
 
 from zesty_burrow.errors import Clash
 from zesty_burrow.records import dataclass
-from zesty_burrow.store import device_history
 from zesty_burrow.store.database import Transaction, in_parts, placeholders
-from zesty_burrow.store.device_history import DeviceRows
+from zesty_burrow.store.fleet import device_history
+from zesty_burrow.store.fleet.device_history import DeviceRows
 
 KEPT_DAYS = 30
 KEPT_CHANGES = 10

@@ -45,8 +45,10 @@ class LayeredStore:
             try:
                 return *store.find_profile(name), whom
             except NotFound as problem:
-                last = last or problem
-        raise last or NotFound(f"there is no profile {name!r}", why="nothing was imported yet")
+                if last is None or (problem.instead[1] and not last.instead[1]):
+                    last = problem
+        step = "Import a kit first: zesty import KIT"
+        raise last or NotFound(f"there is no profile {name!r}", why="nothing was imported yet", next_step=step)
 
     def choose_credentials(self, profile: Profile, device: str) -> dict[str, tuple[CredentialsRow, str]]:
         """What would be used, by kind, and whose store it is in; the user's own before the machine's."""

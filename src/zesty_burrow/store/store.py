@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from zesty_burrow.core.scope import Scope
     from zesty_burrow.intake.import_plan import NewProfile
     from zesty_burrow.profiles.trust_facts import Facts, FactsOf
-    from zesty_burrow.store.fleet_store import FleetStore
+    from zesty_burrow.store.fleet.fleet_store import FleetStore
     from zesty_burrow.store.seal import Seal
     from zesty_burrow.store.verifications.run_store import RunStore
 
@@ -191,7 +191,7 @@ class Store:
     @property
     def fleet(self) -> FleetStore:
         """Devices, and this machine's own keys."""
-        from zesty_burrow.store.fleet_store import FleetStore
+        from zesty_burrow.store.fleet.fleet_store import FleetStore
 
         return FleetStore(self._database, lambda: self.seal, self._note_proof, self._now, self._who)
 
@@ -273,11 +273,16 @@ class Store:
                 rows = transaction.execute(query, there[0].name)
         if len(there) > 1:
             names = ", ".join(row.name for row in there[:SHOWN]) + (" …" if len(there) > SHOWN else "")
-            raise NotFound(f"{len(there)} profiles are in {name}", why=names, next_step="Name one of them.")
+            several = NotFound(f"{len(there)} profiles are in {name}", why=names, next_step="Name one of them.")
+            several.instead = (name, tuple(row.name for row in there[:SHOWN]))
+            raise several
         if not rows:
-            near = [entry.name for entry in self.list_profiles([name])[:5]]
-            why = f"near it: {', '.join(near)}" if near else "nothing of that name or place was imported"
-            raise NotFound(f"there is no profile {name!r}", why=why)
+            why = "nothing of that name or place was imported"
+            known = [row.name for row in self.list_profiles()]
+            missing = NotFound(f"there is no profile {name!r}", why=why)
+            if not known:
+                missing.next_step = "Import a kit first: zesty import KIT"
+            raise missing.meaning(name, known)
         from zesty_burrow.profiles.text import read_profile
 
         text, *row = rows[0]
@@ -418,7 +423,7 @@ class Store:
     def reseal(self, new: Seal) -> int:
         """Encrypt every secret again under another key, in one transaction. The number of secrets."""
         from zesty_burrow.core.scope import Scope
-        from zesty_burrow.store.fleet_store import seal_keys_again
+        from zesty_burrow.store.fleet.fleet_store import seal_keys_again
 
         with self._reading() as transaction:
             keys = transaction.execute("SELECT 1 FROM own_keys LIMIT 1")

@@ -10,8 +10,8 @@ when it is first used. Names are kept, and requests only grow, as long as the fi
 from __future__ import annotations
 
 import importlib
-from typing import TYPE_CHECKING
 
+TYPE_CHECKING = False
 if TYPE_CHECKING:
     from zesty_burrow.use_cases.codes import explain
     from zesty_burrow.use_cases.credentials.manage import (

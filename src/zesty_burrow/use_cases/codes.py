@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import importlib
 
 from zesty_burrow import errors
@@ -30,7 +29,6 @@ def explain(slug: str = "") -> tuple[Code, ...]:
     if not slug:
         return tuple(rows[name] for name in sorted(rows))
     if slug not in rows:
-        near = difflib.get_close_matches(slug, rows, 3)
-        why = f"near it: {', '.join(near)}" if near else ""
-        raise NotFound(f"there is no code {slug!r}", why=why, next_step="`zesty explain` lists them all.")
+        missing = NotFound(f"there is no code {slug!r}", next_step="`zesty explain` lists them all.")
+        raise missing.meaning(slug, rows)
     return (rows[slug],)

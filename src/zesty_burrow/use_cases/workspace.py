@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 from collections.abc import Mapping, Sequence
 from contextlib import closing
-from typing import TYPE_CHECKING
 
 from zesty_burrow.errors import RightsMissing, SealError
 from zesty_burrow.host.paths import (
@@ -19,8 +18,8 @@ from zesty_burrow.host.paths import (
     running_as_root,
 )
 from zesty_burrow.records import dataclass, replace
-from zesty_burrow.use_cases.interaction import Interaction, Unattended
 
+TYPE_CHECKING = False  # `typing` takes as long to load as all of this; the name alone of the program needs it not
 if TYPE_CHECKING:
     from datetime import datetime
     from pathlib import Path
@@ -32,6 +31,7 @@ if TYPE_CHECKING:
     from zesty_burrow.store.rows import ProfileRow
     from zesty_burrow.store.seal import Seal
     from zesty_burrow.store.store import Store
+    from zesty_burrow.use_cases.interaction import Interaction
 
 
 CALLER_VARIABLE = "SUDO_UID"
@@ -41,7 +41,8 @@ CALLER_VARIABLE = "SUDO_UID"
 @dataclass(frozen=True)
 class Workspace:
     """``paths``: the user's own files; ``machine``: those that every user of this machine may use. ``caller``: the
-    number of the user who has called this program with sudo, as sudo tells it; empty otherwise.
+    number of the user who has called this program with sudo, as sudo tells it; empty otherwise. ``machine_alone``: that
+    user's own store is not to be read.
     """
 
     paths: Paths
@@ -49,10 +50,13 @@ class Workspace:
     interaction: Interaction
     passphrase_file: Path | None = None
     caller: str = ""
+    machine_alone: bool = False
 
     @classmethod
     def of_user(cls, environment: Mapping[str, str], interaction: Interaction | None = None) -> Workspace:
         """The workspace that ``zesty`` uses with this environment, usually ``os.environ``."""
+        from zesty_burrow.use_cases.interaction import Unattended
+
         paths = find_paths(environment, root=running_as_root())
         told = environment.get(CALLER_VARIABLE, "")
         return cls(paths, machine_paths(environment), interaction or Unattended(), caller=told)
@@ -61,6 +65,20 @@ class Workspace:
     def in_folder(cls, folder: Path, interaction: Interaction | None = None) -> Workspace:
         """A workspace with all its files below one folder."""
         return cls.of_user({HOME_VARIABLE: str(folder)}, interaction)
+
+    def callers_paths(self) -> Paths | None:
+        """Where the user who has called root's program with sudo has their own files; None without sudo."""
+        if not (self.paths.shared and self.caller.isascii() and self.caller.isdecimal() and int(self.caller)):
+            return None
+        if os.geteuid() != 0 or self.machine_alone:
+            return None
+        import pwd
+
+        try:
+            home = pwd.getpwuid(int(self.caller)).pw_dir
+        except (KeyError, OverflowError):
+            return None
+        return find_paths({"HOME": home}, root=False, whom="me")
 
     def now(self) -> datetime:
         """The time, with its zone."""

@@ -9,7 +9,8 @@ from zesty_burrow.commands.context import Context
 from zesty_burrow.errors import UsageError
 from zesty_burrow.report.layout import Column, Indented, Table
 from zesty_burrow.store.rows import ProfileRow, matching
-from zesty_burrow.use_cases.tunnel.wanted import FAVOURITE, LAST, find_wanted, last_used
+from zesty_burrow.use_cases.tunnel.last_used import last_used
+from zesty_burrow.use_cases.tunnel.wanted import FAVOURITE, LAST, find_wanted
 
 MOST_SHOWN = 20
 

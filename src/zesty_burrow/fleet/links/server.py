@@ -33,8 +33,8 @@ from zesty_burrow.fleet.report import LONGEST as LONGEST_REPORT
 from zesty_burrow.observe.observatory.connections import Connections, Rate, source_of
 from zesty_burrow.observe.observatory.http_server import Timed
 from zesty_burrow.observe.observatory.tls import Certificate
-from zesty_burrow.store.enrolment_store import Enrolment, EnrolmentStore
-from zesty_burrow.store.link_store import LinkRow, LinkStore
+from zesty_burrow.store.fleet.enrolment_store import Enrolment, EnrolmentStore
+from zesty_burrow.store.fleet.link_store import LinkRow, LinkStore
 
 LONGEST_TOKEN, LONGEST_BODY, LEAST_OPENER = 64, 1024, 22
 MAX_CONNECTIONS, MAX_EACH, REQUESTS_A_SECOND, OFTEN_A_SECOND = 1024, 64, 20.0, 250.0

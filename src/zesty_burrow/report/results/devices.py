@@ -11,7 +11,7 @@ from zesty_burrow.report.results.base import EXIT_NOT_ALL_FIT, Result
 if TYPE_CHECKING:
     from zesty_burrow.fleet.standing import Standing
     from zesty_burrow.store.devices import Device, Rule
-    from zesty_burrow.store.link_store import LinkRow
+    from zesty_burrow.store.fleet.link_store import LinkRow
     from zesty_burrow.use_cases.devices.enrolments import WaitingDevice
     from zesty_burrow.use_cases.devices.request import HandOverRow
     from zesty_burrow.use_cases.devices.rules import CountedRule

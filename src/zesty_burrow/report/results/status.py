@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from zesty_burrow.carrier.control.status import TunnelStatus
     from zesty_burrow.core.finding import Finding
     from zesty_burrow.host.guard.state import GuardState
+    from zesty_burrow.use_cases.overview import Overview
 
 
 _CODES = {
@@ -98,4 +99,25 @@ class GuardResult(Result):
             "message": self.message,
             "guard": {**self.guard.document(), "lets_through": self.guard.lets_through()},
             "findings": [entry.document() for entry in self.findings],
+        }
+
+
+@dataclass(frozen=True)
+class OverviewResult(Result):
+    """``zesty`` alone."""
+
+    seen: Overview
+    shown_by: ClassVar[str] = "status"
+    kind: ClassVar[str] = "overview"
+
+    def content(self) -> dict[str, Any]:
+        seen = self.seen
+        verified = dict(zip(("taken_at", "profile", "verdict"), seen.verified, strict=True)) if seen.verified else None
+        return {
+            "store": {"path": seen.store, "profiles": seen.profiles, "devices": seen.devices},
+            "tunnels": [{"profile": one.profile, "state": one.state, "place": one.place} for one in seen.tunnels],
+            "left_over": seen.left_over,
+            "guard": seen.guard,
+            "verified": verified,
+            "next": [{"command": step.command, "does": step.does} for step in seen.steps],
         }

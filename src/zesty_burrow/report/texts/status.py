@@ -23,9 +23,10 @@ from zesty_burrow.host.guard.tables.allow_list import (
 )
 from zesty_burrow.report.findings import findings_table
 from zesty_burrow.report.layout import Column, Indented, Table, Text
+from zesty_burrow.report.overview_lines import overview_parts
 from zesty_burrow.report.parts import Parts, heading, plural
 from zesty_burrow.report.results.base import Result
-from zesty_burrow.report.results.status import GuardResult, LineResult, StatusResult
+from zesty_burrow.report.results.status import GuardResult, LineResult, OverviewResult, StatusResult
 from zesty_burrow.use_cases.tunnel.running import SILENT
 
 if TYPE_CHECKING:
@@ -347,8 +348,13 @@ def _field(value: object) -> str:
     return text if len(text) <= LONGEST else text[:LONGEST] + "…"
 
 
+def _overview(result: OverviewResult) -> Parts:
+    return overview_parts(result.seen)
+
+
 RENDERERS: dict[type[Result], Callable[[Any], Parts]] = {
     StatusResult: _status,
     GuardResult: _guard,
     LineResult: _line,
+    OverviewResult: _overview,
 }

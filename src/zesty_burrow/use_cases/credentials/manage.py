@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import difflib
 from typing import TYPE_CHECKING
 
 from zesty_burrow.core.scope import CredentialsKind, Scope
 from zesty_burrow.errors import UsageError
+from zesty_burrow.nearest import nearest
 from zesty_burrow.records import dataclass
 from zesty_burrow.use_cases.credentials.ask import ask_credentials
 from zesty_burrow.use_cases.workspace import Workspace
@@ -99,8 +99,7 @@ def change_credentials(
         store.take_kit([], [(scope, value, source or "typed in")], what=f"change the credentials for {scope}")
         labels = set(store.labels().values())
     is_used = bool(whose.profile) or scope.label in labels
-    near = difflib.get_close_matches(scope.label.casefold(), {label.casefold() for label in labels}, 1, 0.5)
-    meant = next((label for label in sorted(labels) if near and label.casefold() == near[0]), "")
+    meant = next(iter(nearest(scope.label, sorted(labels))), "")
     return ChangedCredentials(str(scope), is_used, "" if is_used else meant, tuple(slips))
 
 

@@ -9,7 +9,7 @@ from zesty_burrow.errors import Malformed, NotFound, UsageError
 from zesty_burrow.fleet.keys import ADMINISTRATOR, DEVICE, OwnKeys, PublicKey, make_secret, read_key, same_code
 from zesty_burrow.records import dataclass, replace
 from zesty_burrow.store.devices import Device, check_device
-from zesty_burrow.store.fleet_store import Administrator, FleetStore
+from zesty_burrow.store.fleet.fleet_store import Administrator, FleetStore
 from zesty_burrow.use_cases.workspace import Workspace
 
 OK = 200

@@ -8,7 +8,7 @@ from zesty_burrow.errors import Clash, NotFound
 from zesty_burrow.fleet.keys import ADMINISTRATOR, DEVICE, OwnKeys, PublicKey, make_secret, read_key, same_code
 from zesty_burrow.records import dataclass
 from zesty_burrow.store.devices import Device
-from zesty_burrow.store.enrolment_store import Enrolment
+from zesty_burrow.store.fleet.enrolment_store import Enrolment
 from zesty_burrow.use_cases.devices.device_list import DeviceValues, with_values
 from zesty_burrow.use_cases.workspace import Workspace
 

@@ -28,7 +28,10 @@ def hand_over(request: HandOverRequest, workspace: Workspace) -> HandedOver:
     with workspace.store() as store:
         standings = stand(workspace, store, store.fleet.list_devices(request.words, **request.where))
         if not standings:
-            raise NotFound("no device matches", next_step="See `zesty devices list`.")
+            known = [device.name for device in store.fleet.list_devices()]
+            step = "See `zesty devices list`." if known else "Add one: zesty devices add NAME --kind phone"
+            missing = NotFound("no device matches", next_step=step)
+            raise missing.meaning(request.words[0] if request.words else "", known)
         work = Work(store, workspace, request)
         # Their state says it as well, but a run that passes over them in silence would be taken for a success.
         gone = [_gone(entry) for entry in standings if entry.handover_state is DeviceState.PROFILE_GONE]

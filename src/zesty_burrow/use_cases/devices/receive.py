@@ -13,7 +13,7 @@ from zesty_burrow.errors import Clash, InputError, NotFound, printable
 from zesty_burrow.fleet.bundle import LONGEST, Bundle, open_bundle
 from zesty_burrow.fleet.keys import DEVICE, OwnKeys, PublicKey, make_secret, pickup_name
 from zesty_burrow.records import dataclass, replace
-from zesty_burrow.store.fleet_store import Administrator
+from zesty_burrow.store.fleet.fleet_store import Administrator
 from zesty_burrow.use_cases.devices.enrol import OK, authority_of, server_url
 from zesty_burrow.use_cases.workspace import Workspace
 

@@ -13,7 +13,7 @@ from zesty_burrow.use_cases.verification.verify import VerifyRequest, keep_as_be
 from zesty_burrow.use_cases.workspace import Workspace
 
 if TYPE_CHECKING:
-    from zesty_burrow.store.fleet_store import Administrator
+    from zesty_burrow.store.fleet.fleet_store import Administrator
 
 MOST_WAITING = 200
 """Reports that wait for one administrator; the oldest go."""

@@ -19,7 +19,7 @@ from zesty_burrow.use_cases.workspace import Workspace
 if TYPE_CHECKING:
     from zesty_burrow.core.profile import Profile
     from zesty_burrow.fleet.links.server import CheckPages
-    from zesty_burrow.store.link_store import LinkRow
+    from zesty_burrow.store.fleet.link_store import LinkRow
     from zesty_burrow.store.store import Store
 
 HOST = re.compile(r"[A-Za-z0-9]([A-Za-z0-9.-]{0,250}[A-Za-z0-9])?")

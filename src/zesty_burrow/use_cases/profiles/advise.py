@@ -92,7 +92,7 @@ def _profiles(request: AdviseRequest, workspace: Workspace) -> list[Profile]:
             rows = layered_store.profile_texts(layered_store.list_profiles(wanted.words, **wanted.where))
         profiles = [read_profile(text, f"profile {row.name} ({store})") for row, text, store in rows]
     if not profiles:
-        raise NotFound("no profile matches")
+        raise NotFound("no profile matches", next_step="See `zesty list`; or name a host: zesty advise --gateway HOST")
     return profiles
 
 

@@ -62,7 +62,9 @@ def change_profiles(request: ChangeRequest, workspace: Workspace) -> tuple[Chang
             # A name that is part of other names means itself.
             names = list(wanted.words)
         if not names:
-            raise NotFound("no profile matches", next_step="See `zesty list`.")
+            known = [row.name for row in store.list_profiles()]
+            missing = NotFound("no profile matches", next_step="See `zesty list`.")
+            raise missing.meaning(wanted.words[0] if wanted.words else "", known)
         if len(names) > 1 and (request.edit or not request.all_matching):
             shown = ", ".join(names[:SHOWN]) + (" …" if len(names) > SHOWN else "")
             step = "Name one." if request.edit else "Say more precisely which, or add --all for all of them."
@@ -143,12 +145,14 @@ def remove_profiles(request: RemoveRequest, workspace: Workspace) -> Removed:
         if request.provider:
             names = [row.name for row in store.list_profiles() if row.provider == request.provider]
             if not names:
-                raise NotFound(f"there is no profile of a provider {request.provider!r}")
+                known = [row.provider for row in store.list_profiles()]
+                what = f"there is no profile of a provider {request.provider!r}"
+                raise NotFound(what).meaning(request.provider, known)
         else:
             names = list(dict.fromkeys(request.names))
             unknown = [name for name in names if name not in labels]
             if unknown:
-                raise NotFound(f"there is no profile {unknown[0]!r}")
+                raise NotFound(f"there is no profile {unknown[0]!r}").meaning(unknown[0], labels)
         leaving = set(names)
         staying = {label for name, label in labels.items() if name not in leaving}
         kept = store.list_credentials()

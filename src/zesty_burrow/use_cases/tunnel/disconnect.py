@@ -67,7 +67,8 @@ def _called(word: str, tunnels: list[Running]) -> Running:
     if len(found) != 1:
         names = ", ".join(tunnel.profile for tunnel in tunnels if tunnel.profile) or "none"
         what = f"{len(found)} tunnels are" if found else "no tunnel is"
-        raise NotFound(f"{what} called {word!r}", next_step=f"Up: {names}.")
+        missing = NotFound(f"{what} called {word!r}", next_step=f"Up: {names}.")
+        raise missing.meaning(word, [tunnel.profile for tunnel in tunnels])
     return found[0]
 
 

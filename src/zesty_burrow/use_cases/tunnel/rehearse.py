@@ -93,7 +93,8 @@ def _parts(request: RehearseRequest, workspace: Workspace) -> list[Part]:
         wanted = request.wanted
         rows = layered_store.list_profiles(wanted.words, **wanted.where)
         if not rows:
-            raise NotFound("no profile matches")
+            known = [row.name for _, row in layered_store.list_profiles()]
+            raise NotFound("no profile matches").meaning(wanted.words[0] if wanted.words else "", known)
         kept = layered_store.credentials_at_once()
         for row, text, whom in layered_store.profile_texts(rows):
             profile = read_profile(text, f"profile {row.name} ({whom})")

@@ -84,9 +84,10 @@ def _tunnel_findings(
 def look(request: StatusRequest, workspace: Workspace) -> StatusSeen:
     """Ask the tunnels' processes, look at the guard and for what dead processes left. Raises :class:`NotFound`."""
     name = request.name
-    running = [tunnel for tunnel in running_tunnels(workspace) if not name or tunnel.is_called(name)]
+    everyone = running_tunnels(workspace)
+    running = [tunnel for tunnel in everyone if tunnel.is_called(name)] if name else everyone
     if name and not running:
-        raise NotFound(f"no tunnel is called {name!r}", next_step="See `zesty status`.")
+        raise not_up(name, everyone)
     left_over = any(is_left_over(paths.journal) for paths in workspace.paths.tunnels)
     guard = guard_state(workspace)
     network = None
@@ -110,6 +111,13 @@ def look(request: StatusRequest, workspace: Workspace) -> StatusSeen:
         log,
         tuple(tunnels[1:]),
     )
+
+
+def not_up(name: str, running: Sequence[Running]) -> NotFound:
+    """The error for a word that names no tunnel."""
+    known = [tunnel.profile for tunnel in running]
+    step = f"Up: {', '.join(known)}." if known else "None is up; see `zesty list` for what can be connected."
+    return NotFound(f"no tunnel is called {name!r}", next_step=step).meaning(name, known)
 
 
 def _silent(running: Running) -> Finding:

@@ -8,13 +8,13 @@ from contextlib import suppress
 from zesty_burrow.errors import NotFound
 from zesty_burrow.host.replace_file import replace_file
 from zesty_burrow.records import dataclass
-from zesty_burrow.store.rows import ProfileRow
+from zesty_burrow.store.rows import ProfileRow, in_place
+from zesty_burrow.use_cases.tunnel.last_used import last_used
 from zesty_burrow.use_cases.workspace import Workspace
 
 LAST, FAVOURITE = "last", "favourite"
 """The word for the profile that was used last; the tag by which profiles come first in a list."""
 BY_REHEARSAL = ("nearest", "fastest", "strongest")
-LONGEST_NAME = 256
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,15 +30,6 @@ def remember(name: str, workspace: Workspace) -> None:
     """Note that this profile was used last. If that cannot be written, the tunnel is up all the same."""
     with suppress(OSError):
         replace_file(workspace.paths.last_profile, f"{name}\n".encode(), 0o600)
-
-
-def last_used(workspace: Workspace) -> str:
-    """The profile that was used last; empty if that is not known."""
-    try:
-        with workspace.paths.last_profile.open("rb") as stream:
-            return stream.read(LONGEST_NAME).decode("utf-8", "replace").strip()
-    except OSError:
-        return ""
 
 
 def find_wanted(word: str | None, workspace: Workspace) -> Wanted:
@@ -65,12 +56,17 @@ def find_wanted(word: str | None, workspace: Workspace) -> Wanted:
             return Wanted(rows[0].name)
         if rows:
             return _among(rows, f"{len(rows)} profiles are in {country}")
+    pairs = workspace.list_profiles()
+    there = in_place([row for _, row in pairs], word)
+    if len({row.name for row in there}) > 1:
+        rows = _in_order([pair for pair in pairs if pair[1] in there], workspace)
+        return _among(rows, f"{len(rows)} profiles are in {word}")
     return Wanted(word)
 
 
 def _among(rows: list[ProfileRow], why: str) -> Wanted:
     if not rows:
-        raise NotFound("there is no profile to choose from", next_step="Import a kit first: zesty import KIT.")
+        raise NotFound("there is no profile to choose from", next_step="Import a kit first: zesty import KIT")
     return Wanted(candidates=tuple(rows), why=why)
 
 

@@ -93,9 +93,7 @@ def cause_transitions(request: TransitionsRequest, workspace: Workspace) -> Tran
 def _tunnel(workspace: Workspace) -> Running:
     found = next((one for one in running_tunnels(workspace) if one.document), None)
     if found is None:
-        raise StateError(
-            "no tunnel is up", next_step="Connect first: zesty connect NAME --detach.", slug="no-tunnel-up"
-        )
+        raise StateError("no tunnel is up", next_step="Connect first: zesty connect NAME --detach", slug="no-tunnel-up")
     return found
 
 
@@ -104,7 +102,7 @@ def _target(request: TransitionsRequest, workspace: Workspace) -> tuple[str, int
     if not asked:
         raise UsageError(
             "no observatory is known, so the sender has nobody to ask",
-            next_step="Name one with --observatory URL; you can run your own: zesty observatory serve.",
+            next_step="Name one with --observatory URL; you can run your own: zesty observatory serve",
         )
     try:
         rows = socket.getaddrinfo(asked[0].host, PORT, socket.AF_INET, socket.SOCK_DGRAM)

@@ -10,12 +10,12 @@ from typing import TYPE_CHECKING
 from zesty_burrow.errors import NotFound
 from zesty_burrow.records import astuple, dataclass, fields
 from zesty_burrow.store.database import Database, Transaction, placeholders
-from zesty_burrow.store.device_history import DEVICE, KNOWN, delete_devices
-from zesty_burrow.store.device_history import RULE as RULE_ROW
 from zesty_burrow.store.devices import LISTS, Device, Handover, Report, Rule
-from zesty_burrow.store.enrolment_store import EnrolmentStore
+from zesty_burrow.store.fleet.device_history import DEVICE, KNOWN, delete_devices
+from zesty_burrow.store.fleet.device_history import RULE as RULE_ROW
+from zesty_burrow.store.fleet.enrolment_store import EnrolmentStore
+from zesty_burrow.store.fleet.link_store import LinkStore
 from zesty_burrow.store.history import Recording, described, texts_of
-from zesty_burrow.store.link_store import LinkStore
 
 if TYPE_CHECKING:
     from zesty_burrow.store.seal import Seal
@@ -100,9 +100,8 @@ class FleetStore:
             query = f"SELECT {', '.join(DEVICE)} FROM devices WHERE name = ?"  # noqa: S608
             rows = transaction.execute(query, name)
         if not rows:
-            near = [device.name for device in self.list_devices([name])[:5]]
-            why = f"near it: {', '.join(near)}" if near else ""
-            raise NotFound(f"there is no device {name!r}", why=why, next_step="See `zesty devices list`.")
+            missing = NotFound(f"there is no device {name!r}", next_step="See `zesty devices list`.")
+            raise missing.meaning(name, [device.name for device in self.list_devices()])
         return _device(rows[0])
 
     def name_of_key(self, key: str) -> str | None:

@@ -1,0 +1,1 @@
+"""Devices, their links and enrolments, as a store keeps them."""
