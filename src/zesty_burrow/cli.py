@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     from types import ModuleType
     from typing import Any, NoReturn
 
+    from zesty_burrow.commands.context import Context
     from zesty_burrow.report.reporter import Reporter
 
 
@@ -235,6 +236,24 @@ def _prepare_streams() -> None:
             getattr(sys, name).reconfigure(errors="replace" if number else "strict")
 
 
+def _context(args: argparse.Namespace, reporter: Reporter) -> Context:
+    from zesty_burrow.commands.context import Context
+    from zesty_burrow.host.paths import find_paths, machine_paths, running_as_root
+    from zesty_burrow.use_cases.workspace import CALLER_VARIABLE
+
+    return Context(
+        find_paths(os.environ, root=running_as_root(), whom=args.whom or ""),
+        machine_paths(os.environ),
+        reporter,
+        args.passphrase_file,
+        os.environ.get(CALLER_VARIABLE, ""),
+        machine_alone=args.whom == "machine",
+        environment=os.environ,
+        reporter=reporter,
+        program=main,
+    )
+
+
 def main(words: Sequence[str]) -> int:
     """Run a command; the exit code."""
     as_json = "--json" in (words[: list(words).index("--")] if "--" in words else words)
@@ -245,24 +264,10 @@ def main(words: Sequence[str]) -> int:
         args, module = _parse(words)
         debug = args.debug
 
-        from zesty_burrow.commands.context import Context
-        from zesty_burrow.host.paths import find_paths, machine_paths, running_as_root
         from zesty_burrow.report.reporter import Reporter
-        from zesty_burrow.use_cases.workspace import CALLER_VARIABLE
 
         reporter = Reporter(as_json=args.json, json_file=args.json_file, debug=debug, quiet=args.quiet)
-        paths = find_paths(os.environ, root=running_as_root(), whom=args.whom or "")
-        context = Context(
-            paths,
-            machine_paths(os.environ),
-            reporter,
-            args.passphrase_file,
-            os.environ.get(CALLER_VARIABLE, ""),
-            environment=os.environ,
-            reporter=reporter,
-            program=main,
-        )
-        result = module.run(args, context)
+        result = module.run(args, _context(args, reporter))
         reporter.result(result)
         code: int = result.exit_code
         return code

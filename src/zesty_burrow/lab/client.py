@@ -39,6 +39,11 @@ def lab_folder(paths: Paths) -> Path:
     return paths.run / "lab"
 
 
+OF_LAB = (".zip", ".pem", ".toml", ".txt")
+"""Kinds of files of the lab that a command finds by their names."""
+LONGEST_NAME = 255
+
+
 class LabClient:
     """Calls to the lab of one folder."""
 
@@ -153,13 +158,23 @@ class LabClient:
             clock = clock_folder(self.folder / host)
             if any(clock.glob("*.py")):
                 os.environ["PYTHONPATH"] = str(clock)
+            # The program that runs the lab is found there as well, also where no PATH has it.
+            folders = [os.environ.get("PATH", ""), str(Path(sys.executable).parent)]
+            os.environ["PATH"] = os.pathsep.join(filter(None, folders))
             try:
-                os.execvp(command[0], list(command))  # noqa: S606
+                os.execvp(command[0], [command[0], *map(self._of_lab, command[1:])])  # noqa: S606
             except FileNotFoundError:
                 os.write(2, f"zesty: there is no command {command[0]!r}\n".encode())
             return 127
 
         return self.call(host, become)
+
+    def _of_lab(self, word: str) -> str:
+        """A word of a command; the name of a file of the lab, as its kit, that is not in this folder: with its path."""
+        if "/" in word or word.startswith((".", "-")) or Path(word).suffix not in OF_LAB or len(word) > LONGEST_NAME:
+            return word
+        own = self.folder / word
+        return str(own) if own.is_file() and not Path(word).exists() else word
 
     def process_of(self, host: str) -> int:
         """A process whose namespaces are the host's, by its number here."""

@@ -26,6 +26,8 @@ def overview_parts(seen: Overview) -> Parts:
         table.add_row("tunnel", _tunnel(tunnel))
     if seen.left_over:
         table.add_row("tunnel", Text("an earlier one has ended without restoring this machine's settings", "bold red"))
+    elif seen.others:
+        table.add_row("tunnel", Text(f"another user's is up, by the device {', '.join(seen.others)}", "yellow"))
     elif not seen.tunnels:
         table.add_row("tunnel", "none is up")
     words, style = GUARD.get(seen.guard, ("not known: only root may ask the kernel for it", "yellow"))

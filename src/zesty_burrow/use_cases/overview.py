@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from zesty_burrow.use_cases.workspace import Workspace
 
 OPEN, CLOSED, UNKNOWN = "open", "closed", "unknown"
-LEFT_OVER = "left over"
+DEVICES = "zesty"
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,7 +35,7 @@ class Step:
 @dataclass(frozen=True, slots=True)
 class Overview:
     """``store``: where it is. ``guard``: whether the kernel has its tables, as just looked at. ``verified``: when,
-    which profile, and the verdict; empty without one.
+    which profile, and the verdict; empty without one. ``others``: devices of tunnels that are not this user's.
     """
 
     store: str
@@ -46,6 +46,7 @@ class Overview:
     guard: str
     verified: tuple[str, ...]
     steps: tuple[Step, ...]
+    others: tuple[str, ...] = ()
 
 
 def look_around(workspace: Workspace) -> Overview:
@@ -53,8 +54,16 @@ def look_around(workspace: Workspace) -> Overview:
     counts, where = _counts(workspace)
     tunnels, left_over = _tunnels(workspace)
     guard = _guard(workspace)
-    steps = _steps(workspace, counts, tunnels, left_over, guard)
-    return Overview(where, counts.profiles, counts.devices, tunnels, left_over, guard, counts.last or (), steps)
+    others = () if tunnels or left_over else tunnel_devices()
+    steps = _steps(workspace, counts, tunnels, left_over, guard, others)
+    return Overview(where, counts.profiles, counts.devices, tunnels, left_over, guard, counts.last or (), steps, others)
+
+
+def tunnel_devices() -> tuple[str, ...]:
+    """Devices in this network that are called as those of tunnels are; without one of one's own another user's."""
+    import socket
+
+    return tuple(name for _, name in socket.if_nameindex() if name.startswith(DEVICES))
 
 
 def _counts(workspace: Workspace) -> tuple[Counts, str]:
@@ -113,10 +122,20 @@ def _guard(workspace: Workspace) -> str:
 
 
 def _steps(
-    workspace: Workspace, counts: Counts, tunnels: tuple[TunnelSeen, ...], left_over: bool, guard: str
+    workspace: Workspace,
+    counts: Counts,
+    tunnels: tuple[TunnelSeen, ...],
+    left_over: bool,
+    guard: str,
+    others: tuple[str, ...],
 ) -> tuple[Step, ...]:
     """The likeliest first, two or three."""
     root = program_as_root()
+    if others:
+        return (
+            Step(f"{root} status", "shows the tunnel, which is another user's"),
+            Step("zesty list", "lists profiles"),
+        )
     if left_over:
         return (Step(f"{root} restore", "restores this machine's settings, which an earlier tunnel has left changed"),)
     if tunnels:

@@ -87,8 +87,20 @@ class Workspace:
         return datetime.now(UTC)
 
     def settings(self) -> SettingsFile:
-        """The settings file. Raises :class:`InputError` with the key that is wrong."""
-        return read_settings(self.paths.settings)
+        """The settings file. Raises :class:`InputError` with the key that is wrong.
+
+        Root's program that a user has called with sudo takes that user's observatories where the machine has none.
+        """
+        settings = read_settings(self.paths.settings)
+        own = None if settings.observatory else self.callers_paths()
+        if own is None:
+            return settings
+        from zesty_burrow.use_cases.owners_store import acting_as
+
+        with acting_as(int(self.caller)):
+            theirs = read_settings(own.settings)
+        names = ("observatory", "observatory_key", "observatory_authority")
+        return replace(settings, **{name: getattr(theirs, name) for name in names})
 
     def device(self) -> str:
         """This machine's name among the user's devices: from the settings, else the host name."""
@@ -166,7 +178,20 @@ class Workspace:
         machine = replace(self, paths=self.machine)
         if not self.paths.shared and os.access(machine.paths.store, os.R_OK):
             stores[MACHINE] = machine._readable()
+        own = self.callers_paths()
+        if own is not None:
+            self._add_callers(stores, own)
         return LayeredStore(stores)
+
+    def _add_callers(self, stores: dict[str, Store], own: Paths) -> None:
+        """The store of the user who has called root's program with sudo, where they have one."""
+        from zesty_burrow.use_cases.owners_store import acting_as, owners_store
+
+        theirs, user = replace(self, paths=own), int(self.caller)
+        with acting_as(user):
+            there = theirs.has_store()
+        if there:
+            stores[_name_of(user)] = owners_store(theirs._readable, user)
 
     def list_profiles(self, words: Sequence[str] = (), **where: str) -> list[tuple[str, ProfileRow]]:
         """Whose store it is in and the row, of each profile that matches."""
@@ -225,17 +250,18 @@ class Workspace:
 
 def _user_name(caller: str) -> str:
     """Who runs this program; as root, with its caller."""
+    own = _name_of(os.getuid())
+    by_sudo = os.getuid() == 0 and caller.isascii() and caller.isdigit() and int(caller) != 0
+    return f"{_name_of(int(caller))} as {own}" if by_sudo else own
+
+
+def _name_of(user: int) -> str:
     import pwd
 
-    def name(user: int) -> str:
-        try:
-            return pwd.getpwuid(user).pw_name
-        except (KeyError, OverflowError):
-            return str(user)
-
-    own = name(os.getuid())
-    by_sudo = os.getuid() == 0 and caller.isascii() and caller.isdigit() and int(caller) != 0
-    return f"{name(int(caller))} as {own}" if by_sudo else own
+    try:
+        return pwd.getpwuid(user).pw_name
+    except (KeyError, OverflowError):
+        return str(user)
 
 
 def _passphrase_from_file(path: Path) -> str:

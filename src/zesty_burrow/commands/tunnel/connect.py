@@ -18,10 +18,12 @@ from zesty_burrow.host.readiness.remote_session import remote_session
 from zesty_burrow.report.results.base import Result
 from zesty_burrow.report.results.plain import MessageResult
 from zesty_burrow.report.results.tunnel import EndResult, UpResult
+from zesty_burrow.report.results.verification import VerifyResult
 from zesty_burrow.use_cases.tunnel.connect import Connected, connect
 from zesty_burrow.use_cases.tunnel.connect_request import ConnectRequest
+from zesty_burrow.use_cases.verification.verify import VerifyRequest, verify
 
-EXAMPLE = "zesty connect quillwort-lisbon --detach"
+EXAMPLE = "zesty connect quillwort-lisbon --verify"
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -32,6 +34,9 @@ def add_arguments(parser: ArgumentParser) -> None:
         "nearest, fastest, strongest: by the latest rehearsal; without it you are asked",
     )
     parser.add_argument("--detach", action="store_true", help="continue in the background once the tunnel is up")
+    parser.add_argument(
+        "--verify", action="store_true", help="once it is up, check that nothing leaks; it continues in the background"
+    )
     parser.add_argument(
         "--unprotected", action="store_true", help="use a protocol that protects next to nothing as well"
     )
@@ -110,6 +115,9 @@ def run(args: Namespace, context: Context) -> Result:
         context.reporter.note("        Ctrl-C ends it.")
 
     made = connect(_request(args, context), context, on_up)
+    if isinstance(made, Connected) and args.verify:
+        context.reporter.up(made.status)
+        return VerifyResult(verify(VerifyRequest(environment=context.environment), context))
     if isinstance(made, Connected):
         return UpResult(made.status, made.beside)
     if made.status is None:
@@ -120,7 +128,7 @@ def run(args: Namespace, context: Context) -> Result:
 def _request(args: Namespace, context: Context) -> ConnectRequest:
     return ConnectRequest(
         wanted_name(args.name, context),
-        args.detach,
+        args.detach or args.verify,
         args.unprotected,
         args.ask,
         args.timeout,

@@ -117,6 +117,7 @@ class OverviewResult(Result):
             "store": {"path": seen.store, "profiles": seen.profiles, "devices": seen.devices},
             "tunnels": [{"profile": one.profile, "state": one.state, "place": one.place} for one in seen.tunnels],
             "left_over": seen.left_over,
+            "others": list(seen.others),
             "guard": seen.guard,
             "verified": verified,
             "next": [{"command": step.command, "does": step.does} for step in seen.steps],

@@ -21,12 +21,14 @@ from zesty_burrow.host.guard.tables.allow_list import (
     SESSION,
     TUNNEL,
 )
+from zesty_burrow.host.paths import program_as_root
 from zesty_burrow.report.findings import findings_table
 from zesty_burrow.report.layout import Column, Indented, Table, Text
 from zesty_burrow.report.overview_lines import overview_parts
 from zesty_burrow.report.parts import Parts, heading, plural
 from zesty_burrow.report.results.base import Result
 from zesty_burrow.report.results.status import GuardResult, LineResult, OverviewResult, StatusResult
+from zesty_burrow.use_cases.overview import tunnel_devices
 from zesty_burrow.use_cases.tunnel.running import SILENT
 
 if TYPE_CHECKING:
@@ -94,7 +96,7 @@ def headline(result: StatusResult) -> Parts:
         if result.state == SILENT:
             yield Text("Whether a tunnel is up is not known: its process does not answer.", "yellow")
         else:
-            yield Text(f"No tunnel is up{NOT_YET.get(result.state, '')}.")
+            yield Text(_none_up(result))
         if result.guard is not None:
             yield from _closed(result.guard)
     else:
@@ -346,6 +348,13 @@ def _field(value: object) -> str:
     else:
         text = f"{value:.3f}" if isinstance(value, float) else str(value)
     return text if len(text) <= LONGEST else text[:LONGEST] + "…"
+
+
+def _none_up(result: StatusResult) -> str:
+    """Of this user's; another's is seen by its device."""
+    if not result.state and (others := tunnel_devices()):
+        return f"No tunnel of yours is up. The device {others[0]} is another user's: {program_as_root()} status"
+    return f"No tunnel is up{NOT_YET.get(result.state, '')}."
 
 
 def _overview(result: OverviewResult) -> Parts:

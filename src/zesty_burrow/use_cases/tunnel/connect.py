@@ -23,11 +23,12 @@ from zesty_burrow.host.guard.guard import Guard
 from zesty_burrow.host.journal.journal import restore
 from zesty_burrow.host.journal.lock import is_held, is_left_over
 from zesty_burrow.host.names.names_record import NamesRecord
-from zesty_burrow.host.paths import MAX_TUNNELS, TunnelPaths
+from zesty_burrow.host.paths import MAX_TUNNELS, Paths, TunnelPaths
 from zesty_burrow.host.privileges import keep_network_rights, keep_secrets_in_memory
 from zesty_burrow.profiles.policy import restrict
 from zesty_burrow.protocols.registry import protocol
 from zesty_burrow.records import dataclass, replace
+from zesty_burrow.store.rows import MACHINE, OWN
 from zesty_burrow.use_cases.credentials.choose import Chosen, choose, explained, note_sign_in
 from zesty_burrow.use_cases.tunnel.before_connect import (
     refuse_for_a_switch,
@@ -46,11 +47,16 @@ from zesty_burrow.use_cases.tunnel.running import (
     the_one,
 )
 from zesty_burrow.use_cases.tunnel.wanted import remember
+from zesty_burrow.use_cases.verification.look_before import LookBefore, looking_before
 from zesty_burrow.use_cases.workspace import Workspace
 
 END_PATIENCE = 5.0
 """Seconds in which a tunnel that ends has put everything back."""
 SWITCH_TIMEOUT = 200.0
+NOT_LOOKED = (
+    "What the outside sees without a tunnel was not observed: the observatory has not answered in time. `zesty verify` "
+    "compares with an earlier look, or says that it has none."
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -81,10 +87,23 @@ def connect(
     workspace.paths.make(workspace.paths.state)
     workspace.paths.make(workspace.paths.run)
     _restore_left_over(workspace)
+    with looking_before(workspace) as looking:
+        return _connect(request, workspace, on_up, looking)
+
+
+def _connect(
+    request: ConnectRequest,
+    workspace: Workspace,
+    on_up: Callable[[TunnelStatus], None],
+    looking: LookBefore | None,
+) -> Connected | Ended:
     # It starts while profile and credentials are read; where nothing is held in the end it ends by itself.
     Guard(workspace.paths.guard).prepare()
     with workspace.layered_store() as layered_store:
-        profile, _, _ = layered_store.find_profile(request.name)
+        profile, _, whose = layered_store.find_profile(request.name)
+        if whose not in (OWN, MACHINE):
+            where = workspace.callers_paths()
+            workspace.interaction.note(f"The profile {profile.name} is from {whose}'s own store{_in(where)}.")
         profile = restrict(workspace.policy(), profile, unprotected=request.unprotected)
         require(*protocol(profile.tunnel.protocol).extras(profile))
         chosen = choose(profile, layered_store, workspace, ask=request.ask)
@@ -104,6 +123,8 @@ def connect(
     require_ready(workspace)
     require_possible(profile, workspace, waits=bool(request.keep_trying))
     paths = _free_place(workspace, tunnels)
+    if looking is not None and not looking.finish():
+        workspace.interaction.note(NOT_LOOKED)
     options, bus = _options(request, profile, workspace, paths, others), request.desktop
 
     def carry(on_step: Callable[[StepReport], None], on_up: Callable[[TunnelStatus], None]) -> TunnelEnd:
@@ -121,6 +142,10 @@ def connect(
         note_sign_in(chosen, workspace)
         return Connected(status, bool(others))
     return _in_foreground(carry, profile, chosen, workspace, on_up)
+
+
+def _in(paths: Paths | None) -> str:
+    return f", {paths.store}" if paths is not None else ""
 
 
 def _options(

@@ -11,8 +11,11 @@ from zesty_burrow.errors import NotFound, StateError
 from zesty_burrow.host.guard.guard import Guard
 from zesty_burrow.host.journal.journal import Restored, restore
 from zesty_burrow.host.journal.lock import end_record, is_left_over, read_end
+from zesty_burrow.host.paths import program_as_root
 from zesty_burrow.host.units.folder import UnitFolder
 from zesty_burrow.records import dataclass, replace
+from zesty_burrow.use_cases.overview import tunnel_devices
+from zesty_burrow.use_cases.tunnel.last_used import last_used
 from zesty_burrow.use_cases.tunnel.running import Running, running_tunnels
 from zesty_burrow.use_cases.workspace import Workspace
 
@@ -93,6 +96,16 @@ def _end(tunnel: Running, guard: Guard) -> Disconnected:
     return Disconnected(tunnel.profile, restored, left_alone, ended is not None)
 
 
+def nothing_up(workspace: Workspace) -> StateError:
+    """There is no tunnel of this user's to end."""
+    if others := tunnel_devices():
+        step = f"It is another user's: {program_as_root()} disconnect"
+        return StateError(f"the tunnel of the device {others[0]} is not yours", next_step=step, slug="no-tunnel")
+    name = last_used(workspace) or "NAME"
+    step = f"There is nothing to end. Bring a tunnel up: {program_as_root()} connect {name}"
+    return StateError("no tunnel is up", why="the guard is not held closed either", next_step=step, slug="no-tunnel")
+
+
 def _is_alive(process: int) -> bool:
     try:
         os.kill(process, 0)
@@ -111,7 +124,7 @@ def _open_alone(guard: Guard, left_closed: list[str], workspace: Workspace) -> D
         units.stop(name)
     opened = guard.lift()
     if not opened:
-        raise StateError("no tunnel is up", next_step="No tunnel is up.", slug="no-tunnel")
+        raise nothing_up(workspace)
     names = ", ".join(share.what for share in opened)
     return Disconnected(names, was_up=False, closed=_still_closed(guard))
 

@@ -75,7 +75,7 @@ def verify(request: VerifyRequest, workspace: Workspace) -> Verified:
     if not statuses:
         observer = _observer(asked[0], workspace) if asked else None
         observation = observer.observe(extended=request.extended) if observer else nothing_observed()
-        facts = Facts(_from_before(workspace), observation, _promise(None), no_observatory=observer is None)
+        facts = Facts(baseline(workspace), observation, _promise(None), no_observatory=observer is None)
         return _judged(facts, statuses, workspace, guard_state(workspace))
     facts, guard = _look(request, workspace, statuses, asked)
     return _judged(facts, statuses, workspace, guard)
@@ -110,7 +110,7 @@ def _look(
             watching.write(request.capture)
     others = zip(asked[1:], seen[1:], strict=True)
     facts = Facts(
-        _from_before(workspace),
+        baseline(workspace),
         seen[0] if seen else nothing_observed(),
         _promise(status),
         tuple(routes),
@@ -168,7 +168,8 @@ def _wanted_by_profiles(workspace: Workspace) -> list[str]:
     return list(dict.fromkeys(targets))[:MOST]
 
 
-def _from_before(workspace: Workspace) -> Observation | None:
+def baseline(workspace: Workspace) -> Observation | None:
+    """What was seen last without a tunnel."""
     with workspace.store() as store:
         kept = store.runs.latest_observation("before")
     return read_observation(json.loads(kept.document)) if kept else None
