@@ -51,11 +51,11 @@ def test_what_is_exported_imports_again_unchanged(zesty, kit, tmp_path, passphra
     assert stat.S_IMODE(archive.stat().st_mode) == 0o600
     with zipfile.ZipFile(archive) as opened:
         assert not any(PASSWORD.encode() in opened.read(name) for name in opened.namelist())
-    zesty("remove", "--provider", "Quillwort Relay")
+    zesty("remove", "--provider", "Quillwort Relay", "--yes")
     without = zesty("--json", "import", archive)
     assert (without.code, without.json["credentials"]) == (0, [])
     assert "kit-locked" in without.codes
-    zesty("remove", "--provider", "Quillwort Relay")
+    zesty("remove", "--provider", "Quillwort Relay", "--yes")
     taken = zesty("--json", "--passphrase-file", passphrase, "import", archive).json
     assert {row["outcome"] for row in taken["profiles"]} == {"new"}
     kept = [(row["label"], row["kind"], row["path"]) for row in taken["credentials"]]
@@ -70,7 +70,7 @@ def test_a_wrong_passphrase_opens_nothing(zesty, kit, tmp_path, passphrase):
     zesty("import", kit)
     archive = tmp_path / "out.zip"
     zesty("--passphrase-file", passphrase, "export", "--all", "--with-credentials", "--to", archive)
-    zesty("remove", "--provider", "Quillwort Relay")
+    zesty("remove", "--provider", "Quillwort Relay", "--yes")
     passphrase.write_text("calm petrel")
     refused = zesty("--json", "--passphrase-file", passphrase, "import", archive)
     assert (refused.code, refused.json["code"]) == (4, "kit-passphrase")

@@ -49,7 +49,7 @@ def test_a_folder_and_a_single_file(zesty, tmp_path):
     assert len(found["profiles"]) == 5
     assert "kit-world-readable" in {entry["code"] for entry in found["findings"]}
     (folder / "quillwort-authority.pem").rename(folder / "profiles" / "quillwort-authority.pem")
-    zesty("remove", "--provider", "Quillwort Relay")
+    zesty("remove", "--provider", "Quillwort Relay", "--yes")
     alone = zesty("--json", "import", folder / "profiles" / "quillwort-tallinn.toml").json
     assert [row["outcome"] for row in alone["profiles"]] == ["new"]
     shown = zesty("--json", "show", "quillwort-tallinn").json
@@ -80,7 +80,7 @@ def test_remove(zesty, kit):
     zesty("import", kit)
     assert zesty("--json", "remove", "quillwort-lisbon").json["forgotten"] == []
     assert zesty("remove", "quillwort-lisbon").code == 4
-    gone = zesty("--json", "remove", "--provider", "Quillwort Relay").json
+    gone = zesty("--json", "remove", "--provider", "Quillwort Relay", "--yes").json
     assert (len(gone["removed"]), gone["forgotten"]) == (4, ["Quillwort Relay"])
     with sqlite3.connect(zesty.home / "store.db") as store:
         assert store.execute("SELECT count(*) FROM credentials").fetchone() == (0,)

@@ -113,7 +113,7 @@ def test_the_machines_store(full, kit, tmp_path):
     moved = tmp_path / "lisbon.toml"
     full("export", "lisbon", "tallinn", "--to", tmp_path / "two.zip")
     full("export", "lisbon", "--to", moved)
-    full("remove", "--provider", Q)
+    full("remove", "--provider", Q, "--yes")
     assert full("--for", "machine", "import", tmp_path / "two.zip").code == 0
     base = full.home / "machine"
     modes = {path.name: stat.S_IMODE(path.stat().st_mode) for path in (base, base / "store.db")}

@@ -143,10 +143,10 @@ def test_removing_a_provider_is_asked_about(zesty, kit):
     zesty("import", kit)
     code, seen = talk(zesty, ("remove", "--provider", Q), [("Remove 5 profiles of Quillwort Relay", "n\n")])
     assert code == 2 and len(names(zesty)) == 5 and f"forget the credentials for {Q}" in " ".join(seen.split())
-    assert zesty("remove", "--provider", Q).code == 0 and names(zesty) == []
+    assert zesty("remove", "--provider", Q, "--yes").code == 0 and names(zesty) == []
     assert "remove Quillwort Relay" in zesty("undo", "--list").out
     assert zesty("undo").code == 0 and len(names(zesty)) == 5
-    assert zesty("remove", "--provider", Q, "--for-good").code == 0
+    assert zesty("remove", "--provider", Q, "--yes", "--for-good").code == 0
     assert zesty("undo", "99").code == 4
     assert zesty("--json", "undo", "--list").json["changes"] == []
 

@@ -58,7 +58,7 @@ def program(lab, tmp_path):
     run.kit, run.home = str(kit), str(lab.home)
     yield run
     gateway.communicate(timeout=10)
-    run("remove", "--provider", "Dummy Works")
+    run("remove", "--provider", "Dummy Works", "--yes")
 
 
 def test_from_import_to_packets(program):

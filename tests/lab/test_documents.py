@@ -105,5 +105,5 @@ def test_examples(lab, folder, page):
         lab.heron("devices", "remove", row["name"], check=0)
     for row in lab.heron("devices", "rules").json["rules"]:
         lab.heron("devices", "unassign", str(row["number"]), check=0)
-    lab.heron("remove", "--provider", "Tidewrack Survey", check=0)
+    lab.heron("remove", "--provider", "Tidewrack Survey", "--yes", check=0)
     lab.heron("import", str(lab.kit), "--replace", check=0)

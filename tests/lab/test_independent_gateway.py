@@ -120,7 +120,7 @@ def program(whole_lab, tmp_path_factory):
     made.gateway.stdin.close()
     made.gateway.wait(timeout=10)
     made.gateway.stdout.close()
-    whole_lab.heron("remove", "--provider", "Independent Works")
+    whole_lab.heron("remove", "--provider", "Independent Works", "--yes")
 
 
 @pytest.fixture

@@ -118,9 +118,9 @@ def office(lab, tmp_path):
         lab.run("lab", "account", f"heron-{traffic}", *words, check=0)
         assert lab.heron("import", str(path), "--replace", check=0).json["profiles"][0]["outcome"] == "new"
 
-    lab.heron("remove", "--provider", story.OFFICE_PROVIDER)
+    lab.heron("remove", "--provider", story.OFFICE_PROVIDER, "--yes")
     yield take
-    lab.heron("remove", "--provider", story.OFFICE_PROVIDER)
+    lab.heron("remove", "--provider", story.OFFICE_PROVIDER, "--yes")
 
 
 def test_only_the_offices_network(lab, office):

@@ -117,7 +117,7 @@ def test_an_office_carries_only_its_own(lab, tmp_path):
         assert {row["verdict"] for row in rows.values()} == {"fit"}
         assert {row["carries_outside"] for row in rows.values()} == {False}
     finally:
-        lab.heron("remove", "--provider", story.OFFICE_PROVIDER)
+        lab.heron("remove", "--provider", story.OFFICE_PROVIDER, "--yes")
 
 
 def test_interrupted(lab):

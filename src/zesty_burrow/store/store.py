@@ -327,22 +327,31 @@ class Store:
             history.forget_for_good(transaction, set(names), gone)
 
     def rename_profile(self, old: str, new: str) -> None:
-        """Give a profile another name, in its row and in its text."""
+        """Give a profile another name, in its row and in its text; its credentials stay its own."""
         from zesty_burrow.core.scope import Scope
 
         profile, row = self.find_profile(old)
-        seal = self._seal_where("profile = ?", row.name)
+        is_own = row.label == row.name and list(self.labels().values()).count(row.label) == 1
+        relabel = is_own and not any(one.label == new for one in self.list_credentials())
+        if row.label == row.name and not relabel:
+            # Others use them as well, or the new label is taken: they stay under the label that they have.
+            profile = replace(profile, sign_in=replace(profile.sign_in, credentials=row.label))
+        seal = self._seal_where("profile = ? OR label = ?", row.name, row.name)
         with self._changing(f"rename {row.name} to {new}", [row.name, new], []) as transaction:
             if transaction.execute("SELECT 1 FROM profiles WHERE name = ?", new):
                 raise Clash(f"there is a profile {new!r} already", next_step="Choose another name.")
             _rewrite(transaction, row.name, replace(profile, name=new))
             transaction.execute("UPDATE device_rules SET profile = ? WHERE profile = ?", new, row.name)
-            query = "SELECT id, label, device, kind, sealed FROM credentials WHERE profile = ?"
-            for number, label, device, kind, sealed in transaction.execute(query, row.name):
+            query = "SELECT id, label, device, profile, kind, sealed FROM credentials WHERE profile = ? OR label = ?"
+            for number, label, device, whose, kind, sealed in transaction.execute(query, row.name, row.name):
+                before = Scope(label, device, whose)
+                after = Scope(
+                    new if relabel and label == row.name else label, device, new if whose == row.name else whose
+                )
                 # The seal binds a secret to whom it is for.
-                before, after = (Scope(label, device, one).subject(kind) for one in (row.name, new))
-                again = seal.seal(seal.open(bytes(sealed), before), after)
-                transaction.execute("UPDATE credentials SET profile = ?, sealed = ? WHERE id = ?", new, again, number)
+                again = seal.seal(seal.open(bytes(sealed), before.subject(kind)), after.subject(kind))
+                update = "UPDATE credentials SET label = ?, profile = ?, sealed = ? WHERE id = ?"
+                transaction.execute(update, after.label, after.profile, again, number)
 
     def change_profiles(self, profiles: Iterable[Profile], what: str = "change") -> None:
         """Put changed profiles in the places of those of their names, all or none; where they came from stays."""

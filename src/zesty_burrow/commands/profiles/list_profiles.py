@@ -29,17 +29,28 @@ def _attention(context: Context) -> dict[str, str]:
     return attention_words(watch_ahead(context))
 
 
+def _tunnels(context: Context) -> dict[str, str]:
+    """By profile, the state of its tunnel."""
+    if not any(paths.control.exists() for paths in context.paths.tunnels):
+        return {}
+    from zesty_burrow.use_cases.tunnel.running import running_tunnels
+
+    return {tunnel.profile: tunnel.state for tunnel in running_tunnels(context)}
+
+
 def run(args: Namespace, context: Context) -> ListResult:
     """All that match every word and every option."""
     wanted = read_filters(args)
     values = attrgetter(*COLUMNS)
     attention = _attention(context) if args.attention else {}
+    up = _tunnels(context)
     rows = tuple(
         {
             **dict(zip(COLUMNS, values(entry.row), strict=True)),
             "lacks": entry.lacks,
             "for": entry.store,
             "attention": attention.get(entry.row.name, ""),
+            "tunnel": up.get(entry.row.name, ""),
         }
         for entry in list_profiles(wanted, context)
     )
@@ -47,5 +58,5 @@ def run(args: Namespace, context: Context) -> ListResult:
         from zesty_burrow.core.outside.runs.tables import csv_table
         from zesty_burrow.host.replace_file import write_file
 
-        write_file(args.csv, csv_table((*COLUMNS, "lacks", "for", "attention"), rows))
+        write_file(args.csv, csv_table((*COLUMNS, "lacks", "for", "attention", "tunnel"), rows))
     return ListResult(rows, asked=not wanted.is_empty)

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import shlex
 from argparse import ArgumentParser, Namespace
 
 from zesty_burrow.commands.context import Context
+from zesty_burrow.errors import UsageError
 from zesty_burrow.report.parts import plural
 from zesty_burrow.report.results.changes import RemoveResult
 from zesty_burrow.use_cases.profiles.edit import RemoveRequest, remove_profiles
@@ -30,9 +32,14 @@ def run(args: Namespace, context: Context) -> RemoveResult:
     """Remove; secrets go when the last profile that uses them goes."""
 
     def confirm(count: int, forgotten: tuple[str, ...]) -> bool:
-        # Asked on a terminal; a script means what it says.
-        if not args.provider or args.yes or not context.reporter.can_ask:
+        if not args.provider or args.yes:
             return True
+        if not context.reporter.can_ask:
+            raise UsageError(
+                f"{plural(count, 'profile')} of {args.provider} would be removed",
+                why="nobody can be asked here",
+                next_step=f"Run: {shlex.join(['zesty', 'remove', '--provider', args.provider, '--yes'])}",
+            )
         more = f", and forget the credentials for {', '.join(forgotten)}" if forgotten else ""
         question = f"Remove {plural(count, 'profile')} of {args.provider}{more}? y or n [n] "
         return context.reporter.ask(question).casefold() in ("y", "yes")

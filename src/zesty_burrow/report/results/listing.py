@@ -11,7 +11,8 @@ from zesty_burrow.report.results.base import Result
 @dataclass(frozen=True)
 class ListResult(Result):
     """``list``; each row has ``for``: whose store it is in, ``lacks``: what it cannot work without, in words,
-    and ``attention``: codes of what needs attention, where that was asked for. ``asked``: not all are wanted.
+    ``tunnel``: the state of its tunnel, and ``attention``: codes of what needs attention, if that was asked for.
+    ``asked``: not all are wanted.
     """
 
     profiles: tuple[dict[str, str], ...]

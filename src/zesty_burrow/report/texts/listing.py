@@ -20,7 +20,7 @@ def _list(result: ListResult) -> Parts:
         yield Text(words)
         return
     headings = ["name", "place", "provider", "protocol", "imported"]
-    headings += [label for label in ("tags", *YELLOW) if any(row[label] for row in result.profiles)]
+    headings += [label for label in ("tunnel", "tags", *YELLOW) if any(row[label] for row in result.profiles)]
     headings += ["for"] if len({row["for"] for row in result.profiles}) > 1 else []
     table = Table(*(Column(label, whole=label == "name") for label in headings), gap=3)
     for row in result.profiles:
@@ -38,6 +38,8 @@ def _list(result: ListResult) -> Parts:
 
 
 def _cell(label: str, words: str) -> str | Text:
+    if label == "tunnel":
+        return Text(printable(words), style="bold green" if words == "up" else "yellow")
     return Text(printable(words), style="yellow") if label in YELLOW and words else printable(words)
 
 

@@ -51,7 +51,12 @@ def _gateways(names: Iterable[str], workspace: Workspace) -> list[ReadinessCheck
     checks = []
     for profile, seen in zip(profiles, probe_gateways(profiles, PATIENCE, lambda _: None), strict=True):
         name = f"gateway of {profile.name}"
-        if seen.capabilities is None:
+        if seen.capabilities is None and not seen.address:
+            host = profile.gateway.addresses[0]
+            why = "Without an address there is nothing that could be asked."
+            remedy = f"Check the name {host}, and this machine's name servers: zesty status --network"
+            checks.append(ReadinessCheck(name, Readiness.ATTENTION, seen.why, why, remedy))
+        elif seen.capabilities is None:
             why = "Some networks let no UDP out."
             remedy = "Allow UDP ports 500 and 4500, or try another network; under the guard, end it first."
             checks.append(

@@ -74,7 +74,7 @@ class LookBefore:
 
 
 def _with_reached(seen: Observation, earlier: Observation | None) -> Observation:
-    """With what `verify --before --reach` has seen a moment ago, from the same addresses: it takes too long for here."""
+    """With what `verify --before --reach` has seen a moment ago, from the same addresses: that takes too long here."""
     if earlier is None or KEY not in earlier.more or (seen.ipv4, seen.ipv6) != (earlier.ipv4, earlier.ipv6):
         return seen
     apart = datetime.fromisoformat(seen.taken_at) - datetime.fromisoformat(earlier.taken_at)
