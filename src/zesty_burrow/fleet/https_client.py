@@ -27,6 +27,13 @@ def ask_server(method: str, url: str, authority: str, data: bytes | None, timeou
         connection.request(method, parts.path, data, {"Content-Type": "application/json"} if data is not None else {})
         with connection.getresponse() as answer:
             body = answer.read(LONGEST)
+    except ssl.SSLCertVerificationError as problem:
+        step = "Name the authority that has signed it: --authority FILE (PEM)."
+        if authority:
+            step = "Its certificate is by another authority than the one that was named: check --authority FILE."
+        raise NotReached(
+            f"{parts.hostname} does not prove who it is", why=problem.verify_message, next_step=step
+        ) from None
     except (OSError, http.client.HTTPException, ValueError) as problem:
         raise NotReached(f"{url} cannot be asked", why=str(problem) or type(problem).__name__) from None
     finally:

@@ -10,6 +10,7 @@ from collections.abc import Sequence
 
 from zesty_burrow.core.net import TCP, UDP
 from zesty_burrow.errors import MachineError, RightsMissing
+from zesty_burrow.host.paths import program_as_root
 from zesty_burrow.records import dataclass
 
 DEVICE = "/dev/net/tun"
@@ -64,7 +65,7 @@ def open_tun(prefix: str = PREFIX, disabled: frozenset[str] = frozenset()) -> Tu
         raise MachineError(
             f"the tunnel device {DEVICE} cannot be opened",
             why=problem.strerror or str(problem),
-            next_step=f"Have root allow it: chmod 0666 {DEVICE}; or run the command as root.",
+            next_step=f"Run it as root: {program_as_root()} connect NAME",
             slug="tunnel-device-closed",
         ) from None
     wanted = {name for name in ("device-tcp", "device-udp") if name not in disabled}

@@ -13,7 +13,14 @@ from zesty_burrow.intake.limits import refused
 from zesty_burrow.intake.reader import read_files
 from zesty_burrow.records import dataclass, replace
 
-CAUSES = ({"archive-encrypted"}, {"kit-locked"}, {"kit-passphrase"}, {"document-picture"}, {"archive-unknown"})
+CAUSES = (
+    {"archive-encrypted"},
+    {"kit-locked"},
+    {"kit-passphrase"},
+    {"document-picture"},
+    {"archive-unknown"},
+    {"code-incomplete"},
+)
 """Why nothing at all can be taken, where one cause is all there is."""
 SHOWN = 3
 """Names of arguments in a kit's origin."""

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from zesty_burrow.errors import MachineError
-from zesty_burrow.host.paths import HOME_VARIABLE, Paths
+from zesty_burrow.host.paths import HOME_VARIABLE, Paths, program_as_root
 from zesty_burrow.lab import story
 from zesty_burrow.lab.client import LabClient, lab_folder
 from zesty_burrow.records import dataclass, field
@@ -322,7 +322,7 @@ class Demo:
             raise MachineError(
                 "the demo cannot bring up a tunnel on this machine",
                 why=notes[0],
-                next_step="As root: chmod 0666 /dev/net/tun; or run the demo as root.",
+                next_step=f"Run the demo as root: {program_as_root()} demo",
                 slug="tunnel-device-closed",
             )
 

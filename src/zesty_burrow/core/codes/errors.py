@@ -108,7 +108,7 @@ CODES = (
          "Correct what is named, then run `zesty restore` again."),
     Code("tunnel-device-closed", _S, "The tunnel device may not be opened.",
          "/dev/net/tun is closed to this user on this machine.",
-         "Have root allow it: chmod 0666 /dev/net/tun; or run the command as root."),
+         "Run the command as root, with sudo."),
     Code("no-lab", _S, "No lab is running.", "The command needs one.", "Start one: `zesty lab start`."),
     Code("lab-running", _S, "A lab is running already.", "There is one lab per home folder.",
          "`zesty lab stop` ends it."),

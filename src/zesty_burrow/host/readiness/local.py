@@ -16,7 +16,7 @@ from zesty_burrow.host.journal.lock import is_held, is_left_over
 from zesty_burrow.host.names.resolv_conf import RESOLV_CONF, servers_in
 from zesty_burrow.host.names.resolved import STUBS, find_resolved
 from zesty_burrow.host.netlink import RT_TABLE_MAIN, Netlink
-from zesty_burrow.host.paths import Paths
+from zesty_burrow.host.paths import Paths, program_as_root
 from zesty_burrow.host.plan import FIRST_RULE, WIDEST_HARMLESS
 from zesty_burrow.host.readiness.check import Readiness, ReadinessCheck
 from zesty_burrow.host.tun import DEVICE, PREFIX
@@ -41,7 +41,8 @@ def rights() -> ReadinessCheck:
         Readiness.MISSING,
         "this process may not configure the network",
         "A tunnel needs a device, addresses, routes and the packet filter. Everything else works without.",
-        "Run `connect` as root (sudo), or have the machine start it: zesty startup add NAME.",
+        f"Run it as root: {program_as_root()} connect NAME. Or have the machine start it: "
+        f"{program_as_root()} startup add NAME",
     )
 
 
@@ -53,11 +54,9 @@ def tunnel_device() -> ReadinessCheck:
             "tunnel device", Readiness.MISSING, f"there is no {DEVICE}", "Packets pass by it.", " ".join(remedy), remedy
         )
     if not os.access(path, os.R_OK | os.W_OK):
-        remedy = ("chmod", "0666", DEVICE)
         why = "Packets pass by it; who may open it still needs the right to configure the network."
-        return ReadinessCheck(
-            "tunnel device", Readiness.MISSING, f"{DEVICE} is closed to this user", why, " ".join(remedy), remedy
-        )
+        words = f"Run it as root: {program_as_root()} connect NAME"
+        return ReadinessCheck("tunnel device", Readiness.MISSING, f"{DEVICE} is closed to this user", why, words)
     return ReadinessCheck("tunnel device", Readiness.READY, DEVICE)
 
 

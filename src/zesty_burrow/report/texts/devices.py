@@ -191,7 +191,8 @@ def _totals(result: HandOverResult, going: Sequence[HandOverRow], failed: int) -
     counts = Counter("would be handed over" if result.dry else row.state for row in going)
     told = [f"{count} {state}" for state, count in sorted(counts.items())]
     told += [f"{failed} cannot be" if result.dry else f"{failed} not handed over"] if failed else []
-    return [*told, f"{result.left} with nothing left to do"] if result.left else told
+    again = " (they have it; once more: add --again)" if result.left and not result.rows else ""
+    return [*told, f"{result.left} with nothing left to do{again}"] if result.left else told
 
 
 def _handed(result: HandOverResult) -> Parts:

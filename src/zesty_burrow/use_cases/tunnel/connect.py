@@ -11,19 +11,21 @@ from contextlib import contextmanager
 from zesty_burrow.carrier.control.control_client import call_with
 from zesty_burrow.carrier.control.detach import run_detached
 from zesty_burrow.carrier.control.status import StepReport, TunnelStatus
+from zesty_burrow.carrier.probe import probe_gateways
 from zesty_burrow.carrier.supervision.options import NOT_CONFIRMED, TunnelEnd, TunnelOptions
 from zesty_burrow.carrier.supervision.switch import CALL, switch_body
 from zesty_burrow.carrier.supervisor import Supervisor
 from zesty_burrow.core.net import TCP, UDP
 from zesty_burrow.core.profile import Profile
-from zesty_burrow.errors import BurrowError, ProgramFault, StateError, error_of
+from zesty_burrow.errors import BurrowError, NoAgreement, ProgramFault, StateError, error_of
 from zesty_burrow.extras import require
 from zesty_burrow.host.bus.desktop import Desktop
 from zesty_burrow.host.guard.guard import Guard
+from zesty_burrow.host.guard.presence import is_in_force
 from zesty_burrow.host.journal.journal import restore
 from zesty_burrow.host.journal.lock import is_held, is_left_over
 from zesty_burrow.host.names.names_record import NamesRecord
-from zesty_burrow.host.paths import MAX_TUNNELS, Paths, TunnelPaths
+from zesty_burrow.host.paths import MAX_TUNNELS, Paths, TunnelPaths, program_as_root
 from zesty_burrow.host.privileges import keep_network_rights, keep_secrets_in_memory
 from zesty_burrow.profiles.policy import restrict
 from zesty_burrow.protocols.registry import protocol
@@ -50,6 +52,7 @@ from zesty_burrow.use_cases.tunnel.wanted import remember
 from zesty_burrow.use_cases.verification.look_before import LookBefore, looking_before
 from zesty_burrow.use_cases.workspace import Workspace
 
+PROBE_PATIENCE = 2.0
 END_PATIENCE = 5.0
 """Seconds in which a tunnel that ends has put everything back."""
 SWITCH_TIMEOUT = 200.0
@@ -135,7 +138,7 @@ def _connect(
         return Supervisor(profile, chosen.secrets, replace(options, desktop=desktop), on_step, on_up).run()
 
     if request.detach:
-        with _told_of_guard(workspace), explained(chosen):
+        with _told_what_is_accepted(profile), _told_of_guard(workspace), explained(chosen):
             status = run_detached(paths.log, carry, workspace.interaction.step)
         remember(profile.name, workspace)
         remember_worked(profile, workspace)
@@ -248,6 +251,26 @@ def _told_of_guard(workspace: Workspace) -> Iterator[None]:
         raise
 
 
+@contextmanager
+def _told_what_is_accepted(profile: Profile) -> Iterator[None]:
+    """A gateway with which nothing could be agreed is asked what it accepts."""
+    try:
+        yield
+    except NoAgreement as problem:
+        best = f"zesty choose {profile.name} --best"
+        if is_in_force():
+            # Nobody can be asked before it is open.
+            first = f"{program_as_root()} disconnect"
+            problem.next_step = f"Open the guard, which is closed, and take what both ends know: {first}; {best}"
+            raise
+        answer = probe_gateways([profile], PROBE_PATIENCE, lambda _: None)[0].capabilities
+        accepted = "" if answer is None else answer.words or str(answer.chosen or "")
+        if accepted:
+            problem.why += f"; asked what it accepts, it says {accepted}"
+        problem.next_step = f"Take what both ends and the policy know: {best}"
+        raise
+
+
 Carry = Callable[[Callable[[StepReport], None], Callable[[TunnelStatus], None]], TunnelEnd]
 
 
@@ -262,7 +285,7 @@ def _in_foreground(
         remember_worked(profile, workspace)
         on_up(status)
 
-    with _told_of_guard(workspace), explained(chosen):
+    with _told_what_is_accepted(profile), _told_of_guard(workspace), explained(chosen):
         end = carry(workspace.interaction.step, up)
     if not seen:
         if end.reason in ("disconnect", NOT_CONFIRMED):
