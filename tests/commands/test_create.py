@@ -172,7 +172,7 @@ def test_a_dialogue_that_is_interrupted(zesty, authority):
         ("suffixes [none]: ", "\n"),
         ("exit [PT]: ", "\n"),
         ("exit [Lisbon]: ", "\n"),
-        ("l2tp-ipsec [ikev2]: ", "\n"),
+        ("l2tp-ipsec or pptp [ikev2]: ", "\n"),
         ("any [udp]: ", "\n"),
         ("of the gateway [500]: ", "\n"),
         ("or listed [recommended]: ", "\n"),

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import datetime
 
+from zesty_burrow.errors import InputError
 from zesty_burrow.intake.assemble import assemble
 from zesty_burrow.intake.containers.expand import expand, reader_for
 from zesty_burrow.intake.kit import Kit, Neighbour, Surroundings
@@ -13,13 +14,18 @@ from zesty_burrow.intake.limits import refused
 from zesty_burrow.intake.reader import read_files
 from zesty_burrow.records import dataclass, replace
 
-CAUSES = (
-    {"archive-encrypted"},
-    {"kit-locked"},
-    {"kit-passphrase"},
-    {"document-picture"},
-    {"archive-unknown"},
-    {"code-incomplete"},
+CAUSES = tuple(
+    {slug}
+    for slug in (
+        "archive-encrypted",
+        "kit-locked",
+        "kit-passphrase",
+        "document-picture",
+        "archive-unknown",
+        "code-incomplete",
+        "kit-no-networks",
+        "protocol-foreign",
+    )
 )
 """Why nothing at all can be taken, where one cause is all there is."""
 SHOWN = 3
@@ -97,5 +103,14 @@ def read_kit(
 def refuse_empty(kit: Kit) -> None:
     """The error where nothing can be taken: why of each file, and what to do about the cause, if there is but one."""
     reasons = "; ".join(dict.fromkeys(f"{item.path}: {item.why}" for item in kit.items[:5]))
+    foreign = next((finding for finding in kit.findings if finding.code.slug == "protocol-foreign"), None)
     causes = {finding.code.slug for finding in kit.findings if finding.subject in {item.path for item in kit.items}}
+    if foreign is not None and causes == {foreign.code.slug}:
+        host = foreign.detail.removeprefix("host ").partition(",")[0]
+        raise InputError(
+            f"{foreign.subject} is for a protocol that this program does not speak",
+            why=f"it names {foreign.detail}",
+            next_step=f"Ask the gateway what else it speaks: zesty advise --gateway {host}",
+            slug=foreign.code.slug,
+        )
     raise refused(causes.pop() if causes in CAUSES else "kit-empty", kit.origin, reasons)

@@ -15,6 +15,7 @@ from zesty_burrow.errors import BurrowError, InputError, LimitExceeded, Malforme
 from zesty_burrow.intake import limits, sealed
 from zesty_burrow.intake.containers.expand import Expanded
 from zesty_burrow.intake.containers.names import is_litter
+from zesty_burrow.intake.foreign import ForeignSettings, foreign_settings
 from zesty_burrow.intake.found import CertificateFile, Found, RawProfile, RawSecret, Record
 from zesty_burrow.intake.kit import FoundCredentials, Surroundings
 from zesty_burrow.intake.kit_file import KitFile
@@ -57,6 +58,11 @@ def read_files(origin: str, expanded: Expanded, given: Surroundings) -> Found:
     reader.take_codes()
     given.progress(len(files), len(files))
     return reader.found()
+
+
+MAY_BE_FOREIGN = frozenset(
+    (FileKind.CERTIFICATE, FileKind.KEY, FileKind.SHEET, FileKind.CREDENTIALS, FileKind.READ_ME, FileKind.OTHER)
+)
 
 
 class _Reader:
@@ -120,6 +126,8 @@ class _Reader:
             if same and kind is not FileKind.READ_ME:
                 self.record.leave(member, kind, "kit-same-content", f"the same as {same}")
                 self._copies[member.path] = same
+            elif kind in MAY_BE_FOREIGN and (other := self._foreign(member)):
+                self.record.leave(member, kind, "protocol-foreign", other.words)
             elif kind in (FileKind.READ_ME, FileKind.OTHER):
                 self._leave_out(member, kind)
             else:
@@ -135,6 +143,15 @@ class _Reader:
             raise
         except Exception as problem:
             self.record.fault(member, kind, problem)
+
+    def _foreign(self, member: KitFile) -> ForeignSettings | None:
+        """What settings of a protocol that is not spoken here name. Who says whose a certificate is wants it taken."""
+        if self._given.provider or self._given.profile:
+            return None
+        try:
+            return foreign_settings(text_of(member))
+        except InputError:
+            return None
 
     def _leave_out(self, member: KitFile, kind: FileKind) -> None:
         """What nothing is read from; with the hosts that prose names, which may be what somebody looks for."""

@@ -101,6 +101,13 @@ CODES = (
          "Its security can no longer be relied on.",
          "Ask the provider for settings of a current protocol: `zesty create --help` lists them.",
          "RFC 9395 §3, RFC 3079 §1"),
+    Code("protocol-foreign", _W, "These settings are for a protocol that this program does not speak.",
+         "They name a host with a port of its own, with keys or certificates, and no protocol that is spoken here.",
+         "Ask the gateway what else it speaks: `zesty advise --gateway HOST`. Its authority's certificate can be taken "
+         "by itself: `zesty import FILE --provider NAME`."),
+    Code("kit-no-networks", _S, "Only some traffic is to go through the tunnel, but no network is named.",
+         "Without them nothing would go through, or everything.",
+         "Ask for the office's networks, and add a line such as: Networks: 10.20.0.0/16"),
     Code("protocol-unavailable", _W, "Settings for an unsupported protocol were left out.",
          "This program does not speak that protocol.",
          "Ask the provider for settings of another protocol: `zesty create --help` lists them."),

@@ -419,6 +419,7 @@ def _traffic(row: TableRow, origin: str) -> Traffic:
             f"{origin}: networks",
             why="only the office's traffic is to go through, but its networks are not named",
             next_step="Ask for the office's networks and add a line such as: Networks: 10.20.0.0/16",
+            slug="kit-no-networks",
         )
     ipv6 = row.answer(Field.IPV6)
     return Traffic(
