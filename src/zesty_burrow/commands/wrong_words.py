@@ -84,7 +84,7 @@ def unknown_options(
             why="a profile is named by itself: its name, a city, or a country's two letters",
             next_step=f"See `{prog} --help`.",
         )
-        left = [*_without(words, extra[0]), *([value] if value else [])]
+        left = _with_name(words, extra[0], value)
         if len(left) > 1:
             error.next_step = f"Run: {shlex.join(['zesty', *left])}"
         return error
@@ -94,10 +94,10 @@ def unknown_options(
     return _error(what, option, near, words, f"{prog} --help")
 
 
-def _without(words: Sequence[str], word: str) -> list[str]:
-    left = list(words)
-    left.remove(word)
-    return left
+def _with_name(words: Sequence[str], option: str, name: str) -> list[str]:
+    """The words without an option; a name that was given with it stands in its place."""
+    at = list(words).index(option)
+    return [*words[:at], *([name] if name else []), *words[at + 1 :]]
 
 
 def _error(what: str, word: str, near: tuple[str, ...], words: Sequence[str], see: str) -> UsageError:

@@ -83,7 +83,7 @@ def chosen(profile: Profile, request: ChooseRequest, policy: Policy) -> Profile:
     choices = request.choices
     if request.best:
         require_suite_support(after)
-        choices = replace(choices, suite=_advised(after, policy, request.timeout))
+        choices = replace(choices, suite=advised(after, policy, request.timeout))
     after = replace(after, settings=with_choices(after, choices, policy))
     # Reading it again checks it against every rule of a profile, and names the key that breaks one.
     return read_profile(write_profile(after), f"profile {profile.name}")
@@ -133,7 +133,7 @@ def _proxy(before: Proxy | None, reach: ReachChoices) -> Proxy | None:
     return after
 
 
-def _advised(profile: Profile, policy: Policy, timeout: float) -> Suite:
+def advised(profile: Profile, policy: Policy, timeout: float = 3.0) -> Suite:
     """What advice recommends to the gateway that has answered. Raises :class:`UsageError` without an answer."""
     from zesty_burrow.carrier.costs import measure_costs
     from zesty_burrow.carrier.probe import probe_gateways

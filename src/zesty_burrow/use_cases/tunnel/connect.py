@@ -6,18 +6,17 @@ import logging
 import subprocess
 import time
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 
 from zesty_burrow.carrier.control.control_client import call_with
 from zesty_burrow.carrier.control.detach import run_detached
 from zesty_burrow.carrier.control.status import StepReport, TunnelStatus
-from zesty_burrow.carrier.probe import probe_gateways
 from zesty_burrow.carrier.supervision.options import NOT_CONFIRMED, TunnelEnd, TunnelOptions
 from zesty_burrow.carrier.supervision.switch import CALL, switch_body
 from zesty_burrow.carrier.supervisor import Supervisor
 from zesty_burrow.core.net import TCP, UDP
 from zesty_burrow.core.profile import Profile
-from zesty_burrow.errors import BurrowError, NoAgreement, ProgramFault, StateError, error_of
+from zesty_burrow.errors import BurrowError, NoAgreement, ProgramFault, StateError, UsageError, error_of
 from zesty_burrow.extras import require
 from zesty_burrow.host.bus.desktop import Desktop
 from zesty_burrow.host.guard.guard import Guard
@@ -138,7 +137,7 @@ def _connect(
         return Supervisor(profile, chosen.secrets, replace(options, desktop=desktop), on_step, on_up).run()
 
     if request.detach:
-        with _told_what_is_accepted(profile), _told_of_guard(workspace), explained(chosen):
+        with _told_what_is_accepted(profile, workspace), _told_of_guard(workspace), explained(chosen):
             status = run_detached(paths.log, carry, workspace.interaction.step)
         remember(profile.name, workspace)
         remember_worked(profile, workspace)
@@ -252,7 +251,7 @@ def _told_of_guard(workspace: Workspace) -> Iterator[None]:
 
 
 @contextmanager
-def _told_what_is_accepted(profile: Profile) -> Iterator[None]:
+def _told_what_is_accepted(profile: Profile, workspace: Workspace) -> Iterator[None]:
     """A gateway with which nothing could be agreed is asked what it accepts."""
     try:
         yield
@@ -263,9 +262,10 @@ def _told_what_is_accepted(profile: Profile) -> Iterator[None]:
             first = f"{program_as_root()} disconnect"
             problem.next_step = f"Open the guard, which is closed, and take what both ends know: {first}; {best}"
             raise
-        answer = probe_gateways([profile], PROBE_PATIENCE, lambda _: None)[0].capabilities
-        accepted = "" if answer is None else answer.words or str(answer.chosen or "")
-        if accepted:
+        with suppress(UsageError):
+            from zesty_burrow.use_cases.profiles.choose import advised  # slow to load, and seldom needed
+
+            accepted = advised(profile, workspace.policy(), PROBE_PATIENCE)
             problem.why += f"; asked what it accepts, it says {accepted}"
         problem.next_step = f"Take what both ends and the policy know: {best}"
         raise
@@ -285,7 +285,7 @@ def _in_foreground(
         remember_worked(profile, workspace)
         on_up(status)
 
-    with _told_what_is_accepted(profile), _told_of_guard(workspace), explained(chosen):
+    with _told_what_is_accepted(profile, workspace), _told_of_guard(workspace), explained(chosen):
         end = carry(workspace.interaction.step, up)
     if not seen:
         if end.reason in ("disconnect", NOT_CONFIRMED):
