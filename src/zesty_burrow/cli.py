@@ -14,13 +14,13 @@ import sys
 
 from zesty_burrow import __version__
 from zesty_burrow.commands import COMMANDS
+from zesty_burrow.commands.options import COMMON, add_common
 from zesty_burrow.errors import BurrowError, OutputFailed, UsageError, as_error
 from zesty_burrow.interrupt import INTERRUPTED, end_at_once
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from collections.abc import Sequence
-    from pathlib import Path
     from types import ModuleType
     from typing import Any, NoReturn
 
@@ -81,15 +81,6 @@ class _Help(argparse.RawDescriptionHelpFormatter):
         super().__init__(prog, width=max((columns or 80) - 2, 30))
 
 
-def _path(text: str) -> Path:
-    from pathlib import Path
-
-    return Path(text)
-
-
-_path.__name__ = "path"  # argparse shows it in its errors
-
-
 def _options_of(parser: argparse.ArgumentParser, words: Sequence[str]) -> tuple[list[str], bool]:
     """The options of a command, or of its action that is named; and whether names of profiles follow."""
     options: list[str] = []
@@ -106,25 +97,6 @@ def _options_of(parser: argparse.ArgumentParser, words: Sequence[str]) -> tuple[
     return options, names
 
 
-def _global_options(parser: argparse.ArgumentParser, **default: Any) -> None:
-    """Of every command, after its own. ``default``: what holds where the option is not given, other than argparse's
-    own.
-    """
-    add = parser.add_argument_group("options of every command").add_argument
-    add("--json", action="store_true", help="one JSON document on standard output", **default)
-    add("--json-file", type=_path, metavar="FILE", help="write the JSON document to FILE as well", **default)
-    text = "read the store's passphrase from FILE instead of asking"
-    add("--passphrase-file", type=_path, metavar="FILE", help=text, **default)
-    text = "use your own store (me) or the machine's, which every user may use; the default for root is machine"
-    add("--for", dest="whom", choices=("me", "machine"), help=text, **default)
-    text = "log more details; show a trace with an error"
-    add("--debug", action="store_true", help=text, **default)
-    add(
-        "--quiet", action="store_true", help="print the result and errors alone, not what happens on the way", **default
-    )
-
-
-COMMON = ("json", "debug", "json_file", "passphrase_file", "whom", "quiet")
 HELP = "help"
 
 
@@ -143,7 +115,7 @@ def _overview() -> Parser:
     text = "one of the commands below; without one: where things stand, and what comes next"
     parser.add_argument("command", nargs="?", metavar="COMMAND", choices=(*COMMANDS, HELP), help=text)
     parser.add_argument("rest", nargs=argparse.REMAINDER, help=argparse.SUPPRESS)
-    _global_options(parser)
+    add_common(parser)
     return parser
 
 
@@ -166,13 +138,13 @@ def _parse(words: Sequence[str]) -> tuple[argparse.Namespace, ModuleType]:
     )
     parser.words = words
     module.add_arguments(parser)
-    _global_options(parser)
+    add_common(parser)
     for action in parser._actions:
         if isinstance(action, argparse._SubParsersAction):
             # After an action's name as well; where it is not given there, what stands in front holds.
             for choice in action.choices.values():
                 choice.words = words
-                _global_options(choice, default=argparse.SUPPRESS)
+                add_common(choice, default=argparse.SUPPRESS)
     args = parser.parse_args(before.rest)
     for option in COMMON:
         setattr(args, option, getattr(args, option) or getattr(before, option))

@@ -214,3 +214,22 @@ def test_bash_completes(full):
     assert complete("zesty", "import", "--rep") == ["--replace"]
     assert complete("zesty", "show", "quillwort-t") == ["quillwort-tallinn"]
     assert set(complete("zesty", "credentials", "f")) == {"forget"}
+    full("devices", "add", "plover", "--kind", "phone")
+    assert complete("zesty", "hand-over", "pl") == ["plover"]
+    assert set(complete("zesty", "devices", "show", "pl")) == {"plover"}
+    assert complete("zesty", "explain", "dns-le") == ["dns-leak"]
+    assert complete("zesty", "help", "verif") == ["verify"]
+    assert complete("zesty", "change", "x", "--set", "tunnel.m") == ["tunnel.mtu="]
+    assert complete("zesty", "devices", "add", "--ki") == ["--kind"]
+
+
+def test_manual_pages(zesty, tmp_path):
+    """One for the program and for each command, with its options; no line is a request that roff does not know."""
+    assert "--to" in zesty("completion", "man").err
+    assert zesty("completion", "man", "--to", tmp_path / "man1").code == 0
+    pages = {path.name: path.read_text() for path in (tmp_path / "man1").iterdir()}
+    assert set(pages) == {"zesty.1", *(f"zesty-{name}.1" for name in COMMANDS)}
+    requests = {line.split()[0] for page in pages.values() for line in page.splitlines() if line.startswith((".", "'"))}
+    assert requests == {".TH", ".SH", ".SS", ".TP", ".B", ".nf", ".fi"}
+    assert all(page.isascii() and page.count(".SH NAME") == 1 for page in pages.values())
+    assert r"\fB\-\-detach\fR" in pages["zesty-connect.1"] and '.SS "devices assign"' in pages["zesty-devices.1"]

@@ -41,6 +41,7 @@ COMMANDS: dict[str, Command] = {
     "monitor": Command("verification.monitor", "list what will need attention soon; also for monitoring systems"),
     "audit": Command("verification.audit", "make a report for auditors from signed evidence, or check one"),
     "disconnect": Command("tunnel.disconnect", "end the tunnel and restore this machine's settings"),
+    "support": Command("tunnel.support", "gather what a help desk needs to help, without secrets"),
     "restore": Command("tunnel.restore", "restore this machine's settings after a crash"),
     "startup": Command("tunnel.startup", "have a tunnel or the guard start with the machine (systemd)"),
     "devices": Command("devices.devices", "list devices, say which profile each gets, see where each stands"),

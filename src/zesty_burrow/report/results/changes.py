@@ -29,7 +29,7 @@ class HistoryResult(Result):
 
     changes: tuple[ChangeRow, ...]
     shown_by: ClassVar[str] = "changes"
-    kind: ClassVar[str] = "history"
+    kind: ClassVar[str] = "changes"
 
     def content(self) -> dict[str, Any]:
         return {"changes": [asdict(row) for row in self.changes]}
