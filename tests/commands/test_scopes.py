@@ -11,6 +11,7 @@ from pathlib import Path
 import pytest
 
 from support import PASSWORD
+from zesty_burrow.commands import COMMANDS
 
 Q = "Quillwort Relay"
 
