@@ -128,43 +128,32 @@ def test_no_two_of_one_name(zesty):
     assert zesty("create", "--host", "b.example", "--name", "one").code == 4
 
 
-ANSWERS = {
-    "host name or IP address": "lisbon.quillwort.example",
-    "Name of the profile": "",
-    "Provider": Q,
-    "Gateway's identity": "",
-    "Sign-in by": "?",
-}
-
-
 def test_a_dialogue_that_is_interrupted(zesty, authority):
     """Ctrl-C half-way keeps the answers and no secret; --resume asks only what is open; the password is not shown."""
     begun = [
         ("IP address: ", "“lisbon”.quillwort.example\n"),
         ("Not valid", "lisbon.quillwort.example\n"),
-        ("[lisbon]: ", "\n"),
-        ("Provider [none]: ", f"{Q}\n"),
-        ("identity [lisbon.quillwort.example]: ", "\n"),
+        ("l2tp-ipsec or pptp [ikev2]: ", "\n"),
         ("raw-key [password]: ", "?\n"),
         ("Where it comes from", "\x03"),
     ]
     code, seen = talk(zesty, ("create",), begun)
     assert code == 130
-    assert "4 answers are kept" in seen
+    assert "2 answers are kept" in seen
     draft = zesty.home / "draft.toml"
     assert stat.S_IMODE(draft.stat().st_mode) == 0o600
-    assert {line.partition(" ")[0] for line in draft.read_text().splitlines()} == {
-        "host",
-        "name",
-        "provider",
-        "identity",
-    }
+    assert {line.partition(" ")[0] for line in draft.read_text().splitlines()} == {"host", "protocol"}
     rest = [
         ("raw-key [password]: ", "pass\n"),
         ("certificate [none]: ", f"{authority}\n"),
         ("valid until", ""),
-        ("networks [everything]: ", "<\n"),
-        ("certificate [none]: ", f"{authority}\n"),
+        ("Name of the profile [lisbon]: ", "<\n"),
+        (f"certificate [{authority}]: ", "\n"),
+        ("Name of the profile [lisbon]: ", "\n"),
+        ("The rest as usual? ", "perhaps\n"),
+        ("Not valid: y, n", "n\n"),
+        ("Provider [none]: ", f"{Q}\n"),
+        ("identity [lisbon.quillwort.example]: ", "\n"),
         ("networks [everything]: ", "\n"),
         ("outside [tunnel]: ", "\n"),
         ("Name servers [none]: ", "ns.example\n"),
@@ -172,7 +161,6 @@ def test_a_dialogue_that_is_interrupted(zesty, authority):
         ("suffixes [none]: ", "\n"),
         ("exit [PT]: ", "\n"),
         ("exit [Lisbon]: ", "\n"),
-        ("l2tp-ipsec or pptp [ikev2]: ", "\n"),
         ("any [udp]: ", "\n"),
         ("of the gateway [500]: ", "\n"),
         ("or listed [recommended]: ", "\n"),
@@ -187,6 +175,35 @@ def test_a_dialogue_that_is_interrupted(zesty, authority):
     shown = zesty("--json", "show", "lisbon").json
     assert shown["profile"]["traffic"]["name_servers"] == ["198.51.100.242"]
     assert shown["credentials"][0]["scope"] == Q
+
+
+def test_five_questions(zesty, authority):
+    """As many as a phone's form has fields; the rest is as usual, and what that is stands there."""
+    five = [
+        ("IP address: ", "lisbon.quillwort.example\n"),
+        ("[ikev2]: ", "\n"),
+        ("raw-key [password]: ", "\n"),
+        ("certificate [none]: ", f"{authority}\n"),
+        ("Name of the profile [lisbon]: ", "\n"),
+        ("The rest as usual: identity lisbon.quillwort.example", ""),
+        ("asked about each [y]: ", "<\n"),
+        ("Name of the profile [lisbon]: ", "harbour\n"),
+        ("asked about each [y]: ", "\n"),
+        ("Name for", "tidewrack_heron\n"),
+        ("not shown", f"{m.PASSWORD}\n"),
+    ]
+    code, _ = talk(zesty, ("create",), five)
+    assert code == 0
+    profile = zesty("--json", "show", "harbour").json["profile"]
+    assert (profile["tunnel"]["mtu"], profile["traffic"]["networks"]) == (1400, ["0.0.0.0/0", "::/0"])
+
+
+def test_a_mistyped_answer_is_no_answer(zesty):
+    """To the question whether an interrupted set-up goes on."""
+    talk(zesty, ("create",), [("IP address: ", "a.example\n"), ("[ikev2]: ", "\x03")])
+    asked = [("y or n [y] ", "maybe\n"), ("Not valid: y or n", "n\n"), ("IP address: ", "\x03")]
+    code, _ = talk(zesty, ("create",), asked)
+    assert code == 130
 
 
 def test_every_question_explains_itself():

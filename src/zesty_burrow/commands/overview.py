@@ -33,7 +33,7 @@ def show_quickly() -> bool:
     if sys.stdout is None or sys.stdout.errors is None:
         return False
     try:
-        # Nobody is asked anything here; what would ask is left to the usual way.
+        # Nobody is asked anything here: where it takes a question, an error leads to the complete start.
         nobody: Any = None
         paths = find_paths(os.environ, root=running_as_root())
         caller = os.environ.get(CALLER_VARIABLE, "")

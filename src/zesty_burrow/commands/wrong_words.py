@@ -56,7 +56,7 @@ def unknown_command(word: str, words: Sequence[str]) -> UsageError:
 
 
 def wrong_choice(what: str, value: str, choices: Collection[str], prog: str) -> UsageError:
-    """A value that is none of those that can be chosen."""
+    """The error for a value that is not among the choices."""
     known = list(map(str, choices))
     error = UsageError(
         f"{what}: {value!r:.60} cannot be chosen",

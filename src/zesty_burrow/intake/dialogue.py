@@ -309,6 +309,16 @@ def questions() -> dict[str, Question]:
     return {question.key: question for question in (*_GENERAL, *_of_protocols(), *_LAST)}
 
 
+FIRST = ("host", "protocol", "sign-in", "authority", "name")
+"""What a phone's form asks as well, but for account and password, which are asked for at the end."""
+
+
+def first_questions(answers: Answers) -> list[Question]:
+    """Those of the first that are still to be asked, in their order."""
+    wanted = (questions()[key] for key in FIRST)
+    return [question for question in wanted if question.key not in answers and question.applies(answers)]
+
+
 def open_questions(answers: Answers) -> list[Question]:
     """What is still to be asked."""
     return [question for question in questions().values() if question.key not in answers and question.applies(answers)]

@@ -41,7 +41,7 @@ class SupportRequest:
 
 
 def gather_support(request: SupportRequest, workspace: Workspace) -> str:
-    """Plain text in parts. What cannot be found out is said in its place; nothing is changed.
+    """Plain text in parts. A part that cannot be had gives its error instead; nothing is changed.
 
     Raises :class:`NotFound` for a profile that does not exist.
     """

@@ -20,6 +20,7 @@ from zesty_burrow.errors import BurrowError, Clash, InputError, UsageError
 from zesty_burrow.host.files import read_bounded
 from zesty_burrow.intake import limits
 from zesty_burrow.intake.dialogue import (
+    first_questions,
     open_questions,
     port_beside,
     profile_of,
@@ -42,6 +43,9 @@ from zesty_burrow.use_cases.workspace import Workspace
 INTRODUCTION = (
     "A profile from scratch. Enter accepts the value in brackets; ? explains a field; < goes back; Ctrl-C interrupts."
 )
+
+
+USUAL, ONE_BY_ONE, BACK = "usual", "one by one", "back"
 
 
 @dataclass(frozen=True, slots=True)
@@ -108,14 +112,24 @@ def _earlier(draft: Path, request: CreateRequest, workspace: Workspace) -> dict[
         return {}
     wanted = request.resume
     if not wanted and workspace.interaction.can_ask:
-        answer = workspace.interaction.ask("An earlier set-up was interrupted. Go on with it? y or n [y] ")
-        wanted = not answer.casefold().startswith("n")
+        wanted = _goes_on(workspace.interaction)
     if not wanted:
         return {}
     try:
         return {key: str(value) for key, value in tomllib.loads(draft.read_text("utf-8")).items()}
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as problem:
         raise InputError(f"{draft} is damaged", why=str(problem), next_step="Run it with --afresh.") from None
+
+
+def _goes_on(interaction: Interaction) -> bool:
+    """Whether an interrupted set-up is gone on with: a mistyped answer is neither a yes nor a no."""
+    while True:
+        answer = interaction.ask("An earlier set-up was interrupted. Go on with it? y or n [y] ").casefold()
+        if answer in ("", "y", "yes"):
+            return True
+        if answer in ("n", "no"):
+            return False
+        interaction.note("  Not valid: y or n.", style="yellow")
 
 
 def _authorities(path: str) -> tuple[str, ...]:
@@ -149,6 +163,8 @@ class _Dialogue:
         self._names = names
         self._workspace, self._draft, self._answers = workspace, draft, answers
         self._asked: list[str] = []
+        self._before: dict[str, str] = {}
+        self._is_usual: str | None = None
         self._told: set[str] = set()
 
     def run(self) -> None:
@@ -156,15 +172,53 @@ class _Dialogue:
         say = self._workspace.interaction.note
         say(INTRODUCTION, style="bold")
         try:
-            while waiting := open_questions(self._answers):
+            while waiting := self._waiting():
                 self._ask(waiting[0])
         except (KeyboardInterrupt, EOFError):
             say(f"\nInterrupted. {len(self._answers)} answers are kept; go on with: zesty create --resume")
             raise KeyboardInterrupt from None
 
+    def _waiting(self) -> list[Question]:
+        """The first ones; then, unless all else is as usual, the others."""
+        if first := first_questions(self._answers):
+            self._is_usual = None
+            return first
+        others = open_questions(self._answers)
+        if others and self._is_usual is None:
+            self._is_usual = self._ask_usual(others)
+        if self._is_usual == BACK:
+            self._is_usual = None
+            self._back()
+            return self._waiting()
+        return [] if self._is_usual == USUAL else others
+
+    def _ask_usual(self, others: list[Question]) -> str:
+        """Whether the defaults are taken for the rest."""
+        interaction = self._workspace.interaction
+        filled = with_defaults(self._answers)
+        rest = [f"{one.key} {filled[one.key]}" for one in others if filled.get(one.key)]
+        interaction.note(f"The rest as usual: {', '.join(rest)}.", style="dim")
+        while True:
+            answer = (
+                interaction.ask_or_end("The rest as usual? y, or n to be asked about each [y]: ").strip().casefold()
+            )
+            if answer in ("", "y", "yes"):
+                return USUAL
+            if answer in ("n", "no"):
+                return ONE_BY_ONE
+            if answer == "<":
+                return BACK
+            interaction.note("  Not valid: y, n, or < to go back.", style="yellow")
+
+    def _back(self) -> None:
+        """To the question before; its answer stays as what Enter accepts."""
+        if self._asked:
+            key = self._asked.pop()
+            self._before[key] = self._answers.pop(key, "")
+
     def _ask(self, question: Question) -> None:
         interaction = self._workspace.interaction
-        default = question.default(self._answers)
+        default = self._before.get(question.key) or question.default(self._answers)
         hint = f" [{default}]" if default else " [none]" if question.optional else ""
         if question.key not in self._told:
             self._told.add(question.key)
@@ -173,8 +227,7 @@ class _Dialogue:
         if text.strip() == "?":
             interaction.note(f"  {question.meaning}\n  Where it comes from: {question.source}", style="cyan")
         elif text.strip() == "<":
-            if self._asked:
-                self._answers.pop(self._asked.pop(), None)
+            self._back()
         else:
             self._take(question, text if text.strip() else default)
 

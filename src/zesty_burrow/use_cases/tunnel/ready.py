@@ -53,7 +53,7 @@ def _gateways(names: Iterable[str], workspace: Workspace) -> list[ReadinessCheck
         name = f"gateway of {profile.name}"
         if seen.capabilities is None and not seen.address:
             host = profile.gateway.addresses[0]
-            why = "Without an address there is nothing that could be asked."
+            why = "Without an address the gateway cannot be asked."
             remedy = f"Check the name {host}, and this machine's name servers: zesty status --network"
             checks.append(ReadinessCheck(name, Readiness.ATTENTION, seen.why, why, remedy))
         elif seen.capabilities is None:

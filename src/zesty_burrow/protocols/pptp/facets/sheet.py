@@ -19,7 +19,7 @@ class PptpSheet:
     name_parts: frozenset[str] = frozenset()
 
     def settings(self, facts: SheetFacts) -> PptpSettings:
-        """There are none."""
+        """PPTP has no settings of its own."""
         return PptpSettings()
 
     def sign_in(self, facts: SheetFacts) -> SignIn:
