@@ -11,6 +11,7 @@ from corpus import material as m
 from zesty_burrow.errors import InputError
 from zesty_burrow.intake.dialogue import open_questions, profile_of, questions, take_given, with_defaults
 from zesty_burrow.intake.readers.credentials import read_credentials_untrusted
+from zesty_burrow.lab.authority import make_authority
 from zesty_burrow.profiles.text import write_profile
 
 Q = "Quillwort Relay"
@@ -145,10 +146,10 @@ def test_a_dialogue_that_is_interrupted(zesty, authority):
     assert {line.partition(" ")[0] for line in draft.read_text().splitlines()} == {"host", "protocol"}
     rest = [
         ("raw-key [password]: ", "pass\n"),
-        ("certificate [none]: ", f"{authority}\n"),
+        ("or system [none]: ", f"{authority}\n"),
         ("valid until", ""),
         ("Name of the profile [lisbon]: ", "<\n"),
-        (f"certificate [{authority}]: ", "\n"),
+        (f"or system [{authority}]: ", "\n"),
         ("Name of the profile [lisbon]: ", "\n"),
         ("The rest as usual? ", "perhaps\n"),
         ("Not valid: y, n", "n\n"),
@@ -183,7 +184,7 @@ def test_five_questions(zesty, authority):
         ("IP address: ", "lisbon.quillwort.example\n"),
         ("[ikev2]: ", "\n"),
         ("raw-key [password]: ", "\n"),
-        ("certificate [none]: ", f"{authority}\n"),
+        ("or system [none]: ", f"{authority}\n"),
         ("Name of the profile [lisbon]: ", "\n"),
         ("The rest as usual: identity lisbon.quillwort.example", ""),
         ("asked about each [y]: ", "<\n"),
@@ -196,6 +197,21 @@ def test_five_questions(zesty, authority):
     assert code == 0
     profile = zesty("--json", "show", "harbour").json["profile"]
     assert (profile["tunnel"]["mtu"], profile["traffic"]["networks"]) == (1400, ["0.0.0.0/0", "::/0"])
+
+
+def test_the_system_s_authorities(zesty, tmp_path):
+    """By an explicit word alone; those in date; and what that means is a finding."""
+    bundle = tmp_path / "bundle.pem"
+    made = [make_authority(f"Authority {number}") for number in range(25)] + [make_authority("Ended", days=0)]
+    bundle.write_bytes(b"".join(one.pem() for one in made))
+    zesty.extra["SSL_CERT_FILE"] = str(bundle)
+    made = zesty("--json", "create", "--host", "vpn.example", "--authority", "system", "--credentials", "none")
+    assert made.code == 0
+    assert [row["detail"] for row in made.json["findings"] if row["code"] == "profile-authorities-many"] == [
+        "25 authorities"
+    ]
+    assert "certificate-expired" not in made.text
+    assert "authorities-many" not in zesty("create", "--host", "two.example").text
 
 
 def test_a_mistyped_answer_is_no_answer(zesty):

@@ -78,3 +78,14 @@ def _read_folder(folder: Path) -> list[KitFile]:
                 raise refused("archive-bomb", str(folder), "more than the limit (docs/security.md)")
             members.append(KitFile(printable(str(path.relative_to(folder))), data, mode))
     return members
+
+
+def system_authorities() -> Path:
+    """The file of the public authorities that programs of this machine trust. Raises :class:`NotFound`."""
+    import ssl
+
+    paths = ssl.get_default_verify_paths()
+    for name in (paths.cafile, paths.openssl_cafile, "/etc/ssl/certs/ca-certificates.crt"):
+        if name and Path(name).is_file():
+            return Path(name)
+    raise NotFound("this machine has no file of public authorities", next_step="Install the package ca-certificates.")

@@ -176,9 +176,10 @@ _GENERAL = (
     ),
     Question(
         "authority",
-        "File with the authority's certificate",
+        "File with the authority's certificate, or system",
         "With it the gateway proves its identity. Without it a false gateway cannot be detected.",
-        "A download beside the settings: .pem, .crt, .cer, .der or .p7b.",
+        "A download beside the settings: .pem, .crt, .cer, .der or .p7b. The word system takes the public authorities "
+        "that this machine trusts, for a gateway with such a certificate: then any of them can prove it.",
         applies=lambda answers: answers.get("sign-in") != "shared-key",
         optional=True,
         file=True,

@@ -17,6 +17,9 @@ Facts = Mapping[str, Any]
 FactsOf = Callable[[str], Facts]
 """The facts of a PEM text."""
 
+MANY = 20
+"""Authorities of one profile: a provider has a few; a system's public ones are well over a hundred."""
+
 
 def read_facts(pem: str) -> Facts:
     """The facts of an authority's certificates or of a revocation list, read now."""
@@ -30,6 +33,9 @@ def trust_findings(profile: Profile, now: datetime, facts_of: FactsOf) -> list[F
     findings: list[Finding] = []
     if not profile.authorities and profile.sign_in.gateway in ("certificate", "eap"):
         findings.append(finding("profile-authority-missing", profile.name, "none is named"))
+    number = sum(entry.count(PEM_MARK) for entry in profile.authorities)
+    if number > MANY:
+        findings.append(finding("profile-authorities-many", profile.name, f"{number} authorities"))
     for entry in profile.authorities:
         if PEM_MARK not in entry:
             findings.append(finding("profile-authority-missing", profile.name, entry))
@@ -40,6 +46,9 @@ def trust_findings(profile: Profile, now: datetime, facts_of: FactsOf) -> list[F
         for one in facts.get("certificates", ()):
             begins, ends = datetime.fromisoformat(one["begins"]), datetime.fromisoformat(one["ends"])
             findings += validity_findings(one["subject"], begins, ends, now)
+            if number > MANY:
+                # Whose signature is of an older kind matters little among so many: what they are told is above.
+                continue
             findings += [finding(slug, one["subject"], detail) for slug, detail in one["findings"]]
     for pem in profile.revocation_lists:
         facts = facts_of(pem)

@@ -41,6 +41,10 @@ CODES = (
     Code("profile-authority-missing", _S, "The profile has no authority certificate to prove the gateway with.",
          "Without it a false gateway cannot be detected, so it will not connect.",
          "Put the authority's certificate beside the profile, under the name that it uses, and import again."),
+    Code("profile-authorities-many", _W, "Any of many authorities can prove the gateway.",
+         "Each of them can issue a certificate for the gateway's name: whoever gets one from any of them can stand in "
+         "for the gateway.",
+         "If the provider has an authority of its own, take that one alone: zesty import FILE --profile NAME"),
     Code("profile-authority-leaf", _W, "A certificate named as an authority may not issue certificates.",
          "It can prove a gateway only if the gateway shows this very certificate.",
          "Ask the provider for the certificate of its authority.", "RFC 5280 §4.2.1.9"),

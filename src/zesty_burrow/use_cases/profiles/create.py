@@ -6,6 +6,7 @@ import socket
 import tomllib
 from collections.abc import Collection, Mapping, Sequence
 from contextlib import suppress
+from datetime import datetime
 from pathlib import Path
 
 import tomli_w
@@ -17,7 +18,7 @@ from zesty_burrow.core.finding import Finding, Severity
 from zesty_burrow.core.profile import Profile
 from zesty_burrow.core.scope import CredentialsKind, Scope
 from zesty_burrow.errors import BurrowError, Clash, InputError, UsageError
-from zesty_burrow.host.files import read_bounded
+from zesty_burrow.host.files import read_bounded, system_authorities
 from zesty_burrow.intake import limits
 from zesty_burrow.intake.dialogue import (
     first_questions,
@@ -45,6 +46,8 @@ INTRODUCTION = (
 )
 
 
+SYSTEM = "system"
+"""The answer that takes the public authorities of this machine."""
 USUAL, ONE_BY_ONE, BACK = "usual", "one by one", "back"
 
 
@@ -89,7 +92,7 @@ def create(request: CreateRequest, workspace: Workspace) -> Created:
     with workspace.store() as store:
         if answers["name"] in store.digests():
             raise Clash(f"there is a profile {answers['name']!r} already", next_step="Choose another: --name NAME")
-        authorities = _authorities(answers.get("authority", ""))
+        authorities = _authorities(answers.get("authority", ""), workspace.now())
         profile = profile_of(answers, authorities)
         scope = Scope(profile.credentials_label)
         secrets, slips = _secrets(request, profile.needs, scope, workspace.interaction)
@@ -132,10 +135,14 @@ def _goes_on(interaction: Interaction) -> bool:
         interaction.note("  Not valid: y or n.", style="yellow")
 
 
-def _authorities(path: str) -> tuple[str, ...]:
-    """The certificates in a file, as one PEM text."""
+def _authorities(path: str, now: datetime) -> tuple[str, ...]:
+    """The certificates in a file, as one PEM text; of the system's those that are in date."""
     if not path:
         return ()
+    if path == SYSTEM:
+        found = read_certificates_untrusted(system_authorities().read_bytes())
+        there = [one for one in found if one.not_valid_before_utc <= now <= one.not_valid_after_utc]
+        return (b"".join(one.public_bytes(Encoding.PEM) for one in there).decode(),)
     data, _ = read_bounded(Path(path).expanduser(), limits.MAX_MEMBER)
     found = read_certificates_untrusted(data)
     return (b"".join(one.public_bytes(Encoding.PEM) for one in found).decode(),)
@@ -264,6 +271,8 @@ def _look_up(question: Question, answer: str, workspace: Workspace) -> list[str]
     """What can be checked right away: names that should resolve, files that should hold certificates."""
     if question.lookup:
         return [words for host in answer.split() for words in _resolves(host)]
+    if question.file and answer == SYSTEM:
+        return [f"Note: all public authorities of {system_authorities()} count, any of which can prove the gateway."]
     if question.file and answer:
         data, _ = read_bounded(Path(answer).expanduser(), limits.MAX_MEMBER)
         words = []
