@@ -154,7 +154,9 @@ class Watch:
         in the kernel, behind every filter, for the router's hardware address. Names are asked again later by others,
         so for them the moment on the wire counts.
         """
-        to_office = f"ip.dst=={story.OFFICE.outer}"
+        # `connect` has looked at the outside before it closed the guard: the observatory is no gateway.
+        looked = f"ip.dst=={story.OBSERVATORY4} || ipv6.dst=={story.OBSERVATORY6}"
+        to_office = f"ip.dst=={story.OFFICE.outer} || {looked}"
         started = f"((isakmp || tcp.dstport in {{4500, 443}} || udp.dstport==443) && !({to_office})){self.proxied}"
         ours = f'({started}) && {MINE} && !icmp && !icmpv6 && !(frame contains "{WORD}")'
         macs = " || ".join(f"eth.src=={one}" for one in self.hardware_addresses())
