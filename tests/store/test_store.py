@@ -364,6 +364,22 @@ def test_renamed_with_its_credentials(full):
         full.rename_profile("home", PROFILES[1].name)
 
 
+def test_renamed_with_those_under_its_name(full):
+    """Credentials that are kept under a profile's own name stay its own: until it is removed, and when it is undone."""
+    sign_in = replace(PROFILES[0].sign_in, credentials="")
+    alone = replace(PROFILES[0], name="alone", provider="", sign_in=sign_in)
+    full.take_kit([row(alone)], [(Scope("alone"), SECRET, "kit")])
+    full.rename_profile("alone", "home")
+    assert full.labels()["home"] == "home" and kept(full, "home") == SECRET
+    full.take_back(full.list_changes()[0].number, "it")
+    assert kept(full, "alone") == SECRET
+    # Somebody else uses them as well: they stay where both find them.
+    other = replace(alone, name="other", sign_in=replace(sign_in, credentials="alone"))
+    full.take_kit([row(other)], [])
+    full.rename_profile("alone", "home")
+    assert full.labels()["home"] == full.labels()["other"] == "alone" and kept(full, "alone") == SECRET
+
+
 def test_observations(full):
     """The newest of a role is found."""
     for number in range(3):
