@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import os
 import sys
-from pathlib import Path
 
 import pytest
 
@@ -50,7 +49,7 @@ def marit(lab, tmp_path):
     for path in (home, *home.rglob("*")):
         os.chown(path, NUMBER, NUMBER)
     for parent in tmp_path.parents:
-        if parent != Path("/tmp") and str(parent).startswith("/tmp/"):
+        if not parent.stat().st_mode & 0o001:
             parent.chmod(0o755)
     return tmp_path
 
@@ -72,6 +71,16 @@ def test_with_sudo_after_an_import_as_a_user(lab, marit):
     assert {path.stat().st_uid for path in (marit / USER).rglob("*")} == {NUMBER}
 
 
+def test_a_home_that_its_user_cannot_enter(lab, marit):
+    """As after a chain of calls: nothing is read for them, and everything else works."""
+    home = marit / USER
+    os.chown(home, 0, 0)
+    home.chmod(0o700)
+    seen = json.loads(as_sudo(lab, marit, "list", "--json").out)
+    assert seen["profiles"] == []
+    assert json.loads(as_sudo(lab, marit, "--json").out)["store"]["profiles"] == 0
+
+
 def test_what_the_user_could_not_read_is_not_read_for_them(lab, marit):
     """A store that is a link to what only root may read."""
     store = marit / USER / ".local" / "share" / "zesty-burrow" / "store.db"
@@ -83,6 +92,7 @@ def test_what_the_user_could_not_read_is_not_read_for_them(lab, marit):
     store.symlink_to(secret)
     ended = as_sudo(lab, marit, "list", "--json", check=None)
     assert "quillwort" not in ended.out
+    assert json.loads(as_sudo(lab, marit, "--json").out)["store"]["profiles"] == 0
 
 
 def test_connect_then_verify(lab):

@@ -81,13 +81,18 @@ def _counts(workspace: Workspace) -> tuple[Counts, str]:
     places = [workspace.paths.store]
     if not workspace.paths.shared:
         places.append(workspace.machine.store)
-    own = workspace.callers_paths()
-    if own is not None:
-        places.append(own.store)
     for path in places:
         counts = count_in(path)
         if counts is not None and (counts.profiles or counts.devices):
             return counts, str(path)
+    own = workspace.callers_paths()
+    if own is not None:
+        from zesty_burrow.use_cases.owners_store import with_rights_of
+
+        path = own.store
+        counts = with_rights_of(lambda: count_in(path), int(workspace.caller))
+        if counts is not None and counts.profiles:
+            return counts, str(own.store)
     return Counts(), str(workspace.paths.store)
 
 

@@ -20,10 +20,11 @@ T = TypeVar("T")
 def acting_as(user: int) -> Iterator[None]:
     """With the rights of a user and of their own group alone; root's again afterwards. For root, in one thread."""
     own = os.getegid(), os.getgroups()
-    os.setgroups([])
-    os.setegid(pwd.getpwuid(user).pw_gid)
-    os.seteuid(user)
+    group = pwd.getpwuid(user).pw_gid
     try:
+        os.setgroups([])
+        os.setegid(group)
+        os.seteuid(user)
         yield
     finally:
         os.seteuid(0)
@@ -44,13 +45,16 @@ class _AsOwner:
 
         @wraps(value)
         def called(*given: Any, **named: Any) -> Any:
-            return _with_modules(lambda: value(*given, **named), self._user)
+            return with_rights_of(lambda: value(*given, **named), self._user)
 
         return called
 
 
-def _with_modules(call: Callable[[], T], user: int) -> T:
-    """Parts of this program that are loaded on the way are loaded as root: they may lie where only root may read."""
+def with_rights_of(call: Callable[[], T], user: int) -> T:
+    """Call something with a user's rights.
+
+    Parts of this program that are loaded on the way are loaded as root: they may lie where only root may read.
+    """
     loaded: set[str] = set()
     while True:
         try:
@@ -66,4 +70,4 @@ def _with_modules(call: Callable[[], T], user: int) -> T:
 
 def owners_store(opened: Callable[[], Store], user: int) -> Store:
     """``opened``: opens it, which is done with the rights of ``user`` as well."""
-    return cast("Store", _AsOwner(_with_modules(opened, user), user))
+    return cast("Store", _AsOwner(with_rights_of(opened, user), user))

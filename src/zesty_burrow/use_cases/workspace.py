@@ -95,10 +95,14 @@ class Workspace:
         own = None if settings.observatory else self.callers_paths()
         if own is None:
             return settings
-        from zesty_burrow.use_cases.owners_store import acting_as
+        from zesty_burrow.use_cases.owners_store import with_rights_of
 
-        with acting_as(int(self.caller)):
-            theirs = read_settings(own.settings)
+        path = own.settings
+        try:
+            theirs = with_rights_of(lambda: read_settings(path), int(self.caller))
+        except PermissionError:
+            # A home that its own user cannot enter, as after a chain of calls: nothing is read for them.
+            return settings
         names = ("observatory", "observatory_key", "observatory_authority")
         return replace(settings, **{name: getattr(theirs, name) for name in names})
 
@@ -185,11 +189,13 @@ class Workspace:
 
     def _add_callers(self, stores: dict[str, Store], own: Paths) -> None:
         """The store of the user who has called root's program with sudo, where they have one."""
-        from zesty_burrow.use_cases.owners_store import acting_as, owners_store
+        from zesty_burrow.use_cases.owners_store import owners_store, with_rights_of
 
         theirs, user = replace(self, paths=own), int(self.caller)
-        with acting_as(user):
-            there = theirs.has_store()
+        try:
+            there = with_rights_of(lambda: read_settings(own.settings).store != "" or own.store.exists(), user)
+        except PermissionError:
+            return
         if there:
             stores[_name_of(user)] = owners_store(theirs._readable, user)
 
