@@ -39,7 +39,7 @@ class Parser(argparse.ArgumentParser):
         raise UsageError(message, next_step=f"See `{self.prog} --help`.")
 
     def _check_value(self, action: argparse.Action, value: Any) -> None:
-        """A word that is none of the choices: with those that it may have meant."""
+        """Raises :class:`UsageError` for a word that is not among the choices, with the nearest of them."""
         if action.choices is None or value in action.choices:
             return
         from zesty_burrow.commands.wrong_words import unknown_command, wrong_choice

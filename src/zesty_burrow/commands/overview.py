@@ -40,6 +40,6 @@ def show_quickly() -> bool:
         parts = overview_parts(look_around(Workspace(paths, machine_paths(os.environ), nobody, caller=caller)))
         sys.stdout.reconfigure(errors="replace")  # type: ignore[union-attr]
         Console(sys.stdout).print_all(parts)
-    except Exception:  # the usual way tells what it is
+    except Exception:  # the complete start prints the error
         return False
     return True

@@ -47,7 +47,7 @@ def trust_findings(profile: Profile, now: datetime, facts_of: FactsOf) -> list[F
             begins, ends = datetime.fromisoformat(one["begins"]), datetime.fromisoformat(one["ends"])
             findings += validity_findings(one["subject"], begins, ends, now)
             if number > MANY:
-                # Whose signature is of an older kind matters little among so many: what they are told is above.
+                # One old signature matters little among so many; the finding above says what does.
                 continue
             findings += [finding(slug, one["subject"], detail) for slug, detail in one["findings"]]
     for pem in profile.revocation_lists:

@@ -42,8 +42,8 @@ CODES = (
          "Without it a false gateway cannot be detected, so it will not connect.",
          "Put the authority's certificate beside the profile, under the name that it uses, and import again."),
     Code("profile-authorities-many", _W, "Any of many authorities can prove the gateway.",
-         "Each of them can issue a certificate for the gateway's name: whoever gets one from any of them can stand in "
-         "for the gateway.",
+         "Each of them can issue a certificate for the gateway's name. Somebody who gets one can pretend to be the "
+         "gateway.",
          "If the provider has an authority of its own, take that one alone: zesty import FILE --profile NAME"),
     Code("profile-authority-leaf", _W, "A certificate named as an authority may not issue certificates.",
          "It can prove a gateway only if the gateway shows this very certificate.",

@@ -125,7 +125,7 @@ def _earlier(draft: Path, request: CreateRequest, workspace: Workspace) -> dict[
 
 
 def _goes_on(interaction: Interaction) -> bool:
-    """Whether an interrupted set-up is gone on with: a mistyped answer is neither a yes nor a no."""
+    """Whether to resume an interrupted set-up. After a mistyped answer the question comes again."""
     while True:
         answer = interaction.ask("An earlier set-up was interrupted. Go on with it? y or n [y] ").casefold()
         if answer in ("", "y", "yes"):
