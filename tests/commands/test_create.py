@@ -6,6 +6,7 @@ import stat
 
 import pytest
 
+from commands.conftest import Program
 from commands.test_editions import talk
 from corpus import material as m
 from zesty_burrow.errors import InputError
@@ -312,3 +313,17 @@ def test_labels_in_two_lines(text, name, password, slips):
     """They are left out and said; a password that begins like one stays as it is where the name has none."""
     value, found = read_credentials_untrusted(text, "c")
     assert (value.name, value.password.text(), len(found)) == (name, password, slips)
+
+
+def test_one_code_of_several(zesty, kit, tmp_path):
+    """The first waits for the other: a script is told which is missing, a terminal is asked for it."""
+    zesty("import", kit)
+    assert zesty("export", "lisbon", "--to", tmp_path / "code.png").code == 0
+    parts = sorted(tmp_path.glob("code-*.png"))
+    assert len(parts) > 1
+    other = Program(tmp_path / "other")
+    alone = other("--json", "import", parts[0])
+    assert alone.json["code"] == "code-incomplete" and "number 2 is missing" in alone.json["why"]
+    asked = [("number 2 is missing", ""), ("Enter to stop): ", f"{parts[1]}\n"), ("Profiles: 1 new", "")]
+    code, _ = talk(other, ("import", str(parts[0]), "--later"), asked)
+    assert code == 0 and [row["name"] for row in other("--json", "list").json["profiles"]] == ["quillwort-lisbon"]

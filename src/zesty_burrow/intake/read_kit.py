@@ -113,4 +113,8 @@ def refuse_empty(kit: Kit) -> None:
             next_step=f"Ask the gateway what else it speaks: zesty advise --gateway {host}",
             slug=foreign.code.slug,
         )
+    if causes == {"code-incomplete"}:
+        # Which are missing, not what the picture holds.
+        missing = [finding.detail for finding in kit.findings if finding.code.slug == "code-incomplete"]
+        reasons = "; ".join(dict.fromkeys(missing))
     raise refused(causes.pop() if causes in CAUSES else "kit-empty", kit.origin, reasons)

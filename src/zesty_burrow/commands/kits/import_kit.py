@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 from argparse import ArgumentParser, Namespace
+from pathlib import Path
 
 from zesty_burrow.commands.context import Context
 from zesty_burrow.commands.kits.kits import add_kit_arguments, kit_request
-from zesty_burrow.errors import UsageError
+from zesty_burrow.errors import InputError, UsageError
 from zesty_burrow.intake.import_plan import BOTH, KEEP, REPLACE, Decide, ProfileDifference
 from zesty_burrow.profiles.compare import Relation
+from zesty_burrow.records import replace
 from zesty_burrow.report.reporter import Reporter
 from zesty_burrow.report.results.base import Result
 from zesty_burrow.report.results.changes import ChangesResult, ProfileChanges
 from zesty_burrow.report.results.kits import KitResult
 from zesty_burrow.use_cases.kits.differing import DifferingRequest
-from zesty_burrow.use_cases.kits.import_kit import ImportRequest, import_kit
+from zesty_burrow.use_cases.kits.import_kit import ComparedKit, ImportRequest, import_kit
 from zesty_burrow.use_cases.kits.settle import LEAVE, TAKE, SettleRequest
 
 EXAMPLE = "zesty import quillwort-relay.zip"
@@ -66,7 +68,7 @@ def run(args: Namespace, context: Context) -> Result:
         args.ask_gateways,
         args.strict,
     )
-    seen = import_kit(request, context)
+    seen = _with_other_codes(request, context)
     if seen.authorities:
         rows = tuple(ProfileChanges(row.after.name, row.differences) for row in seen.authorities if row.is_changed)
         return ChangesResult(rows, len(seen.authorities) - len(rows), dry_run=False)
@@ -79,6 +81,22 @@ def run(args: Namespace, context: Context) -> Result:
         asked=asked,
         whom=args.whom or "",
     )
+
+
+def _with_other_codes(request: ImportRequest, context: Context) -> ComparedKit:
+    """Import; where a QR code is one of several, a terminal is asked for the pictures of the others."""
+    while True:
+        try:
+            return import_kit(request, context)
+        except InputError as problem:
+            if problem.slug != "code-incomplete" or not context.reporter.can_ask:
+                raise
+            context.reporter.note(problem.why)
+            answer = context.reporter.ask("Picture of another of the codes (Enter to stop): ")
+            if not answer:
+                raise
+            sources = (*request.kit.sources, str(Path(answer).expanduser()))
+            request = replace(request, kit=replace(request.kit, sources=sources))
 
 
 def _decision(args: Namespace, reporter: Reporter) -> tuple[Decide, bool]:
