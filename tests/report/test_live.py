@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import time
 from dataclasses import replace
 
 import pytest
@@ -18,6 +19,29 @@ from zesty_burrow.report.layout import Console
 from zesty_burrow.report.live import HEIGHTS, POINTS, Rates, curve, live_view, one_line
 from zesty_burrow.report.results.status import Condition, StatusResult
 from zesty_burrow.report.texts.status import loss_words, span
+from zesty_burrow.report.times import local_clock, local_time
+
+
+@pytest.fixture(autouse=True)
+def zone(monkeypatch):
+    """The tests' own time zone."""
+    monkeypatch.setenv("TZ", "UTC")
+    time.tzset()
+    yield
+    monkeypatch.undo()
+    time.tzset()
+
+
+def test_times_for_people(monkeypatch):
+    """Local, with the offset that holds at that time; what is no time stays as it is."""
+    monkeypatch.setenv("TZ", "CET-1CEST,M3.5.0,M10.5.0/3")
+    time.tzset()
+    assert local_time("2026-12-02T09:17:48Z") == "2026-12-02 10:17:48+01:00"
+    assert local_time("2026-07-02T09:17:48.123Z") == "2026-07-02 11:17:48+02:00"
+    assert local_clock("2026-12-02T23:30:00Z") == "00:30:00+01:00"
+    for other in ("", "never", "2026-12-02", "2026-12-02T09:17:48"):
+        assert local_time(other) == other
+
 
 TUNNEL = TunnelStatus(
     profile="quillwort-lisbon", provider="Quillwort Relay", country="PT", city="Lisbon",
@@ -77,7 +101,7 @@ def test_the_view(monkeypatch):
     text = shown(StatusResult(TUNNEL, "up", Condition.UP, GUARD, found))
     for words in (
         "Lisbon, PT", "3.2 MB in all, 3000 packets", "1.1 MB in all", "12.3 ms", "2 s ago", "up for 1:02:03",
-        "closed for all traffic at 00:12:00 UTC, 41 packets rejected, 3 packets let through beside the tunnel", "foreign-rule",
+        "closed for all traffic at 00:12:00+00:00, 41 packets rejected, 3 packets let through beside the tunnel", "foreign-rule",
         "2026-11-29T00:10:00Z for 0:00:12: the gateway is silent; 40 packets rejected", "q leaves",
     ):  # fmt: skip
         assert words in text, text

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from zesty_burrow.errors import printable
 from zesty_burrow.report.layout import Column, Table, Text
+from zesty_burrow.report.times import local_time
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
@@ -35,7 +36,7 @@ def overview_parts(seen: Overview) -> Parts:
     if seen.verified:
         at, profile, verdict = seen.verified
         said = Text.assemble(
-            (verdict, VERDICTS.get(verdict, "yellow")), f" at {at}, {printable(profile) or 'no tunnel'}"
+            (verdict, VERDICTS.get(verdict, "yellow")), f" at {local_time(at)}, {printable(profile) or 'no tunnel'}"
         )
         table.add_row("verified", said)
     if seen.devices:

@@ -22,6 +22,7 @@ from zesty_burrow.report.results.devices import (
     ReportResult,
     RulesResult,
 )
+from zesty_burrow.report.times import local_time
 from zesty_burrow.store.devices import Report
 from zesty_burrow.use_cases.devices.request import HandOverRow
 
@@ -54,7 +55,7 @@ def _cells(standing: Standing) -> dict[str, str | Text]:
         "why": printable(standing.why),
         "verdict": Text(report.verdict, style=VERDICTS[report.verdict]) if report else "",
         "exit": printable(_exit(report)) if report else "",
-        "verified": report.taken_at[:16].replace("T", " ") if report else "",
+        "verified": local_time(report.taken_at) if report else "",
         "owner": device.owner,
         "place": device.place,
         "tags": " ".join(device.tags),
@@ -129,11 +130,11 @@ def _show(result: DeviceResult) -> Parts:
     ]
     if one.last is not None:
         last = one.last
-        rows.append(("handed over", f"{last.profile} by {last.form}, {last.at}: {last.state}"))
+        rows.append(("handed over", f"{last.profile} by {last.form}, {local_time(last.at)}: {last.state}"))
         rows += [("certificates", f"the first ends {last.expires[:10]}")] if last.expires else []
     if one.report is not None:
         report = one.report
-        rows.append(("verified", f"{report.taken_at}: {report.verdict}, {', '.join(report.exits)}"))
+        rows.append(("verified", f"{local_time(report.taken_at)}: {report.verdict}, {', '.join(report.exits)}"))
         rows.append(("findings", ", ".join(report.codes)))
     table = Table(Column("", whole=True), Column(""), gap=2)
     for label, value in rows:
@@ -231,7 +232,7 @@ def _enrolments(result: EnrolmentsResult) -> Parts:
     table = Table(Column("device", whole=True), Column("kind"), Column("asked"), Column("shows", whole=True), gap=3)
     for who in result.enrolments:
         asked = who.enrolment
-        table.add_row(asked.name, asked.kind, asked.at, who.code)
+        table.add_row(asked.name, asked.kind, local_time(asked.at), who.code)
     yield table
     yield Text("Compare the code with the one that the device shows: zesty devices accept CODE")
 

@@ -28,6 +28,7 @@ from zesty_burrow.report.overview_lines import overview_parts
 from zesty_burrow.report.parts import Parts, heading, plural
 from zesty_burrow.report.results.base import Result
 from zesty_burrow.report.results.status import GuardResult, LineResult, OverviewResult, StatusResult
+from zesty_burrow.report.times import local_clock, local_time
 from zesty_burrow.use_cases.overview import tunnel_devices
 from zesty_burrow.use_cases.tunnel.running import SILENT
 
@@ -140,7 +141,7 @@ def _details(status: TunnelStatus, guard: GuardState | None) -> Parts:
     rows = [
         ("profile", f"{status.profile} ({status.provider})"),
         ("gateway", f"{status.gateway} at {status.gateway_address} {status.over}"),
-        ("since", f"{status.since}, {status.seconds_up:.0f} s"),
+        ("since", f"{local_time(status.since)}, {status.seconds_up:.0f} s"),
         ("device", status.device),
         ("name servers", ", ".join(status.name_servers) or "unchanged"),
         ("encrypted DNS", "\n".join(_encrypted(status))),
@@ -201,7 +202,7 @@ def _closed(guard: GuardState) -> Parts:
     for key, share in guard.shares.items():
         why = f": {share.why}" if share.why else ""
         opens = "zesty guard off" if key == BY_USER else "zesty disconnect"
-        table.add_row("blocked", Text(f"since {share.since}, {share.what}{why}"))
+        table.add_row("blocked", Text(f"since {local_time(share.since)}, {share.what}{why}"))
         table.add_row("", Text(f"{guard_words(guard)}. Open it: {opens}"))
     yield Indented(table)
 
@@ -224,14 +225,14 @@ def guard_words(guard: GuardState) -> str:
     if guard.measured is Measured.UNKNOWN:
         return "UNKNOWN: " + "; ".join(guard.why)
     if guard.measured is Measured.MISSING:
-        return f"MISSING from the packet filter, seen at {guard.at}"
+        return f"MISSING from the packet filter, seen at {local_time(guard.at)}"
     if guard.measured is Measured.DIFFERENT:
-        return f"DIFFERENT in the packet filter, seen at {guard.at}: {'; '.join(guard.why)}"
+        return f"DIFFERENT in the packet filter, seen at {local_time(guard.at)}: {'; '.join(guard.why)}"
     what = "all traffic" if guard.everything else "the profile's networks"
     rejected_packets = sum(guard.counts[name].packets for name in (REJECTED, DROPPED) if name in guard.counts)
     beside = sum(guard.counts[name].packets for name in (LOCAL, LEFT_OUT, PORTAL) if name in guard.counts)
     also = f", {plural(beside, 'packet')} let through beside the tunnel" if beside else ""
-    return f"closed for {what} at {guard.at[11:19]} UTC, {plural(rejected_packets, 'packet')} rejected{also}"
+    return f"closed for {what} at {local_clock(guard.at)}, {plural(rejected_packets, 'packet')} rejected{also}"
 
 
 GUARD_KINDS = {
@@ -293,7 +294,7 @@ def _held_by_nobody(guard: GuardState) -> Text:
     if guard.measured is Measured.UNKNOWN:
         return Text(f"Whether the guard is closed is not known: {'; '.join(guard.why)}.", "yellow")
     if guard.measured is Measured.ABSENT:
-        return Text(f"The guard is off: nothing is held back (the packet filter was read at {guard.at[11:19]} UTC).")
+        return Text(f"The guard is off: nothing is held back (the packet filter was read at {local_clock(guard.at)}).")
     return Text("The packet filter has a guard that nobody is known to hold. Remove it: zesty guard off", "yellow")
 
 
@@ -301,7 +302,7 @@ def probe_words(probe: ProbeResult) -> str:
     """When, how many were sent and have left, and where that is proven."""
     sent, left = (sum(getattr(row, name) for row in probe.rows) for name in ("sent", "left"))
     proven = ", ".join(probe.controls) or "no device"
-    return f"{probe.at}, {sent} sent, {left} left; the capture was seen to work on {proven}"
+    return f"{local_time(probe.at)}, {sent} sent, {left} left; the capture was seen to work on {proven}"
 
 
 def _how_measured(guard: GuardState) -> Parts:
@@ -309,7 +310,7 @@ def _how_measured(guard: GuardState) -> Parts:
     table = Table(Column(style="dim", whole=True), Column())
     owner = "" if not guard.owned else f", owned by process {guard.process}: no other may change them"
     if guard.measured is Measured.AS_INTENDED:
-        table.add_row("measured", f"{guard.at}: the kernel's tables are as intended{owner}")
+        table.add_row("measured", f"{local_time(guard.at)}: the kernel's tables are as intended{owner}")
     if guard.probe is not None:
         table.add_row("probed", Text(probe_words(guard.probe), "bold red" if guard.probe.left else ""))
     yield Indented(table)

@@ -28,6 +28,7 @@ from zesty_burrow.report.results.verification import (
     VerifyResult,
 )
 from zesty_burrow.report.texts.status import guard_words, probe_words
+from zesty_burrow.report.times import local_time
 from zesty_burrow.use_cases.verification.history import ChangedRun, CheckedHistory, History
 
 VERDICT_STYLES = {Verdict.SEALED: "bold green", Verdict.LEAKING: "bold red", Verdict.UNCLEAR: "bold yellow"}
@@ -57,7 +58,7 @@ def _verification(result: VerifyResult) -> Parts:
     if seen.observation.reached:
         table = Table(Column(style="dim", whole=True), Column("before"), Column("after"), gap=3)
         for row in _rows(seen.before, seen.observation):
-            table.add_row(*map(Text, row))
+            table.add_row(*map(Text, map(local_time, row)))
         yield Indented(table)
     if seen.profile:
         yield Indented(Text(f"Guard: {guard_words(seen.guard) if seen.guard else 'none'}."))
@@ -143,7 +144,7 @@ def _runs(history: History) -> Parts:
     styles = {str(verdict): style for verdict, style in VERDICT_STYLES.items()}
     for row in history.runs:
         trip = f"{1000 * row.round_trip:.1f} ms" if row.round_trip else ""
-        cells = (row.taken_at, row.device, row.profile or "no tunnel", row.place)
+        cells = (local_time(row.taken_at), row.device, row.profile or "no tunnel", row.place)
         verdict = Text(row.verdict, styles.get(row.verdict, ""))
         table.add_row(*map(printable, cells), verdict, printable(row.exits), trip)
     yield table
@@ -158,7 +159,9 @@ def _changed(rows: tuple[ChangedRun, ...]) -> Parts:
     table = Table(Column("since", whole=True), Column("device"), Column("profile"), Column("what has changed"), gap=2)
     for row in rows:
         words = "\n".join(change_words(change) for change in row.changes)
-        table.add_row(row.taken_at, printable(row.device), printable(row.profile or "no tunnel"), Text(words))
+        table.add_row(
+            local_time(row.taken_at), printable(row.device), printable(row.profile or "no tunnel"), Text(words)
+        )
     yield table
 
 
