@@ -65,3 +65,5 @@ def test_shown_before_it_is_written(full, tmp_path):
     assert full("support", "lisbon", "--no-ask", "--to", to).code == 0
     assert to.stat().st_mode & 0o777 == 0o600 and "== log of the last tunnel" in to.read_text()
     assert full("support", "--to", tmp_path / "nowhere" / "x").code == 3
+    kept = to.read_text()
+    assert full("support", "--no-ask", "--to", to).code == 4 and to.read_text() == kept

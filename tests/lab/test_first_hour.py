@@ -106,7 +106,7 @@ def test_connect_then_verify(lab):
     assert [row["name"] for row in rows if row["tunnel"] == "up"] == ["quillwort-lisbon"]
     alone = json.loads(lab.shell("heron", PROGRAM, "--json").out)
     assert alone["tunnels"] == [{"profile": "quillwort-lisbon", "state": "up", "place": "Lisbon, PT"}]
-    assert alone["guard"] == "closed" and alone["verified"]["verdict"] == "sealed"
+    assert alone["guard"] == "present" and alone["verified"]["verdict"] == "sealed"
     assert alone["next"][0]["command"] == "zesty verify"
     shown = lab.shell("heron", PROGRAM).out
     assert "quillwort-lisbon up, Lisbon, PT" in shown and "sealed at " in shown

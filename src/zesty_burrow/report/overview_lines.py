@@ -12,8 +12,8 @@ if TYPE_CHECKING:
     from zesty_burrow.use_cases.overview import Overview, TunnelSeen
 
 GUARD = {
-    "open": ("open: traffic leaves this machine as usual", ""),
-    "closed": ("closed: the kernel has its rules, as looked at just now", "green"),
+    "absent": ("open: the kernel has no table of it, so traffic leaves this machine as usual", ""),
+    "present": ("the kernel has its table now; whether its rules are as intended: zesty guard", "green"),
 }
 VERDICTS = {"sealed": "green", "leaking": "bold red"}
 

@@ -6,7 +6,7 @@ from datetime import datetime
 
 
 def local_time(stamp: str) -> str:
-    """Of a time in ISO 8601; what is none stays as it is."""
+    """Of a time in ISO 8601. Other text is returned unchanged."""
     try:
         moment = datetime.fromisoformat(stamp)
     except ValueError:

@@ -11,7 +11,8 @@ if TYPE_CHECKING:
     from zesty_burrow.store.counts import Counts
     from zesty_burrow.use_cases.workspace import Workspace
 
-OPEN, CLOSED, UNKNOWN = "open", "closed", "unknown"
+ABSENT, PRESENT, UNKNOWN = "absent", "present", "unknown"
+"""Of the guard's table in the kernel: whether its rules are as intended is not looked at here."""
 DEVICES = "zesty"
 
 
@@ -34,7 +35,7 @@ class Step:
 
 @dataclass(frozen=True, slots=True)
 class Overview:
-    """``store``: where it is. ``guard``: whether the kernel has its tables, as just looked at. ``verified``: when,
+    """``store``: where it is. ``guard``: whether the kernel has its table, as just looked at. ``verified``: when,
     which profile, and the verdict; empty without one. ``others``: devices of tunnels that are not this user's.
     """
 
@@ -121,7 +122,7 @@ def _guard(workspace: Workspace) -> str:
     from zesty_burrow.host.guard.presence import is_in_force
 
     try:
-        return CLOSED if is_in_force() else OPEN
+        return PRESENT if is_in_force() else ABSENT
     except BurrowError:
         return UNKNOWN
 
@@ -159,7 +160,7 @@ def _steps(
 
     name = last_used(workspace) or counts.a_name
     steps = [Step(f"{root} connect {name} --verify", "brings the tunnel up, and checks that nothing leaks")]
-    if guard == CLOSED:
+    if guard == PRESENT:
         steps.append(Step(f"{root} disconnect", "opens the guard: until then nothing leaves this machine"))
     elif counts.profiles > 1:
         steps.append(Step("zesty list", f"lists all {counts.profiles} profiles"))

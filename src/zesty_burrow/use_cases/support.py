@@ -161,7 +161,10 @@ def _secrets(workspace: Workspace) -> set[str]:
 
 
 def write_support(text: str, to: Path) -> None:
-    """A new file, for its owner alone. Raises :class:`Clash`, :class:`DiskFull`."""
+    """A new file, for its owner alone. Raises :class:`Clash`, :class:`InputError`."""
+    from zesty_burrow.errors import Clash
     from zesty_burrow.host.replace_file import write_file
 
+    if to.exists():
+        raise Clash(f"{to} exists already", next_step="Name a file that does not exist.")
     write_file(to, text.encode())

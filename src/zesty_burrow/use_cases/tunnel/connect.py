@@ -56,8 +56,8 @@ END_PATIENCE = 5.0
 """Seconds in which a tunnel that ends has put everything back."""
 SWITCH_TIMEOUT = 200.0
 NOT_LOOKED = (
-    "What the outside sees without a tunnel was not observed: the observatory has not answered in time. `zesty verify` "
-    "compares with an earlier look, or says that it has none."
+    "What the outside sees without a tunnel was not observed in time, or could not be stored. `zesty verify` compares "
+    "with an earlier observation, or says that there is none."
 )
 
 

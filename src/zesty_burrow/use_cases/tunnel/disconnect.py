@@ -103,7 +103,7 @@ def nothing_up(workspace: Workspace) -> StateError:
         return StateError(f"the tunnel of the device {others[0]} is not yours", next_step=step, slug="no-tunnel")
     name = last_used(workspace) or "NAME"
     step = f"There is nothing to end. Bring a tunnel up: {program_as_root()} connect {name}"
-    return StateError("no tunnel is up", why="the guard is not held closed either", next_step=step, slug="no-tunnel")
+    return StateError("no tunnel is up", next_step=step, slug="no-tunnel")
 
 
 def _is_alive(process: int) -> bool:
